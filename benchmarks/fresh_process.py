@@ -1,0 +1,57 @@
+"""Wall time of fresh processes: importing Agouti, and the first answer with it and by hand.
+
+python benchmarks/fresh_process.py [--rounds N]
+"""
+
+import argparse
+import statistics
+import subprocess
+import sys
+import time
+
+import canned
+
+BY_HAND = """
+import json, sys, urllib3
+pool = urllib3.PoolManager()
+body = {"model": "quill-large", "messages": [{"role": "user", "content": "When do broad beans go in?"}]}
+reply = pool.request("POST", sys.argv[1] + "/chat/completions", body=json.dumps(body).encode(),
+                     headers={"content-type": "application/json", "authorization": "Bearer k"})
+print(json.loads(reply.data)["choices"][0]["message"]["content"])
+"""
+WITH_AGOUTI = """
+import sys, agouti
+config = {"providers": {"northbank": {"address": sys.argv[1], "key": {"env": "HOME"}}},
+          "models": {"almanac": {"provider": "northbank", "name": "quill-large"}}}
+with agouti.Client(config) as client:
+    print(client.ask("almanac", "When do broad beans go in?"))
+"""
+
+
+def main() -> None:
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--rounds", type=int, default=15)
+    rounds = options.parse_args().rounds
+    with canned.server() as base:
+        scripts = {
+            "bare interpreter": "pass",
+            "import agouti": "import agouti",
+            "first answer, urllib3 + json": BY_HAND,
+            "first answer, Agouti": WITH_AGOUTI,
+        }
+        taken: dict[str, list[float]] = {name: [] for name in scripts}
+        for _ in range(rounds):
+            for name, script in scripts.items():
+                before = time.perf_counter()
+                subprocess.run([sys.executable, "-c", script, base], check=True, stdout=subprocess.DEVNULL)
+                taken[name].append(time.perf_counter() - before)
+    medians = {name: statistics.median(times) for name, times in taken.items()}
+    floors = {"import agouti": "bare interpreter", "first answer, Agouti": "first answer, urllib3 + json"}
+    print("Wall time of a fresh process")
+    for name, value in medians.items():
+        floor = floors.get(name)
+        print(f"  {name:30s} {value * 1e3:7.1f} ms" + (f"  {value / medians[floor]:5.2f} x {floor}" if floor else ""))
+
+
+if __name__ == "__main__":
+    main()

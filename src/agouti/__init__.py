@@ -1,0 +1,184 @@
+"""One interface to many model providers, hosted and local.
+
+    import agouti
+
+    with agouti.Client() as client:
+        print(client.ask("almanac", "When do broad beans go in?"))
+
+Layout, each layer looking only down: `client` and `cli` (faces) - `engine` (decisions: generators
+without I/O) - `dialects` (one module per wire format), `credentials` - `core` (types, framing, errors).
+`transport` opens connections; `standins` are simulated providers for examples and tests.
+
+Importing this package loads none of it: each name below is loaded when it is first used.
+"""
+
+# Importing typing would take longer than all the rest; type checkers know this name.
+TYPE_CHECKING = False
+
+if TYPE_CHECKING:
+    from .client import AsyncClient, Client
+    from .config.entries import Config, Model, Provider
+    from .config.load import load as load_config
+    from .core import events
+    from .core.chat import Message, Usage
+    from .core.errors import (
+        AddressWrong,
+        AgoutiError,
+        CircuitOpen,
+        ConfigError,
+        ConnectionFailed,
+        ConnectionLost,
+        ContentRefused,
+        ContextOverflow,
+        CredentialError,
+        CredentialMissing,
+        CredentialRefused,
+        DeadlineExceeded,
+        FramingError,
+        LabelUnknown,
+        ModelUnknown,
+        NoAccess,
+        NotRunning,
+        OutOfCredit,
+        Overloaded,
+        ParameterUnsupported,
+        ProviderError,
+        ProviderFault,
+        ProxyFailed,
+        RateLimited,
+        ReplyError,
+        ReplyUnreadable,
+        RequestError,
+        RequestRefused,
+        StreamCut,
+        TimedOut,
+        TLSFailed,
+    )
+    from .core.reply import Attempt, Price, Reply
+    from .core.secret import Secret
+    from .credentials.sources import EnvKey, FileKey, GivenKey
+    from .streams import AsyncStream, Stream
+
+__version__ = "0.1.0"
+
+_HOME = {
+    "AddressWrong": "core.errors",
+    "AgoutiError": "core.errors",
+    "AsyncClient": "client",
+    "AsyncStream": "streams",
+    "Attempt": "core.reply",
+    "CircuitOpen": "core.errors",
+    "Client": "client",
+    "Config": "config.entries",
+    "ConfigError": "core.errors",
+    "ConnectionFailed": "core.errors",
+    "ConnectionLost": "core.errors",
+    "ContentRefused": "core.errors",
+    "ContextOverflow": "core.errors",
+    "CredentialError": "core.errors",
+    "CredentialMissing": "core.errors",
+    "CredentialRefused": "core.errors",
+    "DeadlineExceeded": "core.errors",
+    "EnvKey": "credentials.sources",
+    "FileKey": "credentials.sources",
+    "FramingError": "core.errors",
+    "GivenKey": "credentials.sources",
+    "LabelUnknown": "core.errors",
+    "Message": "core.chat",
+    "Model": "config.entries",
+    "ModelUnknown": "core.errors",
+    "NoAccess": "core.errors",
+    "NotRunning": "core.errors",
+    "OutOfCredit": "core.errors",
+    "Overloaded": "core.errors",
+    "ParameterUnsupported": "core.errors",
+    "Price": "core.reply",
+    "Provider": "config.entries",
+    "ProviderError": "core.errors",
+    "ProviderFault": "core.errors",
+    "ProxyFailed": "core.errors",
+    "RateLimited": "core.errors",
+    "Reply": "core.reply",
+    "ReplyError": "core.errors",
+    "ReplyUnreadable": "core.errors",
+    "RequestError": "core.errors",
+    "RequestRefused": "core.errors",
+    "Secret": "core.secret",
+    "Stream": "streams",
+    "StreamCut": "core.errors",
+    "TLSFailed": "core.errors",
+    "TimedOut": "core.errors",
+    "Usage": "core.chat",
+    "events": "core",
+    "load_config": "config.load",
+}
+
+_OTHER_NAME = {"load_config": "load"}
+
+__all__ = [
+    "AddressWrong",
+    "AgoutiError",
+    "AsyncClient",
+    "AsyncStream",
+    "Attempt",
+    "CircuitOpen",
+    "Client",
+    "Config",
+    "ConfigError",
+    "ConnectionFailed",
+    "ConnectionLost",
+    "ContentRefused",
+    "ContextOverflow",
+    "CredentialError",
+    "CredentialMissing",
+    "CredentialRefused",
+    "DeadlineExceeded",
+    "EnvKey",
+    "FileKey",
+    "FramingError",
+    "GivenKey",
+    "LabelUnknown",
+    "Message",
+    "Model",
+    "ModelUnknown",
+    "NoAccess",
+    "NotRunning",
+    "OutOfCredit",
+    "Overloaded",
+    "ParameterUnsupported",
+    "Price",
+    "Provider",
+    "ProviderError",
+    "ProviderFault",
+    "ProxyFailed",
+    "RateLimited",
+    "Reply",
+    "ReplyError",
+    "ReplyUnreadable",
+    "RequestError",
+    "RequestRefused",
+    "Secret",
+    "Stream",
+    "StreamCut",
+    "TLSFailed",
+    "TimedOut",
+    "Usage",
+    "events",
+    "load_config",
+]
+
+
+def __getattr__(name: str) -> object:
+    home = _HOME.get(name)
+    if home is None:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    module = import_module(f".{home}", __name__)
+    found: object = getattr(module, _OTHER_NAME.get(name, name))
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted({*__all__, "__version__"})

@@ -1,0 +1,5 @@
+"""``python -m agouti``: the command."""
+
+from .cli import main
+
+main()

@@ -1,0 +1,94 @@
+"""The command group: finds commands by name, turns errors into two lines and an exit code.
+
+Exit codes: 0 fine; 1 the provider or the work failed; 2 wrong use or configuration; 130 interrupted.
+"""
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+from .. import __version__
+from ..core.errors import AgoutiError, ConfigError, CredentialMissing, RequestError
+
+# A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
+_COMMANDS = {
+    "ask": "Ask a model one question.",
+    "demo": "Show what Agouti does, against simulated providers.",
+    "standins": "Run the simulated providers.",
+}
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in _COMMANDS:
+            return None
+        module = import_module(f"..commands.{cmd_name}", __name__)
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+
+class Settings:
+    """What the options before the command say."""
+
+    def __init__(self, config: str | None, debug: bool) -> None:
+        self.config = config
+        self.debug = debug
+
+
+@click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.option("--config", metavar="FILE", help="Take this configuration instead of the nearest agouti.toml.")
+@click.option("--debug", is_flag=True, help="Show the traceback of an error.")
+@click.version_option(__version__, prog_name="agouti")
+@click.pass_context
+def _agouti(context: click.Context, config: str | None, debug: bool) -> None:
+    """Call hosted and local language models by your own labels for them."""
+    context.obj = Settings(config, debug)
+
+
+def run(arguments: list[str]) -> int:
+    """Run the command line; return the exit code."""
+    try:
+        result = _agouti.main(arguments, prog_name="agouti", standalone_mode=False)
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        return 2
+    except click.UsageError as error:
+        path = error.ctx.command_path if error.ctx is not None else "agouti"
+        return _two_lines(error.format_message(), f"See: {path} --help", 2)
+    except click.ClickException as error:
+        return _two_lines(error.format_message(), "", 2)
+    except AgoutiError as error:
+        if "--debug" in arguments:
+            import traceback
+
+            traceback.print_exc()
+        return _two_lines(error.what, error.hint, exit_code(error))
+    except (KeyboardInterrupt, click.Abort):
+        click.echo("", err=True)
+        return 130
+    except BrokenPipeError:
+        # The reader of a pipe has gone. Python would complain once more when it flushes at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 1
+    return result if isinstance(result, int) else 0
+
+
+def exit_code(error: AgoutiError) -> int:
+    """The exit code that an error amounts to."""
+    return 2 if isinstance(error, (ConfigError, RequestError, CredentialMissing)) else 1
+
+
+def _two_lines(what: str, hint: str, code: int) -> int:
+    click.echo(f"agouti: {' '.join(what.split())}", err=True)
+    if hint:
+        click.echo(f"  {' '.join(hint.split())}", err=True)
+    return code

@@ -1,0 +1,96 @@
+"""``agouti ask``: one question, one answer."""
+
+import json
+from typing import Any
+
+import click
+
+from ...client import Client
+from ...core.errors import RequestError
+from ...core.near import near_hint
+from ...core.parameters import NAMES
+from ...core.reply import Reply
+from ..app import Settings
+from ..text import given_text, on_terminal
+
+
+@click.command("ask")
+@click.argument("label")
+@click.argument("text", required=False)
+@click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
+@click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
+@click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
+@click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
+@click.option("--json", "as_json", is_flag=True, help="Print the whole reply as JSON.")
+@click.option("--whole", is_flag=True, help="On a terminal: print the answer at the end, not as it comes.")
+@click.pass_obj
+def command(
+    app: Settings,
+    label: str,
+    text: str | None,
+    file: str | None,
+    system: str | None,
+    temperature: float | None,
+    max_tokens: int | None,
+    settings: tuple[str, ...],
+    as_json: bool,
+    whole: bool,
+) -> None:
+    """Ask the model LABEL (or NAME@PROVIDER) the question TEXT.
+
+    TEXT may be - or come through a pipe. The answer goes to standard output, all else to standard error.
+    """
+    prompt = given_text(text, file)
+    options: dict[str, Any] = _parameters(settings)
+    if temperature is not None:
+        options["temperature"] = temperature
+    if max_tokens is not None:
+        options["max_tokens"] = max_tokens
+    if system is not None:
+        options["system"] = system
+    with Client(app.config) as client:
+        if on_terminal() and not as_json and not whole:
+            reply = _streamed(client, label, prompt, options)
+        else:
+            reply = client.ask(label, prompt, **options)
+            click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text)
+    if not as_json:
+        _remark(reply)
+
+
+def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) -> Reply:
+    with client.stream(label, prompt, **options) as stream:
+        wrote = False
+        try:
+            for piece in stream:
+                click.echo(piece, nl=False)
+                wrote = True
+        finally:
+            if wrote:
+                click.echo()
+        return stream.reply
+
+
+def _remark(reply: Reply) -> None:
+    if reply.truncated:
+        click.echo(
+            f"  (cut off after {reply.usage.output_tokens or '?'} tokens: raise --max-tokens for more)", err=True
+        )
+    elif not reply.text:
+        click.echo(f"  (no text; finish reason: {reply.finish_reason})", err=True)
+
+
+def _parameters(settings: tuple[str, ...]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for setting in settings:
+        name, equals, value = setting.partition("=")
+        if not equals:
+            raise click.UsageError(f"--set takes NAME=VALUE, not {setting!r}")
+        if name not in NAMES:
+            raise RequestError(f"there is no parameter {name!r}", hint=near_hint(name, NAMES, "parameter"))
+        try:
+            found[name] = json.loads(value)
+        except json.JSONDecodeError:
+            found[name] = value
+    return found

@@ -1,0 +1,120 @@
+"""``agouti demo``: what Agouti does so far, step by step, against the stand-ins.
+
+Each step is Python text: what is printed is what is run.
+"""
+
+import contextlib
+import io
+import sys
+import textwrap
+from typing import Any, TextIO
+
+import click
+
+from ..text import colour, paint
+
+STEPS: tuple[tuple[str, str], ...] = (
+    (
+        "Ask one question",
+        """
+        reply = client.ask("almanac", "When do broad beans go in?")
+        print(reply)
+        """,
+    ),
+    (
+        "The rest is one attribute away",
+        """
+        print(reply.provider, reply.model, reply.finish_reason, reply.truncated)
+        print(reply.usage.input_tokens, "tokens in,", reply.usage.output_tokens, "out")
+        print(f"{reply.cost:.6f} USD in {reply.elapsed * 1000:.0f} ms")
+        """,
+    ),
+    (
+        "Another provider: change one word",
+        """
+        print(client.ask("almanac-local", "When does garlic go in?"))
+        """,
+    ),
+    (
+        "Text as it comes",
+        """
+        with client.stream("almanac", "Plan my spring bed.", max_tokens=24) as stream:
+            for text in stream:
+                print(text, end="", flush=True)
+        print()
+        print("cut off:", stream.reply.truncated, f"- first token after {stream.reply.first_token * 1000:.0f} ms")
+        """,
+    ),
+    (
+        "A wrong name says which names are near",
+        """
+        try:
+            client.ask("almanak", "When do peas go in?")
+        except agouti.AgoutiError as error:
+            print(f"{type(error).__name__}: {error}")
+        """,
+    ),
+    (
+        "A stream that breaks keeps what came",
+        """
+        try:
+            for text in client.stream("loam-2b+cut=9@shed", "When does garlic go in?"):
+                pass
+        except agouti.StreamCut as error:
+            print(f"{error.what}")
+            print(f"came before: {error.partial.text!r}")
+        """,
+    ),
+)
+
+
+class _Indented(io.TextIOBase):
+    """Writes what a step prints, each line set in."""
+
+    def __init__(self, out: TextIO) -> None:
+        self._out = out
+        self._at_start = True
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, text: str) -> int:
+        for line in text.splitlines(keepends=True):
+            self._out.write(f"    {line}" if self._at_start else line)
+            self._at_start = line.endswith("\n")
+        self._out.flush()
+        return len(text)
+
+
+@click.command("demo")
+def command() -> None:
+    """Show what Agouti does, step by step, against simulated providers on this machine.
+
+    Needs no key and no network, and leaves nothing behind.
+    """
+    import agouti
+
+    from ...core.errors import ConfigError
+
+    try:
+        from ...standins.server import serve
+    except ModuleNotFoundError as error:
+        raise ConfigError(
+            f"the demo needs {error.name}, which is not installed",
+            hint="Install it: pip install 'agouti-client[standins]'",
+        ) from None
+    with serve(pace=0.01 if colour() else 0.0) as served, agouti.Client(served.config) as client:
+        click.echo(
+            paint("Marsh Lane Seed Library", bold=True) + ": two made-up providers, northbank and shed, are running."
+        )
+        scope: dict[str, Any] = {"agouti": agouti, "client": client}
+        for number, (title, code) in enumerate(STEPS, 1):
+            code = textwrap.dedent(code).strip()
+            click.echo()
+            click.echo(paint(f"{number}. {title}", bold=True))
+            for line in code.splitlines():
+                click.echo(paint(f"  > {line}", fg="cyan"))
+            with contextlib.redirect_stdout(_Indented(sys.stdout)):  # type: ignore[type-var]
+                exec(compile(code, f"<step {number}>", "exec"), scope)  # noqa: S102
+    click.echo()
+    click.echo("Yours next: agouti standins shows a configuration; agouti ask LABEL TEXT asks from the shell.")

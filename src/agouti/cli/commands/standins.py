@@ -1,0 +1,44 @@
+"""``agouti standins``: the simulated providers, until interrupted."""
+
+import signal
+import threading
+
+import click
+
+from ..text import paint
+
+
+@click.command("standins")
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port; a free one by default.")
+@click.option("--seed", type=int, default=1, show_default=True, help="The same seed, the same answers.")
+@click.option("--pace", type=click.FloatRange(0, 10), default=0.02, show_default=True, help="Seconds between tokens.")
+def command(port: int, seed: int, pace: float) -> None:
+    """Run the simulated providers and print the configuration that reaches them.
+
+    Paste it into agouti.toml. They run until Ctrl-C.
+    """
+    from ...core.errors import ConfigError
+
+    try:
+        from ...standins.server import keys, serve
+    except ModuleNotFoundError as error:
+        raise ConfigError(
+            f"the stand-ins need {error.name}, which is not installed",
+            hint="Install it: pip install 'agouti-client[standins]'",
+        ) from None
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    try:
+        with serve(seed=seed, pace=pace, port=port) as served:
+            click.echo(served.toml, nl=False)
+            click.echo(paint("\n# in the shell that calls them (or in .env, without export):", dim=True), err=True)
+            click.echo(keys(served.environment), err=True)
+            click.echo(paint("# running until Ctrl-C", dim=True), err=True)
+            # Flushed, so that a program that reads this through a pipe can go on.
+            click.get_text_stream("stdout").flush()
+            stop.wait()
+    except OSError as error:
+        raise ConfigError(
+            f"port {port} cannot be used ({error.strerror or error})", hint="Leave --port out: a free one is taken."
+        ) from None

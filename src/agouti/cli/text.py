@@ -1,0 +1,48 @@
+"""Text given to a command, and text that it shows."""
+
+import os
+import sys
+from pathlib import Path
+
+import click
+
+
+def given_text(argument: str | None, file: str | None) -> str:
+    """The text from an argument, ``-``, a pipe or a file.
+
+    Raises:
+        click.UsageError: none of them, two of them, or nothing in it.
+    """
+    if file is not None:
+        if argument is not None and argument != "-":
+            raise click.UsageError("text comes from an argument or from --from, not from both")
+        try:
+            text = Path(file).read_text(encoding="utf-8")
+        except OSError as error:
+            raise click.UsageError(f"{file} cannot be read ({error.strerror or error})") from None
+        except UnicodeDecodeError:
+            raise click.UsageError(f"{file} is not UTF-8 text") from None
+    elif argument is not None and argument != "-":
+        text = argument
+    elif argument == "-" or not sys.stdin.isatty():
+        text = sys.stdin.buffer.read().decode("utf-8", "replace")
+    else:
+        raise click.UsageError("no text: pass it as an argument, through a pipe, or with --from FILE")
+    if not text.strip():
+        raise click.UsageError("the text is empty")
+    return text
+
+
+def on_terminal() -> bool:
+    """Whether somebody watches standard output."""
+    return sys.stdout.isatty()
+
+
+def colour() -> bool:
+    """Whether to use colour: on a terminal, unless NO_COLOR is set."""
+    return on_terminal() and not os.environ.get("NO_COLOR")
+
+
+def paint(text: str, **style: object) -> str:
+    """Styled text where there is colour, plain text elsewhere."""
+    return click.style(text, **style) if colour() else text  # type: ignore[arg-type]

@@ -1,0 +1,226 @@
+"""The client: one per application, for threads (`Client`) or for tasks (`AsyncClient`).
+
+Both prepare a call in the same way and hand it to the engine; they differ in the driver alone.
+"""
+
+import os
+from collections.abc import Iterable, Mapping
+from time import perf_counter
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Unpack
+
+from .config.entries import Config, Provider
+from .core.chat import Json, Request
+from .core.parameters import Parameters, checked
+from .core.prompt import Prompt, messages
+from .core.reply import Reply
+from .core.secret import Secret
+from .credentials.sources import GivenKey, Key
+from .engine.exchange import Call, ask, stream
+from .engine.gather import Gathering
+from .engine.target import Target, Targets
+from .streams import AsyncStream, Stream
+from .transport.base import AsyncTransport, SyncTransport
+
+if TYPE_CHECKING:
+    from typing import Self
+
+    from .engine.drive import Run
+    from .engine.drive_async import AsyncRun
+    from .engine.effects import Steps
+
+Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
+
+
+class Options(Parameters, total=False):
+    """What a call takes besides label and prompt.
+
+    ``system``: a system text, instead of the entry's. ``examples``: pairs of question and answer put
+    before the prompt. ``extra``: fields that go into the request as they are. The rest are parameters.
+    """
+
+    system: str | None
+    examples: Iterable[tuple[str, str]]
+    extra: dict[str, Json]
+
+
+class _Client:
+    """What both clients share: configuration, targets, and how a call is prepared."""
+
+    def __init__(self, config: Configuration | None = None) -> None:
+        if not isinstance(config, Config):
+            from .config.load import load
+
+            config = load(config)
+        self._targets = Targets(config)
+        self._anywhere: str | None = None
+
+    @classmethod
+    def at(cls, address: str, *, key: "str | Secret | Key | None" = None, dialect: str = "", **more: Any) -> "Self":
+        """A client of one provider, without any file; every model name is sent to it as it is.
+
+        Args:
+            address: base or operation address, as pasted.
+            key: the key, or where it lives (`EnvKey`, ...); none for a local server.
+            dialect: name of the wire format; guessed from the address where not given.
+            more: arguments of the client itself.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> with agouti.standins.serve() as served:
+            ...     with agouti.Client.at(served.address("shed")) as client:
+            ...         print(client.ask("loam-2b", "When do broad beans go in?").finish_reason)
+            stop
+        """
+        if isinstance(key, str):
+            key = Secret(key)
+        if isinstance(key, Secret):
+            key = GivenKey(key)
+        provider = Provider("here", address, dialect, key)
+        client = cls(Config.of([provider]), **more)
+        client._anywhere = provider.label
+        return client
+
+    @property
+    def config(self) -> Config:
+        """The configuration in use."""
+        return self._targets.config
+
+    def _target(self, label: str) -> Target:
+        if self._anywhere is not None and "@" not in label:
+            label = f"{label}@{self._anywhere}"
+        return self._targets.of(label)
+
+    def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
+        target = self._target(label)
+        given: dict[str, Json] = dict(options)
+        system = given.pop("system", None)
+        examples = given.pop("examples", ())
+        extra = given.pop("extra", None) or {}
+        defaults = target.model.parameters
+        request = Request(
+            target.model.name,
+            messages(prompt, before=target.before, system=system, examples=examples),
+            checked({**defaults, **given} if defaults else given),
+            extra,
+            streams,
+        )
+        return Call(target, request, perf_counter)
+
+
+class Client(_Client):
+    """Calls models from threads; safe to share between them.
+
+    Args:
+        config: a path, a mapping or a `Config`; by default the configuration is looked for.
+        transport: an HTTP stack of your own: see `agouti.transport.base.SyncTransport`.
+
+    Raises:
+        ConfigError: there is no configuration, or something in it is wrong.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     reply = client.ask("almanac", "When do broad beans go in?", max_tokens=5)
+        ...     print(reply.finish_reason, reply.truncated, reply.usage.output_tokens)
+        length True 5
+    """
+
+    def __init__(self, config: Configuration | None = None, *, transport: SyncTransport | None = None) -> None:
+        super().__init__(config)
+        self._transport = transport
+
+    def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
+        """Ask, and wait for the whole reply.
+
+        Args:
+            model: a label, or ``NAME@PROVIDER``.
+            prompt: a text, or a list of messages.
+            options: see `Options`.
+
+        Raises:
+            AgoutiError: see `agouti.core.errors` for the tree.
+        """
+        run = self._run(ask(self._call(model, prompt, options)))
+        run.advance()
+        return run.result
+
+    def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
+        """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
+        so_far = Gathering()
+        steps = stream(self._call(model, prompt, options, streams=True), so_far)
+        return Stream(self._run(steps), so_far)
+
+    def close(self) -> None:
+        """Close all connections. The client can not be used afterwards."""
+        if self._transport is not None:
+            self._transport.close()
+
+    def __enter__(self) -> "Self":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def _run(self, steps: "Steps[Reply]") -> "Run[Reply]":
+        from .engine.drive import Run
+
+        if self._transport is None:
+            from .transport.sync import Urllib3Transport
+
+            self._transport = Urllib3Transport()
+        return Run(steps, self._transport, self.config.environment)
+
+
+class AsyncClient(_Client):
+    """`Client` for asyncio: the same methods, awaited; safe to share between the tasks of one loop.
+
+    Example:
+        >>> import asyncio, agouti, agouti.standins
+        >>> async def main(config):
+        ...     async with agouti.AsyncClient(config) as client:
+        ...         return await client.ask("almanac", "When do broad beans go in?", max_tokens=5)
+        >>> with agouti.standins.serve() as served:
+        ...     print(asyncio.run(main(served.config)).truncated)
+        True
+    """
+
+    def __init__(self, config: Configuration | None = None, *, transport: AsyncTransport | None = None) -> None:
+        super().__init__(config)
+        self._transport = transport
+
+    async def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
+        """Ask, and wait for the whole reply; as `Client.ask`."""
+        run = self._run(ask(self._call(model, prompt, options)))
+        await run.advance()
+        return run.result
+
+    def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> AsyncStream:
+        """Ask, and get the answer in pieces as it comes; as `Client.stream`, with ``async with`` and ``async for``."""
+        so_far = Gathering()
+        steps = stream(self._call(model, prompt, options, streams=True), so_far)
+        return AsyncStream(self._run(steps), so_far)
+
+    async def aclose(self) -> None:
+        """Close all connections."""
+        if self._transport is not None:
+            await self._transport.close()
+
+    async def __aenter__(self) -> "Self":
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.aclose()
+
+    def _run(self, steps: "Steps[Reply]") -> "AsyncRun[Reply]":
+        from .engine.drive_async import AsyncRun
+
+        if self._transport is None:
+            from .transport.aio import AiohttpTransport
+
+            self._transport = AiohttpTransport()
+        return AsyncRun(steps, self._transport, self.config.environment)

@@ -1,0 +1,1 @@
+"""Configuration: entries (`entries`), where values came from (`origins`), reading and merging (`load`)."""

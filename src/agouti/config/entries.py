@@ -1,0 +1,156 @@
+"""The entries of a configuration, as frozen types.
+
+They are what ``agouti.toml`` is parsed into, and can be made in code as well:
+
+    >>> config = Config.of(
+    ...     [Provider("shed", address="http://127.0.0.1:8080/v1")],
+    ...     [Model("almanac-local", provider="shed", name="loam-2b")],
+    ... )
+    >>> config.models["almanac-local"].name
+    'loam-2b'
+"""
+
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+
+from ..core.errors import ConfigError, LabelUnknown
+from ..core.near import near_hint
+from ..core.reply import Price
+from ..credentials.sources import Key
+
+if TYPE_CHECKING:
+    from .origins import Origins
+
+
+class Provider(Struct, frozen=True, forbid_unknown_fields=True):
+    """Where models are reached.
+
+    Attributes:
+        label: your own name for it.
+        address: base or operation address, as pasted.
+        dialect: name of the wire format; guessed from the address where not given.
+        key: where the key lives; none for a local server.
+        send_key: ``bearer``, ``header:NAME`` or ``query:NAME``.
+        headers: further headers of every request.
+    """
+
+    label: str
+    address: str = ""
+    dialect: str = ""
+    key: Key | None = None
+    send_key: str = "bearer"
+    headers: dict[str, str] = {}
+
+
+class Model(Struct, frozen=True, forbid_unknown_fields=True):
+    """A model under your own label.
+
+    Attributes:
+        label: your own name for it.
+        provider: label of the provider that has it.
+        name: exactly what the provider calls it.
+        system: a system text put before every prompt.
+        parameters: defaults, under their OpenAI-compatible names; a call overrides them.
+        price: per million tokens, for ``reply.cost``.
+    """
+
+    label: str
+    provider: str = ""
+    name: str = ""
+    system: str | None = None
+    parameters: dict[str, Any] = {}
+    price: Price | None = None
+
+
+class Config(Struct, frozen=True):
+    """All entries by label.
+
+    Attributes:
+        environment: variables, those of ``.env`` included, in which keys are looked up.
+        files: what was read, the first one overridden by the later ones.
+        origins: where each value came from.
+    """
+
+    providers: dict[str, Provider]
+    models: dict[str, Model]
+    environment: Mapping[str, str] = {}
+    files: tuple[str, ...] = ()
+    origins: "Origins | None" = None
+
+    @classmethod
+    def of(
+        cls,
+        providers: Iterable[Provider],
+        models: Iterable[Model] = (),
+        *,
+        environment: Mapping[str, str] | None = None,
+    ) -> "Config":
+        """A configuration made in code.
+
+        Raises:
+            ConfigError: two entries with one label.
+        """
+        import os
+
+        from .origins import Origins
+
+        config = cls(
+            _by_label(providers, "provider"),
+            _by_label(models, "model"),
+            dict(os.environ) if environment is None else environment,
+            (),
+            Origins(),
+        )
+        for model in config.models.values():
+            config.provider(model.provider)
+        return config
+
+    def model(self, label: str) -> Model:
+        """The model of a label; ``NAME@PROVIDER`` is a model without an entry.
+
+        Raises:
+            LabelUnknown: there is none.
+        """
+        found = self.models.get(label)
+        if found is not None:
+            return found
+        name, at, provider = label.rpartition("@")
+        if at and provider in self.providers and name:
+            return Model(label, provider, name)
+        if at and name:
+            raise LabelUnknown(
+                f"there is no provider {provider!r}", hint=near_hint(provider, self.providers, "provider"), model=label
+            )
+        where = f" in {', '.join(self.files)}" if self.files else ""
+        raise LabelUnknown(f"there is no model {label!r}{where}", hint=self._model_hint(label), model=label)
+
+    def _model_hint(self, label: str) -> str:
+        if label in self.providers:
+            return f"{label} is a provider; ask for one of its models as NAME@{label}."
+        if not self.models and self.providers:
+            return f"There is no model entry yet; ask for a provider's model as NAME@{next(iter(self.providers))}."
+        return near_hint(label, self.models, "label")
+
+    def provider(self, label: str) -> Provider:
+        """The provider of a label.
+
+        Raises:
+            LabelUnknown: there is none.
+        """
+        found = self.providers.get(label)
+        if found is None:
+            raise LabelUnknown(
+                f"there is no provider {label!r}", hint=near_hint(label, self.providers, "provider"), provider=label
+            )
+        return found
+
+
+def _by_label(entries: Iterable[Any], noun: str) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for entry in entries:
+        if entry.label in found:
+            raise ConfigError(f"two {noun}s are called {entry.label!r}", hint="Give one of them another label.")
+        found[entry.label] = entry
+    return found

@@ -1,0 +1,99 @@
+"""The canonical form of a chat request, reply and its parts.
+
+It is the OpenAI-compatible form, as frozen structs. Every dialect translates to it and from it.
+Readers of it are lenient on purpose: any field may be absent or null.
+"""
+
+from typing import Any, TypeAlias
+
+from msgspec import Struct
+
+Json: TypeAlias = Any
+"""A decoded JSON value: None, bool, int, float, str, list or dict of those."""
+
+
+class ToolFunction(Struct, frozen=True, gc=False):
+    """The function that a model wants called; ``arguments`` is JSON text as the model wrote it."""
+
+    name: str | None = None
+    arguments: str | None = None
+
+
+class ToolCall(Struct, frozen=True, omit_defaults=True):
+    """One call that a model asks for."""
+
+    function: ToolFunction
+    id: str | None = None
+    type: str = "function"
+
+
+class Message(Struct, frozen=True, omit_defaults=True):
+    """One message of a conversation.
+
+    Attributes:
+        role: ``system``, ``user``, ``assistant`` or ``tool``.
+        content: the text, or a list of parts as in the OpenAI-compatible interface.
+        name: name of the speaker, where there are several.
+        tool_calls: calls that the assistant asks for.
+        tool_call_id: which call a ``tool`` message answers.
+
+    Example:
+        >>> Message("user", "When do broad beans go in?").content
+        'When do broad beans go in?'
+    """
+
+    role: str
+    content: str | list[dict[str, Json]] | None = None
+    name: str | None = None
+    tool_calls: list[ToolCall] | None = None
+    tool_call_id: str | None = None
+
+
+class Request(Struct, frozen=True):
+    """One chat request, before a dialect turns it into bytes.
+
+    ``parameters`` holds every further field of the OpenAI-compatible request under its own name;
+    ``extra`` goes into the body untouched, whatever the dialect.
+    """
+
+    model: str
+    messages: list[Message | dict[str, Json]]
+    parameters: dict[str, Json] = {}
+    extra: dict[str, Json] = {}
+    stream: bool = False
+
+
+class Usage(Struct, frozen=True, gc=False):
+    """Token counts as the provider reports them; `None` where it does not.
+
+    ``input_tokens`` includes the cached ones, ``output_tokens`` the reasoning ones.
+    """
+
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    total_tokens: int | None = None
+    cached_tokens: int | None = None
+    reasoning_tokens: int | None = None
+
+
+class Choice(Struct, frozen=True):
+    """One answer of a reply."""
+
+    text: str = ""
+    finish_reason: str | None = None
+    reasoning: str | None = None
+    refusal: str | None = None
+    tool_calls: tuple[ToolCall, ...] = ()
+
+
+class Completion(Struct, frozen=True):
+    """What a dialect decodes a reply to: the facts, in one vocabulary for all of them.
+
+    ``finish_reason`` of a choice is one of ``stop``, ``length``, ``tool_calls``, ``content_filter``,
+    ``refusal``, ``error``, or the provider's own word where it is none of these.
+    """
+
+    choices: tuple[Choice, ...]
+    model: str | None = None
+    id: str | None = None
+    usage: Usage | None = None

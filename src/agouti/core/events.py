@@ -1,0 +1,64 @@
+"""What happens in a stream: the small vocabulary between stream decoders and everything above them.
+
+``choice`` counts the answers where more than one was asked for (``n``); it is 0 otherwise.
+"""
+
+from typing import TypeAlias
+
+from msgspec import Struct
+
+from .chat import Usage
+
+
+class Started(Struct, frozen=True, gc=False):
+    """The provider said which model answers, and its identifier for the reply."""
+
+    model: str | None = None
+    id: str | None = None
+
+
+class Text(Struct, frozen=True, gc=False):
+    """A piece of the answer."""
+
+    text: str
+    choice: int = 0
+
+
+class Reasoning(Struct, frozen=True, gc=False):
+    """A piece of the model's thinking."""
+
+    text: str
+    choice: int = 0
+
+
+class Refusal(Struct, frozen=True, gc=False):
+    """A piece of the model's refusal to answer."""
+
+    text: str
+    choice: int = 0
+
+
+class ToolCallPiece(Struct, frozen=True, gc=False):
+    """A piece of a call: the first of an ``index`` has id and name, the others more of the arguments."""
+
+    index: int
+    id: str | None = None
+    name: str | None = None
+    arguments: str = ""
+    choice: int = 0
+
+
+class UsageTold(Struct, frozen=True, gc=False):
+    """Token counts; a later one replaces an earlier one."""
+
+    usage: Usage
+
+
+class Finished(Struct, frozen=True, gc=False):
+    """One answer is complete, and why it ended."""
+
+    reason: str
+    choice: int = 0
+
+
+Event: TypeAlias = Started | Text | Reasoning | Refusal | ToolCallPiece | UsageTold | Finished

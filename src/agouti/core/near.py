@@ -1,0 +1,42 @@
+"""Names that look alike, for error messages."""
+
+from collections.abc import Iterable
+
+
+def near(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
+    """The known names most like ``name``, nearest first; those that contain it count as near.
+
+    >>> near("almanak", ["almanac", "clerk", "almanac-kids"])
+    ('almanac', 'almanac-kids')
+    """
+    import difflib  # loads re and more: only needed once something is wrong
+
+    folded: dict[str, str] = {}
+    for each in known:
+        folded.setdefault(each.lower(), each)
+    wanted = name.lower()
+    found = difflib.get_close_matches(wanted, folded, n=most, cutoff=0.6)
+    found += [each for each in folded if each not in found and _contains(wanted, each)]
+    return tuple(folded[each] for each in found[:most])
+
+
+def _contains(one: str, other: str) -> bool:
+    return min(len(one), len(other)) > 2 and (one in other or other in one)
+
+
+def near_hint(name: str, known: Iterable[str], noun: str) -> str:
+    """One sentence that names the near ones, or all where there are few.
+
+    >>> near_hint("almanak", ["almanac", "clerk"], "label")
+    'Did you mean almanac?'
+    >>> near_hint("x", ["almanac", "clerk"], "label")
+    'Known labels: almanac, clerk.'
+    """
+    names = sorted(set(known))
+    close = near(name, names)
+    if close:
+        return f"Did you mean {' or '.join(close)}?"
+    if not names:
+        return f"There is no {noun} at all yet."
+    shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    return f"Known {noun}s: {shown}."

@@ -1,0 +1,86 @@
+"""Secrets: values that can be used but not shown.
+
+Two types. `Secret` is what the library hands around: it must be asked for its value. `SecretText`
+is what finally goes into a header: HTTP libraries need a real string, so it is one, but whatever
+prints it (``repr``, ``str``, ``format``, a traceback with locals) gets the mask.
+
+    >>> key = Secret("sk-123")
+    >>> print(key, [key], f"{key}")
+    *** [Secret('***')] ***
+    >>> key.reveal()
+    'sk-123'
+"""
+
+from typing import Final
+
+from .errors import CredentialMissing
+
+MASK: Final = "***"
+
+
+class Secret:
+    """A key or token. Equal to another of the same value; pickled as its mask, never as its value."""
+
+    __slots__ = ("_value",)
+
+    def __init__(self, value: str) -> None:
+        self._value: str | None = value
+
+    def reveal(self) -> str:
+        """The value itself.
+
+        Raises:
+            CredentialMissing: this secret came out of a pickle, which carries the mask only.
+        """
+        if self._value is None:
+            raise CredentialMissing(
+                "this key was masked when it was pickled",
+                hint="Name where the key lives (an environment variable, a file) instead of passing its value.",
+            )
+        return self._value
+
+    def __repr__(self) -> str:
+        return f"Secret('{MASK}')"
+
+    def __str__(self) -> str:
+        return MASK
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Secret) and other._value == self._value
+
+    def __hash__(self) -> int:
+        return hash((Secret, self._value))
+
+    def __reduce__(self) -> "tuple[object, tuple[()]]":
+        return _masked, ()
+
+
+def _masked() -> Secret:
+    secret = Secret(MASK)
+    secret._value = None
+    return secret
+
+
+class SecretText(str):
+    """Text with a secret in it, for the one place that must have a real string.
+
+    ``encode`` and ``join`` see the text; everything that prints sees the mask.
+    """
+
+    __slots__ = ()
+
+    def reveal(self) -> str:
+        """The plain text."""
+        return "".join((self,))
+
+    def __repr__(self) -> str:
+        return f"'{MASK}'"
+
+    def __str__(self) -> str:
+        return MASK
+
+    def __format__(self, spec: str) -> str:
+        return format(MASK, spec)
+
+    def __reduce__(self) -> "tuple[object, tuple[str]]":
+        return str, (MASK,)

@@ -1,0 +1,1 @@
+"""Keys: where they live (`sources`), how they are got (`fetch`), which one is used next (`turns`)."""

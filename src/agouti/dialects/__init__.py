@@ -1,0 +1,1 @@
+"""Wire formats: one pure module each. `registry` finds them by name."""

@@ -1,0 +1,84 @@
+"""What a dialect is: pure translation between the canonical form and one wire format.
+
+A dialect makes bytes from a `Request` and facts from bytes. It opens no connection, reads no clock
+and holds no state between calls; only a stream decoder has state, for one stream.
+"""
+
+from collections.abc import Mapping
+from typing import ClassVar, Protocol
+
+from msgspec import Struct
+
+from ..core.chat import Completion, Request
+from ..core.errors import AgoutiError
+from ..core.events import Event
+
+
+class Fault(Struct, frozen=True):
+    """What a provider's error reply means.
+
+    Attributes:
+        kind: the class of the error to raise.
+        message: the provider's own words.
+        parameter: the request field at fault, where the provider names it.
+        wait: seconds to wait before another try, where the provider says so.
+    """
+
+    kind: type[AgoutiError]
+    message: str = ""
+    parameter: str | None = None
+    wait: float | None = None
+
+
+class Outgoing(Struct, frozen=True):
+    """A request of a dialect, before the provider's address, headers and key are added."""
+
+    path: str
+    body: bytes | None = None
+    method: str = "POST"
+    accept: str = "application/json"
+
+
+class StreamDecoder(Protocol):
+    """Decodes one stream.
+
+    Attributes:
+        done: the format's own end mark has come; nothing more will.
+        failure: an error that the provider reported inside the stream, or bytes that cannot be
+            read. It does not raise, so that the events that came before it are not lost.
+    """
+
+    done: bool
+    failure: Fault | None
+
+    def feed(self, data: bytes) -> list[Event]:
+        """Take the next bytes, cut anywhere; return the events that they complete. Never raises."""
+
+    def end(self) -> bool:
+        """The connection has closed: was the reply complete? (`False`: it was cut off.)"""
+
+
+class Dialect(Protocol):
+    """One wire format."""
+
+    name: ClassVar[str]
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        """The request as path and body.
+
+        Raises:
+            RequestError: the format cannot express it.
+        """
+
+    def decode_chat(self, body: bytes) -> "Completion | Fault":
+        """A whole reply; a `Fault` where an error came with a good status.
+
+        Raises:
+            ReplyUnreadable: it is not a reply of this dialect.
+        """
+
+    def stream_decoder(self) -> StreamDecoder:
+        """A new decoder for one stream."""
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        """What an error reply means. Never raises, whatever the body holds."""

@@ -1,0 +1,326 @@
+"""The dialect marked by ``POST {base}/chat/completions``: the OpenAI-compatible interface.
+
+It is nearly the canonical form itself, so a request is encoded as it stands. Replies come from
+many kinds of server, hence the lenient reading: see `core.lenient`.
+"""
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Request, ToolCall, ToolFunction, Usage
+from ..core.errors import (
+    ContentRefused,
+    ContextOverflow,
+    CredentialRefused,
+    ModelUnknown,
+    NoAccess,
+    OutOfCredit,
+    Overloaded,
+    RateLimited,
+    ReplyUnreadable,
+)
+from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.lenient import lenient
+from ..core.sse import SseDecoder
+from .base import Fault, Outgoing, StreamDecoder
+
+
+class _CachedDetails(Struct, gc=False):
+    cached_tokens: int | None = None
+
+
+class _ReasoningDetails(Struct, gc=False):
+    reasoning_tokens: int | None = None
+
+
+class _Usage(Struct):
+    prompt_tokens: int | None = None
+    completion_tokens: int | None = None
+    total_tokens: int | None = None
+    prompt_tokens_details: _CachedDetails | None = None
+    completion_tokens_details: _ReasoningDetails | None = None
+
+
+class _Function(Struct, gc=False):
+    name: str | None = None
+    arguments: str | dict[str, Any] | None = None
+
+
+class _Call(Struct):
+    index: int | None = None
+    id: str | None = None
+    function: _Function | None = None
+
+
+class _Part(Struct):
+    text: str | None = None
+
+
+class _Message(Struct):
+    """The ``message`` of a reply and the ``delta`` of a chunk: the same fields."""
+
+    content: str | list[_Part] | None = None
+    refusal: str | None = None
+    reasoning_content: str | None = None
+    reasoning: str | None = None
+    tool_calls: list[_Call] | None = None
+
+
+class _Choice(Struct):
+    index: int | None = None
+    message: _Message | None = None
+    finish_reason: str | None = None
+
+
+class _Reply(Struct):
+    id: str | None = None
+    model: str | None = None
+    choices: list[_Choice] | None = None
+    usage: _Usage | None = None
+    error: Any = None
+
+
+class _ChunkChoice(Struct):
+    index: int | None = None
+    delta: _Message | None = None
+    finish_reason: str | None = None
+
+
+class _Chunk(Struct):
+    id: str | None = None
+    model: str | None = None
+    choices: list[_ChunkChoice] | None = None
+    usage: _Usage | None = None
+    error: Any = None
+
+
+_encode = msgspec.json.Encoder().encode
+_decode_reply = msgspec.json.Decoder(_Reply).decode
+_decode_chunk = msgspec.json.Decoder(_Chunk).decode
+
+# Words of compatible servers that mean one of the vocabulary.
+_FINISH = {
+    "function_call": "tool_calls",
+    "tool_use": "tool_calls",
+    "max_tokens": "length",
+    "eos": "stop",
+    "end_turn": "stop",
+}
+
+_CODES = {
+    "invalid_api_key": CredentialRefused,
+    "authentication_error": CredentialRefused,
+    "token_expired": CredentialRefused,
+    "insufficient_quota": OutOfCredit,
+    "billing_hard_limit_reached": OutOfCredit,
+    "rate_limit_exceeded": RateLimited,
+    "model_not_found": ModelUnknown,
+    "context_length_exceeded": ContextOverflow,
+    "exceed_context_size_error": ContextOverflow,
+    "content_filter": ContentRefused,
+    "content_policy_violation": ContentRefused,
+    "permission_error": NoAccess,
+    "overloaded_error": Overloaded,
+    "server_overloaded": Overloaded,
+}
+
+
+class ChatDialect:
+    """See the module."""
+
+    name: ClassVar[str] = "chat"
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        body: dict[str, Any] = {"model": request.model, "messages": request.messages, **request.parameters}
+        if request.stream:
+            body["stream"] = True
+            body.setdefault("stream_options", {"include_usage": True})
+        if request.extra:
+            body.update(request.extra)
+        return Outgoing("/chat/completions", _encode(body), accept="text/event-stream" if request.stream else "")
+
+    def decode_chat(self, body: bytes) -> Completion | Fault:
+        try:
+            reply = _decode_reply(body)
+        except msgspec.ValidationError as error:
+            reply = _mended_reply(body, error)
+        except msgspec.DecodeError as error:
+            raise ReplyUnreadable(f"the reply is not JSON ({error})") from None
+        if reply.choices is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `choices`")
+        return Completion(
+            tuple([_choice(place, choice) for place, choice in enumerate(reply.choices)]),
+            reply.model,
+            reply.id,
+            _usage(reply.usage) if reply.usage is not None else None,
+        )
+
+    def stream_decoder(self) -> StreamDecoder:
+        return _ChatStream(self)
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        from .faults import classify  # only needed once something is wrong
+
+        return classify(status, headers, body, _CODES)
+
+
+def _mended_reply(body: bytes, error: msgspec.ValidationError) -> _Reply:
+    try:
+        return lenient(msgspec.json.decode(body), _Reply)
+    except msgspec.ValidationError:
+        raise ReplyUnreadable(f"the reply is JSON, but not a chat reply ({error})") from None
+
+
+def _choice(place: int, choice: _Choice) -> Choice:
+    message = choice.message
+    reason = choice.finish_reason
+    reason = _FINISH.get(reason, reason) if reason is not None else None
+    if message is None:
+        return Choice("", reason)
+    content = message.content
+    text = content if isinstance(content, str) else "".join([part.text or "" for part in content or ()])
+    if message.refusal and reason == "stop":
+        reason = "refusal"
+    calls = message.tool_calls
+    return Choice(
+        text,
+        reason,
+        message.reasoning_content or message.reasoning,
+        message.refusal,
+        tuple([_call(call) for call in calls]) if calls else (),
+    )
+
+
+def _call(call: _Call) -> ToolCall:
+    function = call.function
+    if function is None:
+        return ToolCall(ToolFunction(), call.id)
+    return ToolCall(ToolFunction(function.name, _arguments(function.arguments)), call.id)
+
+
+def _arguments(arguments: str | dict[str, Any] | None) -> str:
+    return _encode(arguments).decode() if isinstance(arguments, dict) else arguments or ""
+
+
+def _usage(usage: _Usage) -> Usage:
+    cached, reasoning = usage.prompt_tokens_details, usage.completion_tokens_details
+    total = usage.total_tokens
+    if total is None and usage.prompt_tokens is not None and usage.completion_tokens is not None:
+        total = usage.prompt_tokens + usage.completion_tokens
+    return Usage(
+        usage.prompt_tokens,
+        usage.completion_tokens,
+        total,
+        cached.cached_tokens if cached is not None else None,
+        reasoning.reasoning_tokens if reasoning is not None else None,
+    )
+
+
+class _ChatStream:
+    """Chunks, each the data of one server-sent event, until ``[DONE]``."""
+
+    __slots__ = ("_dialect", "_events", "_finished", "_refused", "_sse", "_started", "done", "failure")
+
+    def __init__(self, dialect: ChatDialect) -> None:
+        self._dialect = dialect
+        self._sse = SseDecoder()
+        self._events: list[Event] = []
+        self._started = False
+        self._finished = False
+        self._refused = False
+        self.done = False
+        self.failure: Fault | None = None
+
+    def feed(self, data: bytes) -> list[Event]:
+        self._events = events = []
+        try:
+            decoded = self._sse.feed(data)
+        except ReplyUnreadable as error:
+            self.failure = Fault(type(error), error.what)
+            return events
+        for event in decoded:
+            if self.done or self.failure is not None:
+                break  # some servers send more after the end mark: not part of the reply
+            payload = event.data
+            if payload == b"[DONE]":
+                self.done = True
+            elif event.name == "error":
+                self._fail(payload)
+            else:
+                self._chunk(payload)
+        return events
+
+    def end(self) -> bool:
+        # Some servers just close after the last chunk: complete all the same once a finish reason has come.
+        return self.done or self._finished
+
+    def _fail(self, payload: bytes) -> None:
+        self.failure = self._dialect.classify(200, {}, payload)
+
+    def _chunk(self, payload: bytes) -> None:
+        try:
+            chunk = _decode_chunk(payload)
+        except msgspec.MsgspecError as error:
+            chunk = self._mended(payload, error)
+            if chunk is None:
+                return
+        if chunk.error is not None:
+            self._fail(payload)
+            return
+        events = self._events
+        if not self._started and (chunk.model is not None or chunk.id is not None):
+            self._started = True
+            events.append(Started(chunk.model, chunk.id))
+        for choice in chunk.choices or ():
+            index = choice.index or 0
+            if choice.delta is not None:
+                self._delta(choice.delta, index)
+            reason = choice.finish_reason
+            if reason is not None:
+                self._finished = True
+                reason = _FINISH.get(reason, reason)
+                events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
+        if chunk.usage is not None:
+            events.append(UsageTold(_usage(chunk.usage)))
+
+    def _mended(self, payload: bytes, error: msgspec.MsgspecError) -> "_Chunk | None":
+        """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
+        if payload.strip() in (b"", b"null"):
+            return None
+        if isinstance(error, msgspec.ValidationError):
+            try:
+                return lenient(msgspec.json.decode(payload), _Chunk)
+            except msgspec.ValidationError as again:
+                error = again
+        self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")
+        return None
+
+    def _delta(self, delta: _Message, index: int) -> None:
+        events = self._events
+        thought = delta.reasoning_content or delta.reasoning
+        if thought:
+            events.append(Reasoning(thought, index))
+        content = delta.content
+        if content:
+            if not isinstance(content, str):
+                content = "".join([part.text or "" for part in content])
+            events.append(Text(content, index))
+        if delta.refusal:
+            self._refused = True
+            events.append(Refusal(delta.refusal, index))
+        for place, call in enumerate(delta.tool_calls or ()):
+            function = call.function or _Function()
+            events.append(
+                ToolCallPiece(
+                    call.index if call.index is not None else place,
+                    call.id,
+                    function.name,
+                    _arguments(function.arguments),
+                    index,
+                )
+            )

@@ -1,0 +1,160 @@
+"""What error replies mean, as far as all dialects agree: the status, the shape of the body, the words in it.
+
+A dialect passes the codes of its own format; where they say nothing, the provider's words and then the status decide.
+"""
+
+import html
+import re
+from collections.abc import Mapping
+
+import msgspec
+
+from ..core.chat import Json
+from ..core.errors import (
+    AgoutiError,
+    ContentRefused,
+    ContextOverflow,
+    CredentialRefused,
+    ModelUnknown,
+    NoAccess,
+    OutOfCredit,
+    Overloaded,
+    ProviderFault,
+    RateLimited,
+    RequestRefused,
+)
+from ..core.waits import asked_wait
+from .base import Fault
+
+Kind = type[AgoutiError]
+
+_BY_STATUS: dict[int, Kind] = {
+    401: CredentialRefused,
+    402: OutOfCredit,
+    403: NoAccess,
+    408: ProviderFault,
+    409: ProviderFault,
+    413: ContextOverflow,
+    424: ProviderFault,
+    425: Overloaded,
+    429: RateLimited,
+    502: ProviderFault,
+    503: Overloaded,
+    504: ProviderFault,
+    529: Overloaded,
+}
+
+# The words decide only among the kinds that the status leaves open: a 400 that speaks of "quota"
+# in some other sense must not become OutOfCredit.
+_BY_WORDS: tuple[tuple[frozenset[int], re.Pattern[str], Kind], ...] = tuple(
+    (frozenset(statuses), re.compile(words, re.IGNORECASE), kind)
+    for statuses, words, kind in (
+        ((400, 401, 403), r"api[ _-]?key (is )?(invalid|expired|not valid)|invalid api[ _-]?key|token (has )?expired|incorrect api key", CredentialRefused),
+        ((400, 402, 403, 429), r"insufficient[ _](quota|funds|credit|balance)|out of credit|credit balance|no credit|billing (hard )?limit|exceeded your current quota|budget", OutOfCredit),
+        ((400, 413, 422, 500), r"context (length|window|size)|maximum context|too many tokens|prompt is too long|input is too long|exceeds? the (available )?context", ContextOverflow),
+        ((400, 403, 404, 422), r"(no|not have|without) access to|not (enabled|available|supported|offered) (for your account|in (your|this) (region|location|country))|access denied|not been granted", NoAccess),
+        ((400, 404, 422), r"model[^.]{0,80}(not found|does not exist|not exist|unknown|not installed|no such)|(no such|unknown|invalid) model|not a valid model", ModelUnknown),
+        ((400, 403, 422), r"content (policy|filter|management)|safety system|blocked by|moderation", ContentRefused),
+        ((500,), r"overloaded|at capacity|too busy", Overloaded),
+        ((500,), r"invalid (request|value|parameter|argument)|bad request|unsupported|must be|is required", RequestRefused),
+    )
+)  # fmt: skip
+
+_PARAMETER = re.compile(
+    r"(?:unsupported|unrecognized|unknown|unexpected|invalid|extra|additional)[^'\"`]{0,40}"
+    r"(?:parameter|argument|field|input|key|name|property)[^'\"`]{0,30}['\"`]([A-Za-z_][\w.]*)['\"`]"
+    r"|['\"`]([A-Za-z_][\w.]*)['\"`][^'\"`]{0,30}(?:is )?(?:not supported|unsupported|not permitted|not allowed|unknown)",
+    re.IGNORECASE,
+)
+
+
+def classify(
+    status: int,
+    headers: Mapping[str, str],
+    body: bytes,
+    codes: Mapping[str, Kind],
+) -> Fault:
+    """The meaning of an error reply.
+
+    Args:
+        codes: the format's own codes (any of ``code``, ``type``, ``status`` in the body) and what they mean.
+    """
+    error = parse_error(body)
+    message = error.message or f"HTTP {status}"
+    kind = _kind(status, error, codes)
+    parameter = error.parameter
+    if parameter is None and issubclass(kind, RequestRefused):
+        found = _PARAMETER.search(message)
+        parameter = (found.group(1) or found.group(2)) if found else None
+    return Fault(kind, message, parameter, asked_wait(headers, body))
+
+
+def _kind(status: int, error: "ErrorBody", codes: Mapping[str, Kind]) -> Kind:
+    for code in error.codes:
+        if code in codes:
+            return codes[code]
+    for statuses, words, kind in _BY_WORDS:
+        if (status in statuses or status < 400) and words.search(error.message):
+            return kind
+    if status in _BY_STATUS:
+        return _BY_STATUS[status]
+    return ProviderFault if status >= 500 or status < 400 else RequestRefused
+
+
+class ErrorBody(msgspec.Struct, frozen=True):
+    """What could be found in an error body of any shape."""
+
+    message: str = ""
+    codes: tuple[str, ...] = ()
+    parameter: str | None = None
+
+
+def parse_error(body: bytes) -> ErrorBody:
+    """Read an error body: an object, a text, a list, HTML or nothing.
+
+    >>> parse_error(b'{"error": {"message": "no", "code": "bad"}}')
+    ErrorBody(message='no', codes=('bad',), parameter=None)
+    >>> parse_error(b'<html><title>502 Bad Gateway</title></html>').message
+    '502 Bad Gateway'
+    """
+    try:
+        value = msgspec.json.decode(body)
+    except (msgspec.DecodeError, RecursionError):
+        return ErrorBody(_plain_text(body))
+    return _from_json(value)
+
+
+def _from_json(value: Json) -> ErrorBody:
+    if isinstance(value, list) and value:
+        value = value[0]
+    if isinstance(value, str):
+        return ErrorBody(value.strip()[:2000])
+    if not isinstance(value, dict):
+        return ErrorBody()
+    inner = value.get("error", value)
+    if isinstance(inner, str):
+        return ErrorBody(inner[:2000], _codes(value))
+    if not isinstance(inner, dict):
+        inner = value
+    message = ""
+    for name in ("message", "detail", "error_description", "msg", "title", "reason"):
+        found = inner.get(name, value.get(name))
+        if found:
+            message = found if isinstance(found, str) else msgspec.json.encode(found).decode()
+            break
+    parameter = inner.get("param")
+    return ErrorBody(message[:2000], _codes(inner), parameter if isinstance(parameter, str) and parameter else None)
+
+
+def _codes(error: dict[str, Json]) -> tuple[str, ...]:
+    found = (error.get(name) for name in ("code", "type", "status"))
+    return tuple(str(code) for code in found if isinstance(code, (str, int)) and not isinstance(code, bool))
+
+
+def _plain_text(body: bytes) -> str:
+    text = body[:65536].decode("utf-8", "replace").strip()
+    if text[:1] == "<":
+        title = re.search(r"<title[^>]*>(.*?)</title>", text, re.IGNORECASE | re.DOTALL)
+        text = title.group(1) if title else re.sub(r"<[^>]*>", " ", text)
+        text = html.unescape(text)
+    return " ".join(text.split())[:500]

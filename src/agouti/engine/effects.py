@@ -1,0 +1,64 @@
+"""What the engine asks its driver to do: one small frozen request each, answered by sending the result in.
+
+An effect that fails is answered by throwing: `TransportFailure` for the network, the library's own errors otherwise.
+There is none to close a connection: the driver closes every reply that was opened and not finished when the
+generator ends, however it ends. A generator that is being closed could not ask for it any more.
+"""
+
+from collections.abc import Generator, Mapping
+from typing import Any, Protocol, TypeAlias, TypeVar
+
+from msgspec import Struct
+
+from ..core.events import Event
+from ..core.http import HttpRequest, Timeouts
+from ..credentials.sources import Key
+
+T = TypeVar("T")
+
+
+class OpenReply(Protocol):
+    """A reply whose body is still to come, as the engine sees it. A call has at most one open at a time."""
+
+    @property
+    def status(self) -> int: ...
+    @property
+    def headers(self) -> Mapping[str, str]: ...
+
+
+class Send(Struct, frozen=True):
+    """Send a request and read the whole reply: answered with an `HttpReply`."""
+
+    request: HttpRequest
+    timeouts: Timeouts
+
+
+class Open(Struct, frozen=True):
+    """Send a request and stop after the headers: answered with an `OpenReply`."""
+
+    request: HttpRequest
+    timeouts: Timeouts
+
+
+class Receive(Struct, frozen=True):
+    """Read what has come of the opened reply: answered with bytes, empty at the end."""
+
+
+class Finish(Struct, frozen=True):
+    """The opened reply is complete: keep the connection if it can be used again."""
+
+
+class Fetch(Struct, frozen=True):
+    """Get a key from where it lives: answered with a `Credential`."""
+
+    key: Key
+
+
+class Emit(Struct, frozen=True):
+    """Events for the caller; answered when the caller wants more."""
+
+    events: list[Event]
+
+
+Effect: TypeAlias = Send | Open | Receive | Finish | Fetch | Emit
+Steps: TypeAlias = Generator[Effect, Any, T]

@@ -1,0 +1,165 @@
+"""Put the events of a stream together to the reply that they amount to."""
+
+from typing import TYPE_CHECKING
+
+from ..core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
+from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.reply import Attempt, Reply
+
+if TYPE_CHECKING:
+    from .target import Clock, Target
+
+# Pieces of text are joined when this many have come: a list of short strings costs ten times the text.
+_JOIN_AT = 512
+
+
+class _Pieces:
+    """Text that grows by short pieces."""
+
+    __slots__ = ("_joined", "_pieces", "add")
+
+    def __init__(self) -> None:
+        self._joined: list[str] = []
+        self._pieces: list[str] = []
+        self.add = self._pieces.append
+
+    def compact(self) -> None:
+        if len(self._pieces) >= _JOIN_AT:
+            self._joined.append("".join(self._pieces))
+            self._pieces.clear()
+            if len(self._joined) >= _JOIN_AT:
+                self._joined = ["".join(self._joined)]
+
+    def __str__(self) -> str:
+        return "".join(self._joined) + "".join(self._pieces)
+
+
+class _Call:
+    __slots__ = ("arguments", "id", "name")
+
+    def __init__(self) -> None:
+        self.id: str | None = None
+        self.name: str | None = None
+        self.arguments = _Pieces()
+
+
+class _Choice:
+    __slots__ = ("calls", "finish_reason", "reasoning", "refusal", "text")
+
+    def __init__(self) -> None:
+        self.text = _Pieces()
+        self.reasoning = _Pieces()
+        self.refusal = _Pieces()
+        self.calls: dict[int, _Call] = {}
+        self.finish_reason: str | None = None
+
+    def as_choice(self) -> Choice:
+        calls = tuple(
+            ToolCall(ToolFunction(call.name, str(call.arguments)), call.id) for _, call in sorted(self.calls.items())
+        )
+        return Choice(str(self.text), self.finish_reason, str(self.reasoning) or None, str(self.refusal) or None, calls)
+
+
+class Gathering:
+    """The reply so far."""
+
+    def __init__(self) -> None:
+        self.began = False
+        self._first_token: float | None = None
+        self._choices: dict[int, _Choice] = {0: _Choice()}
+        self._model: str | None = None
+        self._id: str | None = None
+        self._usage: Usage | None = None
+        self._target: Target | None = None
+        self._started = 0.0
+        self._status: int | None = None
+
+    def opened(self, target: "Target", started: float, status: int) -> None:
+        """A reply has begun to come."""
+        self._target, self._started, self._status = target, started, status
+
+    def take(self, events: list[Event], clock: "Clock") -> None:
+        """Add events."""
+        for event in events:
+            kind = type(event)
+            if kind is Text:
+                if self._first_token is None:
+                    self.began = True
+                    self._first_token = clock() - self._started
+                pieces = self._choice(event.choice).text  # type: ignore[union-attr]
+                pieces.add(event.text)  # type: ignore[union-attr]
+                pieces.compact()
+            else:
+                self._take_other(event)
+
+    def _take_other(self, event: Event) -> None:
+        match event:
+            case Started():
+                self._model, self._id = event.model, event.id
+            case UsageTold():
+                self._usage = event.usage
+            case Finished():
+                self._choice(event.choice).finish_reason = event.reason
+            case Reasoning():
+                self.began = True
+                self._choice(event.choice).reasoning.add(event.text)
+                self._choice(event.choice).reasoning.compact()
+            case Refusal():
+                self.began = True
+                self._choice(event.choice).refusal.add(event.text)
+            case ToolCallPiece():
+                self.began = True
+                call = self._choice(event.choice).calls.setdefault(event.index, _Call())
+                call.id = event.id or call.id
+                call.name = event.name or call.name
+                call.arguments.add(event.arguments)
+                call.arguments.compact()
+            case _:
+                pass
+
+    def _choice(self, index: int) -> _Choice:
+        found = self._choices.get(index)
+        if found is None:
+            found = self._choices[index] = _Choice()
+        return found
+
+    def reply(self, now: float) -> Reply:
+        """The reply that has come up to now."""
+        target = self._target
+        provider = target.endpoint.provider.label if target is not None else ""
+        elapsed = now - self._started if target is not None else 0.0
+        attempt = Attempt(provider, target.model.name if target is not None else "", "answered", self._status, elapsed)
+        return Reply.of(
+            Completion(
+                tuple(choice.as_choice() for _, choice in sorted(self._choices.items())),
+                self._model,
+                self._id,
+                self._usage,
+            ),
+            label=target.model.label if target is not None else "",
+            provider=provider,
+            price=target.model.price if target is not None else None,
+            elapsed=elapsed,
+            attempts=(attempt,),
+            first_token=self._first_token,
+        )
+
+
+def as_events(completion: Completion) -> list[Event]:
+    """The events of a stream that says all of a completion at once."""
+    events: list[Event] = [Started(completion.model, completion.id)]
+    for index, choice in enumerate(completion.choices):
+        if choice.reasoning:
+            events.append(Reasoning(choice.reasoning, index))
+        if choice.text:
+            events.append(Text(choice.text, index))
+        if choice.refusal:
+            events.append(Refusal(choice.refusal, index))
+        for place, call in enumerate(choice.tool_calls):
+            function = call.function
+            events.append(ToolCallPiece(place, call.id, function.name, function.arguments or "", index))
+        if choice.finish_reason:
+            events.append(Finished(choice.finish_reason, index))
+    if completion.usage is not None:
+        events.append(UsageTold(completion.usage))
+    return events

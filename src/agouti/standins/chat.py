@@ -1,0 +1,185 @@
+"""Stand-ins that speak the dialect ``chat``. Strict: a field that they do not know is refused."""
+
+import asyncio
+import json
+import time
+from collections.abc import AsyncIterator
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
+from starlette.routing import Route
+
+from .faults import Fault, wanted
+from .providers import StandIn, StandInModel
+from .server import Settings, drop_connection
+from .writer import Answer, answer, tokens
+
+_KNOWN = frozenset(
+    [
+        "model",
+        "messages",
+        "temperature",
+        "top_p",
+        "max_tokens",
+        "max_completion_tokens",
+        "stop",
+        "seed",
+        "n",
+        "presence_penalty",
+        "frequency_penalty",
+        "logit_bias",
+        "logprobs",
+        "top_logprobs",
+        "user",
+        "stream",
+        "stream_options",
+    ]
+)
+_PAGE = (
+    "<!doctype html><html><head><title>Northbank - models for everyone</title></head><body><h1>Hello</h1></body></html>"
+)
+
+
+def routes(provider: StandIn, settings: Settings) -> list[Route]:
+    """The paths of one provider."""
+
+    async def chat(request: Request) -> Response:
+        return await _chat(request, provider, settings)
+
+    async def models(request: Request) -> Response:
+        return _refused(request, provider) or JSONResponse(
+            {"object": "list", "data": [_listed(model) for model in provider.models]}
+        )
+
+    prefix = f"/{provider.label}{provider.path}"
+    return [
+        Route(f"{prefix}/chat/completions", chat, methods=["POST"]),
+        Route(f"{prefix}/models", models, methods=["GET"]),
+    ]
+
+
+def error(status: int, message: str, kind: str, *, code: str | None = None, param: str | None = None) -> JSONResponse:
+    """An error reply of this dialect."""
+    return JSONResponse({"error": {"message": message, "type": kind, "param": param, "code": code}}, status)
+
+
+def _listed(model: StandInModel) -> dict[str, Any]:
+    found: dict[str, Any] = {"id": model.name, "object": "model", "created": 1767225600, "owned_by": "marsh-lane"}
+    found["context_length"] = model.context
+    if model.prices:
+        found["pricing"] = dict(zip(("prompt", "completion"), (f"{p / 1e6:.10f}" for p in model.prices), strict=True))
+    return found
+
+
+def _refused(request: Request, provider: StandIn) -> Response | None:
+    if provider.key is None:
+        return None
+    sent = request.headers.get("authorization", "")
+    if not sent:
+        return error(401, "You sent no key.", "invalid_request_error", code="missing_api_key")
+    if sent != f"Bearer {provider.key}":
+        return error(401, "Incorrect API key provided.", "invalid_request_error", code="invalid_api_key")
+    return None
+
+
+async def _chat(request: Request, provider: StandIn, settings: Settings) -> Response:
+    refused = _refused(request, provider)
+    if refused is not None:
+        return refused
+    try:
+        body = await request.json()
+        name, fault = wanted(request.headers, body["model"])
+        messages = [(message["role"], _text(message.get("content"))) for message in body["messages"]]
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        return error(400, f"The request cannot be read: {wrong!r}", "invalid_request_error")
+    if fault is not None and fault.name in ("status", "html", "other-json", "not-json"):
+        return _broken(fault)
+    unknown = next((field for field in body if field not in _KNOWN), None)
+    if unknown is not None:
+        return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
+    model = provider.model(name)
+    if model is None:
+        return error(404, f"The model '{name}' does not exist.", "invalid_request_error", code="model_not_found")
+    prompt_tokens = sum(len(tokens(text)) + 3 for _, text in messages)
+    if prompt_tokens > model.context:
+        return error(
+            400,
+            f"This model's maximum context length is {model.context} tokens; the messages have {prompt_tokens}.",
+            "invalid_request_error",
+            code="context_length_exceeded",
+        )
+    replies = _answers(body, messages, settings)
+    head = {"id": settings.next_id("chat"), "created": int(time.time()), "model": name}
+    counts = {"prompt_tokens": prompt_tokens, "completion_tokens": sum(len(reply.pieces) for reply in replies)}
+    usage = {**counts, "total_tokens": sum(counts.values())}
+    if body.get("stream"):
+        with_usage = bool((body.get("stream_options") or {}).get("include_usage"))
+        chunks = _chunks(request, replies, head, usage if with_usage else None, settings, fault)
+        return StreamingResponse(chunks, media_type="text/event-stream")
+    await asyncio.sleep(settings.pace)
+    choices = [
+        {"index": index, "message": {"role": "assistant", "content": reply.text}, "finish_reason": reply.finish}
+        for index, reply in enumerate(replies)
+    ]
+    return JSONResponse({**head, "object": "chat.completion", "choices": choices, "usage": usage})
+
+
+def _text(content: Any) -> str:
+    if isinstance(content, list):
+        return " ".join(part.get("text", "") for part in content)
+    return content or ""
+
+
+def _answers(body: dict[str, Any], messages: list[tuple[str, str]], settings: Settings) -> list[Answer]:
+    question = next((text for role, text in reversed(messages) if role == "user"), "")
+    stop = body.get("stop") or ()
+    cap = body.get("max_tokens") or body.get("max_completion_tokens")
+    seed = body.get("seed", settings.seed)
+    return [
+        Answer(answer(question, seed, variant), cap=cap, stop=(stop,) if isinstance(stop, str) else tuple(stop))
+        for variant in range(body.get("n") or 1)
+    ]
+
+
+async def _chunks(
+    request: Request,
+    replies: list[Answer],
+    head: dict[str, Any],
+    usage: dict[str, int] | None,
+    settings: Settings,
+    fault: Fault | None,
+) -> AsyncIterator[str]:
+    head = {**head, "object": "chat.completion.chunk"}
+
+    def chunk(index: int, delta: dict[str, str], finish: str | None = None) -> str:
+        choices = [{"index": index, "delta": delta, "finish_reason": finish}]
+        return f"data: {json.dumps({**head, 'choices': choices})}\n\n"
+
+    sent = 0
+    for index, reply in enumerate(replies):
+        yield chunk(index, {"role": "assistant", "content": ""})
+        for piece in reply.pieces:
+            if fault is not None and fault.name == "cut" and sent == fault.number:
+                drop_connection(request)
+                return
+            if fault is not None and fault.name == "error" and sent == fault.number:
+                yield f"data: {json.dumps({'error': {'message': 'The server is overloaded.', 'code': 'server_overloaded'}})}\n\n"
+                return
+            await asyncio.sleep(settings.pace)
+            yield chunk(index, {"content": piece})
+            sent += 1
+        yield chunk(index, {}, reply.finish)
+    if usage is not None:
+        yield f"data: {json.dumps({**head, 'choices': [], 'usage': usage})}\n\n"
+    yield "data: [DONE]\n\n"
+
+
+def _broken(fault: Fault) -> Response:
+    if fault.name == "html":
+        return HTMLResponse(_PAGE)
+    if fault.name == "other-json":
+        return JSONResponse({"greeting": "This is some other service."})
+    if fault.name == "not-json":
+        return Response(b'{"choices": [', media_type="application/json")
+    return error(fault.number or 500, "Something went wrong in here.", "server_error")

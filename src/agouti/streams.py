@@ -1,0 +1,104 @@
+"""Streams as a caller sees them: an iterator of text, or of events, with the reply so far at any moment."""
+
+from collections.abc import AsyncIterator, Iterator
+from time import perf_counter
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from .core.events import Event, Text
+from .core.reply import Reply
+from .engine.gather import Gathering
+
+if TYPE_CHECKING:
+    from .engine.drive import Run
+    from .engine.drive_async import AsyncRun
+
+
+class _Stream:
+    def __init__(self, so_far: Gathering) -> None:
+        self._so_far = so_far
+        self._whole: Reply | None = None
+
+    @property
+    def reply(self) -> Reply:
+        """The whole reply once the stream has ended; before that, what has come so far."""
+        return self._whole if self._whole is not None else self._so_far.reply(perf_counter())
+
+
+class Stream(_Stream):
+    """An answer as it comes.
+
+    Nothing is sent before the first piece is asked for. Leaving the ``with`` block early closes the
+    connection at once.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     with client.stream("almanac", "When do broad beans go in?") as stream:
+        ...         text = "".join(stream)
+        ...     text == stream.reply.text
+        True
+    """
+
+    def __init__(self, run: "Run[Reply]", so_far: Gathering) -> None:
+        super().__init__(so_far)
+        self._run = run
+
+    def __iter__(self) -> Iterator[str]:
+        """The pieces of the (first) answer's text."""
+        for event in self.events():
+            if type(event) is Text and event.choice == 0:
+                yield event.text
+
+    def events(self) -> Iterator[Event]:
+        """Everything that happens, as typed events: see `agouti.events`."""
+        if self._whole is None:
+            while (batch := self._run.advance()) is not None:
+                yield from batch
+            self._whole = self._run.result
+
+    def close(self) -> None:
+        """Stop, and close the connection."""
+        self._run.close()
+
+    def __enter__(self) -> "Stream":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+class AsyncStream(_Stream):
+    """`Stream` for asyncio."""
+
+    def __init__(self, run: "AsyncRun[Reply]", so_far: Gathering) -> None:
+        super().__init__(so_far)
+        self._run = run
+
+    async def __aiter__(self) -> AsyncIterator[str]:
+        """The pieces of the (first) answer's text."""
+        async for event in self.events():
+            if type(event) is Text and event.choice == 0:
+                yield event.text
+
+    async def events(self) -> AsyncIterator[Event]:
+        """Everything that happens, as typed events: see `agouti.events`."""
+        if self._whole is None:
+            while (batch := await self._run.advance()) is not None:
+                for event in batch:
+                    yield event
+            self._whole = self._run.result
+
+    async def aclose(self) -> None:
+        """Stop, and close the connection."""
+        self._run.close()
+
+    async def __aenter__(self) -> "AsyncStream":
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.aclose()

@@ -1,0 +1,174 @@
+"""Asynchronous HTTP through aiohttp: one session per client, made in the loop that first uses it."""
+
+import asyncio
+import os
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+import aiohttp
+from yarl import URL
+
+from ..core.http import HttpRequest, Timeouts
+from ..core.secret import SecretText
+from .base import TransportFailure, bare
+
+if TYPE_CHECKING:
+    import ssl
+
+_LINGER = 0.05  # see the synchronous transport
+# aiohttp would add these of its own accord; a dialect or an entry says what is to be sent.
+_OWN_HEADERS = ("User-Agent", "Accept-Encoding", "Content-Type", "Accept")
+
+
+class AiohttpTransport:
+    """See `transport.base.AsyncTransport`."""
+
+    def __init__(self, *, connections: int = 256, context: "ssl.SSLContext | None" = None) -> None:
+        self._connections = connections
+        self._context = context
+        self._session: aiohttp.ClientSession | None = None
+        self._urls: dict[str, URL] = {}
+        self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
+
+    async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
+        session = self._session
+        if session is None:
+            session = self._session = self._new_session()
+        limit = self._timeouts.get(timeouts)
+        if limit is None:
+            limit = self._timeouts[timeouts] = aiohttp.ClientTimeout(
+                total=None, sock_connect=timeouts.connect, sock_read=timeouts.first_byte
+            )
+        failure: TransportFailure
+        try:
+            response = await session.request(
+                request.method,
+                self._url(request),
+                data=request.body,
+                headers=_plain(request.headers),
+                allow_redirects=False,
+                timeout=limit,
+            )
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            failure = _failure(error)
+        except BaseException as interruption:
+            raise bare(interruption)  # noqa: B904
+        else:
+            return AiohttpReply(response, timeouts)
+        raise failure  # after the foreign exception is gone: see TransportFailure
+
+    async def close(self) -> None:
+        session, self._session = self._session, None
+        if session is not None:
+            await session.close()
+
+    def _url(self, request: HttpRequest) -> URL:
+        if request.secret_query is not None:
+            # Not kept: a key may change, and the cache would hold it for ever.
+            return URL(
+                f"{request.url}{'&' if '?' in request.url else '?'}{request.secret_query.reveal()}", encoded=True
+            )
+        url = self._urls.get(request.url)
+        if url is None:
+            if len(self._urls) > 1000:
+                self._urls.clear()
+            url = self._urls[request.url] = URL(request.url, encoded=True)
+        return url
+
+    def _new_session(self) -> aiohttp.ClientSession:
+        proxied = any(name.lower().endswith("_proxy") for name in os.environ)
+        connector = aiohttp.TCPConnector(limit=self._connections, ssl=self._context or True)
+        return aiohttp.ClientSession(
+            connector=connector,
+            trust_env=proxied,
+            skip_auto_headers=_OWN_HEADERS,
+            cookie_jar=aiohttp.DummyCookieJar(),
+            read_bufsize=2**18,
+        )
+
+
+class AiohttpReply:
+    """See `transport.base.AsyncReply`."""
+
+    __slots__ = ("_response", "_silence", "headers", "status")
+
+    def __init__(self, response: aiohttp.ClientResponse, timeouts: Timeouts) -> None:
+        self._response = response
+        self._silence = timeouts.between_chunks
+        self.status = response.status
+        self.headers: Mapping[str, str] = response.headers
+
+    async def receive(self) -> bytes:
+        content = self._response.content
+        failure: TransportFailure
+        try:
+            data = content.read_nowait()
+            if data or content.at_eof():
+                return data
+            async with asyncio.timeout(self._silence):
+                return await content.readany()
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            failure = _failure(error, "between chunks")
+        self.abort()
+        raise failure
+
+    async def read(self) -> bytes:
+        failure: TransportFailure
+        try:
+            return await self._response.read()
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            failure = _failure(error, "between chunks")
+        self.abort()
+        raise failure
+
+    async def finish(self) -> None:
+        content = self._response.content
+        try:
+            async with asyncio.timeout(_LINGER):
+                while not content.at_eof():
+                    if await content.readany():
+                        break
+        except (aiohttp.ClientError, OSError, ValueError):
+            pass
+        self._response.release()
+
+    def abort(self) -> None:
+        self._response.close()
+
+
+def _plain(headers: dict[str, str]) -> dict[str, str]:
+    # aiohttp prints each value with str(), which masks.
+    return {name: value.reveal() if isinstance(value, SecretText) else value for name, value in headers.items()}
+
+
+def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
+    """What an aiohttp or socket exception means. Order matters: the classes overlap."""
+    if isinstance(error, (aiohttp.ClientProxyConnectionError, aiohttp.ClientHttpProxyError)):
+        return TransportFailure("proxy", _words(error))
+    if isinstance(error, aiohttp.ConnectionTimeoutError):
+        return TransportFailure("timeout", "no connection in time", "connect")
+    if isinstance(error, TimeoutError):
+        return TransportFailure("timeout", "nothing came in time", phase)
+    if isinstance(error, aiohttp.ClientConnectorDNSError):
+        return TransportFailure("dns", _words(error))
+    if isinstance(error, (aiohttp.ClientSSLError, aiohttp.ServerFingerprintMismatch)):
+        return TransportFailure("tls", _words(error))
+    if isinstance(error, aiohttp.ClientConnectorError):
+        refused = isinstance(error.os_error, ConnectionRefusedError) or "Connect call failed" in str(error.os_error)
+        return TransportFailure("refused" if refused else "unreachable", _words(error.os_error))
+    if isinstance(error, aiohttp.ServerDisconnectedError):
+        if not isinstance(error.message, str) and error.message is not None:
+            return TransportFailure("not http", str(error.message)[:300])
+        return TransportFailure("lost", "the server closed the connection without a reply")
+    if isinstance(error, aiohttp.ClientResponseError):
+        return TransportFailure("not http", error.message[:300])
+    return TransportFailure("lost", _words(error))
+
+
+def _words(error: BaseException) -> str:
+    if isinstance(error, aiohttp.ClientPayloadError):
+        return "the server closed it in the middle of the reply"
+    inner = getattr(error, "os_error", error)
+    if isinstance(inner, OSError) and inner.strerror:
+        return inner.strerror
+    return (str(inner) or type(inner).__name__)[:300]

@@ -1,0 +1,257 @@
+"""Synchronous HTTP through urllib3: one pool per origin, its own retries and redirects off."""
+
+import http.client
+import os
+import threading
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import urllib3
+from urllib3 import exceptions as wrong
+
+from ..core.http import HttpRequest, Timeouts
+from .base import Reason, TransportFailure, bare
+
+if TYPE_CHECKING:
+    import ssl
+
+_NO_RETRIES = urllib3.Retry(False, redirect=False)
+# How long to wait for the end of a body whose format has already said that it is complete. It comes
+# in the same packet or the next one; a server that holds the connection open costs this much once.
+_LINGER = 0.05
+
+
+class _Aware:
+    """Mixed into urllib3's connections: notes whether a broken one had served before.
+
+    A server may close an idle connection at the moment when it is used again. Such a failure says
+    nothing about the request, and nothing of it was read.
+    """
+
+    served = 0
+
+    def request(self, *args: Any, **options: Any) -> None:
+        try:
+            super().request(*args, **options)  # type: ignore[misc]
+        except OSError as error:
+            self._note(error)
+            raise
+
+    def getresponse(self) -> Any:
+        try:
+            response = super().getresponse()  # type: ignore[misc]
+        except (OSError, http.client.RemoteDisconnected) as error:
+            self._note(error)
+            raise
+        self.served += 1
+        return response
+
+    def _note(self, error: BaseException) -> None:
+        if self.served and isinstance(error, (ConnectionError, http.client.RemoteDisconnected)):
+            error.stale = True  # type: ignore[union-attr]
+
+
+class _HTTPConnection(_Aware, urllib3.connection.HTTPConnection):
+    pass
+
+
+class _HTTPSConnection(_Aware, urllib3.connection.HTTPSConnection):
+    pass
+
+
+class _HTTPPool(urllib3.HTTPConnectionPool):
+    ConnectionCls = _HTTPConnection
+
+
+class _HTTPSPool(urllib3.HTTPSConnectionPool):
+    ConnectionCls = _HTTPSConnection
+
+
+class Urllib3Transport:
+    """Thread-safe; see `transport.base.SyncTransport`."""
+
+    def __init__(self, *, connections: int = 64, context: "ssl.SSLContext | None" = None) -> None:
+        self._connections = connections
+        self._context = context
+        self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
+        self._timeouts: dict[Timeouts, urllib3.Timeout] = {}
+        self._lock = threading.Lock()
+        self._proxies = _proxies()
+
+    def open(self, request: HttpRequest, timeouts: Timeouts) -> "Urllib3Reply":
+        target = request.target
+        slash = request.url.find("/", 8)
+        origin = request.url[:slash] if slash > 0 else request.url
+        pool = self._pools.get(origin)
+        if pool is None:
+            pool = self._pool(origin)
+        limit = self._timeouts.get(timeouts)
+        if limit is None:
+            limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
+            self._timeouts[timeouts] = limit
+        failure: TransportFailure
+        try:
+            response = pool.urlopen(
+                request.method,
+                target[len(origin) :] or "/",
+                request.body,
+                request.headers,
+                _NO_RETRIES,
+                redirect=False,
+                assert_same_host=False,
+                timeout=limit,
+                preload_content=False,
+            )
+        except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
+            failure = _failure(error)
+        except BaseException as interruption:
+            raise bare(interruption)  # noqa: B904
+        else:
+            return Urllib3Reply(response, timeouts)
+        # Raised here, after the foreign exception is gone: see TransportFailure.
+        raise failure
+
+    def close(self) -> None:
+        with self._lock:
+            pools, self._pools = self._pools, {}
+        for pool in pools.values():
+            pool.close()
+
+    def _pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+        with self._lock:
+            pool = self._pools.get(origin)
+            if pool is None:
+                pool = self._pools[origin] = self._new_pool(origin)
+            return pool
+
+    def _new_pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+        parts = urllib3.util.parse_url(origin)
+        options: dict[str, Any] = {"maxsize": self._connections}
+        if parts.scheme == "https":
+            options["ssl_context"] = self._tls()
+        proxy = _proxy_for(self._proxies, parts.scheme or "http", parts.host or "")
+        if proxy is not None:
+            manager = urllib3.ProxyManager(proxy, **options)
+            return manager.connection_from_url(origin)
+        kind = _HTTPSPool if parts.scheme == "https" else _HTTPPool
+        return kind(parts.host or "", parts.port, **options)
+
+    def _tls(self) -> "ssl.SSLContext":
+        # Loading the system's trust store costs 75 to 100 ms: once, and only if there is TLS at all.
+        if self._context is None:
+            import ssl
+
+            self._context = ssl.create_default_context()
+        return self._context
+
+
+class Urllib3Reply:
+    """See `transport.base.SyncReply`."""
+
+    __slots__ = ("_response", "_silence", "headers", "status")
+
+    def __init__(self, response: urllib3.BaseHTTPResponse, timeouts: Timeouts) -> None:
+        self._response = response
+        self._silence: float | None = timeouts.between_chunks
+        self.status = response.status
+        self.headers: Mapping[str, str] = response.headers
+
+    def receive(self) -> bytes:
+        if self._silence is not None:
+            self._set_limit(self._silence)
+            self._silence = None
+        failure: TransportFailure
+        try:
+            return self._response.read1()
+        except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
+            failure = _failure(error, "between chunks")
+        self.abort()
+        raise failure
+
+    def read(self) -> bytes:
+        failure: TransportFailure
+        try:
+            return self._response.read()
+        except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
+            failure = _failure(error, "between chunks")
+        self.abort()
+        raise failure
+
+    def finish(self) -> None:
+        self._set_limit(_LINGER)
+        try:
+            rest = self._response.read1()
+            if rest or self._response.read1():
+                self.abort()
+        except (wrong.HTTPError, OSError, http.client.HTTPException):
+            self.abort()
+
+    def abort(self) -> None:
+        # close() alone leaves the socket to whoever else holds a reference; shut down what is read first.
+        self._response.close()
+        connection = self._response.connection
+        if connection is not None:
+            connection.close()
+        self._response.release_conn()
+
+    def _set_limit(self, seconds: float) -> None:
+        connection = self._response.connection
+        sock = getattr(connection, "sock", None)
+        if sock is not None:
+            sock.settimeout(seconds)
+
+
+def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
+    """What a urllib3 or socket exception means. Order matters: the classes overlap."""
+    cause: BaseException = error
+    if isinstance(error, wrong.ProxyError):
+        return TransportFailure("proxy", _words(error.original_error))
+    if isinstance(error, wrong.ProtocolError) and len(error.args) > 1 and isinstance(error.args[1], BaseException):
+        cause = error.args[1]
+    reason: Reason = "lost"
+    if isinstance(error, wrong.NameResolutionError):
+        reason = "dns"
+    elif isinstance(error, wrong.NewConnectionError):
+        inner = error.__context__ or error.__cause__
+        reason = "refused" if isinstance(inner, ConnectionRefusedError) else "unreachable"
+        cause = inner or error
+    elif isinstance(error, wrong.ConnectTimeoutError):
+        return TransportFailure("timeout", "no connection in time", "connect")
+    elif isinstance(error, (wrong.ReadTimeoutError, TimeoutError)):
+        return TransportFailure("timeout", "nothing came in time", phase)
+    elif isinstance(error, wrong.SSLError) or type(cause).__module__ == "ssl":
+        reason = "tls"
+    elif isinstance(cause, http.client.RemoteDisconnected):
+        reason = "lost"
+    elif isinstance(cause, (http.client.BadStatusLine, http.client.LineTooLong, http.client.UnknownProtocol)):
+        reason = "not http"
+    if getattr(cause, "stale", False):
+        reason = "stale"
+    return TransportFailure(reason, _words(cause))
+
+
+def _words(error: BaseException) -> str:
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror
+    if isinstance(error, (http.client.IncompleteRead, wrong.IncompleteRead, wrong.InvalidChunkLength)):
+        return "the server closed it in the middle of the reply"
+    return (str(error) or type(error).__name__)[:300]
+
+
+def _proxies() -> dict[str, str]:
+    if not any(name.lower().endswith("_proxy") for name in os.environ):
+        return {}
+    from urllib.request import getproxies_environment
+
+    return dict(getproxies_environment())
+
+
+def _proxy_for(proxies: Mapping[str, str], scheme: str, host: str) -> str | None:
+    address = proxies.get(scheme) or proxies.get("all")
+    if not address:
+        return None
+    from urllib.request import proxy_bypass_environment
+
+    if proxy_bypass_environment(host, dict(proxies)):
+        return None
+    return address if "://" in address else f"http://{address}"

@@ -1,0 +1,68 @@
+"""Running stand-ins, and one way to call both clients."""
+
+import asyncio
+import os
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.standins import Served, serve
+
+
+@pytest.fixture(scope="session")
+def served() -> Iterator[Served]:
+    with serve() as running:
+        yield running
+
+
+@pytest.fixture(autouse=True)
+def _own_folder(tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test sees the configuration, the keys or the proxies of whoever runs it."""
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "user"))
+    for name in list(os.environ):
+        if name.startswith("AGOUTI_") or name.endswith("_KEY") or name.lower().endswith("_proxy"):
+            monkeypatch.delenv(name)
+
+
+class Caller:
+    """The same call through `Client` or `AsyncClient`."""
+
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+
+    def ask(self, config: Any, label: str, prompt: Any, **options: Any) -> agouti.Reply:
+        if self.kind == "sync":
+            with agouti.Client(config) as client:
+                return client.ask(label, prompt, **options)
+
+        async def go() -> agouti.Reply:
+            async with agouti.AsyncClient(config) as client:
+                return await client.ask(label, prompt, **options)
+
+        return asyncio.run(go())
+
+    def stream(self, config: Any, label: str, prompt: Any, **options: Any) -> tuple[list[Any], agouti.Reply]:
+        """All events, and the reply at the end."""
+        if self.kind == "sync":
+            with agouti.Client(config) as client, client.stream(label, prompt, **options) as stream:
+                return list(stream.events()), stream.reply
+
+        async def go() -> tuple[list[Any], agouti.Reply]:
+            async with agouti.AsyncClient(config) as client, client.stream(label, prompt, **options) as stream:
+                return [event async for event in stream.events()], stream.reply
+
+        return asyncio.run(go())
+
+    def call(self, kind: str, *arguments: Any, **options: Any) -> agouti.Reply:
+        """The reply of either kind of call."""
+        if kind == "ask":
+            return self.ask(*arguments, **options)
+        return self.stream(*arguments, **options)[1]
+
+
+@pytest.fixture(params=["sync", "async"])
+def caller(request: pytest.FixtureRequest) -> Caller:
+    return Caller(request.param)

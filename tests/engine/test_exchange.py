@@ -1,0 +1,73 @@
+"""The engine driven by hand: no sockets, no clock."""
+
+from typing import Any
+
+import pytest
+
+from agouti import Client, Config, EnvKey, Model, Provider, Secret
+from agouti.core.errors import CredentialMissing, NotRunning, StreamCut
+from agouti.core.http import HttpReply
+from agouti.credentials.fetch import Credential
+from agouti.engine.effects import Emit, Fetch, Open, Receive, Send
+from agouti.engine.exchange import ask, stream
+from agouti.engine.gather import Gathering
+from agouti.transport.base import TransportFailure
+
+CONFIG = Config.of(
+    [Provider("north", "https://api.north.example/v1/", key=EnvKey(("NORTH_KEY",)), headers={"x-club": "marsh"})],
+    [Model("almanac", "north", "quill-large")],
+)
+
+
+class Opened:
+    status = 200
+    headers: dict[str, str] = {}
+
+
+def call(streams: bool = False) -> Any:
+    return Client(CONFIG)._call("almanac", "Hi", {}, streams)
+
+
+def test_key_is_fetched_once_and_goes_into_the_header_unprinted() -> None:
+    first = call()
+    steps = ask(first)
+    assert isinstance(next(steps), Fetch)
+    effect = steps.send(Credential(Secret("planted"), "here"))
+    assert isinstance(effect, Send)
+    assert effect.request.url == "https://api.north.example/v1/chat/completions"
+    assert effect.request.headers["x-club"] == "marsh"
+    assert effect.request.headers["authorization"].encode() == b"Bearer planted"
+    assert "planted" not in repr(effect)
+    with pytest.raises(StopIteration) as stop:
+        steps.send(HttpReply(200, {}, b'{"choices": [{"message": {"content": "Hello"}}]}'))
+    assert stop.value.value.text == "Hello"
+    assert isinstance(next(ask(first)), Send)  # the second call has the key already
+
+
+def test_failures_thrown_in_become_errors_that_name_the_entry() -> None:
+    steps = ask(call())
+    next(steps)
+    with pytest.raises(CredentialMissing) as missing:
+        steps.throw(CredentialMissing("no key"))
+    assert (missing.value.provider, missing.value.model) == ("north", "almanac")
+    steps = ask(call())
+    next(steps)
+    steps.send(Credential(Secret("k"), "here"))
+    with pytest.raises(NotRunning, match=r"nothing listens at https://api\.north\.example"):
+        steps.throw(TransportFailure("refused", "refused"))
+
+
+def test_stream_cut_off_keeps_what_came() -> None:
+    so_far = Gathering()
+    steps = stream(call(streams=True), so_far)
+    next(steps)
+    assert isinstance(steps.send(Credential(Secret("k"), "here")), Open)
+    assert isinstance(steps.send(Opened()), Receive)
+    emitted = steps.send(b'data: {"choices":[{"delta":{"content":"Sow"}}]}\n\n')
+    assert isinstance(emitted, Emit)
+    assert so_far.reply(0.0).text == "Sow"
+    assert isinstance(steps.send(None), Receive)
+    with pytest.raises(StreamCut) as cut:
+        steps.send(b"")
+    assert cut.value.partial is not None
+    assert cut.value.partial.text == "Sow"
