@@ -61,9 +61,7 @@ def main() -> None:
             rounds=given.rounds,
             count=given.count,
         )
-        measure.table(
-            "CPU per request", results, {"Client.ask": "urllib3 + json", "AsyncClient.ask": "aiohttp + json"}
-        )
+        measure.table("CPU per request", results, {"Client.ask": "urllib3 + json", "AsyncClient.ask": "aiohttp + json"})
         pool.close()
         loop.run_until_complete(session.close())
         loop.run_until_complete(others.aclose())

@@ -23,7 +23,7 @@ def _own_folder(tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "user"))
     for name in list(os.environ):
-        if name.startswith("AGOUTI_") or name.endswith("_KEY") or name.lower().endswith("_proxy"):
+        if name.startswith(("AGOUTI__", "AGOUTI_CONFIG")) or name.endswith("_KEY") or name.lower().endswith("_proxy"):
             monkeypatch.delenv(name)
 
 

@@ -21,17 +21,17 @@ _COMMANDS = {
 
 
 class _Commands(click.Group):
-    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+    def list_commands(self, ctx: click.Context) -> list[str]:
         return list(_COMMANDS)
 
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
             return None
         module = import_module(f"..commands.{cmd_name}", __name__)
         command: click.Command = module.command
         return command
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))
 

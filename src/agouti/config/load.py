@@ -62,7 +62,7 @@ def load(
     if not sources:
         raise ConfigError(
             f"no configuration: there is no {FILE_NAME} in {beside} or any folder above it",
-            hint="Paste a curl command from your provider's pages: agouti adopt --write   (or look around first: agouti demo)",
+            hint="Write one (agouti standins prints an example), or look around first: agouti demo",
         )
     return _build(sources, variables)
 
@@ -98,14 +98,15 @@ def read_file(path: Path) -> Source:
     """
     import tomllib
 
+    shown = _shown(path)
     try:
         text = path.read_text(encoding="utf-8")
     except OSError as error:
         raise ConfigError(
-            f"{path} cannot be read ({error.strerror or error})", hint="Name an existing file, or leave it out."
+            f"{shown} cannot be read ({error.strerror or error})", hint="Name an existing file, or leave it out."
         ) from None
     except UnicodeDecodeError as error:
-        raise ConfigError(f"{path} is not UTF-8 text ({error.reason})", hint="Save it as UTF-8.") from None
+        raise ConfigError(f"{shown} is not UTF-8 text ({error.reason})", hint="Save it as UTF-8.") from None
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -113,7 +114,15 @@ def read_file(path: Path) -> Source:
             ConfigError(f"{path} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
             Origin("file", str(path)),
         ) from None
-    return Source("file", str(path), values, text)
+    return Source("file", shown, values, text)
+
+
+def _shown(path: Path) -> str:
+    """The path as short as it can be said from here."""
+    try:
+        return str(path.absolute().relative_to(Path.cwd()))
+    except ValueError:
+        return str(path)
 
 
 def _toml_hint(text: str, message: str) -> str:

@@ -6,7 +6,6 @@ a real parser decides, and each statement is parsed once or a few times. It is d
 (an error, ``explain``, ``check``), never on the way to a call.
 """
 
-import tomllib
 from typing import TypeAlias
 
 from msgspec import Struct
@@ -78,6 +77,8 @@ class Origins(Struct, frozen=True):
 
 def statement_lines(text: str) -> dict[Path, int]:
     """The line (from 1) at which each key path of a TOML text is set."""
+    import tomllib
+
     found: dict[Path, int] = {}
     table: Path = ()
     pending: list[str] = []

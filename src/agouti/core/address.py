@@ -18,25 +18,27 @@ from .errors import ConfigError
 
 # Operation paths at the end of an address, the longest first: (pattern, dialect, operation).
 # `model` is what stands where the path names a model.
-_OPERATIONS: tuple[tuple[re.Pattern[str], str, str], ...] = tuple(
-    (re.compile(pattern + "$"), dialect, operation)
-    for pattern, dialect, operation in (
-        (r"/deployments/(?P<model>[^/]+)/chat/completions", "chat", "chat"),
-        (r"/deployments/(?P<model>[^/]+)/embeddings", "chat", "embeddings"),
-        (r"/chat/completions", "chat", "chat"),
-        (r"/completions", "prompt", "chat"),
-        (r"/responses", "responses", "chat"),
-        (r"/messages", "messages", "chat"),
-        (r"/(?P<model>(?:models|tunedModels)/[^/:]+):(?:streamGenerateContent|generateContent|embedContent|batchEmbedContents|countTokens)", "contents", "chat"),
-        (r"/api/(?:chat|generate|tags|embed|show|version)", "lines", "chat"),
-        (r"/(?P<model>[^/:]+):predict", "predict", "chat"),
-        (r"/models/(?P<model>[^/]+/[^/]+)/predictions", "jobs", "chat"),
-        (r"/predictions", "jobs", "chat"),
-        (r"/model/(?P<model>[^/]+)/(?:converse|converse-stream|invoke)", "converse", "chat"),
-        (r"/embeddings", "chat", "embeddings"),
-        (r"/models", "", "models"),
-    )
+_OPERATIONS: tuple[tuple[str, str, str], ...] = (
+    (r"/deployments/(?P<model>[^/]+)/chat/completions", "chat", "chat"),
+    (r"/deployments/(?P<model>[^/]+)/embeddings", "chat", "embeddings"),
+    (r"/chat/completions", "chat", "chat"),
+    (r"/completions", "prompt", "chat"),
+    (r"/responses", "responses", "chat"),
+    (r"/messages", "messages", "chat"),
+    (r"/(?P<model>(?:models|tunedModels)/[^/:]+):(?:streamGenerateContent|generateContent|embedContent|batchEmbedContents|countTokens)", "contents", "chat"),
+    (r"/api/(?:chat|generate|tags|embed|show|version)", "lines", "chat"),
+    (r"/(?P<model>[^/:]+):predict", "predict", "chat"),
+    (r"/models/(?P<model>[^/]+/[^/]+)/predictions", "jobs", "chat"),
+    (r"/predictions", "jobs", "chat"),
+    (r"/model/(?P<model>[^/]+)/(?:converse|converse-stream|invoke)", "converse", "chat"),
+    (r"/embeddings", "chat", "embeddings"),
+    (r"/models", "", "models"),
 )  # fmt: skip
+# Most addresses are bases: a look at the last word of the path saves compiling the patterns.
+_LAST_WORDS = re.compile(
+    r"(?:completions|embeddings|responses|messages|models|predictions|converse|converse-stream|invoke"
+    r"|/api/\w+|:\w+)$"
+)
 
 SECRET_QUERY = frozenset({"key", "api_key", "apikey", "api-key", "access_token", "token", "subscription-key"})
 
@@ -102,8 +104,8 @@ def parse(text: str) -> Address:
         )
     path = parts.path.rstrip("/")
     found = Address(f"{parts.scheme.lower()}://{parts.netloc}{path}")
-    for pattern, dialect, operation in _OPERATIONS:
-        match = pattern.search(path)
+    for pattern, dialect, operation in _OPERATIONS if _LAST_WORDS.search(path) else ():
+        match = re.search(f"{pattern}$", path)
         if match:
             found = _of_operation(parts.scheme.lower(), parts.netloc, path, match, dialect, operation)
             break

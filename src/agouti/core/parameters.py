@@ -46,9 +46,10 @@ class _Rule:
     def allows(self, value: Json) -> bool:
         if not isinstance(value, self.kinds) or (isinstance(value, bool) and bool not in self.kinds):
             return False
-        return not (
-            (self.low is not None and not value >= self.low) or (self.high is not None and not value <= self.high)
-        )
+        if not isinstance(value, (int, float)):
+            return True
+        # Written so that NaN, which compares false with everything, is refused.
+        return (self.low is None or value >= self.low) and (self.high is None or value <= self.high)
 
 
 _NUMBER = (int, float)

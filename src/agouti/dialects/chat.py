@@ -237,7 +237,8 @@ class _ChatStream:
         self.failure: Fault | None = None
 
     def feed(self, data: bytes) -> list[Event]:
-        self._events = events = []
+        events: list[Event] = []
+        self._events = events
         try:
             decoded = self._sse.feed(data)
         except ReplyUnreadable as error:
@@ -263,12 +264,13 @@ class _ChatStream:
         self.failure = self._dialect.classify(200, {}, payload)
 
     def _chunk(self, payload: bytes) -> None:
+        chunk: _Chunk | None
         try:
             chunk = _decode_chunk(payload)
         except msgspec.MsgspecError as error:
             chunk = self._mended(payload, error)
-            if chunk is None:
-                return
+        if chunk is None:
+            return
         if chunk.error is not None:
             self._fail(payload)
             return

@@ -1,6 +1,7 @@
 """From what went wrong to the error that is raised: in words, with the next step."""
 
 from collections.abc import Mapping
+from typing import TypeVar
 
 from ..core.address import host_of, is_local, origin_of
 from ..core.errors import (
@@ -10,7 +11,6 @@ from ..core.errors import (
     CredentialRefused,
     ModelUnknown,
     NotRunning,
-    ProviderError,
     ProxyFailed,
     ReplyUnreadable,
     RequestRefused,
@@ -29,12 +29,24 @@ def request_id(headers: Mapping[str, str]) -> str | None:
     return next((headers[name] for name in _REQUEST_IDS if name in headers), None)
 
 
+Error = TypeVar("Error", bound=AgoutiError)
+
+
+def placed(error: Error, target: Target) -> Error:
+    """The same error, with the entry that it is about."""
+    error.provider, error.model = target.endpoint.provider.label, target.model.label
+    return error
+
+
 def connection_error(failure: TransportFailure, target: Target) -> AgoutiError:
     """The error for a request without a (whole) reply."""
+    return placed(_connection_error(failure, target), target)
+
+
+def _connection_error(failure: TransportFailure, target: Target) -> AgoutiError:
     provider = target.endpoint.provider.label
     base = target.endpoint.base
     place = f"{origin_of(base)} (provider {provider})"
-    facts = {"provider": provider, "model": target.model.label}
     reason, detail = failure.reason, failure.detail
     if reason == "refused":
         hint = (
@@ -42,48 +54,42 @@ def connection_error(failure: TransportFailure, target: Target) -> AgoutiError:
             if is_local(host_of(base))
             else f"Check host and port in providers.{provider}.address."
         )
-        return NotRunning(f"nothing listens at {place}", hint=hint, **facts)
+        return NotRunning(f"nothing listens at {place}", hint=hint)
     if reason == "dns":
         return AddressWrong(
             f"there is no host {host_of(base)} (provider {provider})",
             hint=f"Check the spelling in providers.{provider}.address, and that this machine is online.",
-            **facts,
         )
     if reason == "unreachable":
         return AddressWrong(
             f"{place} cannot be reached: {detail}",
             hint="Check the network, a VPN or firewall, and the address.",
             retryable=True,
-            **facts,
         )
     if reason == "tls":
-        return _tls_error(detail, place, provider, facts)
+        return _tls_error(detail, place, provider)
     if reason == "proxy":
         return ProxyFailed(
             f"the proxy on the way to {place} failed: {detail}",
             hint="Check HTTPS_PROXY and HTTP_PROXY; to go past it for this host, add the host to NO_PROXY.",
-            **facts,
         )
     if reason == "not http":
         return AddressWrong(
             f"what answers at {place} does not speak HTTP: {detail!r}",
             hint="Another program has that port, or the address wants https instead of http.",
-            **facts,
         )
     if reason == "timeout":
         error = TimedOut(
-            f"{place}: {detail} ({failure.phase})",
-            hint=f"Try again, or raise timeouts in providers.{provider}.",
-            **facts,
+            f"{place}: {detail} ({failure.phase})", hint=f"Try again, or raise timeouts in providers.{provider}."
         )
         error.phase = failure.phase
         return error
     return ConnectionLost(
-        f"the connection to {place} broke: {detail}", hint="Try again; if it lasts, look at the server's log.", **facts
+        f"the connection to {place} broke: {detail}", hint="Try again; if it lasts, look at the server's log."
     )
 
 
-def _tls_error(detail: str, place: str, provider: str, facts: dict[str, str]) -> TLSFailed:
+def _tls_error(detail: str, place: str, provider: str) -> TLSFailed:
     if "WRONG_VERSION" in detail.upper() or "wrong version number" in detail:
         hint = f"The server there speaks plain http: write http:// in providers.{provider}.address."
     elif "self-signed" in detail or "unable to get local issuer" in detail or "self signed" in detail:
@@ -94,7 +100,7 @@ def _tls_error(detail: str, place: str, provider: str, facts: dict[str, str]) ->
         hint = f"The certificate is for another host: check the host in providers.{provider}.address."
     else:
         hint = "Check the address, and that nothing on the way intercepts TLS."
-    return TLSFailed(f"no trusted connection to {place}: {detail}", hint=hint, **facts)
+    return TLSFailed(f"no trusted connection to {place}: {detail}", hint=hint)
 
 
 def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str], target: Target) -> AgoutiError:
@@ -107,8 +113,6 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
         what += f" (HTTP {status})"
     error = fault.kind(
         f"{what}: {said}",
-        provider=provider,
-        model=target.model.label,
         status=status,
         request_id=request_id(headers),
         message=fault.message,
@@ -122,7 +126,7 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
         credential = target.endpoint.credential
         found = f" The key in use: {credential.found}." if credential is not None else " No key was sent."
         error.hint += found
-    return error
+    return placed(error, target)
 
 
 _VERBS: dict[type[AgoutiError], str] = {
@@ -134,16 +138,19 @@ _VERBS: dict[type[AgoutiError], str] = {
 
 def unexpected_reply(status: int, headers: Mapping[str, str], body: bytes, target: Target) -> AgoutiError | None:
     """The error where something other than the dialect's server answered; `None` where it may be that server."""
+    error = _unexpected_reply(status, headers, body, target)
+    return placed(error, target) if error is not None else None
+
+
+def _unexpected_reply(status: int, headers: Mapping[str, str], body: bytes, target: Target) -> AgoutiError | None:
     provider = target.endpoint.provider.label
     kind = headers.get("content-type", "").partition(";")[0].strip().lower()
-    facts = {"provider": provider, "model": target.model.label}
     if 300 <= status < 400:
         to = headers.get("location", "nowhere")
         return AddressWrong(
             f"{origin_of(target.endpoint.base)} (provider {provider}) redirects (HTTP {status}) to {to[:200]}",
             hint="Keys are not sent along redirects; if that place is right, make it the provider's address.",
             status=status,
-            **facts,
         )
     looks_html = kind == "text/html" or body[:200].lstrip()[:1] == b"<"
     if looks_html and (status < 300 or status == 404 or status == 405):
@@ -154,7 +161,6 @@ def unexpected_reply(status: int, headers: Mapping[str, str], body: bytes, targe
             f"{target.endpoint.base} (provider {provider}) answers with a web page, not with JSON: {title!r}",
             hint="The address is a page for people; take the API's base address (often ending in /v1).",
             status=status,
-            **facts,
         )
     return None
 
@@ -164,13 +170,14 @@ def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiE
     if status not in (404, 405) or fault.kind is not RequestRefused:
         return None
     provider = target.endpoint.provider.label
-    return AddressWrong(
-        f"{provider} has nothing at {url} (HTTP {status}): {fault.message}",
-        hint=f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect.",
-        provider=provider,
-        model=target.model.label,
-        status=status,
-        message=fault.message,
+    return placed(
+        AddressWrong(
+            f"{provider} has nothing at {url} (HTTP {status}): {fault.message}",
+            hint=f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect.",
+            status=status,
+            message=fault.message,
+        ),
+        target,
     )
 
 
@@ -179,16 +186,5 @@ def unreadable(error: ReplyUnreadable, target: Target, status: int) -> ReplyUnre
     provider = target.endpoint.provider.label
     error.what = f"{provider}: {error.what}"
     error.args = (error.what,)
-    error.provider, error.model, error.status = provider, target.model.label, status
-    return error
-
-
-__all__ = [
-    "ProviderError",
-    "connection_error",
-    "missing_path",
-    "provider_error",
-    "request_id",
-    "unexpected_reply",
-    "unreadable",
-]
+    error.status = status
+    return placed(error, target)

@@ -21,6 +21,9 @@ _NO_RETRIES = urllib3.Retry(False, redirect=False)
 _LINGER = 0.05
 
 
+_STALE = "the connection had been kept from an earlier request"
+
+
 class _Aware:
     """Mixed into urllib3's connections: notes whether a broken one had served before.
 
@@ -48,7 +51,7 @@ class _Aware:
 
     def _note(self, error: BaseException) -> None:
         if self.served and isinstance(error, (ConnectionError, http.client.RemoteDisconnected)):
-            error.stale = True  # type: ignore[union-attr]
+            error.add_note(_STALE)
 
 
 class _HTTPConnection(_Aware, urllib3.connection.HTTPConnection):
@@ -225,7 +228,7 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         reason = "lost"
     elif isinstance(cause, (http.client.BadStatusLine, http.client.LineTooLong, http.client.UnknownProtocol)):
         reason = "not http"
-    if getattr(cause, "stale", False):
+    if _STALE in getattr(cause, "__notes__", ()):
         reason = "stale"
     return TransportFailure(reason, _words(cause))
 
@@ -250,7 +253,7 @@ def _proxy_for(proxies: Mapping[str, str], scheme: str, host: str) -> str | None
     address = proxies.get(scheme) or proxies.get("all")
     if not address:
         return None
-    from urllib.request import proxy_bypass_environment
+    from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # missing in the stubs
 
     if proxy_bypass_environment(host, dict(proxies)):
         return None

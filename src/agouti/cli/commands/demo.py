@@ -5,6 +5,8 @@ Each step is Python text: what is printed is what is run.
 
 import contextlib
 import io
+import re
+import shutil
 import sys
 import textwrap
 from typing import Any, TextIO
@@ -69,19 +71,28 @@ STEPS: tuple[tuple[str, str], ...] = (
 
 
 class _Indented(io.TextIOBase):
-    """Writes what a step prints, each line set in."""
+    """Writes what a step prints, set in and broken between words, at once for a stream."""
 
-    def __init__(self, out: TextIO) -> None:
+    _INDENT = "    "
+
+    def __init__(self, out: TextIO, width: int) -> None:
         self._out = out
-        self._at_start = True
+        self._width = width
+        self._column = 0
 
     def writable(self) -> bool:
         return True
 
     def write(self, text: str) -> int:
-        for line in text.splitlines(keepends=True):
-            self._out.write(f"    {line}" if self._at_start else line)
-            self._at_start = line.endswith("\n")
+        for part in re.findall(r"\n| *[^ \n]+| +", text):
+            if part == "\n":
+                self._column = 0
+            elif self._column == 0 or self._column + len(part) > self._width:
+                self._out.write(("\n" if self._column else "") + self._INDENT)
+                part = part.lstrip() if self._column else part
+                self._column = len(self._INDENT)
+            self._out.write(part)
+            self._column += len(part) if part != "\n" else 0
         self._out.flush()
         return len(text)
 
@@ -114,7 +125,7 @@ def command() -> None:
             click.echo(paint(f"{number}. {title}", bold=True))
             for line in code.splitlines():
                 click.echo(paint(f"  > {line}", fg="cyan"))
-            with contextlib.redirect_stdout(_Indented(sys.stdout)):  # type: ignore[type-var]
+            with contextlib.redirect_stdout(_Indented(sys.stdout, min(shutil.get_terminal_size().columns, 110))):
                 exec(compile(code, f"<step {number}>", "exec"), scope)  # noqa: S102
     click.echo()
     click.echo("Yours next: agouti standins shows a configuration; agouti ask LABEL TEXT asks from the shell.")

@@ -35,8 +35,6 @@ def command(port: int, seed: int, pace: float) -> None:
             click.echo(paint("\n# in the shell that calls them (or in .env, without export):", dim=True), err=True)
             click.echo(keys(served.environment), err=True)
             click.echo(paint("# running until Ctrl-C", dim=True), err=True)
-            # Flushed, so that a program that reads this through a pipe can go on.
-            click.get_text_stream("stdout").flush()
             stop.wait()
     except OSError as error:
         raise ConfigError(

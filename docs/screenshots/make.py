@@ -1,0 +1,106 @@
+"""Make the screenshots: each command in a terminal window on a virtual screen, against the simulated providers.
+
+python docs/screenshots/make.py [NAME...]      needs Debian's xvfb, xterm and imagemagick
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from agouti.standins import serve
+
+HERE = Path(__file__).parent
+SIZE = "1280x800"
+
+# Pictures that need more lines than usual: smaller letters.
+SMALL = {"demo"}
+# name: what is typed into the shell, line by line
+SHOTS: dict[str, list[str]] = {
+    "demo": ["agouti demo"],
+    "ask": [
+        'agouti ask almanac "When do broad beans go in?"',
+        "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",
+        'agouti ask almanac "When does garlic go in?" --json | head -n 14',
+        'agouti ask almanak "When does garlic go in?"',
+        'NORTHBANK_KEY= NORTHBANK_TOKEN=x agouti ask almanac "When does garlic go in?"',
+    ],
+}
+
+
+def main() -> None:
+    """Make all of them, or those that are named."""
+    missing = [tool for tool in ("Xvfb", "xterm", "import") if shutil.which(tool) is None]
+    if missing:
+        sys.exit(f"not installed: {', '.join(missing)} (Debian: xvfb xterm imagemagick)")
+    display = ":97"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1)
+        for name in sys.argv[1:] or SHOTS:
+            shoot(name, SHOTS[name], display)
+            print(f"{name}.png")
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+def shoot(name: str, lines: list[str], display: str) -> None:
+    """Type the lines into a terminal window, take a picture when they are done."""
+    with tempfile.TemporaryDirectory() as scratch, serve(pace=0.002) as served:
+        folder = Path(scratch, "marsh-lane")
+        folder.mkdir()
+        (folder / "agouti.toml").write_text(served.toml)
+        script = "clear\n"
+        for line in lines:
+            quoted = line.replace("'", "'\\''")
+            script += f"printf '\\033[1;32m$\\033[0m %s\\n' '{quoted}'\n{line}\necho\n"
+        Path(scratch, "typed").write_text(script + "touch ../done\nsleep 60\n")
+        environment = {
+            **os.environ,
+            **served.environment,
+            "DISPLAY": display,
+            "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+            "XDG_CONFIG_HOME": scratch,
+            "PS1": "$ ",
+        }
+        look = [
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "8" if name in SMALL else "10",
+            "-bg",
+            "#14181d",
+            "-fg",
+            "#dfe3e8",
+            "-b",
+            "12",
+            "+sb",
+            "-bw",
+            "0",
+        ]
+        window = subprocess.Popen(
+            ["xterm", *look, "-geometry", "180x57+0+0" if name in SMALL else "156x46+0+0", "-e", "bash", "../typed"],
+            cwd=folder,
+            env=environment,
+        )
+        try:
+            until = time.monotonic() + 90
+            while not Path(scratch, "done").exists() and time.monotonic() < until:
+                time.sleep(0.1)
+            time.sleep(0.5)
+            target = HERE / f"{name}.png"
+            subprocess.run(
+                ["import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", str(target)],
+                check=True,
+            )
+        finally:
+            window.terminate()
+            window.wait()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,50 @@
+"""Every Python snippet of the guides and the README runs, top to bottom, against the stand-ins."""
+
+import re
+import runpy
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from agouti.standins import Served
+
+ROOT = Path(__file__).parent.parent
+GUIDES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
+EXAMPLES = sorted((ROOT / "examples").glob("[0-9]*.py"))
+
+
+@pytest.mark.parametrize("guide", GUIDES, ids=lambda path: path.name)
+def test_snippets_run(guide: Path, served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "agouti.toml").write_text(served.toml)
+    for name, value in served.environment.items():
+        monkeypatch.setenv(name, value)
+    scope: dict[str, object] = {"__name__": "guide"}
+    for found in re.finditer(r"^```python\n(.*?)^```", guide.read_text(), re.DOTALL | re.MULTILINE):
+        line = guide.read_text()[: found.start(1)].count("\n")
+        exec(compile("\n" * line + found[1], str(guide), "exec"), scope)
+
+
+@pytest.mark.parametrize("example", EXAMPLES, ids=lambda path: path.name)
+def test_examples_run(example: Path, tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, "-W", "error", str(example)], capture_output=True, text=True, cwd=tmp_path, timeout=60
+    )
+    assert (done.returncode, done.stderr) == (0, "")
+    assert done.stdout.strip()
+
+
+def test_links_lead_somewhere() -> None:
+    for guide in GUIDES:
+        for target in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", guide.read_text()):
+            assert (guide.parent / target).exists(), f"{guide.name}: {target}"
+
+
+def test_every_picture_is_linked() -> None:
+    text = (ROOT / "README.md").read_text()
+    for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
+        assert f"docs/screenshots/{picture.name}" in text
+    assert runpy.run_path(str(ROOT / "docs" / "screenshots" / "make.py"))["SHOTS"].keys() == {
+        picture.stem for picture in (ROOT / "docs" / "screenshots").glob("*.png")
+    }
