@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from .core.errors import (
         AddressWrong,
         AgoutiError,
+        AgoutiWarning,
         CircuitOpen,
         ConfigError,
         ConnectionFailed,
@@ -54,9 +55,21 @@ if TYPE_CHECKING:
         TimedOut,
         TLSFailed,
     )
+    from .core.http import Timeouts
     from .core.reply import Attempt, Price, Reply
+    from .core.retries import Retries
     from .core.secret import Secret
-    from .credentials.sources import EnvKey, FileKey, GivenKey
+    from .credentials.sources import (
+        CommandKey,
+        EnvKey,
+        FileKey,
+        GivenKey,
+        Key,
+        KeyringKey,
+        OAuthKey,
+        SeveralKeys,
+        SignatureKey,
+    )
     from .streams import AsyncStream, Stream
 
 __version__ = "0.1.0"
@@ -64,11 +77,13 @@ __version__ = "0.1.0"
 _HOME = {
     "AddressWrong": "core.errors",
     "AgoutiError": "core.errors",
+    "AgoutiWarning": "core.errors",
     "AsyncClient": "client",
     "AsyncStream": "streams",
     "Attempt": "core.reply",
     "CircuitOpen": "core.errors",
     "Client": "client",
+    "CommandKey": "credentials.sources",
     "Config": "config.entries",
     "ConfigError": "core.errors",
     "ConnectionFailed": "core.errors",
@@ -83,12 +98,15 @@ _HOME = {
     "FileKey": "credentials.sources",
     "FramingError": "core.errors",
     "GivenKey": "credentials.sources",
+    "Key": "credentials.sources",
+    "KeyringKey": "credentials.sources",
     "LabelUnknown": "core.errors",
     "Message": "core.chat",
     "Model": "config.entries",
     "ModelUnknown": "core.errors",
     "NoAccess": "core.errors",
     "NotRunning": "core.errors",
+    "OAuthKey": "credentials.sources",
     "OutOfCredit": "core.errors",
     "Overloaded": "core.errors",
     "ParameterUnsupported": "core.errors",
@@ -103,26 +121,31 @@ _HOME = {
     "ReplyUnreadable": "core.errors",
     "RequestError": "core.errors",
     "RequestRefused": "core.errors",
+    "Retries": "core.retries",
     "Secret": "core.secret",
+    "SeveralKeys": "credentials.sources",
+    "SignatureKey": "credentials.sources",
     "Stream": "streams",
     "StreamCut": "core.errors",
     "TLSFailed": "core.errors",
     "TimedOut": "core.errors",
+    "Timeouts": "core.http",
     "Usage": "core.chat",
     "events": "core",
     "load_config": "config.load",
 }
-
 _OTHER_NAME = {"load_config": "load"}
 
 __all__ = [
     "AddressWrong",
     "AgoutiError",
+    "AgoutiWarning",
     "AsyncClient",
     "AsyncStream",
     "Attempt",
     "CircuitOpen",
     "Client",
+    "CommandKey",
     "Config",
     "ConfigError",
     "ConnectionFailed",
@@ -137,12 +160,15 @@ __all__ = [
     "FileKey",
     "FramingError",
     "GivenKey",
+    "Key",
+    "KeyringKey",
     "LabelUnknown",
     "Message",
     "Model",
     "ModelUnknown",
     "NoAccess",
     "NotRunning",
+    "OAuthKey",
     "OutOfCredit",
     "Overloaded",
     "ParameterUnsupported",
@@ -157,11 +183,15 @@ __all__ = [
     "ReplyUnreadable",
     "RequestError",
     "RequestRefused",
+    "Retries",
     "Secret",
+    "SeveralKeys",
+    "SignatureKey",
     "Stream",
     "StreamCut",
     "TLSFailed",
     "TimedOut",
+    "Timeouts",
     "Usage",
     "events",
     "load_config",

@@ -35,12 +35,14 @@ Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 class Options(Parameters, total=False):
     """What a call takes besides label and prompt.
 
-    ``system``: a system text, instead of the entry's. ``examples``: pairs of question and answer put
-    before the prompt. ``extra``: fields that go into the request as they are. The rest are parameters.
+    Besides the parameters: ``system``, a system text instead of the entry's; ``examples``, pairs of question and
+    answer put before the prompt; ``deadline``, seconds that the whole call may take; ``extra``, fields that go into
+    the request as they are.
     """
 
     system: str | None
     examples: Iterable[tuple[str, str]]
+    deadline: float | None
     extra: dict[str, Json]
 
 
@@ -86,26 +88,27 @@ class _Client:
         """The configuration in use."""
         return self._targets.config
 
-    def _target(self, label: str) -> Target:
+    def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
         if self._anywhere is not None and "@" not in label:
             label = f"{label}@{self._anywhere}"
-        return self._targets.of(label)
-
-    def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
-        target = self._target(label)
+        targets = self._targets.chain(label)
         given: dict[str, Json] = dict(options)
         system = given.pop("system", None)
         examples = given.pop("examples", ())
         extra = given.pop("extra", None) or {}
-        defaults = target.model.parameters
-        request = Request(
-            target.model.name,
-            messages(prompt, before=target.before, system=system, examples=examples),
-            checked({**defaults, **given} if defaults else given),
-            extra,
-            streams,
-        )
-        return Call(target, request, perf_counter)
+        deadline = given.pop("deadline", None)
+
+        def build(target: Target) -> Request:
+            defaults = target.model.parameters
+            return Request(
+                target.model.name,
+                messages(prompt, before=target.before, system=system, examples=examples),
+                checked({**defaults, **given} if defaults else given),
+                extra,
+                streams,
+            )
+
+        return Call(targets, build, perf_counter, deadline or targets[0].model.deadline)
 
 
 class Client(_Client):

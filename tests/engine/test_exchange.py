@@ -7,8 +7,8 @@ import pytest
 from agouti import Client, Config, EnvKey, Model, Provider, Secret
 from agouti.core.errors import CredentialMissing, NotRunning, StreamCut
 from agouti.core.http import HttpReply
-from agouti.credentials.fetch import Credential
-from agouti.engine.effects import Emit, Fetch, Open, Receive, Send
+from agouti.credentials.credential import Credential
+from agouti.engine.effects import Drop, Emit, Fetch, Open, Receive, Send, Sleep
 from agouti.engine.exchange import ask, stream
 from agouti.engine.gather import Gathering
 from agouti.transport.base import TransportFailure
@@ -53,8 +53,14 @@ def test_failures_thrown_in_become_errors_that_name_the_entry() -> None:
     steps = ask(call())
     next(steps)
     steps.send(Credential(Secret("k"), "here"))
-    with pytest.raises(NotRunning, match=r"nothing listens at https://api\.north\.example"):
-        steps.throw(TransportFailure("refused", "refused"))
+    for _ in range(2):
+        assert isinstance(steps.throw(TransportFailure("refused", "refused")), Drop)
+        assert isinstance(steps.send(None), Sleep)
+        assert isinstance(steps.send(None), Send)
+    steps.throw(TransportFailure("refused", "refused"))
+    with pytest.raises(NotRunning, match=r"nothing listens at https://api\.north\.example") as refused:
+        steps.send(None)
+    assert [attempt.outcome for attempt in refused.value.attempts] == ["NotRunning"] * 3
 
 
 def test_stream_cut_off_keeps_what_came() -> None:
@@ -69,5 +75,6 @@ def test_stream_cut_off_keeps_what_came() -> None:
     assert isinstance(steps.send(None), Receive)
     with pytest.raises(StreamCut) as cut:
         steps.send(b"")
+        steps.send(None)
     assert cut.value.partial is not None
     assert cut.value.partial.text == "Sow"

@@ -11,13 +11,16 @@ They are what ``agouti.toml`` is parsed into, and can be made in code as well:
 """
 
 from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from msgspec import Struct
 
 from ..core.errors import ConfigError, LabelUnknown
+from ..core.http import Timeouts
 from ..core.near import near_hint
 from ..core.reply import Price
+from ..core.retries import Retries
+from ..core.secret import Environment
 from ..credentials.sources import Key
 
 if TYPE_CHECKING:
@@ -29,11 +32,22 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
 
     Attributes:
         label: your own name for it.
-        address: base or operation address, as pasted.
+        address: base or operation address, as pasted; ``{region}`` and the like are filled from ``values``.
         dialect: name of the wire format; guessed from the address where not given.
         key: where the key lives; none for a local server.
-        send_key: ``bearer``, ``header:NAME`` or ``query:NAME``.
+        send_key: ``bearer``, ``basic``, ``header:NAME`` or ``query:NAME``.
         headers: further headers of every request.
+        query: further query parameters of every request.
+        values: what stands for ``{NAME}`` in address, paths, headers and query.
+        paths: paths of operations (``chat``, ``models``) that are not the dialect's own; ``{model}`` is
+            the model's name.
+        add: fields put into every request body.
+        rename: body fields that this provider calls otherwise.
+        drop: body fields that this provider must not get.
+        plain_http: send the key over plain http to a host that is not this machine.
+        unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
+        retries: how often and how long a failed request is repeated.
+        timeouts: time limits by phase.
     """
 
     label: str
@@ -42,6 +56,20 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     key: Key | None = None
     send_key: str = "bearer"
     headers: dict[str, str] = {}
+    query: dict[str, str] = {}
+    values: dict[str, str] = {}
+    paths: dict[str, str] = {}
+    add: dict[str, Any] = {}
+    rename: dict[str, str] = {}
+    drop: tuple[str, ...] = ()
+    plain_http: bool = False
+    unsupported: Literal["error", "warn"] = "error"
+    retries: Retries = Retries()
+    timeouts: Timeouts = Timeouts()
+
+    def __repr__(self) -> str:
+        # Headers, query and address may hold a literal key.
+        return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"
 
 
 class Model(Struct, frozen=True, forbid_unknown_fields=True):
@@ -51,6 +79,9 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         label: your own name for it.
         provider: label of the provider that has it.
         name: exactly what the provider calls it.
+        fallback: labels of the models that take over when this one cannot answer.
+        deadline: seconds that a whole call may take, retries and fallback included.
+        like: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.
         parameters: defaults, under their OpenAI-compatible names; a call overrides them.
         price: per million tokens, for ``reply.cost``.
@@ -59,9 +90,12 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     label: str
     provider: str = ""
     name: str = ""
+    like: str = ""
     system: str | None = None
     parameters: dict[str, Any] = {}
     price: Price | None = None
+    fallback: tuple[str, ...] = ()
+    deadline: float | None = None
 
 
 class Config(Struct, frozen=True):
@@ -75,7 +109,7 @@ class Config(Struct, frozen=True):
 
     providers: dict[str, Provider]
     models: dict[str, Model]
-    environment: Mapping[str, str] = {}
+    environment: Environment = Environment({})
     files: tuple[str, ...] = ()
     origins: "Origins | None" = None
 
@@ -99,7 +133,7 @@ class Config(Struct, frozen=True):
         config = cls(
             _by_label(providers, "provider"),
             _by_label(models, "model"),
-            dict(os.environ) if environment is None else environment,
+            Environment(os.environ if environment is None else environment),
             (),
             Origins(),
         )

@@ -11,16 +11,21 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from ..core.address import parse as parse_address
 from ..core.chat import Json
 from ..core.errors import ConfigError
 from ..core.near import near_hint
-from ..credentials.sources import Key, parse_key
+from ..core.secret import Environment
+from ..credentials.credential import parse_send_key
+from ..credentials.sources import key_hook
 from .entries import Config, Model, Provider
 from .origins import Origin, Origins, Source
 
 FILE_NAME = "agouti.toml"
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model]] = {"providers": Provider, "models": Model}
+
+_MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address"})
 
 Entry = TypeVar("Entry", Provider, Model)
 
@@ -202,12 +207,47 @@ def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
         label: _entry(Provider, "providers", label, values, origins)
         for label, values in _entries(merged, "providers", origins)
     }
+    providers = {label: _key_beside(provider, origins) for label, provider in providers.items()}
     raw = dict(_entries(merged, "models", origins))
-    models = {}
-    for label in raw:
-        models[label] = _entry(Model, "models", label, raw[label], origins)
+    models = {label: _entry(Model, "models", label, inherited(label, raw, origins), origins) for label in raw}
+    _check_providers(providers, origins)
     _check_models(models, providers, origins)
-    return Config(providers, models, variables, tuple(s.name for s in sources if s.kind == "file"), origins)
+    return Config(
+        providers, models, Environment(variables), tuple(s.name for s in sources if s.kind == "file"), origins
+    )
+
+
+def _key_beside(provider: Provider, origins: Origins) -> Provider:
+    """The provider with relative paths of its key taken from the folder of the file that names it."""
+    origin = origins.of("providers", provider.label, "key")
+    if provider.key is None or origin.kind != "file":
+        return provider
+    return msgspec.structs.replace(provider, key=provider.key.beside(Path(origin.name).absolute().parent))
+
+
+def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) -> dict[str, Json]:
+    """The values of a model entry, those of the entry that it is ``like`` below its own.
+
+    Raises:
+        ConfigError: that entry does not exist, or the chain comes back to itself.
+    """
+    values = raw[label]
+    chain = [label]
+    while isinstance(like := raw[chain[-1]].get("like"), str) and like:
+        origin = origins.of("models", chain[-1], "like")
+        if like not in raw:
+            raise _at(
+                ConfigError(
+                    f"[models.{chain[-1]}] is like {like!r}, which has no entry", hint=near_hint(like, raw, "label")
+                ),
+                origin,
+            )
+        if like in chain:
+            circle = " -> ".join([*chain[chain.index(like) :], like])
+            raise _at(ConfigError(f"like goes round in a circle: {circle}", hint="Take one of them out."), origin)
+        chain.append(like)
+        values = _merge(raw[like], values)
+    return values
 
 
 def _entries(merged: dict[str, Json], table: str, origins: Origins) -> list[tuple[str, dict[str, Json]]]:
@@ -240,15 +280,9 @@ def _merge(below: dict[str, Json], above: Mapping[str, Json]) -> dict[str, Json]
 
 def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], origins: Origins) -> Entry:
     try:
-        return msgspec.convert({**values, "label": label}, kind, dec_hook=_hook)
+        return msgspec.convert({**values, "label": label}, kind, dec_hook=key_hook)
     except msgspec.ValidationError as error:
         raise _what_is_wrong(kind, table, label, values, origins, error) from None
-
-
-def _hook(kind: type[Any], value: Json) -> Json:
-    if kind is Key:
-        return parse_key(value)
-    raise NotImplementedError
 
 
 def _what_is_wrong(
@@ -268,12 +302,12 @@ def _what_is_wrong(
                 origins.of(table, label, name),
             )
         try:
-            msgspec.convert(value, fields[name].type, dec_hook=_hook)
+            msgspec.convert(value, fields[name].type, dec_hook=key_hook)
         except msgspec.ValidationError as wrong:
             inner = value if isinstance(value, dict) else {}
             deeper = next((part for part in inner if f"`{part}`" in str(wrong)), None)
             path = (table, label, name, deeper) if deeper else (table, label, name)
-            shown = "" if name == "key" else f" = {value!r}"[:80]
+            shown = "" if name in _MAY_HOLD_SECRETS else f" = {value!r}"[:80]
             return _at(
                 ConfigError(
                     f"{table}.{label}.{name}{shown} is wrong: {_plain(str(wrong))}",
@@ -318,12 +352,23 @@ def _check_models(models: dict[str, Model], providers: dict[str, Provider], orig
                 ),
                 origins.of("models", label, "provider"),
             )
+
+
+def _check_providers(providers: dict[str, Provider], origins: Origins) -> None:
     for label, provider in providers.items():
         if not provider.address:
             raise _at(
                 ConfigError(f"[providers.{label}] has no address", hint='Add address = "https://..."'),
                 origins.of("providers", label),
             )
+        for name, check in (("address", parse_address), ("send_key", parse_send_key)):
+            try:
+                check(getattr(provider, name))
+            except ConfigError as error:
+                raise _at(
+                    ConfigError(f"[providers.{label}] {error.what}", hint=error.hint),
+                    origins.of("providers", label, name),
+                ) from None
 
 
 def _at(error: ConfigError, origin: Origin) -> ConfigError:

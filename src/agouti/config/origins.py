@@ -41,6 +41,13 @@ class Source(Struct, frozen=True):
     text: str = ""
     names: dict[Path, str] = {}
 
+    def __repr__(self) -> str:
+        # The values may hold a literal key.
+        return f"Source({self.kind!r}, {self.name!r})"
+
+    def __reduce__(self) -> "tuple[object, tuple[str, str, dict[str, Json]]]":
+        return Source, (self.kind, self.name, {})
+
     def origin(self, path: Path) -> Origin | None:
         """Where in this layer the value of a path was set; `None` where it was not."""
         value: Json = self.values

@@ -82,8 +82,9 @@ def parse(text: str) -> Address:
         ConfigError: it is no http or https address.
     """
     pasted = text.strip().strip("<>\"'` ")
+    shown = repr(text.partition("?")[0][:200])  # what follows may hold a key
     if not pasted or any(mark in pasted for mark in " \n\t"):
-        raise ConfigError(f"{text!r} is not an address", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{shown} is not an address", hint="Give it as https://HOST/PATH.")
     if "://" not in pasted:
         host = re.split(r"[/?]", pasted, maxsplit=1)[0]
         local = is_local(host.rsplit(":", 1)[0] if not host.endswith("]") else host)
@@ -92,11 +93,11 @@ def parse(text: str) -> Address:
         parts = urlsplit(pasted)
         _ = parts.port
     except ValueError as error:
-        raise ConfigError(f"{text!r} is not an address: {error}", hint="Give it as https://HOST:PORT/PATH.") from None
+        raise ConfigError(f"{shown} is not an address: {error}", hint="Give it as https://HOST:PORT/PATH.") from None
     if parts.scheme.lower() not in ("http", "https"):
-        raise ConfigError(f"{text!r} is neither an http nor an https address", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{shown} is neither an http nor an https address", hint="Give it as https://HOST/PATH.")
     if not parts.hostname:
-        raise ConfigError(f"{text!r} names no host", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{shown} names no host", hint="Give it as https://HOST/PATH.")
     if "@" in parts.netloc:
         raise ConfigError(
             f"the address of {parts.hostname} holds a user name or password",

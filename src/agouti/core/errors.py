@@ -32,6 +32,8 @@
     |   `-- StreamCut               the stream ended early; ``partial`` is what had come
     `-- DeadlineExceeded            the whole call took longer than its deadline allows
 
+Besides, `AgoutiWarning` says that something was left out where the configuration allows that.
+
 All carry the same facts, `None` or empty where not known:
 
     >>> try:
@@ -109,6 +111,10 @@ def _rebuild(kind: type[AgoutiError], what: str, facts: dict[str, Any]) -> Agout
     Exception.__init__(error, what)
     error.__dict__.update(facts)
     return error
+
+
+class AgoutiWarning(UserWarning):
+    """Something was left out or put right on the way; said once."""
 
 
 class ConfigError(AgoutiError):

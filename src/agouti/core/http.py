@@ -7,7 +7,7 @@ from msgspec import Struct
 from .secret import SecretText
 
 
-class Timeouts(Struct, frozen=True, gc=False):
+class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     """Time limits by phase, in seconds.
 
     Attributes:

@@ -1,8 +1,9 @@
 """Secrets: values that can be used but not shown.
 
-Two types. `Secret` is what the library hands around: it must be asked for its value. `SecretText`
+`Secret` is what the library hands around: it must be asked for its value. `SecretText`
 is what finally goes into a header: HTTP libraries need a real string, so it is one, but whatever
-prints it (``repr``, ``str``, ``format``, a traceback with locals) gets the mask.
+prints it (``repr``, ``str``, ``format``, a traceback with locals) gets the mask. `Environment` is
+a set of variables, any of which may be a key.
 
     >>> key = Secret("sk-123")
     >>> print(key, [key], f"{key}")
@@ -11,6 +12,8 @@ prints it (``repr``, ``str``, ``format``, a traceback with locals) gets the mask
     'sk-123'
 """
 
+import os
+from collections.abc import Iterator, Mapping
 from typing import Final
 
 from .errors import CredentialMissing
@@ -84,3 +87,44 @@ class SecretText(str):
 
     def __reduce__(self) -> "tuple[object, tuple[str]]":
         return str, (MASK,)
+
+
+class Environment(Mapping[str, str]):
+    """Variables. Prints as their number; a pickle of it stands for those of the process that unpickles it."""
+
+    __slots__ = ("_variables",)
+
+    def __init__(self, variables: Mapping[str, str]) -> None:
+        self._variables = variables
+
+    def __getitem__(self, name: str) -> str:
+        return self._variables[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._variables)
+
+    def __len__(self) -> int:
+        return len(self._variables)
+
+    def __repr__(self) -> str:
+        return f"Environment({len(self)} variables)"
+
+    def __reduce__(self) -> "tuple[object, tuple[()]]":
+        return _of_this_process, ()
+
+
+def _of_this_process() -> Environment:
+    return Environment(os.environ)
+
+
+_TELLING = ("key", "token", "secret", "auth", "password", "cookie", "credential")
+
+
+def looks_secret(name: str) -> bool:
+    """Whether a header or parameter of that name is likely to hold a secret.
+
+    >>> looks_secret("x-api-key"), looks_secret("x-club")
+    (True, False)
+    """
+    folded = name.lower()
+    return any(word in folded for word in _TELLING)

@@ -1,43 +1,55 @@
 """Get a key from where it lives. This is the I/O half of credentials; `sources` says what to get."""
 
-from collections.abc import Mapping
+import time
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from msgspec import Struct
-
-from ..core.errors import CredentialMissing
+from ..core.errors import ConfigError, CredentialMissing
+from ..core.http import HttpReply, HttpRequest
 from ..core.near import near
 from ..core.secret import Secret
-from .sources import EnvKey, FileKey, GivenKey, Key
+from .credential import Credential
+from .sources import KEYRING_SERVICE, CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey
+
+Post = Callable[[HttpRequest], HttpReply]
+"""Sends a request to a token endpoint; raises `TransportFailure` where no reply came."""
 
 
-class Credential(Struct, frozen=True):
-    """A key in hand.
-
-    Attributes:
-        secret: the key.
-        found: where it was found, in words.
-        expires: when it ends, in seconds since the epoch; `None` where that is not known.
-    """
-
-    secret: Secret
-    found: str
-    expires: float | None = None
+def quick(key: Key) -> bool:
+    """Whether fetching a key takes no time worth a thread."""
+    return isinstance(key, (EnvKey, GivenKey))
 
 
-def fetch(key: Key, environment: Mapping[str, str]) -> Credential:
+def fetch(key: Key, environment: Mapping[str, str], post: Post) -> Credential:
     """The key, read afresh.
 
     Raises:
         CredentialMissing: it is not there; says where was looked and what is named alike.
+        ConfigError: a library that this kind of key needs is not installed.
     """
-    if isinstance(key, EnvKey):
-        return _from_environment(key, environment)
-    if isinstance(key, FileKey):
-        return _from_file(key)
-    if isinstance(key, GivenKey):
-        return Credential(key.value, key.places())
-    raise TypeError(f"no way to fetch {type(key).__name__}")
+    match key:
+        case EnvKey():
+            return _from_environment(key, environment)
+        case FileKey():
+            return _from_file(key)
+        case GivenKey():
+            return Credential(key.value, key.places())
+        case KeyringKey():
+            return _from_keyring(key)
+        case CommandKey():
+            from .command import run
+
+            return run(key, time.time())
+        case OAuthKey():
+            from .oauth import mint
+
+            return mint(key, lambda inner: fetch(inner, environment, post).secret, post, time.time())
+        case SignatureKey():
+            from .profile import signing_keys
+
+            return signing_keys(key, lambda inner: fetch(inner, environment, post).secret)
+        case _:
+            raise TypeError(f"no way to fetch a {type(key).__name__}")
 
 
 def _clean(value: str) -> str:
@@ -52,8 +64,9 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
         if value:
             return Credential(Secret(value), f"{name} (environment)")
     empty = [name for name in key.env if name in environment]
-    wanted = " and ".join(key.env)
-    what = f"no key: {wanted} {'is empty' if empty else 'is not set'} (looked in the environment and .env)"
+    places = ", then ".join(key.env)
+    state = "is empty" if len(empty) == len(key.env) == 1 else "is not set" if len(key.env) == 1 else "are not set"
+    what = f"no key: {places} {state} (looked in the environment, then in .env)"
     alike: list[str] = []
     for name in key.env:
         alike += [each for each in near(name, environment) if each not in alike and each not in key.env]
@@ -64,19 +77,54 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
     raise CredentialMissing(what, hint=hint)
 
 
-def _from_file(key: FileKey) -> Credential:
-    path = Path(key.file).expanduser()
+def read_text(path: Path, what: str) -> str:
+    """The text of a file that holds something secret.
+
+    Raises:
+        CredentialMissing: it cannot be read.
+    """
     try:
-        value = _clean(path.read_text())
+        return path.read_text()
     except OSError as error:
         raise CredentialMissing(
-            f"no key: file {path} cannot be read ({error.strerror or error})",
-            hint="Write the key, and nothing else, into that file; make it readable for you only (chmod 600).",
+            f"no {what}: file {path} cannot be read ({error.strerror or error})",
+            hint="Put it into that file and make it readable for you only (chmod 600), or correct the path.",
         ) from None
     except UnicodeDecodeError:
         raise CredentialMissing(
-            f"no key: file {path} is not a text file", hint="Write the key, and nothing else, into that file."
+            f"no {what}: file {path} is not a text file", hint="Put the text itself into that file."
         ) from None
+
+
+def _from_file(key: FileKey) -> Credential:
+    path = Path(key.file).expanduser()
+    text = read_text(path, "key")
+    # A private key has many lines; anything else is one word.
+    value = text.strip() if text.lstrip().startswith("-----BEGIN") else _clean(text)
     if not value:
         raise CredentialMissing(f"no key: file {path} is empty", hint="Write the key, and nothing else, into it.")
-    return Credential(Secret(value), f"file {path}")
+    return Credential(Secret(value), f"file {path}", renewable=True)
+
+
+def _from_keyring(key: KeyringKey) -> Credential:
+    try:
+        import keyring
+        import keyring.errors
+    except ModuleNotFoundError:
+        raise ConfigError(
+            "the operating system's keyring needs the library keyring, which is not installed",
+            hint="Install it: pip install 'agouti-client[keyring]'",
+        ) from None
+    try:
+        value = keyring.get_password(KEYRING_SERVICE, key.keyring)
+    except keyring.errors.KeyringError as error:
+        raise CredentialMissing(
+            f"no key: the keyring cannot be read ({error})",
+            hint='Unlock it; without a keyring on this machine, name a variable instead: key = { env = "NAME" }',
+        ) from None
+    if not value:
+        raise CredentialMissing(
+            f"no key: the keyring has no entry {key.keyring} for {KEYRING_SERVICE}",
+            hint=f"Put it there: agouti secret put {key.keyring}",
+        )
+    return Credential(Secret(_clean(value)), f"keyring entry {key.keyring}", renewable=True)

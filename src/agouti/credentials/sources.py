@@ -1,10 +1,15 @@
 """Where a key lives. An entry names the place; the value is fetched when it is first needed.
 
->>> parse_key({"env": "NORTHBANK_KEY"})
-EnvKey(env=('NORTHBANK_KEY',))
+    >>> parse_key({"env": "NORTHBANK_KEY"})
+    EnvKey(env=('NORTHBANK_KEY',))
+
+In a file each is a table with one of these names in it: ``env``, ``file``, ``keyring``, ``command``,
+``oauth``, ``signature``; a list of tables is several keys, used in turn.
 """
 
 from collections.abc import Callable
+from pathlib import Path
+from typing import Any, Literal
 
 import msgspec
 from msgspec import Struct
@@ -13,6 +18,8 @@ from ..core.chat import Json
 from ..core.near import near_hint
 from ..core.secret import Secret
 
+KEYRING_SERVICE = "agouti"
+
 
 class Key:
     """Base of all places where a key can live."""
@@ -20,6 +27,10 @@ class Key:
     def places(self) -> str:
         """Where this key is looked for, in order, in words."""
         raise NotImplementedError
+
+    def beside(self, folder: Path) -> "Key":
+        """The same key, with relative paths taken from a folder: that of the configuration file."""
+        return self
 
 
 class EnvKey(Key, Struct, frozen=True):
@@ -31,13 +42,119 @@ class EnvKey(Key, Struct, frozen=True):
         return "environment variable " + ", then ".join(self.env)
 
 
-class FileKey(Key, Struct, frozen=True):
+class FileKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     """A file that holds nothing but the key."""
 
     file: str
 
     def places(self) -> str:
         return f"file {self.file}"
+
+    def beside(self, folder: Path) -> "FileKey":
+        return FileKey(_beside(self.file, folder))
+
+
+class KeyringKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
+    """The operating system's keyring, under a name of your own: put it there with ``agouti secret put NAME``."""
+
+    keyring: str
+
+    def places(self) -> str:
+        return f"keyring entry {self.keyring}"
+
+
+class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
+    """A command that prints a token: as plain text, or as JSON with an expiry.
+
+    Attributes:
+        command: program and arguments. It is never run through a shell.
+        timeout: seconds after which it is given up.
+        lifetime: seconds that a token without an expiry of its own is kept.
+    """
+
+    command: list[str]
+    timeout: float = 30.0
+    lifetime: float = 300.0
+
+    def places(self) -> str:
+        return f"command {' '.join(self.command)[:60]}"
+
+
+class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
+    """A token from an OAuth 2 token endpoint (RFC 6749, RFC 7523).
+
+    Attributes:
+        oauth: the grant: ``client_credentials``, ``refresh_token``, or ``assertion`` (a signed one, for a
+            service account).
+        token_address: the token endpoint.
+        client_id, client_secret: who asks; the secret is a key source of its own.
+        client_auth: how they are sent: ``basic`` (a header) or ``body``.
+        refresh_token: for that grant, where the refresh token lives.
+        issuer, subject, audience, private_key, key_id, algorithm: for ``assertion``.
+        account: for ``assertion``, a JSON file that holds issuer, private key and token address together.
+    """
+
+    oauth: Literal["client_credentials", "refresh_token", "assertion"]
+    token_address: str = ""
+    client_id: str = ""
+    client_secret: Key | None = None
+    client_auth: Literal["basic", "body"] = "basic"
+    refresh_token: Key | None = None
+    scope: str = ""
+    audience: str = ""
+    issuer: str = ""
+    subject: str = ""
+    private_key: Key | None = None
+    key_id: str = ""
+    algorithm: str = "RS256"
+    account: str = ""
+
+    def places(self) -> str:
+        return f"token from {self.token_address or self.account} ({self.oauth})"
+
+    def beside(self, folder: Path) -> "OAuthKey":
+        inner = {
+            name: found.beside(folder)
+            for name in ("client_secret", "refresh_token", "private_key")
+            if (found := getattr(self, name)) is not None
+        }
+        account = _beside(self.account, folder) if self.account else ""
+        return msgspec.structs.replace(self, account=account, **inner)
+
+
+class SignatureKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
+    """Keys that sign each request (signature version 4) instead of travelling with it.
+
+    Attributes:
+        signature: the version: ``v4``.
+        region, service: what the signature is bound to.
+        access_key, secret_key, session_token: key sources; or
+        profile_file, profile: a shared profile file, and the section of it.
+    """
+
+    signature: Literal["v4"]
+    region: str
+    service: str
+    access_key: Key | None = None
+    secret_key: Key | None = None
+    session_token: Key | None = None
+    profile_file: str = ""
+    profile: str = "default"
+
+    def places(self) -> str:
+        if self.profile_file:
+            return f"profile {self.profile} in {self.profile_file}"
+        parts = [key.places() for key in (self.access_key, self.secret_key) if key is not None]
+        return " and ".join(parts) or "nowhere: no access_key, no profile_file"
+
+    def beside(self, folder: Path) -> "SignatureKey":
+        inner = {
+            name: found.beside(folder)
+            for name in ("access_key", "secret_key", "session_token")
+            if (found := getattr(self, name)) is not None
+        }
+        path = _beside(self.profile_file, folder) if self.profile_file else ""
+        return msgspec.structs.replace(self, profile_file=path, **inner)
 
 
 class GivenKey(Key, Struct, frozen=True):
@@ -49,19 +166,48 @@ class GivenKey(Key, Struct, frozen=True):
         return "given as it is"
 
 
-Parser = Callable[[Json], Key]
+class SeveralKeys(Key, Struct, frozen=True):
+    """Several keys of one provider, used in turn; one that is refused is set aside."""
+
+    keys: tuple[Key, ...]
+
+    def places(self) -> str:
+        return "; ".join(key.places() for key in self.keys)
+
+    def beside(self, folder: Path) -> "SeveralKeys":
+        return SeveralKeys(tuple(key.beside(folder) for key in self.keys))
 
 
-def _names(value: Json, what: str) -> tuple[str, ...]:
-    names = [value] if isinstance(value, str) else value
+def _beside(path: str, folder: Path) -> str:
+    own = Path(path).expanduser()
+    return str(own if own.is_absolute() else folder / own)
+
+
+def _names(value: dict[str, Json]) -> Key:
+    names = value["env"]
+    names = [names] if isinstance(names, str) else names
     if not isinstance(names, list) or not names or not all(isinstance(name, str) and name for name in names):
-        raise msgspec.ValidationError(f"{what} takes a name, or a list of names")
-    return tuple(names)
+        raise msgspec.ValidationError("env takes the name of a variable, or a list of names")
+    if len(value) > 1:
+        raise msgspec.ValidationError("env stands alone; nothing else goes beside it")
+    return EnvKey(tuple(names))
 
 
-_KINDS: dict[str, Parser] = {
-    "env": lambda value: EnvKey(_names(value["env"], "env")),
-    "file": lambda value: msgspec.convert(value, FileKey),
+def _as(kind: type[Any]) -> Callable[[Json], Key]:
+    def parse(value: Json) -> Key:
+        found: Key = msgspec.convert(value, kind, dec_hook=key_hook)
+        return found
+
+    return parse
+
+
+_KINDS: dict[str, Callable[[Json], Key]] = {
+    "env": _names,
+    "file": _as(FileKey),
+    "keyring": _as(KeyringKey),
+    "command": _as(CommandKey),
+    "oauth": _as(OAuthKey),
+    "signature": _as(SignatureKey),
 }
 
 
@@ -79,12 +225,21 @@ def parse_key(value: Json) -> Key:
         if not value:
             raise msgspec.ValidationError('an empty key; write key = { env = "NAME" }, or leave it out')
         return GivenKey(Secret(value))
+    if isinstance(value, list) and value:
+        return SeveralKeys(tuple(parse_key(each) for each in value))
     if not isinstance(value, dict):
         raise msgspec.ValidationError('expected a table such as { env = "NAME" }')
     kinds = [name for name in value if name in _KINDS]
-    if len(kinds) != 1:
-        unknown = next((name for name in value if name not in _KINDS), None)
-        if unknown is not None:
-            raise msgspec.ValidationError(f"no such kind of key: {unknown}. {near_hint(unknown, _KINDS, 'kind')}")
-        raise msgspec.ValidationError(f"takes exactly one of {', '.join(_KINDS)}")
+    if not kinds:
+        unknown = next(iter(value), "")
+        raise msgspec.ValidationError(f"no such kind of key: {unknown!r}. {near_hint(unknown, _KINDS, 'kind')}")
+    if len(kinds) > 1:
+        raise msgspec.ValidationError(f"two kinds of key in one: {kinds[0]} and {kinds[1]}; make it a list of two")
     return _KINDS[kinds[0]](value)
+
+
+def key_hook(kind: type[Any], value: Json) -> Json:
+    """Decodes the `Key` fields of a struct, for msgspec."""
+    if kind is Key:
+        return parse_key(value)
+    raise NotImplementedError

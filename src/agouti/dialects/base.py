@@ -5,7 +5,7 @@ and holds no state between calls; only a stream decoder has state, for one strea
 """
 
 from collections.abc import Mapping
-from typing import ClassVar, Protocol
+from typing import Any, ClassVar, Protocol
 
 from msgspec import Struct
 
@@ -31,12 +31,36 @@ class Fault(Struct, frozen=True):
 
 
 class Outgoing(Struct, frozen=True):
-    """A request of a dialect, before the provider's address, headers and key are added."""
+    """A request of a dialect, before the provider's address, headers, key and peculiarities are added.
 
+    Attributes:
+        operation: ``chat``, ``models``, ...: an entry may give it another path.
+        path: the dialect's own path, after the base address; ``{model}`` stands for the model's name.
+        body: the fields of the JSON body; the engine may change this dict.
+    """
+
+    operation: str
     path: str
-    body: bytes | None = None
+    body: dict[str, Any] | None = None
     method: str = "POST"
     accept: str = "application/json"
+
+
+class ListedModel(Struct, frozen=True):
+    """One model of a provider's list; `None` where the provider does not say.
+
+    Attributes:
+        name: exactly what is sent as the model's name.
+        context: tokens of prompt and answer together.
+        input_price, output_price: dollars per million tokens.
+        sees: whether it takes images.
+    """
+
+    name: str
+    context: int | None = None
+    input_price: float | None = None
+    output_price: float | None = None
+    sees: bool | None = None
 
 
 class StreamDecoder(Protocol):
@@ -82,3 +106,13 @@ class Dialect(Protocol):
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         """What an error reply means. Never raises, whatever the body holds."""
+
+    def encode_models(self) -> Outgoing | None:
+        """The request for the list of models; `None` where the format has none."""
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        """The provider's list.
+
+        Raises:
+            ReplyUnreadable: it is not such a list.
+        """

@@ -25,7 +25,7 @@ from ..core.errors import (
 from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
 from ..core.lenient import lenient
 from ..core.sse import SseDecoder
-from .base import Fault, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Outgoing, StreamDecoder
 
 
 class _CachedDetails(Struct, gc=False):
@@ -128,6 +128,28 @@ _CODES = {
 }
 
 
+class _Pricing(Struct, gc=False):
+    prompt: str | float | None = None
+    completion: str | float | None = None
+
+
+class _Architecture(Struct):
+    input_modalities: list[str] | None = None
+
+
+class _Listed(Struct):
+    id: str | None = None
+    context_length: int | None = None
+    context_window: int | None = None
+    max_model_len: int | None = None
+    pricing: _Pricing | None = None
+    architecture: _Architecture | None = None
+
+
+class _List(Struct):
+    data: list[_Listed]
+
+
 class ChatDialect:
     """See the module."""
 
@@ -140,7 +162,7 @@ class ChatDialect:
             body.setdefault("stream_options", {"include_usage": True})
         if request.extra:
             body.update(request.extra)
-        return Outgoing("/chat/completions", _encode(body), accept="text/event-stream" if request.stream else "")
+        return Outgoing("chat", "/chat/completions", body, accept="text/event-stream" if request.stream else "")
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         try:
@@ -163,6 +185,17 @@ class ChatDialect:
     def stream_decoder(self) -> StreamDecoder:
         return _ChatStream(self)
 
+    def encode_models(self) -> Outgoing:
+        return Outgoing("models", "/models", method="GET")
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        try:
+            value = msgspec.json.decode(body)
+            listed = lenient({"data": value} if isinstance(value, list) else value, _List).data
+        except msgspec.MsgspecError as error:
+            raise ReplyUnreadable(f"the list of models cannot be read ({error})") from None
+        return tuple([_listed(model.id, model) for model in listed if model.id])
+
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify  # only needed once something is wrong
 
@@ -174,6 +207,25 @@ def _mended_reply(body: bytes, error: msgspec.ValidationError) -> _Reply:
         return lenient(msgspec.json.decode(body), _Reply)
     except msgspec.ValidationError:
         raise ReplyUnreadable(f"the reply is JSON, but not a chat reply ({error})") from None
+
+
+def _listed(name: str, model: _Listed) -> ListedModel:
+    pricing = model.pricing or _Pricing()
+    modalities = model.architecture.input_modalities if model.architecture is not None else None
+    return ListedModel(
+        name,
+        model.context_length or model.context_window or model.max_model_len,
+        _per_million(pricing.prompt),
+        _per_million(pricing.completion),
+        "image" in modalities if modalities is not None else None,
+    )
+
+
+def _per_million(per_token: str | float | None) -> float | None:
+    try:
+        return None if per_token is None else round(float(per_token) * 1e6, 6)
+    except ValueError:
+        return None
 
 
 def _choice(place: int, choice: _Choice) -> Choice:

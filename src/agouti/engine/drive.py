@@ -1,14 +1,16 @@
 """The synchronous driver: does what the engine asks, and nothing else. `drive_async` is its twin."""
 
+import time
 from collections.abc import Callable, Mapping
 from typing import Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.events import Event
-from ..core.http import HttpReply
-from ..credentials.fetch import Credential, fetch
-from ..transport.base import SyncReply, SyncTransport, TransportFailure
-from .effects import Effect, Emit, Fetch, Finish, Open, Receive, Send, Steps
+from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..credentials.credential import Credential
+from ..credentials.fetch import fetch
+from ..transport.base import SyncReply, SyncTransport, TransportFailure, bare
+from .effects import Drop, Effect, Emit, Fetch, Finish, Open, Receive, Send, Sleep, Steps
 
 T = TypeVar("T")
 
@@ -70,15 +72,30 @@ class Run(Generic[T]):
         return self._opened
 
     def _receive(self, effect: Receive) -> bytes:
-        return self._opened.receive() if self._opened is not None else b""
+        return self._opened.receive(effect.limit) if self._opened is not None else b""
 
     def _finish(self, effect: Finish) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.finish()
 
+    def _drop(self, effect: Drop) -> None:
+        opened, self._opened = self._opened, None
+        if opened is not None:
+            opened.abort()
+
+    def _sleep(self, effect: Sleep) -> None:
+        time.sleep(effect.seconds)
+
     def _fetch(self, effect: Fetch) -> Credential:
-        return fetch(effect.key, self._environment)
+        try:
+            return fetch(effect.key, self._environment, self._post)
+        except (AgoutiError, TransportFailure) as error:
+            raise bare(error) from None
+
+    def _post(self, request: HttpRequest) -> HttpReply:
+        reply = self._transport.open(request, Timeouts())
+        return HttpReply(reply.status, reply.headers, reply.read())
 
 
 _DO: dict[type[Effect], Callable[[Run[Any], Any], Any]] = {
@@ -86,5 +103,7 @@ _DO: dict[type[Effect], Callable[[Run[Any], Any], Any]] = {
     Open: Run._open,
     Receive: Run._receive,
     Finish: Run._finish,
+    Drop: Run._drop,
+    Sleep: Run._sleep,
     Fetch: Run._fetch,
 }

@@ -1,14 +1,16 @@
 """The asynchronous driver: does what the engine asks, and nothing else. `drive` is its twin."""
 
+import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.events import Event
-from ..core.http import HttpReply
-from ..credentials.fetch import Credential, fetch
-from ..transport.base import AsyncReply, AsyncTransport, TransportFailure
-from .effects import Effect, Emit, Fetch, Finish, Open, Receive, Send, Steps
+from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..credentials.credential import Credential
+from ..credentials.fetch import fetch, quick
+from ..transport.base import AsyncReply, AsyncTransport, TransportFailure, bare
+from .effects import Drop, Effect, Emit, Fetch, Finish, Open, Receive, Send, Sleep, Steps
 
 T = TypeVar("T")
 
@@ -70,15 +72,40 @@ class AsyncRun(Generic[T]):
         return self._opened
 
     async def _receive(self, effect: Receive) -> bytes:
-        return await self._opened.receive() if self._opened is not None else b""
+        return await self._opened.receive(effect.limit) if self._opened is not None else b""
 
     async def _finish(self, effect: Finish) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             await opened.finish()
 
+    async def _drop(self, effect: Drop) -> None:
+        opened, self._opened = self._opened, None
+        if opened is not None:
+            opened.abort()
+
+    async def _sleep(self, effect: Sleep) -> None:
+        await asyncio.sleep(effect.seconds)
+
     async def _fetch(self, effect: Fetch) -> Credential:
-        return fetch(effect.key, self._environment)
+        try:
+            if quick(effect.key):
+                return fetch(effect.key, self._environment, _post)
+            return await asyncio.to_thread(fetch, effect.key, self._environment, _post)
+        except (AgoutiError, TransportFailure) as error:
+            raise bare(error) from None
+
+
+def _post(request: HttpRequest) -> HttpReply:
+    """Fetching a key is synchronous, in a thread of its own, and so is what it sends."""
+    from ..transport.sync import Urllib3Transport
+
+    transport = Urllib3Transport(connections=1)
+    try:
+        reply = transport.open(request, Timeouts())
+        return HttpReply(reply.status, reply.headers, reply.read())
+    finally:
+        transport.close()
 
 
 _DO: dict[type[Effect], Callable[[AsyncRun[Any], Any], Awaitable[Any]]] = {
@@ -86,5 +113,7 @@ _DO: dict[type[Effect], Callable[[AsyncRun[Any], Any], Awaitable[Any]]] = {
     Open: AsyncRun._open,
     Receive: AsyncRun._receive,
     Finish: AsyncRun._finish,
+    Drop: AsyncRun._drop,
+    Sleep: AsyncRun._sleep,
     Fetch: AsyncRun._fetch,
 }

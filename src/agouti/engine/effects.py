@@ -1,8 +1,8 @@
 """What the engine asks its driver to do: one small frozen request each, answered by sending the result in.
 
 An effect that fails is answered by throwing: `TransportFailure` for the network, the library's own errors otherwise.
-There is none to close a connection: the driver closes every reply that was opened and not finished when the
-generator ends, however it ends. A generator that is being closed could not ask for it any more.
+When the generator ends, however it ends, the driver closes a reply that was opened and not finished: a generator
+that is being closed could not ask for it any more.
 """
 
 from collections.abc import Generator, Mapping
@@ -41,11 +41,27 @@ class Open(Struct, frozen=True):
 
 
 class Receive(Struct, frozen=True):
-    """Read what has come of the opened reply: answered with bytes, empty at the end."""
+    """Read what has come of the opened reply: answered with bytes, empty at the end.
+
+    Attributes:
+        limit: seconds to wait at most, where that is less than the limit between chunks.
+    """
+
+    limit: float | None = None
 
 
 class Finish(Struct, frozen=True):
     """The opened reply is complete: keep the connection if it can be used again."""
+
+
+class Sleep(Struct, frozen=True):
+    """Wait that many seconds."""
+
+    seconds: float
+
+
+class Drop(Struct, frozen=True):
+    """The opened reply is no use: close its connection, another one may be opened."""
 
 
 class Fetch(Struct, frozen=True):
@@ -60,5 +76,5 @@ class Emit(Struct, frozen=True):
     events: list[Event]
 
 
-Effect: TypeAlias = Send | Open | Receive | Finish | Fetch | Emit
+Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Fetch | Emit
 Steps: TypeAlias = Generator[Effect, Any, T]

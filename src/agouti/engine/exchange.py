@@ -1,181 +1,267 @@
-"""The exchange: one generator per kind of call. It decides; the driver acts.
+"""The exchange: key, send, retry, fallback, decided in one place for every kind of call.
 
 `ask` ends with the whole reply. `stream` emits events as they come and keeps the reply so far in a
-`Gathering`, which the caller can look at at any moment.
+`Gathering`, which the caller can look at at any moment. Nothing here does I/O: see `effects`.
 """
 
-from collections.abc import Mapping
+import logging
+import time
+import warnings
+from collections.abc import Callable
+from random import random
 
+import msgspec
 from msgspec import Struct
 
-from ..core.chat import Completion, Request
-from ..core.errors import AgoutiError, ReplyUnreadable, StreamCut
-from ..core.http import HttpReply, HttpRequest
+from ..core.chat import Request
+from ..core.errors import (
+    AgoutiError,
+    AgoutiWarning,
+    CircuitOpen,
+    ConnectionFailed,
+    CredentialRefused,
+    DeadlineExceeded,
+    ModelUnknown,
+    Overloaded,
+    ProviderFault,
+    ReplyUnreadable,
+    RequestRefused,
+)
+from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..core.near import near
 from ..core.reply import Attempt, Reply
-from ..credentials.fetch import Credential
-from ..dialects.base import Fault, Outgoing
+from ..credentials.credential import Credential
 from ..transport.base import TransportFailure
-from .effects import Emit, Fetch, Finish, Open, OpenReply, Receive, Send, Steps
-from .gather import Gathering, as_events
+from .effects import Drop, Fetch, Send, Sleep, Steps
+from .gather import Gathering
+from .receive import Answer, Failed, Receiver, Try, streamed, whole
+from .retry import falls_back, pause, repeats
 from .target import Clock, Target
-from .trouble import connection_error, missing_path, provider_error, unexpected_reply, unreadable
+from .trouble import placed
 
-_WHOLE_REPLY = 256 * 1024 * 1024
+log = logging.getLogger("agouti.exchange")
+
+# A list of models is only wanted for a better error message: it must not keep anybody waiting.
+_LIST_TIMEOUTS = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
 
 
 class Call(Struct, frozen=True):
-    """One call: what is asked, of whom, and the clock to time it with."""
+    """One call.
 
-    target: Target
-    request: Request
+    Attributes:
+        targets: the model that is asked, and those that take over when it cannot.
+        build: makes the request for a target.
+        clock: the time in seconds, from any beginning.
+        deadline: seconds that the whole call may take.
+        chance: random numbers from 0 to 1, for the waits.
+        now: the time in seconds since the epoch, for the expiry of keys.
+    """
+
+    targets: tuple[Target, ...]
+    build: Callable[[Target], Request]
     clock: Clock
+    deadline: float | None = None
+    chance: Callable[[], float] = random
+    now: Clock = time.time
 
 
 def ask(call: Call) -> Steps[Reply]:
-    """Send a request, get the whole reply."""
-    target = call.target
-    started = call.clock()
-    request = yield from _prepare(target, target.endpoint.dialect.encode_chat(call.request))
-    try:
-        answer: HttpReply = yield Send(request, target.endpoint.timeouts)
-    except TransportFailure as failure:
-        error = connection_error(failure, target)
-    else:
-        status = answer.status
-        if 200 <= status < 300:
-            completion = _completion(target, status, answer.headers, answer.body)
-            elapsed = call.clock() - started
-            label = target.endpoint.provider.label
-            return Reply.of(
-                completion,
-                label=target.model.label,
-                provider=label,
-                price=target.model.price,
-                elapsed=elapsed,
-                attempts=(Attempt(label, target.model.name, "answered", status, elapsed),),
-                body=answer.body,
-            )
-        error = _refusal(answer.status, answer.headers, answer.body, target, request)
-    raise error
+    """Get the whole reply."""
+    return _exchange(call, whole, None)
 
 
 def stream(call: Call, so_far: Gathering) -> Steps[Reply]:
-    """Send a request, emit the events of its reply as they come; ends with the whole reply."""
-    target = call.target
+    """Emit the events of the reply as they come; ends with the whole reply."""
+    return _exchange(call, streamed(so_far), so_far)
+
+
+def _exchange(call: Call, receive: Receiver, so_far: Gathering | None) -> Steps[Reply]:
     started = call.clock()
-    request = yield from _prepare(target, target.endpoint.dialect.encode_chat(call.request))
-    reply: OpenReply
-    try:
-        reply = yield Open(request, target.endpoint.timeouts)
-    except TransportFailure as failure:
-        error: AgoutiError = connection_error(failure, target)
-    else:
-        so_far.opened(target, started, reply.status)
+    until = None if call.deadline is None else started + call.deadline
+    attempts: list[Attempt] = []
+    last = call.targets[-1]
+    for target in call.targets:
+        if so_far is not None:
+            so_far.begin(target, started, attempts)
         try:
-            return (yield from _body(call, reply, so_far, request))
-        except TransportFailure as failure:
-            error = connection_error(failure, target)
-            if so_far.began:
-                error = _cut(so_far, call.clock(), error.what)
+            answer = yield from _at_target(call, target, receive, attempts, until)
+        except AgoutiError as error:
+            placed(error, target)
+            error.attempts = tuple(attempts)
+            if error.partial is None and target is not last and falls_back(error):
+                log.info("%s: %s; %s takes over", target.model.label, error.what, _next(call, target).model.label)
+                continue
+            if isinstance(error, ModelUnknown):
+                yield from _name_near_models(error, target, call)
+            raise
+        return Reply.of(
+            answer.completion,
+            label=call.targets[0].model.label,
+            provider=target.endpoint.provider.label,
+            price=target.model.price,
+            elapsed=call.clock() - started,
+            attempts=tuple(attempts),
+            body=answer.body,
+            first_token=so_far.first_token if so_far is not None else None,
+        )
+    raise AssertionError("a call has at least one target")
+
+
+def _next(call: Call, target: Target) -> Target:
+    return call.targets[call.targets.index(target) + 1]
+
+
+def _at_target(
+    call: Call, target: Target, receive: Receiver, attempts: list[Attempt], until: float | None
+) -> Steps[Answer]:
+    """Ask one model, as often as it makes sense."""
+    endpoint = target.endpoint
+    request = endpoint.without_refused(call.build(target))
+    tries, stale, waited = 0, 0, 0.0
+    while True:
+        began = call.clock()
+        if until is not None and began >= until:
+            raise DeadlineExceeded("the call took longer than its deadline")
+        rest = endpoint.circuit.closed_for(began)
+        if rest is not None:
+            raise _circuit_open(target, rest)
+        credential = yield from _credential(call, target)
+        sent = endpoint.request(endpoint.dialect.encode_chat(request), target.model.name, credential)
+        failed = None
+        try:
+            answer = yield from receive(Try(target, sent, call.clock, _within(endpoint.timeouts, until, began), until))
+        except Failed as failure:
+            failed = failure
+        if failed is None:
+            took = call.clock() - began
+            attempts.append(
+                Attempt(endpoint.provider.label, target.model.name, "answered", answer.status, took, waited)
+            )
+            endpoint.circuit.worked()
+            if credential is not None:
+                endpoint.turns.worked(credential)
+            if log.isEnabledFor(logging.DEBUG):
+                log.debug("%s %s -> %s in %.0f ms", sent.method, sent.url, answer.status, took * 1e3)
+            return answer
+        error = failed.error
+        took = call.clock() - began
+        _note(attempts, target, error, took, waited)
+        log.info("%s %s -> %s in %.0f ms", sent.method, sent.url, error.status or type(error).__name__, took * 1e3)
+        if error.partial is not None:
+            raise error
+        yield Drop()
+        wait: float | None = None
+        if failed.stale and stale < 3:
+            stale += 1
+            wait = 0.0  # the server had closed a kept connection: says nothing about the request
+        elif isinstance(error, CredentialRefused) and credential is not None and endpoint.turns.refused(credential):
+            log.info("%s: key refused, another try", endpoint.provider.label)
+            wait = 0.0
+        elif (reduced := _without_unsupported(error, request, target)) is not None:
+            request = reduced
+            wait = 0.0
+        else:
+            _count(error, endpoint, call.clock())
+            if repeats(error, began=failed.began):
+                wait = pause(error, tries, endpoint.retries, call.chance())
+                tries += 1
+        if wait is None or (until is not None and call.clock() + wait >= until):
+            raise error
+        if wait:
+            log.info("%s: waiting %.1f s before another try", endpoint.provider.label, wait)
+            yield Sleep(wait)
+        waited = wait
+
+
+def _note(attempts: list[Attempt], target: Target, error: AgoutiError, took: float, waited: float) -> None:
+    attempts.append(
+        Attempt(
+            target.endpoint.provider.label,
+            target.model.name,
+            type(error).__name__,
+            error.status,
+            took,
+            waited,
+            error.what,
+        )
+    )
+
+
+def _count(error: AgoutiError, endpoint: object, now: float) -> None:
+    if isinstance(error, (ConnectionFailed, Overloaded, ProviderFault)):
+        endpoint.circuit.failed(now)  # type: ignore[attr-defined]
+
+
+def _circuit_open(target: Target, rest: float) -> CircuitOpen:
+    provider = target.endpoint.provider.label
+    return CircuitOpen(
+        f"{provider} failed again and again; it is left alone for {rest:.0f} s more",
+        hint="See what is wrong with: agouti check; or name a fallback model in the entry.",
+        wait=rest,
+    )
+
+
+def _within(timeouts: Timeouts, until: float | None, now: float) -> Timeouts:
+    if until is None:
+        return timeouts
+    left = max(until - now, 0.001)
+    return Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)
+
+
+def _credential(call: Call, target: Target) -> Steps[Credential | None]:
+    turns = target.endpoint.turns
+    if turns.none:
+        return None
+    found = turns.next(call.now())
+    if isinstance(found, Credential):
+        return found
+    try:
+        credential: Credential = yield Fetch(found)
+    except TransportFailure as failure:
+        error = CredentialRefused(
+            f"no token: its token endpoint cannot be reached ({failure.detail})",
+            hint="Check token_address in the entry's key, and the network.",
+            retryable=True,
+        )
+    else:
+        turns.got(found, credential)
+        return credential
     raise error
 
 
-def _body(call: Call, reply: OpenReply, so_far: Gathering, request: HttpRequest) -> Steps[Reply]:
-    target = call.target
-    if not 200 <= reply.status < 300:
-        body = yield from _rest()
-        raise _refusal(reply.status, reply.headers, body, target, request)
-    if reply.headers.get("content-type", "").partition(";")[0].strip().lower() == "application/json":
-        return (yield from _not_streamed(call, reply, so_far))
-    decoder = target.endpoint.dialect.stream_decoder()
-    first = True
-    while not decoder.done:
-        data: bytes = yield Receive()
-        if not data:
-            break
-        if first:
-            first = False
-            if wrong := unexpected_reply(reply.status, reply.headers, data, target):
-                raise wrong
-        events = decoder.feed(data)
-        if events:
-            so_far.take(events, call.clock)
-            yield Emit(events)
-        if decoder.failure is not None:
-            raise _failed(decoder.failure, reply, so_far, call)
-    if not decoder.end():
-        raise _cut(so_far, call.clock(), "the connection was closed before the end of the reply")
-    yield Finish()
-    return so_far.reply(call.clock())
+def _without_unsupported(error: AgoutiError, request: Request, target: Target) -> Request | None:
+    """The request without the parameter that the provider does not know, where the entry allows that."""
+    if not isinstance(error, RequestRefused) or error.parameter is None:
+        return None
+    name = error.parameter.partition(".")[0]
+    name = next((ours for ours, theirs in target.endpoint.provider.rename.items() if theirs == name), name)
+    if name not in request.parameters:
+        return None
+    provider = target.endpoint.provider
+    if provider.unsupported == "error":
+        error.hint = f'Leave {name} out, or set unsupported = "warn" in providers.{provider.label} to go on without it.'
+        return None
+    target.endpoint.refused_parameters.add(name)
+    warnings.warn(f"{provider.label} does not take {name}; going on without it", AgoutiWarning, stacklevel=2)
+    return target.endpoint.without_refused(request)
 
 
-def _not_streamed(call: Call, reply: OpenReply, so_far: Gathering) -> Steps[Reply]:
-    """Some servers pass over the wish for a stream and send the whole reply at once."""
-    body = yield from _rest(_WHOLE_REPLY)
-    events = as_events(_completion(call.target, reply.status, reply.headers, body))
-    so_far.take(events, call.clock)
-    yield Emit(events)
-    yield Finish()
-    return so_far.reply(call.clock())
-
-
-def _completion(target: Target, status: int, headers: Mapping[str, str], body: bytes) -> Completion:
-    try:
-        completion = target.endpoint.dialect.decode_chat(body)
-    except ReplyUnreadable as wrong:
-        raise (unexpected_reply(status, headers, body, target) or unreadable(wrong, target, status)) from None
-    if isinstance(completion, Fault):
-        raise provider_error(completion, status, headers, target)
-    return completion
-
-
-def _rest(most: int = 1_000_000) -> Steps[bytes]:
-    """The rest of a reply; the first MB of an error is more than anybody writes."""
-    pieces: list[bytes] = []
-    size = 0
-    while size < most:
-        data: bytes = yield Receive()
-        if not data:
-            return b"".join(pieces)
-        pieces.append(data)
-        size += len(data)
-    return b"".join(pieces)
-
-
-def _prepare(target: Target, outgoing: Outgoing) -> Steps[HttpRequest]:
+def _name_near_models(error: ModelUnknown, target: Target, call: Call) -> Steps[None]:
+    """Ask for the provider's list, to name the models that look like the unknown one."""
     endpoint = target.endpoint
-    key = endpoint.provider.key
-    if key is not None and endpoint.credential is None:
-        try:
-            credential: Credential = yield Fetch(key)
-        except AgoutiError as error:
-            error.provider, error.model = endpoint.provider.label, target.model.label
-            raise
-        endpoint.use(credential)
-    return endpoint.request(outgoing)
-
-
-def _refusal(status: int, headers: Mapping[str, str], body: bytes, target: Target, request: HttpRequest) -> AgoutiError:
-    wrong = unexpected_reply(status, headers, body, target)
-    if wrong is not None:
-        return wrong
-    fault = target.endpoint.dialect.classify(status, headers, body)
-    return missing_path(status, fault, target, request.url) or provider_error(fault, status, headers, target)
-
-
-def _failed(fault: Fault, reply: OpenReply, so_far: Gathering, call: Call) -> AgoutiError:
-    error = provider_error(fault, None, reply.headers, call.target)
-    if so_far.began:
-        error.partial = so_far.reply(call.clock())
-    return error
-
-
-def _cut(so_far: Gathering, now: float, why: str) -> StreamCut:
-    partial = so_far.reply(now)
-    return StreamCut(
-        f"the stream from {partial.provider} was cut off after {len(partial.text)} characters: {why}",
-        provider=partial.provider,
-        model=partial.label,
-        partial=partial,
-        attempts=partial.attempts,
-    )
+    outgoing = endpoint.dialect.encode_models()
+    if outgoing is None:
+        return
+    try:
+        credential = yield from _credential(call, target)
+        request: HttpRequest = endpoint.request(outgoing, target.model.name, credential)
+        reply: HttpReply = yield Send(request, _LIST_TIMEOUTS)
+        names = [model.name for model in endpoint.dialect.decode_models(reply.body)] if reply.status == 200 else []
+    except (TransportFailure, AgoutiError, ReplyUnreadable, msgspec.MsgspecError):
+        return  # the error at hand says more than why its list could not be had
+    if not names:
+        return
+    wanted = target.model.name
+    error.near = near(wanted, names)
+    some = ", ".join(error.near or sorted(names)[:5])
+    error.hint = f"{'Near names' if error.near else 'It has'}: {some}. Correct name = {wanted!r} in the entry."

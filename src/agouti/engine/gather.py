@@ -61,31 +61,40 @@ class _Choice:
 
 
 class Gathering:
-    """The reply so far."""
+    """The reply so far.
+
+    Attributes:
+        began: a part of the answer has come.
+        first_token: seconds from the call to the first piece of text.
+        status: the HTTP status of the reply under way.
+    """
 
     def __init__(self) -> None:
         self.began = False
-        self._first_token: float | None = None
+        self.first_token: float | None = None
+        self.status: int | None = None
         self._choices: dict[int, _Choice] = {0: _Choice()}
         self._model: str | None = None
         self._id: str | None = None
         self._usage: Usage | None = None
         self._target: Target | None = None
         self._started = 0.0
-        self._status: int | None = None
+        self._latest = 0.0
+        self._attempts: list[Attempt] = []
 
-    def opened(self, target: "Target", started: float, status: int) -> None:
-        """A reply has begun to come."""
-        self._target, self._started, self._status = target, started, status
+    def begin(self, target: "Target", started: float, attempts: list[Attempt]) -> None:
+        """A model is asked; ``attempts`` are those before it, and grow."""
+        self._target, self._started, self._attempts = target, started, attempts
 
     def take(self, events: list[Event], clock: "Clock") -> None:
         """Add events."""
+        self._latest = now = clock()
         for event in events:
             kind = type(event)
             if kind is Text:
-                if self._first_token is None:
+                if self.first_token is None:
                     self.began = True
-                    self._first_token = clock() - self._started
+                    self.first_token = now - self._started
                 pieces = self._choice(event.choice).text  # type: ignore[union-attr]
                 pieces.add(event.text)  # type: ignore[union-attr]
                 pieces.compact()
@@ -123,25 +132,22 @@ class Gathering:
             found = self._choices[index] = _Choice()
         return found
 
-    def reply(self, now: float) -> Reply:
-        """The reply that has come up to now."""
-        target = self._target
-        provider = target.endpoint.provider.label if target is not None else ""
-        elapsed = now - self._started if target is not None else 0.0
-        attempt = Attempt(provider, target.model.name if target is not None else "", "answered", self._status, elapsed)
+    def completion(self) -> Completion:
+        """The facts that have come up to now."""
+        choices = tuple(choice.as_choice() for _, choice in sorted(self._choices.items()))
+        return Completion(choices, self._model, self._id, self._usage)
+
+    def reply(self, now: float | None = None) -> Reply:
+        """The reply that has come up to now (by default: to the last event)."""
+        model, endpoint = (self._target.model, self._target.endpoint) if self._target is not None else (None, None)
         return Reply.of(
-            Completion(
-                tuple(choice.as_choice() for _, choice in sorted(self._choices.items())),
-                self._model,
-                self._id,
-                self._usage,
-            ),
-            label=target.model.label if target is not None else "",
-            provider=provider,
-            price=target.model.price if target is not None else None,
-            elapsed=elapsed,
-            attempts=(attempt,),
-            first_token=self._first_token,
+            self.completion(),
+            label=model.label if model is not None else "",
+            provider=endpoint.provider.label if endpoint is not None else "",
+            price=model.price if model is not None else None,
+            elapsed=max((self._latest if now is None else now) - self._started, 0.0),
+            attempts=tuple(self._attempts),
+            first_token=self.first_token,
         )
 
 

@@ -123,9 +123,10 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
     if isinstance(error, ModelUnknown):
         error.hint = f"Correct the name {name!r} in the entry; see the provider's names with: agouti check"
     if isinstance(error, CredentialRefused):
-        credential = target.endpoint.credential
-        found = f" The key in use: {credential.found}." if credential is not None else " No key was sent."
-        error.hint += found
+        key = target.endpoint.key
+        error.hint += (
+            f" The key in use: {key.places()}." if key is not None else " No key was sent: the entry names none."
+        )
     return placed(error, target)
 
 

@@ -2,7 +2,7 @@
 
 import asyncio
 import os
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from typing import TYPE_CHECKING
 
 import aiohttp
@@ -36,6 +36,8 @@ class AiohttpTransport:
             session = self._session = self._new_session()
         limit = self._timeouts.get(timeouts)
         if limit is None:
+            if len(self._timeouts) > 64:
+                self._timeouts.clear()
             limit = self._timeouts[timeouts] = aiohttp.ClientTimeout(
                 total=None, sock_connect=timeouts.connect, sock_read=timeouts.first_byte
             )
@@ -98,26 +100,32 @@ class AiohttpReply:
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
 
-    async def receive(self) -> bytes:
+    async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
+        return await self._reading(
+            content.readany, self._silence if limit is None or limit > self._silence else max(limit, 0.001)
+        )
+
+    async def read(self) -> bytes:
+        return await self._reading(self._response.read, None)
+
+    async def _reading(self, read: Callable[[], Awaitable[bytes]], limit: float | None) -> bytes:
         failure: TransportFailure
         try:
+            if limit is None:
+                return await read()
+            content = self._response.content
             data = content.read_nowait()
             if data or content.at_eof():
                 return data
-            async with asyncio.timeout(self._silence):
-                return await content.readany()
+            async with asyncio.timeout(limit):
+                return await read()
         except (aiohttp.ClientError, OSError, ValueError) as error:
             failure = _failure(error, "between chunks")
-        self.abort()
-        raise failure
-
-    async def read(self) -> bytes:
-        failure: TransportFailure
-        try:
-            return await self._response.read()
-        except (aiohttp.ClientError, OSError, ValueError) as error:
-            failure = _failure(error, "between chunks")
+            failure.began = True
+        except BaseException as interruption:
+            self.abort()
+            raise bare(interruption)  # noqa: B904
         self.abort()
         raise failure
 

@@ -23,13 +23,15 @@ class TransportFailure(Exception):
         reason: what kind of failure.
         detail: the HTTP library's own words.
         phase: for ``timeout``, which limit ran out.
+        began: whether a part of the reply had come.
     """
 
-    def __init__(self, reason: Reason, detail: str, phase: str | None = None) -> None:
+    def __init__(self, reason: Reason, detail: str, phase: str | None = None, *, began: bool = False) -> None:
         super().__init__(detail)
         self.reason = reason
         self.detail = detail
         self.phase = phase
+        self.began = began
 
 
 class SyncReply(Protocol):
@@ -43,8 +45,11 @@ class SyncReply(Protocol):
     def headers(self) -> Mapping[str, str]:
         """A case-insensitive mapping."""
 
-    def receive(self) -> bytes:
+    def receive(self, limit: float | None = None) -> bytes:
         """Some bytes of the body as soon as there are any, decoded from any content encoding; empty at the end.
+
+        Args:
+            limit: seconds to wait at most, where that is less than the limit between chunks.
 
         Raises:
             TransportFailure: the connection broke, or was silent for too long.
@@ -70,6 +75,8 @@ class SyncTransport(Protocol):
     def open(self, request: HttpRequest, timeouts: Timeouts) -> SyncReply:
         """Send a request and wait for the headers of its reply.
 
+        ``request.target`` is the address to send to; it prints as a mask where it holds a key.
+
         Raises:
             TransportFailure: no reply came.
         """
@@ -85,7 +92,7 @@ class AsyncReply(Protocol):
     def status(self) -> int: ...
     @property
     def headers(self) -> Mapping[str, str]: ...
-    async def receive(self) -> bytes: ...
+    async def receive(self, limit: float | None = None) -> bytes: ...
     async def read(self) -> bytes: ...
     async def finish(self) -> None: ...
     def abort(self) -> None: ...

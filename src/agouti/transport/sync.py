@@ -3,7 +3,7 @@
 import http.client
 import os
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 import urllib3
@@ -91,6 +91,8 @@ class Urllib3Transport:
         limit = self._timeouts.get(timeouts)
         if limit is None:
             limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
+            if len(self._timeouts) > 64:
+                self._timeouts.clear()
             self._timeouts[timeouts] = limit
         failure: TransportFailure
         try:
@@ -151,32 +153,34 @@ class Urllib3Transport:
 class Urllib3Reply:
     """See `transport.base.SyncReply`."""
 
-    __slots__ = ("_response", "_silence", "headers", "status")
+    __slots__ = ("_limit", "_response", "_silence", "headers", "status")
 
     def __init__(self, response: urllib3.BaseHTTPResponse, timeouts: Timeouts) -> None:
         self._response = response
-        self._silence: float | None = timeouts.between_chunks
+        self._silence = timeouts.between_chunks
+        self._limit = timeouts.first_byte
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
 
-    def receive(self) -> bytes:
-        if self._silence is not None:
-            self._set_limit(self._silence)
-            self._silence = None
-        failure: TransportFailure
-        try:
-            return self._response.read1()
-        except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
-            failure = _failure(error, "between chunks")
-        self.abort()
-        raise failure
+    def receive(self, limit: float | None = None) -> bytes:
+        wanted = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
+        if wanted != self._limit:
+            self._set_limit(wanted)
+        return self._reading(self._response.read1)
 
     def read(self) -> bytes:
+        return self._reading(self._response.read)
+
+    def _reading(self, read: Callable[[], bytes]) -> bytes:
         failure: TransportFailure
         try:
-            return self._response.read()
+            return read()
         except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
             failure = _failure(error, "between chunks")
+            failure.began = True
+        except BaseException as interruption:
+            self.abort()
+            raise bare(interruption)  # noqa: B904
         self.abort()
         raise failure
 
@@ -198,6 +202,7 @@ class Urllib3Reply:
         self._response.release_conn()
 
     def _set_limit(self, seconds: float) -> None:
+        self._limit = seconds
         connection = self._response.connection
         sock = getattr(connection, "sock", None)
         if sock is not None:

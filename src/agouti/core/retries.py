@@ -1,0 +1,17 @@
+"""How often a failed request is repeated, and after how long."""
+
+from msgspec import Struct
+
+
+class Retries(Struct, frozen=True, forbid_unknown_fields=True):
+    """How often and how long.
+
+    Attributes:
+        most: repeats after the first try.
+        base: seconds; the first wait is up to this, each next one up to twice as much.
+        longest: seconds; no wait is longer. A provider that asks for more is not waited for.
+    """
+
+    most: int = 2
+    base: float = 0.5
+    longest: float = 30.0

@@ -1,0 +1,53 @@
+"""Leave a provider alone for a while after it has failed again and again.
+
+Closed: calls go through, failures in a row are counted. Open: calls fail at once, for `REST` seconds. Then one
+call is let through as a trial: it closes the circuit, or opens it again.
+"""
+
+from threading import Lock
+
+# Enough that one bad minute of a call with retries does not open it, and few enough to spare the rest of a batch.
+THRESHOLD = 8
+REST = 20.0
+
+
+class Circuit:
+    """The state for one provider. Holds no clock: every method is told the time, in seconds.
+
+    >>> circuit = Circuit()
+    >>> for _ in range(THRESHOLD):
+    ...     circuit.failed(0.0)
+    >>> circuit.closed_for(1.0), circuit.closed_for(REST + 1), circuit.closed_for(REST + 1)
+    (19.0, None, 20.0)
+    """
+
+    def __init__(self) -> None:
+        self._failures = 0
+        self._opened: float | None = None
+        self._lock = Lock()
+
+    def closed_for(self, now: float) -> float | None:
+        """Seconds until the next trial; `None`: go ahead."""
+        if self._opened is None:
+            return None
+        with self._lock:
+            opened = self._opened
+            left = 0.0 if opened is None else opened + REST - now
+            if left > 0:
+                return left
+            if opened is not None:
+                self._opened = now  # this call is the trial, the others wait for it
+            return None
+
+    def failed(self, now: float) -> None:
+        """A call failed for the provider's reasons."""
+        with self._lock:
+            self._failures += 1
+            if self._failures >= THRESHOLD:
+                self._opened = now
+
+    def worked(self) -> None:
+        """The provider answered."""
+        if self._failures:
+            with self._lock:
+                self._failures, self._opened = 0, None
