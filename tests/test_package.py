@@ -13,7 +13,21 @@ HEAVY = {"urllib3", "aiohttp", "http", "pydantic", "numpy", "asyncio", "click", 
 PURE = ("core", "dialects")
 IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subprocess", "threading"}
 # Each layer may import those that stand before it.
-LAYERS = ["core", "credentials", "dialects", "config", "transport", "engine", "streams", "client", "standins", "cli"]
+LAYERS = [
+    "core",
+    "credentials",
+    "dialects",
+    "config",
+    "transport",
+    "engine",
+    "streams",
+    "client",
+    "adopt",
+    "check",
+    "explain",
+    "standins",
+    "cli",
+]
 
 
 def loaded_by(code: str) -> set[str]:

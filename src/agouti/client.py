@@ -7,18 +7,20 @@ import os
 from collections.abc import Iterable, Mapping
 from time import perf_counter
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Unpack
+from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
-from .config.entries import Config, Provider
+from .config.entries import Config, Model, Provider
 from .core.chat import Json, Request
 from .core.parameters import Parameters, checked
 from .core.prompt import Prompt, messages
 from .core.reply import Reply
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
+from .dialects.base import ListedModel
 from .engine.exchange import Call, ask, stream
 from .engine.gather import Gathering
-from .engine.target import Target, Targets
+from .engine.listing import listing
+from .engine.target import Endpoint, Target, Targets
 from .streams import AsyncStream, Stream
 from .transport.base import AsyncTransport, SyncTransport
 
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
     from .engine.drive_async import AsyncRun
     from .engine.effects import Steps
 
+T = TypeVar("T")
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
 
@@ -88,6 +91,19 @@ class _Client:
         """The configuration in use."""
         return self._targets.config
 
+    def endpoint(self, provider: str) -> Endpoint:
+        """A provider made ready, for services that look at it."""
+        return self._targets.endpoint(provider)
+
+    def about(self, provider: str) -> Call:
+        """A call that asks nothing of a model, only of its provider."""
+        target = Target(Model("", provider), self.endpoint(provider))
+        return Call((target,), lambda _: Request("", []), perf_counter)
+
+    def prepare(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Call:
+        """The call that `ask` would make, for services that look at it."""
+        return self._call(model, prompt, options)
+
     def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
         if self._anywhere is not None and "@" not in label:
             label = f"{label}@{self._anywhere}"
@@ -144,15 +160,34 @@ class Client(_Client):
         Raises:
             AgoutiError: see `agouti.core.errors` for the tree.
         """
-        run = self._run(ask(self._call(model, prompt, options)))
-        run.advance()
-        return run.result
+        return self.run(ask(self._call(model, prompt, options)))
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
         """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
         so_far = Gathering()
         steps = stream(self._call(model, prompt, options, streams=True), so_far)
         return Stream(self._run(steps), so_far)
+
+    def models(self, provider: str) -> tuple[ListedModel, ...]:
+        """The provider's own list of models: exact names, and what else it says of them.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+            ...     [model.name for model in client.models("shed")]
+            ['loam-2b', 'loam-7b']
+
+        Raises:
+            LabelUnknown: there is no such provider.
+            RequestError: its dialect has no list.
+        """
+        return self.run(listing(self.about(provider))).models
+
+    def run(self, steps: "Steps[T]") -> T:
+        """Run steps of the engine to their end, for services."""
+        run = self._run(steps)
+        run.advance()
+        return run.result
 
     def close(self) -> None:
         """Close all connections. The client can not be used afterwards."""
@@ -167,7 +202,7 @@ class Client(_Client):
     ) -> None:
         self.close()
 
-    def _run(self, steps: "Steps[Reply]") -> "Run[Reply]":
+    def _run(self, steps: "Steps[T]") -> "Run[T]":
         from .engine.drive import Run
 
         if self._transport is None:
@@ -196,15 +231,23 @@ class AsyncClient(_Client):
 
     async def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
-        run = self._run(ask(self._call(model, prompt, options)))
-        await run.advance()
-        return run.result
+        return await self.run(ask(self._call(model, prompt, options)))
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> AsyncStream:
         """Ask, and get the answer in pieces as it comes; as `Client.stream`, with ``async with`` and ``async for``."""
         so_far = Gathering()
         steps = stream(self._call(model, prompt, options, streams=True), so_far)
         return AsyncStream(self._run(steps), so_far)
+
+    async def models(self, provider: str) -> tuple[ListedModel, ...]:
+        """The provider's own list of models; as `Client.models`."""
+        return (await self.run(listing(self.about(provider)))).models
+
+    async def run(self, steps: "Steps[T]") -> T:
+        """Run steps of the engine to their end, for services."""
+        run = self._run(steps)
+        await run.advance()
+        return run.result
 
     async def aclose(self) -> None:
         """Close all connections."""
@@ -219,7 +262,7 @@ class AsyncClient(_Client):
     ) -> None:
         await self.aclose()
 
-    def _run(self, steps: "Steps[Reply]") -> "AsyncRun[Reply]":
+    def _run(self, steps: "Steps[T]") -> "AsyncRun[T]":
         from .engine.drive_async import AsyncRun
 
         if self._transport is None:

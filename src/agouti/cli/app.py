@@ -14,9 +14,13 @@ from ..core.errors import AgoutiError, ConfigError, CredentialMissing, RequestEr
 
 # A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
 _COMMANDS = {
-    "ask": "Ask a model one question.",
     "demo": "Show what Agouti does, against simulated providers.",
     "standins": "Run the simulated providers.",
+    "adopt": "Turn a pasted curl command or address into configuration.",
+    "check": "Look whether addresses, keys and model names are right.",
+    "explain": "Show the request for a label, and where each setting came from.",
+    "secret": "Keep keys in the operating system's keyring.",
+    "ask": "Ask a model one question.",
 }
 
 

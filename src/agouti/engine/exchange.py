@@ -125,7 +125,7 @@ def _at_target(
         rest = endpoint.circuit.closed_for(began)
         if rest is not None:
             raise _circuit_open(target, rest)
-        credential = yield from _credential(call, target)
+        credential = yield from credential_for(call, target)
         sent = endpoint.request(endpoint.dialect.encode_chat(request), target.model.name, credential)
         failed = None
         try:
@@ -208,7 +208,8 @@ def _within(timeouts: Timeouts, until: float | None, now: float) -> Timeouts:
     return Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)
 
 
-def _credential(call: Call, target: Target) -> Steps[Credential | None]:
+def credential_for(call: Call, target: Target) -> Steps[Credential | None]:
+    """The key to send, fetched where it is not at hand; `None` where the entry names none."""
     turns = target.endpoint.turns
     if turns.none:
         return None
@@ -253,7 +254,7 @@ def _name_near_models(error: ModelUnknown, target: Target, call: Call) -> Steps[
     if outgoing is None:
         return
     try:
-        credential = yield from _credential(call, target)
+        credential = yield from credential_for(call, target)
         request: HttpRequest = endpoint.request(outgoing, target.model.name, credential)
         reply: HttpReply = yield Send(request, _LIST_TIMEOUTS)
         names = [model.name for model in endpoint.dialect.decode_models(reply.body)] if reply.status == 200 else []

@@ -84,7 +84,7 @@ def whole(this: Try) -> Steps[Answer]:
     else:
         if 200 <= reply.status < 300:
             return Answer(_completion(this.target, reply.status, reply.headers, reply.body), reply.status, reply.body)
-        failed = Failed(_refusal(reply.status, reply.headers, reply.body, this), began=True)
+        failed = Failed(refusal(reply.status, reply.headers, reply.body, this.target, this.request.url), began=True)
     raise failed
 
 
@@ -113,7 +113,7 @@ def _events(this: Try, reply: OpenReply, so_far: Gathering) -> Steps[Answer]:
     if not 200 <= status < 300:
         body = yield from _rest(this, _ERROR_BYTES)
         yield Drop()
-        raise Failed(_refusal(status, reply.headers, body, this), began=True)
+        raise Failed(refusal(status, reply.headers, body, target, this.request.url), began=True)
     if reply.headers.get("content-type", "").partition(";")[0].strip().lower() == "application/json":
         # Some servers pass over the wish for a stream and send the whole reply at once.
         body = yield from _rest(this, _REPLY_BYTES)
@@ -181,13 +181,13 @@ def _not_received(failure: TransportFailure, this: Try) -> Failed:
     return Failed(connection_error(failure, this.target), began=failure.began, stale=failure.reason == "stale")
 
 
-def _refusal(status: int, headers: Mapping[str, str], body: bytes, this: Try) -> AgoutiError:
-    target = this.target
+def refusal(status: int, headers: Mapping[str, str], body: bytes, target: Target, url: str) -> AgoutiError:
+    """The error for a reply whose status says that something is wrong."""
     wrong = unexpected_reply(status, headers, body, target)
     if wrong is not None:
         return wrong
     fault = target.endpoint.dialect.classify(status, headers, body)
-    return missing_path(status, fault, target, this.request.url) or provider_error(fault, status, headers, target)
+    return missing_path(status, fault, target, url) or provider_error(fault, status, headers, target)
 
 
 def _reported(fault: Fault, reply: OpenReply, so_far: Gathering, this: Try) -> AgoutiError:

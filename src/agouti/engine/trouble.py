@@ -8,11 +8,16 @@ from ..core.errors import (
     AddressWrong,
     AgoutiError,
     ConnectionLost,
+    ContentRefused,
+    ContextOverflow,
     CredentialRefused,
     ModelUnknown,
+    NoAccess,
     NotRunning,
+    OutOfCredit,
+    Overloaded,
     ProxyFailed,
-    ReplyUnreadable,
+    RateLimited,
     RequestRefused,
     TimedOut,
     TLSFailed,
@@ -132,8 +137,14 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
 
 _VERBS: dict[type[AgoutiError], str] = {
     CredentialRefused: "does not accept the key",
+    NoAccess: "gives this account no access",
+    OutOfCredit: "says that the account is out of credit",
     ModelUnknown: "does not know the model",
     RequestRefused: "refuses the request",
+    ContextOverflow: "says that the prompt is too long",
+    ContentRefused: "refuses the prompt",
+    RateLimited: "wants fewer requests",
+    Overloaded: "is overloaded",
 }
 
 
@@ -182,7 +193,7 @@ def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiE
     )
 
 
-def unreadable(error: ReplyUnreadable, target: Target, status: int) -> ReplyUnreadable:
+def unreadable(error: Error, target: Target, status: int) -> Error:
     """The same error, with the facts."""
     provider = target.endpoint.provider.label
     error.what = f"{provider}: {error.what}"

@@ -10,6 +10,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .doors import NoCredit
 from .faults import Fault, wanted
 from .providers import StandIn, StandInModel
 from .server import Settings, drop_connection
@@ -45,16 +46,17 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
     async def chat(request: Request) -> Response:
-        return await _chat(request, provider, settings)
+        return await _refused(request, provider) or await _chat(request, provider, settings)
 
     async def models(request: Request) -> Response:
-        return _refused(request, provider) or JSONResponse(
+        return await _refused(request, provider) or JSONResponse(
             {"object": "list", "data": [_listed(model) for model in provider.models]}
         )
 
     prefix = f"/{provider.label}{provider.path}"
+    named = "/deployments/{model}" if provider.deployments else ""
     return [
-        Route(f"{prefix}/chat/completions", chat, methods=["POST"]),
+        Route(f"{prefix}{named}/chat/completions", chat, methods=["POST"]),
         Route(f"{prefix}/models", models, methods=["GET"]),
     ]
 
@@ -72,24 +74,38 @@ def _listed(model: StandInModel) -> dict[str, Any]:
     return found
 
 
-def _refused(request: Request, provider: StandIn) -> Response | None:
-    if provider.key is None:
-        return None
-    sent = request.headers.get("authorization", "")
-    if not sent:
-        return error(401, "You sent no key.", "invalid_request_error", code="missing_api_key")
-    if sent != f"Bearer {provider.key}":
-        return error(401, "Incorrect API key provided.", "invalid_request_error", code="invalid_api_key")
+async def _refused(request: Request, provider: StandIn) -> Response | None:
+    body = await request.body()
+    for door in provider.doors:
+        # A list of models costs nothing, so that an account without credit may still see it.
+        if isinstance(door, NoCredit) and request.method == "GET":
+            continue
+        refusal = door.refuse(request, body)
+        if refusal is not None:
+            reply = error(refusal.status, refusal.message, "invalid_request_error", code=refusal.code)
+            reply.headers.update(refusal.headers)
+            return reply
+    return None
+
+
+def _not_offered(model: StandInModel | None, name: str, request: Request) -> Response | None:
+    if model is None:
+        return error(404, f"The model '{name}' does not exist.", "invalid_request_error", code="model_not_found")
+    if not model.open:
+        message = f"Your account has not been granted access to {name}."
+        return error(403, message, "invalid_request_error", code="model_access_denied")
+    region = request.path_params.get("region")
+    if model.regions and region not in model.regions:
+        return error(403, f"{name} is not available in this region ({region}).", "invalid_request_error")
     return None
 
 
 async def _chat(request: Request, provider: StandIn, settings: Settings) -> Response:
-    refused = _refused(request, provider)
-    if refused is not None:
-        return refused
     try:
         body = await request.json()
-        name, fault = wanted(request.headers, body["model"])
+        if provider.deployments and "model" in body:
+            return error(400, "The model is named in the path.", "invalid_request_error", param="model")
+        name, fault = wanted(request.headers, request.path_params.get("model") or body["model"])
         messages = [(message["role"], _text(message.get("content"))) for message in body["messages"]]
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         return error(400, f"The request cannot be read: {wrong!r}", "invalid_request_error")
@@ -99,8 +115,13 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     if unknown is not None:
         return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
     model = provider.model(name)
-    if model is None:
-        return error(404, f"The model '{name}' does not exist.", "invalid_request_error", code="model_not_found")
+    not_offered = _not_offered(model, name, request)
+    if not_offered is not None or model is None:
+        return not_offered or Response(status_code=500)
+    refused = next((field for field in model.refuses if field in body), None)
+    if refused is not None:
+        message = f"Unsupported parameter: '{refused}' is not supported with this model."
+        return error(400, message, "invalid_request_error", code="unsupported_parameter", param=refused)
     prompt_tokens = sum(len(tokens(text)) + 3 for _, text in messages)
     if prompt_tokens > model.context:
         return error(

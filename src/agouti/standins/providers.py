@@ -5,6 +5,8 @@ One entry per provider. A dialect's module (`chat`, ...) answers for all provide
 
 from dataclasses import dataclass, field
 
+from .doors import Bearer, Door, KeyHeader, KeyQuery, NoCredit, Signed, Tokens, UserPassword, WantsHeader, WantsQuery
+
 
 @dataclass(frozen=True)
 class StandInModel:
@@ -13,11 +15,17 @@ class StandInModel:
     Attributes:
         context: tokens of prompt and answer together.
         prices: dollars per million tokens, in and out.
+        regions: where it is offered; everywhere if empty.
+        open: whether the account may use it.
+        refuses: parameters that it does not take.
     """
 
     name: str
     context: int = 8192
     prices: tuple[float, float] | None = None
+    regions: tuple[str, ...] = ()
+    open: bool = True
+    refuses: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -27,35 +35,117 @@ class StandIn:
     Attributes:
         label: its name, and the first part of its path.
         dialect: what it speaks.
-        path: where the dialect's paths begin.
-        key: the key that it wants, if any, and
-        variable: the variable in which the ready-made configuration looks for it.
+        path: where the dialect's paths begin; may hold ``{region}``.
+        doors: what it demands, in the order in which it looks.
+        variables: the keys that the ready-made configuration looks for, by variable.
+        settings: the lines of the ready-made entry after its address.
+        deployments: the model stands in the path, and must not stand in the body.
     """
 
     label: str
     dialect: str
     path: str = "/v1"
-    key: str | None = None
-    variable: str = ""
-    models: tuple[StandInModel, ...] = field(default=())
+    doors: tuple[Door, ...] = ()
+    variables: dict[str, str] = field(default_factory=dict)
+    settings: str = ""
+    models: tuple[StandInModel, ...] = ()
+    deployments: bool = False
 
     def model(self, name: str) -> StandInModel | None:
         """The model of that name."""
         return next((model for model in self.models if model.name == name), None)
 
 
+_QUILL = (
+    StandInModel("quill-large", 32768, (0.27, 0.81)),
+    StandInModel("quill-small", 8192, (0.05, 0.10)),
+    StandInModel("quill-next", 65536, (1.10, 4.40), open=False),
+    StandInModel("quill-thinker", 32768, (1.10, 4.40), refuses=("temperature", "max_tokens")),
+)
+
 STAND_INS = (
     StandIn(
         "northbank",
         "chat",
-        key="nb-3f9a-marsh-lane-demo",
-        variable="NORTHBANK_KEY",
-        models=(
-            StandInModel("quill-large", 32768, (0.27, 0.81)),
-            StandInModel("quill-small", 8192, (0.05, 0.10)),
-        ),
+        doors=(Bearer("nb-3f9a-marsh-lane-demo"),),
+        variables={"NORTHBANK_KEY": "nb-3f9a-marsh-lane-demo"},
+        settings='key = { env = "NORTHBANK_KEY" }\n',
+        models=_QUILL,
     ),
     StandIn("shed", "chat", models=(StandInModel("loam-2b", 4096), StandInModel("loam-7b", 8192))),
+    StandIn(
+        "orchard",
+        "chat",
+        path="/api/v2",
+        doors=(
+            KeyHeader("x-orchard-key", "or-51c2-marsh-lane-demo"),
+            WantsHeader("x-orchard-version", ("2026-03-01",)),
+            WantsHeader("x-project", ("seed-library",)),
+        ),
+        variables={"ORCHARD_KEY": "or-51c2-marsh-lane-demo"},
+        settings='key = { env = "ORCHARD_KEY" }\n'
+        'send_key = "header:x-orchard-key"\n'
+        'headers = { "x-orchard-version" = "2026-03-01", "x-project" = "{project}" }\n'
+        'values = { project = "seed-library" }\n',
+        models=(StandInModel("pippin-1", 16384), StandInModel("pippin-1-mini", 16384)),
+    ),
+    StandIn(
+        "harbour",
+        "chat",
+        path="",
+        doors=(KeyHeader("api-key", "hb-90d4-marsh-lane-demo"), WantsQuery("api-version", "2026-05-01")),
+        variables={"HARBOUR_KEY": "hb-90d4-marsh-lane-demo"},
+        settings='paths = { chat = "/deployments/{model}/chat/completions" }\n'
+        'query = { "api-version" = "2026-05-01" }\n'
+        'key = { env = "HARBOUR_KEY" }\n'
+        'send_key = "header:api-key"\n',
+        models=(StandInModel("club-almanac"), StandInModel("club-clerk")),
+        deployments=True,
+    ),
+    StandIn(
+        "ferry",
+        "chat",
+        path="/regions/{region}/v1",
+        doors=(Tokens("seed-library", "fr-77e0-marsh-lane-demo"),),
+        variables={"FERRY_SECRET": "fr-77e0-marsh-lane-demo"},
+        settings='values = { region = "north" }\n'
+        'key = { oauth = "client_credentials", token_address = "{origin}/ferry/oauth/token", '
+        'client_id = "seed-library", client_secret = { env = "FERRY_SECRET" } }\n',
+        models=(StandInModel("barge-3", 16384), StandInModel("barge-3-south", 16384, regions=("south",))),
+    ),
+    StandIn(
+        "lock",
+        "chat",
+        doors=(Signed("LOCKDEMOACCESSKEY", "lk-b81f-marsh-lane-demo", "north", "models"),),
+        variables={"LOCK_ACCESS_KEY": "LOCKDEMOACCESSKEY", "LOCK_SECRET_KEY": "lk-b81f-marsh-lane-demo"},
+        settings='key = { signature = "v4", region = "north", service = "models", '
+        'access_key = { env = "LOCK_ACCESS_KEY" }, secret_key = { env = "LOCK_SECRET_KEY" } }\n',
+        models=(StandInModel("sluice:1"),),
+    ),
+    StandIn(
+        "kiosk",
+        "chat",
+        doors=(KeyQuery("key", "ks-2e6b-marsh-lane-demo"),),
+        variables={"KIOSK_KEY": "ks-2e6b-marsh-lane-demo"},
+        settings='key = { env = "KIOSK_KEY" }\nsend_key = "query:key"\n',
+        models=(StandInModel("leaflet-1"),),
+    ),
+    StandIn(
+        "gate",
+        "chat",
+        doors=(UserPassword("grower:gt-66a1-marsh-lane-demo"),),
+        variables={"GATE_LOGIN": "grower:gt-66a1-marsh-lane-demo"},
+        settings='key = { env = "GATE_LOGIN" }\nsend_key = "basic"\n',
+        models=(StandInModel("hinge-1"),),
+    ),
+    StandIn(
+        "toll",
+        "chat",
+        doors=(Bearer("tl-0c5d-marsh-lane-demo"), NoCredit()),
+        variables={"TOLL_KEY": "tl-0c5d-marsh-lane-demo"},
+        settings='key = { env = "TOLL_KEY" }\n',
+        models=(StandInModel("penny-1"),),
+    ),
 )
 
 

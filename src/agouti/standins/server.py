@@ -69,12 +69,11 @@ def drop_connection(request: Request, *, reset: bool = False) -> None:
 
 def application(settings: Settings) -> Starlette:
     """All stand-ins as one ASGI application: ``/LABEL/...``."""
-    from . import chat
+    from . import chat, tokens
 
     dialects = {"chat": chat}
-    return Starlette(
-        routes=[route for provider in STAND_INS for route in dialects[provider.dialect].routes(provider, settings)]
-    )
+    routes = [route for provider in STAND_INS for route in dialects[provider.dialect].routes(provider, settings)]
+    return Starlette(routes=routes + [route for provider in STAND_INS for route in tokens.routes(provider)])
 
 
 class Served:
@@ -87,7 +86,21 @@ class Served:
 
     def __init__(self, port: int) -> None:
         self.port = port
-        self.environment = {each.variable: each.key for each in STAND_INS if each.key is not None}
+        self.environment = self.keys()
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """The providers that run."""
+        return tuple(each.label for each in STAND_INS)
+
+    def keys(self, labels: tuple[str, ...] | None = None) -> dict[str, str]:
+        """The variables with the keys of some providers, or of all."""
+        return {
+            name: key
+            for each in STAND_INS
+            if labels is None or each.label in labels
+            for name, key in each.variables.items()
+        }
 
     def address(self, label: str) -> str:
         """The base address of a provider."""
@@ -95,33 +108,32 @@ class Served:
 
     @property
     def toml(self) -> str:
-        """A configuration to paste into ``agouti.toml``."""
-        return _TOML.format(port=self.port)
+        """A configuration to paste into ``agouti.toml``: the first two providers, and two labels."""
+        return "\n".join([*(self.entry(label) for label in ("northbank", "shed")), _MODELS])
+
+    def entry(self, label: str) -> str:
+        """The configuration of one provider."""
+        settings = by_label(label).settings.replace("{origin}", f"http://127.0.0.1:{self.port}")
+        return f'[providers.{label}]\naddress = "{self.address(label)}"\n{settings}'
 
     @property
     def config(self) -> "Config":
-        """That configuration, with the keys at hand."""
+        """A configuration of all providers and the same labels, with the keys at hand."""
         import tomllib
 
         from ..config.load import load
 
-        return load(tomllib.loads(self.toml), environment={**os.environ, **self.environment})
+        entries = [self.entry(each.label) for each in STAND_INS]
+        return load(tomllib.loads("\n".join([*entries, _MODELS])), environment={**os.environ, **self.environment})
 
 
-_TOML = """\
-[providers.northbank]
-address = "http://127.0.0.1:{port}/northbank/v1"
-key = {{ env = "NORTHBANK_KEY" }}
-
-[providers.shed]
-address = "http://127.0.0.1:{port}/shed/v1"
-
+_MODELS = """\
 [models.almanac]
 provider = "northbank"
 name = "quill-large"
 system = "You answer growers' questions in two sentences."
-parameters = {{ temperature = 0.2 }}
-price = {{ input = 0.27, output = 0.81 }}
+parameters = { temperature = 0.2 }
+price = { input = 0.27, output = 0.81 }
 
 [models.almanac-local]
 provider = "shed"

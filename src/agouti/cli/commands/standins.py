@@ -12,10 +12,11 @@ from ..text import paint
 @click.option("--port", type=click.IntRange(0, 65535), default=0, help="Port; a free one by default.")
 @click.option("--seed", type=int, default=1, show_default=True, help="The same seed, the same answers.")
 @click.option("--pace", type=click.FloatRange(0, 10), default=0.02, show_default=True, help="Seconds between tokens.")
-def command(port: int, seed: int, pace: float) -> None:
+@click.option("--all", "everything", is_flag=True, help="Print the entries of all providers.")
+def command(port: int, seed: int, pace: float, everything: bool) -> None:
     """Run the simulated providers and print the configuration that reaches them.
 
-    Paste it into agouti.toml. They run until Ctrl-C.
+    Paste it into agouti.toml. They run until Ctrl-C. --all adds the ones with odd demands.
     """
     from ...core.errors import ConfigError
 
@@ -32,8 +33,11 @@ def command(port: int, seed: int, pace: float) -> None:
     try:
         with serve(seed=seed, pace=pace, port=port) as served:
             click.echo(served.toml, nl=False)
+            others = [label for label in served.labels if label not in ("northbank", "shed")] if everything else []
+            for label in others:
+                click.echo(f"\n{served.entry(label)}", nl=False)
             click.echo(paint("\n# in the shell that calls them (or in .env, without export):", dim=True), err=True)
-            click.echo(keys(served.environment), err=True)
+            click.echo(keys(served.keys(None if everything else ("northbank", "shed"))), err=True)
             click.echo(paint("# running until Ctrl-C", dim=True), err=True)
             stop.wait()
     except OSError as error:

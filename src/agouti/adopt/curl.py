@@ -1,0 +1,203 @@
+"""Read a curl command as people paste it. Pure: files that it names are read by the caller.
+
+>>> pasted = read('curl https://api.northbank.example/v1/models -H "Authorization: Bearer $NORTHBANK_KEY"')
+>>> pasted.address, pasted.headers
+('https://api.northbank.example/v1/models', {'Authorization': 'Bearer $NORTHBANK_KEY'})
+"""
+
+import re
+import shlex
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from ..core.errors import RequestError
+
+# Options that take a value which does not matter here, in their short and long forms.
+_WITH_VALUE = frozenset(
+    [
+        "-o",
+        "--output",
+        "-m",
+        "--max-time",
+        "--connect-timeout",
+        "-A",
+        "--user-agent",
+        "-e",
+        "--referer",
+        "-w",
+        "--write-out",
+        "--retry",
+        "--retry-delay",
+        "--retry-max-time",
+        "-c",
+        "--cookie-jar",
+        "-b",
+        "--cookie",
+        "--limit-rate",
+        "-F",
+        "--form",
+        "--resolve",
+        "--interface",
+        "--http-version",
+        "-T",
+        "--upload-file",
+        "-D",
+        "--dump-header",
+        "--cacert",
+        "-E",
+        "--cert",
+        "--key",
+        "--proxy",
+        "-x",
+        "--capath",
+        "--pinnedpubkey",
+    ]
+)
+_DATA = frozenset(["-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode", "--json"])
+# Short options without a value, which people run together: -sSL
+_FLAGS = "sSLkNvifgGI#0123456jOR"
+
+ReadFile = Callable[[str], str]
+
+
+class Pasted(Struct, frozen=True):
+    """What a command or address says.
+
+    Attributes:
+        address: as it stands there.
+        headers: by the name as it stands there; ``$VARIABLE`` is kept.
+        body: the data, put together; empty where there is none.
+        user: ``name:password`` of ``-u``.
+        signature: what the option for request signing says.
+        insecure: certificates are not to be checked.
+    """
+
+    address: str
+    headers: dict[str, str] = {}
+    body: str = ""
+    user: str = ""
+    signature: str = ""
+    insecure: bool = False
+
+
+def read(text: str, read_file: ReadFile | None = None) -> Pasted:
+    """The parts of a pasted command, or of a bare address.
+
+    Args:
+        read_file: gives the text of a file that the command names as ``@FILE``.
+
+    Raises:
+        RequestError: it is neither.
+    """
+    joined = re.sub(r"[\\^`][ \t]*\r?\n", " ", text.strip())
+    joined = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda found: shlex.quote(_unescaped(found[1])), joined)
+    joined = re.sub(r"^[$>%#]\s+", "", joined)
+    if not joined:
+        raise RequestError("nothing was pasted", hint="Paste a curl command or an address.")
+    try:
+        words = shlex.split(joined, posix=True)
+    except ValueError as error:
+        raise RequestError(
+            f"the command cannot be read: {error}",
+            hint="A quote is not closed: paste the whole command, to its last line.",
+        ) from None
+    if len(words) == 1 and words[0] != "curl":
+        return Pasted(words[0])
+    while words and "=" in words[0] and not words[0].startswith("-"):
+        words.pop(0)  # VARIABLE=value curl ...
+    if not words or words.pop(0).rpartition("/")[2] not in ("curl", "curl.exe"):
+        raise RequestError(
+            "this is neither a curl command nor an address", hint="Paste it from `curl` to the end of the last line."
+        )
+    return _Reader(words, read_file).result()
+
+
+def _unescaped(text: str) -> str:
+    escapes = {"n": "\n", "t": "\t", "r": "\r"}
+    return re.sub(r"\\(.)", lambda found: escapes.get(found[1], found[1]), text)
+
+
+class _Reader:
+    def __init__(self, words: list[str], read_file: ReadFile | None) -> None:
+        self._words = words
+        self._read_file = read_file
+        self._address = ""
+        self._headers: dict[str, str] = {}
+        self._body: list[str] = []
+        self._query: list[str] = []
+        self._user = ""
+        self._signature = ""
+        self._insecure = False
+        self._data_is_query = False
+
+    def result(self) -> Pasted:
+        while self._words:
+            word = self._words.pop(0)
+            if not word.startswith("-") or word == "-":
+                self._address = self._address or word
+            else:
+                self._option(word)
+        if not self._address:
+            raise RequestError("the command names no address", hint="Paste the whole command, with its https:// part.")
+        address, body = self._address, "&".join(self._body)
+        if self._data_is_query and body:
+            address, body = f"{address}{'&' if '?' in address else '?'}{body}", ""
+        return Pasted(address, self._headers, body, self._user, self._signature, self._insecure)
+
+    def _option(self, word: str) -> None:
+        name, value = word, None
+        if word.startswith("--") and "=" in word:
+            name, _, value = word.partition("=")
+        elif not word.startswith("--") and len(word) > 2 and word[1] not in _FLAGS:
+            name, value = word[:2], word[2:]  # -HName: value, -XPOST
+        elif not word.startswith("--") and len(word) > 2:
+            flags = word[1:]
+            self._insecure |= "k" in flags
+            self._data_is_query |= "G" in flags
+            last = f"-{flags[-1]}"
+            if last[1] not in _FLAGS:
+                self._option(last)
+            return
+        if name in ("-k", "--insecure"):
+            self._insecure = True
+        elif name in ("-G", "--get"):
+            self._data_is_query = True
+        elif name in ("-H", "--header"):
+            self._header(self._value(name, value))
+        elif name in _DATA:
+            self._data(name, self._value(name, value))
+        elif name in ("-u", "--user"):
+            self._user = self._value(name, value)
+        elif name == "--url":
+            self._address = self._value(name, value)
+        elif name == "--oauth2-bearer":
+            self._headers["Authorization"] = f"Bearer {self._value(name, value)}"
+        elif name.endswith("-sigv4"):
+            self._signature = self._value(name, value)
+        elif name in ("-X", "--request") or name in _WITH_VALUE:
+            self._value(name, value)
+
+    def _value(self, name: str, value: str | None) -> str:
+        if value is not None:
+            return value
+        if not self._words:
+            raise RequestError(f"the command ends after {name}", hint="Paste the whole command, to its last line.")
+        return self._words.pop(0)
+
+    def _header(self, text: str) -> None:
+        name, colon, value = text.partition(":")
+        if colon and name.strip():
+            self._headers[name.strip()] = value.strip()
+
+    def _data(self, name: str, text: str) -> None:
+        if text.startswith("@") and name != "--data-raw":
+            text = self._file(text[1:])
+        if name == "--json":
+            self._headers.setdefault("Content-Type", "application/json")
+        self._body.append(text)
+
+    def _file(self, path: str) -> str:
+        if self._read_file is None:
+            return ""
+        return self._read_file(path)

@@ -1,0 +1,263 @@
+"""Which entries a pasted command amounts to."""
+
+import json
+import re
+from typing import Any
+
+from msgspec import Struct
+
+from ..core.address import Address, host_of, is_local, parse
+from ..core.chat import Json
+from ..core.parameters import NAMES
+from ..core.secret import Secret, looks_secret
+from .curl import Pasted
+
+# Headers that every request has anyway.
+_USUAL = frozenset({"content-type", "accept", "user-agent", "content-length", "accept-encoding", "connection", "host"})
+_KEY_HEADERS = frozenset({"authorization", "x-api-key", "api-key"})
+# What other formats call the parameters.
+_OTHER_NAMES = {
+    "max_completion_tokens": "max_tokens",
+    "max_output_tokens": "max_tokens",
+    "max_new_tokens": "max_tokens",
+    "maxOutputTokens": "max_tokens",
+    "maxTokens": "max_tokens",
+    "num_predict": "max_tokens",
+    "topP": "top_p",
+    "stop_sequences": "stop",
+    "stopSequences": "stop",
+    "presencePenalty": "presence_penalty",
+    "frequencyPenalty": "frequency_penalty",
+}
+_NESTED = ("generationConfig", "options", "inferenceConfig", "parameters")
+# The question itself, and what Agouti decides for each call.
+_NOT_SETTINGS = frozenset(
+    [
+        "model",
+        "messages",
+        "prompt",
+        "input",
+        "contents",
+        "instances",
+        "system",
+        "systemInstruction",
+        "instructions",
+        "stream",
+        "stream_options",
+        "tools",
+        "tool_choice",
+        "toolConfig",
+        "response_format",
+    ]
+)
+_VARIABLE = re.compile(r"\$\{?(\w+)\}?|%(\w+)%|\$env:(\w+)")
+_PLACEHOLDER = re.compile(
+    r"^(<.*>|\[.*\]|\{.*\}|.*\.\.\.|[xX*]{4,}|\W*(your|my|insert|replace|paste)[\s_-].*|.*(_here|-here|api_key|api-key|YOUR_?KEY))$",
+    re.IGNORECASE,
+)
+_COMMON_HOST_WORDS = frozenset({"api", "www", "inference", "gateway", "models", "ai", "llm", "chat", "v1", "eu", "us"})
+
+
+class Adopted(Struct, frozen=True):
+    """What a pasted command amounts to.
+
+    Attributes:
+        provider_label, provider: label and values of the provider's entry.
+        model_label, model: the same of the model's entry; empty where no model is named.
+        secrets: literal keys that were found, by the variable that is to hold them.
+        notes: what was not taken over, or wants a look.
+    """
+
+    provider_label: str
+    provider: dict[str, Json]
+    model_label: str
+    model: dict[str, Json]
+    secrets: dict[str, Secret]
+    notes: list[str]
+
+
+def adopt(pasted: Pasted, *, provider_label: str = "", model_label: str = "") -> Adopted:
+    """The entries that a pasted command amounts to.
+
+    Args:
+        provider_label, model_label: your own names; made from host and model where not given.
+
+    Raises:
+        ConfigError: its address is none.
+    """
+    return _Adoption(pasted, provider_label, model_label).result()
+
+
+class _Adoption:
+    def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
+        self._pasted = pasted
+        self._model_label = model_label
+        variables = _VARIABLE.sub(lambda found: "{" + (found[1] or found[2] or found[3]).lower() + "}", pasted.address)
+        self._address: Address = parse(variables)
+        self._label = provider_label or _label_of(self._address.base)
+        self._variable = re.sub(r"\W", "_", self._label).upper() + "_KEY"
+        self._provider: dict[str, Json] = {"address": self._address.base}
+        self._secrets: dict[str, Secret] = {}
+        self._notes: list[str] = []
+
+    def result(self) -> Adopted:
+        address = self._address
+        if address.dialect and address.dialect != "chat":
+            self._provider["dialect"] = address.dialect
+        if address.path:
+            self._provider["paths"] = {address.operation: address.path}
+        if address.query:
+            self._provider["query"] = dict(address.query)
+        for name in re.findall(r"\{(\w+)\}", address.base):
+            self._notes.append(f'{{{name}}} in the address wants a value: values = {{ {name} = "..." }}')
+        self._key()
+        self._headers()
+        if self._pasted.insecure:
+            self._notes.append("-k was left out: point SSL_CERT_FILE at the certificate of the server's own CA instead")
+        model = self._model()
+        name = model.get("name", "")
+        label = self._model_label or _slug(name) if name else ""
+        if not name:
+            self._notes.append("no model is named in it: agouti check shows what the provider offers")
+        return Adopted(self._label, self._provider, label, model, self._secrets, self._notes)
+
+    def _key(self) -> None:
+        pasted, address = self._pasted, self._address
+        headers = {name.lower(): value for name, value in pasted.headers.items()}
+        if pasted.signature:
+            self._signed(pasted)
+        elif address.key_name is not None and address.key is not None:
+            raw = _VARIABLE.search(pasted.address)
+            self._place(raw[0] if raw and raw[0] in pasted.address.partition("?")[2] else address.key)
+            self._provider["send_key"] = f"query:{address.key_name}"
+        elif (sent := headers.get("authorization")) is not None:
+            way, _, value = sent.partition(" ")
+            if way.lower() == "bearer":
+                self._place(value.strip())
+            else:
+                self._place(sent)
+                self._provider["send_key"] = "header:authorization"
+        elif pasted.user:
+            self._place(pasted.user)
+            self._provider["send_key"] = "basic"
+        else:
+            name = next((name for name in headers if name in _KEY_HEADERS), None) or next(
+                (name for name in headers if name not in _USUAL and looks_secret(name)), None
+            )
+            if name is not None:
+                self._place(headers[name])
+                self._provider["send_key"] = f"header:{name}"
+
+    def _place(self, value: str) -> None:
+        """Say where the key lives; a literal one is to be moved there."""
+        named = _VARIABLE.search(value)
+        if named:
+            self._provider["key"] = {"env": named[1] or named[2] or named[3]}
+            return
+        self._provider["key"] = {"env": self._variable}
+        if _PLACEHOLDER.match(value) or not value:
+            self._notes.append(f"the key in it is a placeholder: set {self._variable}")
+        else:
+            self._secrets[self._variable] = Secret(value)
+
+    def _signed(self, pasted: Pasted) -> None:
+        parts = pasted.signature.split(":")
+        region, service = (parts[2], parts[3]) if len(parts) >= 4 else ("", "")
+        prefix = self._variable.removesuffix("_KEY")
+        names = (f"{prefix}_ACCESS_KEY", f"{prefix}_SECRET_KEY")
+        user, _, secret = pasted.user.partition(":")
+        for place, (name, value) in enumerate(zip(names, (user, secret), strict=True)):
+            found = _VARIABLE.search(value)
+            if found:
+                names = (found[1], names[1]) if place == 0 else (names[0], found[1])
+            elif value and not _PLACEHOLDER.match(value):
+                self._secrets[name] = Secret(value)
+        self._provider["key"] = {
+            "signature": "v4",
+            "region": region,
+            "service": service,
+            "access_key": {"env": names[0]},
+            "secret_key": {"env": names[1]},
+        }
+        if not region or not service:
+            self._notes.append("fill in region and service of the signature")
+
+    def _headers(self) -> None:
+        sent_key = str(self._provider.get("send_key", "bearer")).partition(":")[2] or "authorization"
+        kept: dict[str, str] = {}
+        for name, value in self._pasted.headers.items():
+            folded = name.lower()
+            if folded in _USUAL or folded == sent_key:
+                continue
+            found = _VARIABLE.fullmatch(value)
+            if found:
+                slot = found[1] or found[2] or found[3]
+                kept[folded] = "{" + slot.lower() + "}"
+                self._notes.append(f'{{{slot.lower()}}} in header {folded} wants a value: values = {{ ... = "..." }}')
+            elif looks_secret(folded):
+                self._notes.append(f"header {folded} looks like a second key and was left out")
+            else:
+                kept[folded] = value
+        if kept:
+            self._provider["headers"] = kept
+
+    def _model(self) -> dict[str, Json]:
+        body = self._body()
+        name = self._address.model or body.get("model") or ""
+        if not isinstance(name, str) or not name:
+            return {}
+        if self._address.dialect == "contents":
+            name = name.removeprefix("models/")
+        parameters: dict[str, Json] = {}
+        added: dict[str, Json] = {}
+        inner: dict[str, Json] = {}
+        for nested in _NESTED:
+            if isinstance(body.get(nested), dict):
+                inner |= body.pop(nested)
+        for field, value in {**body, **inner}.items():
+            ours = _OTHER_NAMES.get(field, field)
+            if ours in NAMES and field not in _NOT_SETTINGS:
+                parameters[ours] = value
+                if field == "max_completion_tokens":
+                    self._provider["rename"] = {"max_tokens": field}
+            elif field not in _NOT_SETTINGS and field in body:
+                added[field] = value
+            elif field not in _NOT_SETTINGS:
+                self._notes.append(f"{field} was left out: pass it with extra={{...}} where it is wanted")
+        if added:
+            self._provider["add"] = added
+            self._notes.append(f"{', '.join(added)} goes into every request of this provider (add)")
+        model: dict[str, Json] = {"provider": self._label, "name": name}
+        if parameters:
+            model["parameters"] = parameters
+        return model
+
+    def _body(self) -> dict[str, Any]:
+        text = self._pasted.body.strip()
+        if not text:
+            return {}
+        try:
+            body = json.loads(text)
+        except ValueError:
+            # Pages print example bodies with comments and commas too many: the name is worth having all the same.
+            named = re.search(r'"model"\s*:\s*"([^"]+)"', text)
+            self._notes.append(
+                "the data is not valid JSON; only the model's name was taken from it"
+                if named
+                else "the data is not valid JSON"
+            )
+            return {"model": named[1]} if named else {}
+        return body if isinstance(body, dict) else {}
+
+
+def _label_of(base: str) -> str:
+    host = host_of(base)
+    if is_local(host) or re.fullmatch(r"[\d.]+|.*:.*", host):
+        return "local" if is_local(host) else "server"
+    words = [word for word in host.split(".")[:-1] if word not in _COMMON_HOST_WORDS and "{" not in word]
+    return _slug(words[-1] if words else host.split(".")[0])
+
+
+def _slug(name: str) -> str:
+    last = name.rstrip("/").rpartition("/")[2]
+    return re.sub(r"[^a-z0-9.]+", "-", last.lower()).strip("-.") or "model"

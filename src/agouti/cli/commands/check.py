@@ -1,0 +1,45 @@
+"""``agouti check``: is everything in order?"""
+
+import json
+
+import click
+import msgspec
+
+from ...client import Client
+from ..app import Settings
+from ..text import colour, paint
+
+_MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
+
+
+@click.command("check")
+@click.argument("labels", nargs=-1)
+@click.option("--json", "as_json", is_flag=True, help="Print the findings as JSON.")
+@click.pass_obj
+def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
+    """Check the models or providers LABELS, or all of them; ends with 1 if anything is wrong.
+
+    Is the address right and reachable, is there a key and is it accepted, does the provider offer the model? No
+    tokens are spent.
+    """
+    from ...check import check
+
+    with Client(app.config) as client:
+        found = check(client, labels)
+    if as_json:
+        click.echo(json.dumps([{"ok": each.ok, **msgspec.to_builtins(each)} for each in found], indent=2))
+    else:
+        width = max((len(finding.what) for each in found for finding in each.findings), default=0)
+        for each in found:
+            click.echo(f"{paint(each.provider, bold=True)}  {each.address}")
+            for finding in each.findings:
+                mark, shade = _MARKS[finding.ok]
+                mark = paint(f"{mark:5}", fg=shade) if colour() else f"{mark:5}"
+                click.echo(f"  {mark}  {finding.what:{width}}  {finding.detail}")
+                if finding.hint and not finding.ok:
+                    click.echo(f"         {'':{width}}  {paint(finding.hint, bold=True)}")
+        wrong = [each.provider for each in found if not each.ok]
+        click.echo(
+            f"\n{len(found)} checked" + (f", something is wrong with {', '.join(wrong)}" if wrong else ", all well")
+        )
+    return 0 if all(each.ok for each in found) else 1

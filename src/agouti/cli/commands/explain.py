@@ -1,0 +1,41 @@
+"""``agouti explain``: what would be sent, and why so."""
+
+import json
+
+import click
+import msgspec
+
+from ...client import Client
+from ..app import Settings
+from ..text import paint
+
+
+@click.command("explain")
+@click.argument("label")
+@click.argument("text", required=False, default="...")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(app: Settings, label: str, text: str, as_json: bool) -> None:
+    """Show the request that the model LABEL would get for TEXT, and where each setting came from.
+
+    Nothing is sent, no key is fetched; keys show as ***.
+    """
+    from ...explain import explain
+
+    with Client(app.config) as client:
+        found = explain(client, label, text)
+    if as_json:
+        click.echo(json.dumps(msgspec.to_builtins(found), ensure_ascii=False, indent=2))
+        return
+    click.echo(paint(f"{found.method} {found.address}", bold=True))
+    for name, value in found.headers.items():
+        click.echo(f"{name}: {value}")
+    if found.body is not None:
+        click.echo()
+        click.echo(json.dumps(found.body, ensure_ascii=False, indent=2))
+    click.echo()
+    width = max(len(setting.name) for setting in found.settings)
+    values = min(max(len(setting.value) for setting in found.settings), 52)
+    for setting in found.settings:
+        shown = setting.value if len(setting.value) <= values else setting.value[: values - 3] + "..."
+        click.echo(f"{setting.name:{width}}  {shown:{values}}  {paint(setting.origin, fg='cyan')}")
