@@ -2,6 +2,7 @@
 
 import json
 import re
+import shlex
 from typing import Any
 
 from msgspec import Struct
@@ -50,7 +51,8 @@ _NOT_SETTINGS = frozenset(
         "response_format",
     ]
 )
-_VARIABLE = re.compile(r"\$\{?(\w+)\}?|%(\w+)%|\$env:(\w+)")
+_VARIABLE = re.compile(r"\$env:(?P<a>\w+)|\$\{?(?P<b>\w+)\}?|%(?P<c>\w+)%")
+_COMMAND = re.compile(r"\$\((.+)\)|`(.+)`")
 _PLACEHOLDER = re.compile(
     r"^(<.*>|\[.*\]|\{.*\}|.*\.\.\.|[xX*]{4,}|\W*(your|my|insert|replace|paste)[\s_-].*|.*(_here|-here|api_key|api-key|YOUR_?KEY))$",
     re.IGNORECASE,
@@ -92,7 +94,7 @@ class _Adoption:
     def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
         self._pasted = pasted
         self._model_label = model_label
-        variables = _VARIABLE.sub(lambda found: "{" + (found[1] or found[2] or found[3]).lower() + "}", pasted.address)
+        variables = _VARIABLE.sub(lambda found: "{" + _name(found).lower() + "}", pasted.address)
         self._address: Address = parse(variables)
         self._label = provider_label or _label_of(self._address.base)
         self._variable = re.sub(r"\W", "_", self._label).upper() + "_KEY"
@@ -150,9 +152,13 @@ class _Adoption:
 
     def _place(self, value: str) -> None:
         """Say where the key lives; a literal one is to be moved there."""
+        printed = _COMMAND.search(value)
+        if printed:
+            self._provider["key"] = {"command": shlex.split(printed[1] or printed[2])}
+            return
         named = _VARIABLE.search(value)
         if named:
-            self._provider["key"] = {"env": named[1] or named[2] or named[3]}
+            self._provider["key"] = {"env": _name(named)}
             return
         self._provider["key"] = {"env": self._variable}
         if _PLACEHOLDER.match(value) or not value:
@@ -169,7 +175,7 @@ class _Adoption:
         for place, (name, value) in enumerate(zip(names, (user, secret), strict=True)):
             found = _VARIABLE.search(value)
             if found:
-                names = (found[1], names[1]) if place == 0 else (names[0], found[1])
+                names = (_name(found), names[1]) if place == 0 else (names[0], _name(found))
             elif value and not _PLACEHOLDER.match(value):
                 self._secrets[name] = Secret(value)
         self._provider["key"] = {
@@ -191,7 +197,7 @@ class _Adoption:
                 continue
             found = _VARIABLE.fullmatch(value)
             if found:
-                slot = found[1] or found[2] or found[3]
+                slot = _name(found)
                 kept[folded] = "{" + slot.lower() + "}"
                 self._notes.append(f'{{{slot.lower()}}} in header {folded} wants a value: values = {{ ... = "..." }}')
             elif looks_secret(folded):
@@ -248,6 +254,10 @@ class _Adoption:
             )
             return {"model": named[1]} if named else {}
         return body if isinstance(body, dict) else {}
+
+
+def _name(variable: re.Match[str]) -> str:
+    return next(name for name in variable.groups() if name)
 
 
 def _label_of(base: str) -> str:

@@ -116,8 +116,8 @@ def read_file(path: Path) -> Source:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise _at(
-            ConfigError(f"{path} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
-            Origin("file", str(path)),
+            ConfigError(f"{shown} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
+            Origin("file", shown),
         ) from None
     return Source("file", shown, values, text)
 

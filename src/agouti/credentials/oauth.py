@@ -133,7 +133,7 @@ def _token(
             key.subject or None,
             audience=key.audience or address,
             scope=key.scope or None,
-            key=private,
+            key=_signing_key(private, key.algorithm),
             header=header,
         )
         found = client.refresh_token()
@@ -151,6 +151,28 @@ def _token(
     else:
         found = plain.fetch_token(address, grant_type="client_credentials", **more)
     return found
+
+
+_KEY_KINDS = {"HS": "OctKey", "RS": "RSAKey", "PS": "RSAKey", "ES": "ECKey", "Ed": "OKPKey"}
+
+
+def _signing_key(text: str, algorithm: str) -> Any:
+    from joserfc import jwk
+    from joserfc.errors import JoseError
+
+    kind = _KEY_KINDS.get(algorithm[:2])
+    if kind is None:
+        raise ConfigError(
+            f"there is no signing algorithm {algorithm!r}", hint="Usual ones: RS256, ES256, PS256, EdDSA, HS256."
+        )
+    try:
+        return getattr(jwk, kind).import_key(text)
+    except (JoseError, ValueError, TypeError):
+        pass
+    raise CredentialMissing(
+        f"no token: the private key is not one for {algorithm}",
+        hint="It is the whole text of the key file, from -----BEGIN to -----END; check algorithm too.",
+    )
 
 
 def _account(key: OAuthKey) -> dict[str, str]:

@@ -72,7 +72,7 @@ class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
         lifetime: seconds that a token without an expiry of its own is kept.
     """
 
-    command: list[str]
+    command: tuple[str, ...]
     timeout: float = 30.0
     lifetime: float = 300.0
 

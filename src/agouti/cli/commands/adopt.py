@@ -76,7 +76,8 @@ def _read_file(path: str) -> str:
     try:
         return Path(path).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
+        why = getattr(error, "strerror", None) or error
         raise RequestError(
-            f"the command takes its data from {path}, which cannot be read ({getattr(error, 'strerror', None) or error})",
+            f"the command takes its data from {path}, which cannot be read ({why})",
             hint="Run it where that file is, or put the data into the command.",
         ) from None

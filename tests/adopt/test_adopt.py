@@ -1,0 +1,141 @@
+"""Pasted commands, adopted and then used against the stand-ins."""
+
+import json
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+import agouti
+from agouti.adopt import curl
+from agouti.adopt.entries import adopt
+from agouti.adopt.files import write_dotenv, write_toml
+from agouti.standins import Served
+
+from .pasted import PASTED
+
+PRINT_TOKEN = """
+import json, urllib.parse, urllib.request
+form = urllib.parse.urlencode({"grant_type": "client_credentials", "client_id": "seed-library",
+                               "client_secret": "fr-77e0-marsh-lane-demo"})
+print(urllib.request.urlopen("ORIGIN/ferry/oauth/token", form.encode()).read().decode())
+"""
+
+
+@pytest.mark.parametrize(("name", "provider", "text", "model"), PASTED, ids=[row[0] for row in PASTED])
+def test_pasted_command_works(
+    served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str, provider: str, text: str, model: str
+) -> None:
+    origin = f"http://127.0.0.1:{served.port}"
+    text = text.replace("https://HOST", "HOST").replace("HOST", origin).replace("python3", sys.executable)
+    (tmp_path / "body.json").write_text('{"model": "quill-large", "messages": []}')
+    (tmp_path / "print_token.py").write_text(PRINT_TOKEN.replace("ORIGIN", origin))
+    found = adopt(curl.read(text, lambda path: (tmp_path / path).read_text()), provider_label="server")
+    write_dotenv(tmp_path / ".env", found.secrets)
+    write_toml(tmp_path / "agouti.toml", found)
+    written = (tmp_path / "agouti.toml").read_text()
+    assert "marsh-lane-demo" not in written
+    # What the page calls $NORTHBANK_KEY the user has set; a placeholder is set under the name that was made up for it.
+    for variable, value in served.keys((provider,)).items():
+        monkeypatch.setenv(variable, value)
+        if "placeholder" in name:
+            monkeypatch.setenv("SERVER_KEY", value)
+    monkeypatch.setenv("AGOUTI__PROVIDERS__SERVER__VALUES__PROJECT", "seed-library")
+    with agouti.Client() as client:
+        assert client.ask(model, "When do peas go in?").text.startswith("Peas")
+
+
+def test_what_is_taken_over_and_what_is_said() -> None:
+    text = """curl https://api.eu.northbank.example/v1/chat/completions -k -H 'x-team: beds' -H 'x-secret-two: abc' \\
+      -H "Authorization: Bearer nb-1" -d '{"model": "group/Quill Large", "messages": [], "stream": true, "top_p": 0.9,
+      "safe": true, "tools": [], "options": {"num_predict": 5, "mirostat": 1}}'"""
+    found = adopt(curl.read(text))
+    assert found.provider_label == "northbank"
+    assert found.provider == {
+        "address": "https://api.eu.northbank.example/v1",
+        "key": {"env": "NORTHBANK_KEY"},
+        "headers": {"x-team": "beds"},
+        "add": {"safe": True},
+    }
+    assert (found.model_label, found.model["name"]) == ("quill-large", "group/Quill Large")
+    assert found.model["parameters"] == {"top_p": 0.9, "max_tokens": 5}
+    assert found.secrets["NORTHBANK_KEY"].reveal() == "nb-1"
+    assert [word for note in found.notes for word in ("-k", "x-secret-two", "mirostat", "safe") if word in note] == [
+        "x-secret-two",
+        "-k",
+        "mirostat",
+        "safe",
+    ] or len(found.notes) == 4
+
+
+@pytest.mark.parametrize(
+    ("address", "dialect", "base", "model"),
+    [
+        ("https://a.example/v1/messages", "messages", "https://a.example/v1", None),
+        ("https://a.example/v1/responses", "responses", "https://a.example/v1", None),
+        ("https://a.example/v1/completions", "prompt", "https://a.example/v1", None),
+        (
+            "https://a.example/v1beta/models/m-1:generateContent?key=$A_KEY",
+            "contents",
+            "https://a.example/v1beta",
+            "m-1",
+        ),
+        ("http://localhost:4000/api/chat", "lines", "http://localhost:4000", None),
+        ("https://a.example/v1/p/q/m-2:predict", "predict", "https://a.example/v1/p/q", "m-2"),
+        ("https://a.example/v1/models/o/n/predictions", "jobs", "https://a.example/v1", "o/n"),
+        ("https://a.example/model/m%3A1/converse", "converse", "https://a.example", "m:1"),
+    ],
+)
+def test_dialect_is_told_by_the_path(address: str, dialect: str, base: str, model: str | None) -> None:
+    found = adopt(curl.read(f'curl "{address}" -d "{{}}"'))
+    assert (found.provider["dialect"], found.provider["address"], found.model.get("name")) == (dialect, base, model)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "curl",
+        "curl -H 'a: b'",
+        "curl https://a.example -d '{",
+        "wget https://a.example",
+        "curl https://a.example -H",
+        "ftp://a.example",
+    ],
+)
+def test_what_cannot_be_read_is_said(text: str) -> None:
+    with pytest.raises((agouti.RequestError, agouti.ConfigError)) as wrong:
+        adopt(curl.read(text))
+    assert wrong.value.hint
+
+
+def test_files_are_left_as_they_were_but_for_the_addition(tmp_path: Path) -> None:
+    path = tmp_path / "agouti.toml"
+    before = "# my notes\n[providers.shed]\naddress = 'http://localhost:1/v1'   # the old one\n"
+    path.write_text(before)
+    found = adopt(curl.read('curl https://northbank.example/v1/chat/completions -d \'{"model": "m"}\''))
+    write_toml(path, found)
+    write_toml(path, found)  # again: nothing is added twice
+    assert path.read_text().startswith(before)
+    assert tomllib.loads(path.read_text())["models"]["m"]["provider"] == "northbank"
+    other = adopt(curl.read("https://northbank.example/v2"))
+    with pytest.raises(agouti.ConfigError, match=r"another entry \[providers\.northbank\]"):
+        write_toml(path, other)
+    path.write_text("providers = { shed = { address = 'http://localhost:1' } }\n")
+    with pytest.raises(agouti.ConfigError, match="by hand|how its tables"):
+        write_toml(path, other)
+    assert json.dumps(tomllib.loads(path.read_text()))
+
+
+def test_key_file_is_private_and_an_older_key_is_kept(tmp_path: Path) -> None:
+    from agouti.adopt.files import free_name
+
+    env = tmp_path / ".env"
+    env.write_text("NORTHBANK_KEY=old\nOTHER=1\n")
+    name = free_name("NORTHBANK_KEY", agouti.Secret("new"), {"NORTHBANK_KEY": "old"})
+    write_dotenv(env, {name: agouti.Secret("new")})
+    assert env.stat().st_mode & 0o777 == 0o600
+    text = env.read_text()
+    assert "NORTHBANK_KEY=old" in text
+    assert "NORTHBANK_KEY_2='new'" in text
