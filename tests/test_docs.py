@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from agouti.standins import Served
+from agouti.standins import Served, serve
 
 ROOT = Path(__file__).parent.parent
 GUIDES = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -48,3 +48,9 @@ def test_every_picture_is_linked() -> None:
     assert runpy.run_path(str(ROOT / "docs" / "screenshots" / "make.py"))["SHOTS"].keys() == {
         picture.stem for picture in (ROOT / "docs" / "screenshots").glob("*.png")
     }
+
+
+def test_table_of_failures_is_what_really_happens() -> None:
+    failures = runpy.run_path(str(ROOT / "docs" / "failures.py"))
+    with serve() as served:
+        assert failures["table"](served) in (ROOT / "docs" / "getting-in.md").read_text()

@@ -18,9 +18,33 @@ SIZE = "1280x800"
 
 # Pictures that need more lines than usual: smaller letters.
 SMALL = {"demo"}
-# name: what is typed into the shell, line by line
+# name: what is typed into the shell, line by line; a line that begins with @ is not shown
+PASTED = """\
+curl ADDRESS/chat/completions \\
+  -H "Content-Type: application/json" \\
+  -H "x-orchard-key: or-51c2-marsh-lane-demo" \\
+  -H "x-orchard-version: 2026-03-01" -H "x-project: seed-library" \\
+  -d '{"model": "pippin-1", "messages": [{"role": "user", "content": "Hello"}], "temperature": 0.2}'
+"""
 SHOTS: dict[str, list[str]] = {
     "demo": ["agouti demo"],
+    "adopt": [
+        "@cp agouti.toml ../all.toml; rm agouti.toml; unset ORCHARD_KEY",
+        "cat pasted.txt",
+        "agouti adopt --from pasted.txt --provider orchard --label almanac --write",
+        "ls -la .env",
+        "agouti check",
+        'agouti ask almanac "When do peas go in?"',
+    ],
+    "check": [
+        "@sed -i s/quill-large/quill-lagre/ agouti.toml; unset KIOSK_KEY; export KIOSK_KEYS=x",
+        "agouti check almanac shed orchard ferry lock kiosk toll",
+    ],
+    "explain": [
+        '@printf \'\\n[models.kids]\\nlike = "almanac"\\nsystem = "You explain gardening to a ten-year-old."\\n\' >> agouti.toml',
+        "@export AGOUTI__MODELS__KIDS__PARAMETERS__MAX_TOKENS=200",
+        'agouti explain kids "When do peas go in?"',
+    ],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",
@@ -53,9 +77,14 @@ def shoot(name: str, lines: list[str], display: str) -> None:
     with tempfile.TemporaryDirectory() as scratch, serve(pace=0.002) as served:
         folder = Path(scratch, "marsh-lane")
         folder.mkdir()
-        (folder / "agouti.toml").write_text(served.toml)
+        others = [served.entry(label) for label in served.labels if label not in ("northbank", "shed")]
+        (folder / "agouti.toml").write_text("\n".join([served.toml, *others]))
+        (folder / "pasted.txt").write_text(PASTED.replace("ADDRESS", served.address("orchard")))
         script = "clear\n"
         for line in lines:
+            if line.startswith("@"):
+                script += f"{line[1:]}\n"
+                continue
             quoted = line.replace("'", "'\\''")
             script += f"printf '\\033[1;32m$\\033[0m %s\\n' '{quoted}'\n{line}\necho\n"
         Path(scratch, "typed").write_text(script + "touch ../done\nsleep 60\n")
@@ -83,7 +112,7 @@ def shoot(name: str, lines: list[str], display: str) -> None:
             "0",
         ]
         window = subprocess.Popen(
-            ["xterm", *look, "-geometry", "180x57+0+0" if name in SMALL else "156x46+0+0", "-e", "bash", "../typed"],
+            ["xterm", *look, "-geometry", "200x64+0+0" if name in SMALL else "156x46+0+0", "-e", "bash", "../typed"],
             cwd=folder,
             env=environment,
         )

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from .config.entries import Config, Model, Provider
-from .core.address import host_of, is_local
 from .core.errors import (
     AgoutiError,
     ConnectionFailed,
@@ -99,7 +98,14 @@ def _check(client: "Client", provider: Provider, models: list[Model]) -> Checked
         found = client.run(listing(client.about(provider.label)))
     except AgoutiError as error:
         found = error
-    findings += _about_address(endpoint, found)
+    reached = found
+    if isinstance(found, CredentialMissing):
+        # Whether anybody answers at the address can be seen without a key.
+        try:
+            reached = client.run(listing(client.about(provider.label), keyless=True))
+        except AgoutiError as error:
+            reached = error
+    findings.append(_about_address(reached))
     findings += _about_key(client.config, endpoint, found)
     findings += _about_models(models, found)
     if isinstance(endpoint.key, SignatureKey) and isinstance(found, Listing):
@@ -112,18 +118,14 @@ def _wrong(what: str, error: AgoutiError) -> Finding:
     return Finding(what, False, error.what, error.hint)
 
 
-def _about_address(endpoint: Endpoint, found: Listing | AgoutiError) -> list[Finding]:
+def _about_address(found: Listing | AgoutiError) -> Finding:
     if isinstance(found, Listing):
-        return [Finding("address", True, f"answers in {found.attempt.seconds * 1000:.0f} ms")]
+        return Finding("address", True, f"answers in {found.attempt.seconds * 1000:.0f} ms")
     if isinstance(found, (ConnectionFailed, ReplyError)):
-        return [_wrong("address", found)]
-    if isinstance(found, CredentialMissing):
-        host = host_of(endpoint.base)
-        where = "this machine" if is_local(host) else host
-        return [Finding("address", None, f"not tried: there is no key for {where}")]
-    if isinstance(found, ProviderError) or found.status is not None:
-        return [Finding("address", True, f"answers (HTTP {found.status})")]
-    return [Finding("address", None, f"not tried: {found.what}", found.hint)]
+        return _wrong("address", found)
+    if found.status is not None:
+        return Finding("address", True, f"answers (HTTP {found.status})")
+    return Finding("address", None, f"not tried: {found.what}", found.hint)
 
 
 def _about_key(config: Config, endpoint: Endpoint, found: Listing | AgoutiError) -> list[Finding]:

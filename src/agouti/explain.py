@@ -123,5 +123,6 @@ def _text(name: str, value: Any) -> str:
     if looks_secret(name.rpartition(".")[2]) and name.startswith(("headers", "query")):
         return MASK
     if isinstance(value, Struct):
-        return str(value)
+        told = {name: each for name, each in msgspec.structs.asdict(value).items() if each is not None}
+        return ", ".join(f"{name} = {each}" for name, each in told.items())
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)

@@ -123,7 +123,7 @@ def test_files_are_left_as_they_were_but_for_the_addition(tmp_path: Path) -> Non
     with pytest.raises(agouti.ConfigError, match=r"another entry \[providers\.northbank\]"):
         write_toml(path, other)
     path.write_text("providers = { shed = { address = 'http://localhost:1' } }\n")
-    with pytest.raises(agouti.ConfigError, match="by hand|how its tables"):
+    with pytest.raises(agouti.ConfigError, match="cannot be added"):
         write_toml(path, other)
     assert json.dumps(tomllib.loads(path.read_text()))
 

@@ -13,6 +13,7 @@ They are what ``agouti.toml`` is parsed into, and can be made in code as well:
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Literal
 
+import msgspec
 from msgspec import Struct
 
 from ..core.errors import ConfigError, LabelUnknown
@@ -20,7 +21,7 @@ from ..core.http import Timeouts
 from ..core.near import near_hint
 from ..core.reply import Price
 from ..core.retries import Retries
-from ..core.secret import Environment
+from ..core.secret import MASK, Environment, looks_secret
 from ..credentials.sources import Key
 
 if TYPE_CHECKING:
@@ -70,6 +71,14 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     def __repr__(self) -> str:
         # Headers, query and address may hold a literal key.
         return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"
+
+    def __reduce__(self) -> "tuple[object, tuple[Any, ...]]":
+        # A pickle carries the mask instead of a literal secret, as with `Secret`.
+        values = msgspec.structs.asdict(self)
+        for name in ("headers", "query"):
+            values[name] = {each: MASK if looks_secret(each) else text for each, text in values[name].items()}
+        values["address"] = self.address.partition("?")[0]
+        return Provider, tuple(values.values())
 
 
 class Model(Struct, frozen=True, forbid_unknown_fields=True):

@@ -340,7 +340,11 @@ def _check_models(models: dict[str, Model], providers: dict[str, Provider], orig
                     ConfigError(
                         f"[models.{label}] has no {name}",
                         hint=f'Add {name} = "..."'
-                        + (f"; known providers: {', '.join(sorted(providers))}" if name == "provider" else ""),
+                        + (
+                            f"; known providers: {', '.join(sorted(providers))}"
+                            if name == "provider" and providers
+                            else ""
+                        ),
                     ),
                     origins.of("models", label),
                 )

@@ -29,8 +29,11 @@ class Listing(Struct, frozen=True):
     attempt: Attempt
 
 
-def listing(call: Call) -> Steps[Listing]:
+def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
     """Get the list of the provider of the call's first target.
+
+    Args:
+        keyless: send no key, only to see whether anybody answers.
 
     Raises:
         RequestError: the dialect has no list.
@@ -43,7 +46,7 @@ def listing(call: Call) -> Steps[Listing]:
         raise placed(RequestError(f"dialect {endpoint.dialect.name} has no list of models"), target)
     started = call.clock()
     try:
-        credential = yield from credential_for(call, target)
+        credential = None if keyless else (yield from credential_for(call, target))
         request = endpoint.request(outgoing, target.model.name, credential)
         reply: HttpReply = yield Send(request, _TIMEOUTS)
     except TransportFailure as failure:

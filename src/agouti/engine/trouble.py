@@ -22,6 +22,7 @@ from ..core.errors import (
     TimedOut,
     TLSFailed,
 )
+from ..credentials.sources import SignatureKey
 from ..dialects.base import Fault
 from ..transport.base import TransportFailure
 from .target import Target
@@ -128,11 +129,28 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
     if isinstance(error, ModelUnknown):
         error.hint = f"Correct the name {name!r} in the entry; see the provider's names with: agouti check"
     if isinstance(error, CredentialRefused):
-        key = target.endpoint.key
-        error.hint += (
-            f" The key in use: {key.places()}." if key is not None else " No key was sent: the entry names none."
-        )
+        error.hint = _key_hint(fault.message, target)
+    if isinstance(error, NoAccess) and "region" in fault.message.lower():
+        error.hint = "Take a region where the model is offered (in the entry's address or values), or another model."
     return placed(error, target)
+
+
+def _key_hint(said: str, target: Target) -> str:
+    endpoint, key = target.endpoint, target.endpoint.key
+    entry = f"providers.{endpoint.provider.label}"
+    if key is None:
+        return f'The entry names no key: add key = {{ env = "NAME" }} to [{entry}].'
+    used = f"The key in use: {key.places()}."
+    folded = said.lower()
+    if isinstance(key, SignatureKey):
+        return f"{used} Check both keys, region and service in {entry}.key, and this machine's clock."
+    if "expired" in folded:
+        return f"{used} Get a new one; a key of kind command or oauth is renewed by itself."
+    if any(words in folded for words in ("no key", "missing", "not provide", "did not send", "no api key")):
+        return (
+            f"{used} It was sent as {endpoint.send_key}; see in the provider's pages where it goes, and set send_key."
+        )
+    return f"{used} Make a new one on the provider's pages and put it there; then run: agouti check"
 
 
 _VERBS: dict[type[AgoutiError], str] = {

@@ -48,6 +48,14 @@ STEPS: tuple[tuple[str, str], ...] = (
         """,
     ),
     (
+        "Is everything in order? Address, key and name, without spending a token",
+        """
+        from agouti.check import check
+        for found in check(client, ["almanac", "almanac-local"]):
+            print(found.provider, "- all well" if found.ok else "- something is wrong", f"({len(found.findings)} findings)")
+        """,
+    ),
+    (
         "A wrong name says which names are near",
         """
         try:

@@ -1,0 +1,124 @@
+"""No output of any kind contains a planted secret."""
+
+import io
+import json
+import logging
+import pickle
+import string
+import traceback
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import agouti
+from agouti.check import check
+from agouti.explain import explain
+from agouti.standins import Served
+
+from .cli.conftest import agouti_command  # noqa: F401 - a fixture
+from .conftest import Caller
+
+# Long enough that it cannot stand somewhere by chance.
+SECRETS = st.text(string.ascii_letters + string.digits + "-_.", min_size=14, max_size=40).map(lambda text: f"s{text}s")
+WAYS = ["bearer", "basic", "header:x-orchard-key", "query:key"]
+PLACES: list[dict[str, Any]] = [
+    {"label": "quill-large@p", "path": "/northbank/v1"},
+    {"label": "loam-2b+cut=2@p", "path": "/shed/v1"},
+    {"label": "loam-2b+html@p", "path": "/shed/v1"},
+    {"label": "loam-2b@p", "path": None},
+]
+
+
+def everything_about(config: agouti.Config, label: str, caller: Caller) -> str:
+    """All that can be printed of a configuration, a call with it, and how that fails."""
+    said = [repr(config), str(config), repr(config.providers), repr(config.origins), repr(config.environment)]
+    said.append(repr(pickle.dumps(config)))
+    log = io.StringIO()
+    handler = logging.StreamHandler(log)
+    root = logging.getLogger()
+    root.addHandler(handler)
+    level, root.level = root.level, logging.DEBUG
+    try:
+        for kind in ("ask", "stream"):
+            try:
+                reply = caller.call(kind, config, label, "Peas?")
+                said += [repr(reply), json.dumps(reply.as_dict()), repr(reply.raw)]
+            except agouti.AgoutiError as error:
+                frames = traceback.TracebackException.from_exception(error, capture_locals=True)
+                said += [
+                    str(error),
+                    repr(error),
+                    "".join(frames.format()),
+                    repr(pickle.dumps(error)),
+                    repr(vars(error)),
+                ]
+        with agouti.Client(config) as client:
+            said += [repr(check(client)), repr(explain(client, label)), repr(client.prepare(label, "Peas?"))]
+    finally:
+        root.removeHandler(handler)
+        root.level = level
+    return "\n".join([*said, log.getvalue()])
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@given(
+    secret=SECRETS,
+    way=st.sampled_from(WAYS),
+    place=st.sampled_from(PLACES),
+    given_as=st.sampled_from(["env", "literal"]),
+)
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_planted_secret_is_nowhere(
+    served: Served, kind: str, secret: str, way: str, place: dict[str, Any], given_as: str
+) -> None:
+    origin = f"http://127.0.0.1:{served.port}{place['path']}" if place["path"] else "http://127.0.0.1:9/v1"
+    entry = {
+        "address": origin,
+        "key": {"env": "PLANTED"} if given_as == "env" else secret,
+        "send_key": way,
+        "headers": {"x-second-token": secret},
+        "retries": {"most": 0},
+    }
+    config = agouti.load_config({"providers": {"p": entry}}, environment={"PLANTED": secret})
+    said = everything_about(config, place["label"], Caller(kind))
+    assert secret not in said
+    assert agouti.Secret(secret).reveal() in entry["headers"].values()  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize("interruption", [KeyboardInterrupt, SystemExit])
+def test_interrupted_call_shows_no_key_in_its_traceback(
+    served: Served, monkeypatch: pytest.MonkeyPatch, interruption: type[BaseException]
+) -> None:
+    import http.client
+
+    def interrupted(*_: Any) -> None:
+        raise interruption
+
+    monkeypatch.setattr(http.client.HTTPConnection, "getresponse", interrupted)
+    with (
+        agouti.Client.at(served.address("northbank"), key="planted-secret") as client,
+        pytest.raises(interruption) as raised,
+    ):
+        client.ask("quill-large", "Peas?")
+    frames = traceback.TracebackException.from_exception(raised.value, capture_locals=True)
+    ours = [line for line in frames.format() if "test_secrets" not in line]
+    assert "planted-secret" not in "".join(ours)
+
+
+def test_command_line_prints_no_key(agouti_command: Any, served: Served, tmp_path: Any) -> None:  # noqa: F811
+    (tmp_path / "agouti.toml").write_text(
+        f'[providers.northbank]\naddress = "{served.address("northbank")}"\nkey = {{ env = "PLANTED" }}\n'
+    )
+    label = "quill-large@northbank"
+    for arguments in (
+        ["--debug", "ask", label, "x"],
+        ["check"],
+        ["check", "--json"],
+        ["explain", label],
+        ["explain", label, "--json"],
+    ):
+        done = agouti_command(*arguments, PLANTED="planted-secret")
+        assert done.returncode in (0, 1)
+        assert "planted-secret" not in done.stdout + done.stderr
