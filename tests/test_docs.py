@@ -54,3 +54,12 @@ def test_table_of_failures_is_what_really_happens() -> None:
     failures = runpy.run_path(str(ROOT / "docs" / "failures.py"))
     with serve() as served:
         assert failures["table"](served) in (ROOT / "docs" / "getting-in.md").read_text()
+
+
+@pytest.mark.parametrize("driver", ["sync", "async"])
+def test_every_fault_ends_as_the_table_says(driver: str) -> None:
+    faults = runpy.run_path(str(ROOT / "docs" / "faults.py"))
+    text = (ROOT / "docs" / "reliability.md").read_text()
+    expected = [line for line in text.splitlines() if line.startswith("| `")]
+    with serve() as served:
+        assert faults["rows"](served, driver) == expected

@@ -26,6 +26,7 @@ LAYERS = [
     "check",
     "explain",
     "standins",
+    "testing",
     "cli",
 ]
 

@@ -41,6 +41,7 @@ SHOTS: dict[str, list[str]] = {
         "agouti check almanac shed orchard ferry lock kiosk toll",
     ],
     "explain": [
+        # A persona, made on the spot.
         '@printf \'\\n[models.kids]\\nlike = "almanac"\\nsystem = "You explain gardening to a ten-year-old."\\n\' >> agouti.toml',
         "@export AGOUTI__MODELS__KIDS__PARAMETERS__MAX_TOKENS=200",
         'agouti explain kids "When do peas go in?"',

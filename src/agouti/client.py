@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 from .config.entries import Config, Model, Provider
 from .core.chat import Json, Request
+from .core.errors import RequestError
 from .core.parameters import Parameters, checked
 from .core.prompt import Prompt, messages
 from .core.reply import Reply
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     from .engine.effects import Steps
 
 T = TypeVar("T")
+Path = str | os.PathLike[str]
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
 
@@ -52,12 +54,18 @@ class Options(Parameters, total=False):
 class _Client:
     """What both clients share: configuration, targets, and how a call is prepared."""
 
-    def __init__(self, config: Configuration | None = None) -> None:
+    def __init__(
+        self, config: Configuration | None = None, *, record: Path | None = None, replay: Path | None = None
+    ) -> None:
         if not isinstance(config, Config):
             from .config.load import load
 
             config = load(config)
-        self._targets = Targets(config)
+        if record is not None and replay is not None:
+            raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
+        self._targets = Targets(config if replay is None else config.keyless())
+        self._record = record
+        self._replay = replay
         self._anywhere: str | None = None
 
     @classmethod
@@ -133,6 +141,8 @@ class Client(_Client):
     Args:
         config: a path, a mapping or a `Config`; by default the configuration is looked for.
         transport: an HTTP stack of your own: see `agouti.transport.base.SyncTransport`.
+        record: write every exchange into this HTTP Archive, keys masked.
+        replay: answer from this HTTP Archive; no network and no key is needed.
 
     Raises:
         ConfigError: there is no configuration, or something in it is wrong.
@@ -145,9 +155,18 @@ class Client(_Client):
         length True 5
     """
 
-    def __init__(self, config: Configuration | None = None, *, transport: SyncTransport | None = None) -> None:
-        super().__init__(config)
+    def __init__(
+        self,
+        config: Configuration | None = None,
+        *,
+        transport: SyncTransport | None = None,
+        record: Path | None = None,
+        replay: Path | None = None,
+    ) -> None:
+        super().__init__(config, record=record, replay=replay)
         self._transport = transport
+        if record is not None or replay is not None:
+            self._transport = self._archived()
 
     def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
         """Ask, and wait for the whole reply.
@@ -206,10 +225,20 @@ class Client(_Client):
         from .engine.drive import Run
 
         if self._transport is None:
-            from .transport.sync import Urllib3Transport
-
-            self._transport = Urllib3Transport()
+            self._transport = self._network()
         return Run(steps, self._transport, self.config.environment)
+
+    def _network(self) -> SyncTransport:
+        from .transport.sync import Urllib3Transport
+
+        return Urllib3Transport()
+
+    def _archived(self) -> SyncTransport:
+        from .transport.archive import Recorder, RecordingTransport, ReplayTransport, read_archive
+
+        if self._replay is not None:
+            return ReplayTransport(read_archive(self._replay))
+        return RecordingTransport(self._transport or self._network(), Recorder(self._record or ""))
 
 
 class AsyncClient(_Client):
@@ -225,9 +254,18 @@ class AsyncClient(_Client):
         True
     """
 
-    def __init__(self, config: Configuration | None = None, *, transport: AsyncTransport | None = None) -> None:
-        super().__init__(config)
+    def __init__(
+        self,
+        config: Configuration | None = None,
+        *,
+        transport: AsyncTransport | None = None,
+        record: Path | None = None,
+        replay: Path | None = None,
+    ) -> None:
+        super().__init__(config, record=record, replay=replay)
         self._transport = transport
+        if record is not None or replay is not None:
+            self._transport = self._archived()
 
     async def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
@@ -266,7 +304,17 @@ class AsyncClient(_Client):
         from .engine.drive_async import AsyncRun
 
         if self._transport is None:
-            from .transport.aio import AiohttpTransport
-
-            self._transport = AiohttpTransport()
+            self._transport = self._network()
         return AsyncRun(steps, self._transport, self.config.environment)
+
+    def _network(self) -> AsyncTransport:
+        from .transport.aio import AiohttpTransport
+
+        return AiohttpTransport()
+
+    def _archived(self) -> AsyncTransport:
+        from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, Recorder, read_archive
+
+        if self._replay is not None:
+            return AsyncReplayTransport(read_archive(self._replay))
+        return AsyncRecordingTransport(self._transport or self._network(), Recorder(self._record or ""))

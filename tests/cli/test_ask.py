@@ -120,3 +120,18 @@ def test_debug_shows_the_traceback_but_no_key(agouti_command: Command, configure
     assert "Traceback" in done.stderr
     assert done.stderr.splitlines()[-2].startswith("agouti: ")
     assert "nb-3f9a" not in done.stderr
+
+
+def test_verbose_says_what_is_retried_and_the_fallback_is_named(agouti_command: Command, configured: Path) -> None:
+    with (configured / "agouti.toml").open("a") as file:
+        file.write(
+            '\n[models.first]\nprovider = "northbank"\nname = "quill-large+status=402"\nfallback = ["almanac-local"]\n'
+            '[models.shaky]\nprovider = "shed"\nname = "loam-2b+status=503x1#cli"\n'
+        )
+    done = agouti_command("ask", "first", "garlic?")
+    assert done.returncode == 0
+    assert "answered by loam-2b at shed, because northbank says that the account is out of credit" in done.stderr
+    quiet, loud = (agouti_command(*options, "ask", "almanac-local", "garlic?") for options in ([], ["-vv"]))
+    assert quiet.stderr == ""
+    assert "POST http://127.0.0.1" in loud.stderr
+    assert "503" in agouti_command("-v", "ask", "shaky", "garlic?").stderr

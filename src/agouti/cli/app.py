@@ -51,11 +51,17 @@ class Settings:
 @click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.option("--config", metavar="FILE", help="Take this configuration instead of the nearest agouti.toml.")
 @click.option("--debug", is_flag=True, help="Show the traceback of an error.")
+@click.option("-v", "--verbose", count=True, help="Say what is retried and why; -vv: every request.")
 @click.version_option(__version__, prog_name="agouti")
 @click.pass_context
-def _agouti(context: click.Context, config: str | None, debug: bool) -> None:
+def _agouti(context: click.Context, config: str | None, debug: bool, verbose: int) -> None:
     """Call hosted and local language models by your own labels for them."""
     context.obj = Settings(config, debug)
+    if verbose:
+        import logging
+
+        logging.basicConfig(format="%(asctime)s %(message)s", datefmt="%H:%M:%S", stream=sys.stderr)
+        logging.getLogger("agouti").setLevel(logging.DEBUG if verbose > 1 else logging.INFO)
 
 
 def run(arguments: list[str]) -> int:

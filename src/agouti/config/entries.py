@@ -150,6 +150,11 @@ class Config(Struct, frozen=True):
             config.provider(model.provider)
         return config
 
+    def keyless(self) -> "Config":
+        """The same, but no provider wants a key: for answers from a record."""
+        providers = {label: msgspec.structs.replace(provider, key=None) for label, provider in self.providers.items()}
+        return msgspec.structs.replace(self, providers=providers)
+
     def model(self, label: str) -> Model:
         """The model of a label; ``NAME@PROVIDER`` is a model without an entry.
 

@@ -4,6 +4,7 @@
     |-- ConfigError                 the configuration is wrong: file, line, nearest valid key
     |   `-- LabelUnknown            no such label; near ones are named
     |-- RequestError                the call itself is wrong; nothing was sent
+    |   |-- NotRecorded             replay: the archive has no reply to this request
     |   `-- ParameterUnsupported    this dialect or provider has no such parameter
     |-- CredentialError
     |   |-- CredentialMissing       no key: where was looked, and what is named alike
@@ -136,6 +137,10 @@ class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 
     parameter: str | None = None
+
+
+class NotRecorded(RequestError):
+    """The archive that answers instead of the network has no reply to this request."""
 
 
 class CredentialError(AgoutiError):

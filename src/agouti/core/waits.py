@@ -10,6 +10,7 @@ from email.utils import parsedate_to_datetime
 
 _PART = re.compile(r"(\d+(?:\.\d+)?)(ms|[dhms])")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
+_EPOCH = 1e9
 _IN_BODY = re.compile(rb'"(?:retryDelay|retry_after|retry-after|retryAfter)"\s*:\s*"?(\d+(?:\.\d+)?)(ms|[smh])?')
 
 
@@ -51,6 +52,15 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"") -> float | None:
             return max((until - now).total_seconds(), 0.0)
         except (ValueError, TypeError):
             pass
+    resets = [
+        value
+        for kind in ("requests", "tokens")
+        if headers.get(f"x-ratelimit-remaining-{kind}") == "0"
+        and (value := seconds(headers.get(f"x-ratelimit-reset-{kind}", ""))) is not None
+    ]
+    # Some send the time of the reset since the epoch instead of a duration: a wait that nobody means.
+    if resets and max(resets) < _EPOCH:
+        return max(resets)
     found = _IN_BODY.search(body[:65536])
     if found:
         return float(found[1]) * _SECONDS[(found[2] or b"s").decode()]

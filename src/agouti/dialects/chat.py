@@ -23,7 +23,7 @@ from ..core.errors import (
     ReplyUnreadable,
 )
 from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
-from ..core.lenient import lenient
+from ..core.lenient import first_value, lenient
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
 
@@ -170,7 +170,10 @@ class ChatDialect:
         except msgspec.ValidationError as error:
             reply = _mended_reply(body, error)
         except msgspec.DecodeError as error:
-            raise ReplyUnreadable(f"the reply is not JSON ({error})") from None
+            try:
+                reply = lenient(first_value(body), _Reply)
+            except (ValueError, RecursionError):
+                raise ReplyUnreadable(f"the reply is not JSON ({error})") from None
         if reply.choices is None:
             if reply.error is not None:
                 return self.classify(200, {}, body)

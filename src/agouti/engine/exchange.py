@@ -19,6 +19,7 @@ from ..core.errors import (
     AgoutiWarning,
     CircuitOpen,
     ConnectionFailed,
+    ConnectionLost,
     CredentialRefused,
     DeadlineExceeded,
     ModelUnknown,
@@ -117,7 +118,7 @@ def _at_target(
     """Ask one model, as often as it makes sense."""
     endpoint = target.endpoint
     request = endpoint.without_refused(call.build(target))
-    tries, stale, waited = 0, 0, 0.0
+    tries, stale, waited = 0, False, 0.0
     while True:
         began = call.clock()
         if until is not None and began >= until:
@@ -138,6 +139,7 @@ def _at_target(
                 Attempt(endpoint.provider.label, target.model.name, "answered", answer.status, took, waited)
             )
             endpoint.circuit.worked()
+            endpoint.answered = True
             if credential is not None:
                 endpoint.turns.worked(credential)
             if log.isEnabledFor(logging.DEBUG):
@@ -151,9 +153,11 @@ def _at_target(
             raise error
         yield Drop()
         wait: float | None = None
-        if failed.stale and stale < 3:
-            stale += 1
-            wait = 0.0  # the server had closed a kept connection: says nothing about the request
+        if isinstance(error, ConnectionLost) and not failed.began and endpoint.answered and not stale:
+            # A server may close a kept connection at the moment when it is used again: that says
+            # nothing about the request. Both HTTP libraries look before use, so once is enough.
+            stale = True
+            wait = 0.0
         elif isinstance(error, CredentialRefused) and credential is not None and endpoint.turns.refused(credential):
             log.info("%s: key refused, another try", endpoint.provider.label)
             wait = 0.0

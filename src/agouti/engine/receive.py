@@ -54,11 +54,10 @@ class Answer(Struct, frozen=True):
 class Failed(Exception):
     """A try failed: the error, and whether a part of the reply had come."""
 
-    def __init__(self, error: AgoutiError, *, began: bool = False, stale: bool = False) -> None:
+    def __init__(self, error: AgoutiError, *, began: bool = False) -> None:
         super().__init__(error.what)
         self.error = error
         self.began = began
-        self.stale = stale
 
 
 Receiver: TypeAlias = Callable[[Try], Steps[Answer]]
@@ -81,6 +80,8 @@ def whole(this: Try) -> Steps[Answer]:
             yield Finish()
     except TransportFailure as failure:
         failed = _not_received(failure, this)
+    except DeadlineExceeded as late:
+        failed = Failed(late, began=True)
     else:
         if 200 <= reply.status < 300:
             return Answer(_completion(this.target, reply.status, reply.headers, reply.body), reply.status, reply.body)
@@ -98,11 +99,13 @@ def streamed(so_far: Gathering) -> Receiver:
             return (yield from _events(this, reply, so_far))
         except TransportFailure as failure:
             failed = _not_received(failure, this)
-            if so_far.began:
-                failed = Failed(_cut(so_far, failed.error.what, failed.error), began=True)
         except DeadlineExceeded as late:
-            late.partial = so_far.reply(this.clock()) if so_far.began else None
-            raise
+            failed = Failed(late, began=True)
+        if so_far.began:
+            if isinstance(failed.error, DeadlineExceeded):
+                failed.error.partial = so_far.reply(this.clock())
+            else:
+                failed = Failed(_cut(so_far, failed.error.what, failed.error), began=True)
         raise failed
 
     return receive
@@ -177,8 +180,8 @@ def _completion(target: Target, status: int, headers: Mapping[str, str], body: b
 def _not_received(failure: TransportFailure, this: Try) -> Failed:
     left = this.left()
     if failure.reason == "timeout" and left is not None and left <= 0.01:
-        raise DeadlineExceeded("the call took longer than its deadline")
-    return Failed(connection_error(failure, this.target), began=failure.began, stale=failure.reason == "stale")
+        return Failed(DeadlineExceeded("the call took longer than its deadline"), began=True)
+    return Failed(connection_error(failure, this.target), began=failure.began)
 
 
 def refusal(status: int, headers: Mapping[str, str], body: bytes, target: Target, url: str) -> AgoutiError:

@@ -41,6 +41,7 @@ class Endpoint:
         self.timeouts = provider.timeouts
         self.retries = provider.retries
         self.circuit = Circuit()
+        self.answered = False
         self.refused_parameters: set[str] = set()
         self.send_key = provider.send_key
         key = provider.key

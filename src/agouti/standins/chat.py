@@ -7,13 +7,13 @@ from collections.abc import AsyncIterator
 from typing import Any
 
 from starlette.requests import Request
-from starlette.responses import HTMLResponse, JSONResponse, Response, StreamingResponse
+from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from .doors import NoCredit
-from .faults import Fault, wanted
+from .faults import Fault, in_dialect
 from .providers import StandIn, StandInModel
-from .server import Settings, drop_connection
+from .server import Settings
 from .writer import Answer, answer, tokens
 
 _KNOWN = frozenset(
@@ -36,9 +36,6 @@ _KNOWN = frozenset(
         "stream",
         "stream_options",
     ]
-)
-_PAGE = (
-    "<!doctype html><html><head><title>Northbank - models for everyone</title></head><body><h1>Hello</h1></body></html>"
 )
 
 
@@ -105,12 +102,10 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
         body = await request.json()
         if provider.deployments and "model" in body:
             return error(400, "The model is named in the path.", "invalid_request_error", param="model")
-        name, fault = wanted(request.headers, request.path_params.get("model") or body["model"])
+        name, fault = in_dialect(request.headers, request.path_params.get("model") or body["model"])
         messages = [(message["role"], _text(message.get("content"))) for message in body["messages"]]
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         return error(400, f"The request cannot be read: {wrong!r}", "invalid_request_error")
-    if fault is not None and fault.name in ("status", "html", "other-json", "not-json"):
-        return _broken(fault)
     unknown = next((field for field in body if field not in _KNOWN), None)
     if unknown is not None:
         return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
@@ -136,7 +131,7 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     usage = {**counts, "total_tokens": sum(counts.values())}
     if body.get("stream"):
         with_usage = bool((body.get("stream_options") or {}).get("include_usage"))
-        chunks = _chunks(request, replies, head, usage if with_usage else None, settings, fault)
+        chunks = _chunks(replies, head, usage if with_usage else None, settings, fault)
         return StreamingResponse(chunks, media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     choices = [
@@ -164,7 +159,6 @@ def _answers(body: dict[str, Any], messages: list[tuple[str, str]], settings: Se
 
 
 async def _chunks(
-    request: Request,
     replies: list[Answer],
     head: dict[str, Any],
     usage: dict[str, int] | None,
@@ -177,30 +171,27 @@ async def _chunks(
         choices = [{"index": index, "delta": delta, "finish_reason": finish}]
         return f"data: {json.dumps({**head, 'choices': choices})}\n\n"
 
+    odd = fault is not None and fault.name == "odd"
+    if odd:
+        yield (
+            ": keep-alive\n\ndata: null\n\nevent: tick\ndata: {}\n\ndata: "
+            + json.dumps({**head, "choices": None})
+            + "\n\n"
+        )
     sent = 0
     for index, reply in enumerate(replies):
         yield chunk(index, {"role": "assistant", "content": ""})
         for piece in reply.pieces:
-            if fault is not None and fault.name == "cut" and sent == fault.number:
-                drop_connection(request)
-                return
             if fault is not None and fault.name == "error" and sent == fault.number:
                 yield f"data: {json.dumps({'error': {'message': 'The server is overloaded.', 'code': 'server_overloaded'}})}\n\n"
                 return
             await asyncio.sleep(settings.pace)
-            yield chunk(index, {"content": piece})
+            yield chunk(index, {"role": "assistant", "content": piece} if odd else {"content": piece})
             sent += 1
         yield chunk(index, {}, reply.finish)
     if usage is not None:
-        yield f"data: {json.dumps({**head, 'choices': [], 'usage': usage})}\n\n"
+        for _ in range(2 if odd else 1):
+            yield f"data: {json.dumps({**head, 'choices': [], 'usage': usage})}\n\n"
+    if odd:
+        return
     yield "data: [DONE]\n\n"
-
-
-def _broken(fault: Fault) -> Response:
-    if fault.name == "html":
-        return HTMLResponse(_PAGE)
-    if fault.name == "other-json":
-        return JSONResponse({"greeting": "This is some other service."})
-    if fault.name == "not-json":
-        return Response(b'{"choices": [', media_type="application/json")
-    return error(fault.number or 500, "Something went wrong in here.", "server_error")

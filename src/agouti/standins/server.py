@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING, Any
 
 import uvicorn
 from starlette.applications import Starlette
-from starlette.requests import Request
+from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+from .faults import Faulty
 from .providers import STAND_INS, by_label
 
 if TYPE_CHECKING:
@@ -56,10 +57,10 @@ class _Protocol(H11Protocol):
         super().connection_lost(exc)
 
 
-def drop_connection(request: Request, *, reset: bool = False) -> None:
-    """Break the connection of a request: close it, or reset it."""
-    transport = _connections[(request.client.host, request.client.port)]  # type: ignore[union-attr]
-    if reset:
+def _drop_connection(scope: Scope, hard: bool) -> None:
+    """Break the connection of a request: close it, or (hard) reset it."""
+    transport = _connections[tuple(scope["client"])]
+    if hard:
         sock = transport.get_extra_info("socket")
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\1\0\0\0\0\0\0\0")
         transport.abort()
@@ -67,13 +68,14 @@ def drop_connection(request: Request, *, reset: bool = False) -> None:
         transport.close()
 
 
-def application(settings: Settings) -> Starlette:
+def application(settings: Settings) -> ASGIApp:
     """All stand-ins as one ASGI application: ``/LABEL/...``."""
     from . import chat, tokens
 
     dialects = {"chat": chat}
     routes = [route for provider in STAND_INS for route in dialects[provider.dialect].routes(provider, settings)]
-    return Starlette(routes=routes + [route for provider in STAND_INS for route in tokens.routes(provider)])
+    routes += [route for provider in STAND_INS for route in tokens.routes(provider)]
+    return Faulty(Starlette(routes=routes), _drop_connection)
 
 
 class Served:
@@ -160,7 +162,7 @@ def serve(*, seed: int = 1, pace: float = 0.0, port: int = 0) -> Iterator[Served
     config = uvicorn.Config(
         application(Settings(seed, pace)),
         http=_Protocol,
-        log_level="error",
+        log_level="critical",
         lifespan="off",
         access_log=False,
         timeout_graceful_shutdown=1,

@@ -10,7 +10,7 @@ from typing import Literal, Protocol
 
 from ..core.http import HttpRequest, Timeouts
 
-Reason = Literal["dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "stale", "timeout"]
+Reason = Literal["dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout"]
 
 
 class TransportFailure(Exception):

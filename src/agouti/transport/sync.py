@@ -21,55 +21,6 @@ _NO_RETRIES = urllib3.Retry(False, redirect=False)
 _LINGER = 0.05
 
 
-_STALE = "the connection had been kept from an earlier request"
-
-
-class _Aware:
-    """Mixed into urllib3's connections: notes whether a broken one had served before.
-
-    A server may close an idle connection at the moment when it is used again. Such a failure says
-    nothing about the request, and nothing of it was read.
-    """
-
-    served = 0
-
-    def request(self, *args: Any, **options: Any) -> None:
-        try:
-            super().request(*args, **options)  # type: ignore[misc]
-        except OSError as error:
-            self._note(error)
-            raise
-
-    def getresponse(self) -> Any:
-        try:
-            response = super().getresponse()  # type: ignore[misc]
-        except (OSError, http.client.RemoteDisconnected) as error:
-            self._note(error)
-            raise
-        self.served += 1
-        return response
-
-    def _note(self, error: BaseException) -> None:
-        if self.served and isinstance(error, (ConnectionError, http.client.RemoteDisconnected)):
-            error.add_note(_STALE)
-
-
-class _HTTPConnection(_Aware, urllib3.connection.HTTPConnection):
-    pass
-
-
-class _HTTPSConnection(_Aware, urllib3.connection.HTTPSConnection):
-    pass
-
-
-class _HTTPPool(urllib3.HTTPConnectionPool):
-    ConnectionCls = _HTTPConnection
-
-
-class _HTTPSPool(urllib3.HTTPSConnectionPool):
-    ConnectionCls = _HTTPSConnection
-
-
 class Urllib3Transport:
     """Thread-safe; see `transport.base.SyncTransport`."""
 
@@ -138,7 +89,7 @@ class Urllib3Transport:
         if proxy is not None:
             manager = urllib3.ProxyManager(proxy, **options)
             return manager.connection_from_url(origin)
-        kind = _HTTPSPool if parts.scheme == "https" else _HTTPPool
+        kind = urllib3.HTTPSConnectionPool if parts.scheme == "https" else urllib3.HTTPConnectionPool
         return kind(parts.host or "", parts.port, **options)
 
     def _tls(self) -> "ssl.SSLContext":
@@ -233,8 +184,6 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         reason = "lost"
     elif isinstance(cause, (http.client.BadStatusLine, http.client.LineTooLong, http.client.UnknownProtocol)):
         reason = "not http"
-    if _STALE in getattr(cause, "__notes__", ()):
-        reason = "stale"
     return TransportFailure(reason, _words(cause))
 
 

@@ -73,6 +73,11 @@ def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) 
 
 
 def _remark(reply: Reply) -> None:
+    others = [attempt for attempt in reply.attempts if attempt.provider != reply.provider]
+    if others:
+        click.echo(
+            f"  (answered by {reply.model or reply.provider} at {reply.provider}, because {others[-1].why})", err=True
+        )
     if reply.truncated:
         click.echo(
             f"  (cut off after {reply.usage.output_tokens or '?'} tokens: raise --max-tokens for more)", err=True

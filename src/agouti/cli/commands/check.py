@@ -40,6 +40,7 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
                     click.echo(f"         {'':{width}}  {paint(finding.hint, bold=True)}")
         wrong = [each.provider for each in found if not each.ok]
         click.echo(
-            f"\n{len(found)} checked" + (f", something is wrong with {', '.join(wrong)}" if wrong else ", all well")
+            f"\n{len(found)} provider{'' if len(found) == 1 else 's'} checked"
+            + (f", something is wrong with {', '.join(wrong)}" if wrong else ", all well")
         )
     return 0 if all(each.ok for each in found) else 1

@@ -52,7 +52,7 @@ STEPS: tuple[tuple[str, str], ...] = (
         """
         from agouti.check import check
         for found in check(client, ["almanac", "almanac-local"]):
-            print(found.provider, "- all well" if found.ok else "- something is wrong", f"({len(found.findings)} findings)")
+            print(found.provider, "is all well" if found.ok else "has something wrong")
         """,
     ),
     (
