@@ -33,15 +33,18 @@ class Watching:
         connection, _ = self.server.accept()
         with connection:
             connection.settimeout(10)
-            connection.recv(65536)
+            asked = b""
+            while b"Peas?" not in asked:  # head and body come in packets of their own
+                asked += connection.recv(65536)
             connection.sendall(
                 b"HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\ntransfer-encoding: chunked\r\n\r\n"
             )
             connection.sendall(b"%x\r\n%s\r\n" % (len(CHUNK), CHUNK))
             self.begun.set()
             try:
-                if connection.recv(1) == b"":
-                    self.closed.set()
+                while connection.recv(65536):
+                    pass
+                self.closed.set()
             except ConnectionError:
                 self.closed.set()
             except TimeoutError:

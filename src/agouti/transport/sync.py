@@ -10,6 +10,7 @@ import urllib3
 from urllib3 import exceptions as wrong
 
 from ..core.http import HttpRequest, Timeouts
+from ..core.secret import SecretText
 from .base import Reason, TransportFailure, bare
 
 if TYPE_CHECKING:
@@ -19,6 +20,38 @@ _NO_RETRIES = urllib3.Retry(False, redirect=False)
 # How long to wait for the end of a body whose format has already said that it is complete. It comes
 # in the same packet or the next one; a server that holds the connection open costs this much once.
 _LINGER = 0.05
+
+
+class _Headers(dict[str, str]):
+    """Headers, and the part of the query that holds a key.
+
+    urllib3 writes every path into its log, so the key is put on only when the connection writes the
+    request line: see `_WithQuery`.
+    """
+
+    query: SecretText
+
+    def copy(self) -> "_Headers":
+        same = _Headers(self)
+        same.query = self.query
+        return same
+
+
+class _WithQuery:
+    """Mixed into urllib3's connections."""
+
+    def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
+        if isinstance(headers, _Headers):
+            url = f"{url}{'&' if '?' in url else '?'}{headers.query.reveal()}"
+        super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+
+
+class _HTTPConnection(_WithQuery, urllib3.connection.HTTPConnection):
+    pass
+
+
+class _HTTPSConnection(_WithQuery, urllib3.connection.HTTPSConnection):
+    pass
 
 
 class Urllib3Transport:
@@ -33,7 +66,10 @@ class Urllib3Transport:
         self._proxies = _proxies()
 
     def open(self, request: HttpRequest, timeouts: Timeouts) -> "Urllib3Reply":
-        target = request.target
+        headers = request.headers
+        if request.secret_query is not None:
+            headers = _Headers(headers)
+            headers.query = request.secret_query
         slash = request.url.find("/", 8)
         origin = request.url[:slash] if slash > 0 else request.url
         pool = self._pools.get(origin)
@@ -49,9 +85,9 @@ class Urllib3Transport:
         try:
             response = pool.urlopen(
                 request.method,
-                target[len(origin) :] or "/",
+                request.url[len(origin) :] or "/",
                 request.body,
-                request.headers,
+                headers,
                 _NO_RETRIES,
                 redirect=False,
                 assert_same_host=False,
@@ -86,11 +122,15 @@ class Urllib3Transport:
         if parts.scheme == "https":
             options["ssl_context"] = self._tls()
         proxy = _proxy_for(self._proxies, parts.scheme or "http", parts.host or "")
+        pool: urllib3.HTTPConnectionPool
         if proxy is not None:
-            manager = urllib3.ProxyManager(proxy, **options)
-            return manager.connection_from_url(origin)
-        kind = urllib3.HTTPSConnectionPool if parts.scheme == "https" else urllib3.HTTPConnectionPool
-        return kind(parts.host or "", parts.port, **options)
+            pool = urllib3.ProxyManager(proxy, **options).connection_from_url(origin)
+        elif parts.scheme == "https":
+            pool = urllib3.HTTPSConnectionPool(parts.host or "", parts.port, **options)
+        else:
+            pool = urllib3.HTTPConnectionPool(parts.host or "", parts.port, **options)
+        pool.ConnectionCls = _HTTPSConnection if parts.scheme == "https" else _HTTPConnection
+        return pool
 
     def _tls(self) -> "ssl.SSLContext":
         # Loading the system's trust store costs 75 to 100 ms: once, and only if there is TLS at all.
