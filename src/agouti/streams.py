@@ -1,7 +1,6 @@
 """Streams as a caller sees them: an iterator of text, or of events, with the reply so far at any moment."""
 
 from collections.abc import AsyncIterator, Iterator
-from time import perf_counter
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -22,7 +21,7 @@ class _Stream:
     @property
     def reply(self) -> Reply:
         """The whole reply once the stream has ended; before that, what has come so far."""
-        return self._whole if self._whole is not None else self._so_far.reply(perf_counter())
+        return self._whole if self._whole is not None else self._so_far.reply()
 
 
 class Stream(_Stream):
@@ -46,9 +45,14 @@ class Stream(_Stream):
 
     def __iter__(self) -> Iterator[str]:
         """The pieces of the (first) answer's text."""
-        for event in self.events():
-            if type(event) is Text and event.choice == 0:
-                yield event.text
+        # Not through `events`: a generator less on the way of every piece.
+        if self._whole is None:
+            advance = self._run.advance
+            while (batch := advance()) is not None:
+                for event in batch:
+                    if type(event) is Text and not event.choice:
+                        yield event.text
+            self._whole = self._run.result
 
     def events(self) -> Iterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""
@@ -79,9 +83,13 @@ class AsyncStream(_Stream):
 
     async def __aiter__(self) -> AsyncIterator[str]:
         """The pieces of the (first) answer's text."""
-        async for event in self.events():
-            if type(event) is Text and event.choice == 0:
-                yield event.text
+        if self._whole is None:
+            advance = self._run.advance
+            while (batch := await advance()) is not None:
+                for event in batch:
+                    if type(event) is Text and not event.choice:
+                        yield event.text
+            self._whole = self._run.result
 
     async def events(self) -> AsyncIterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""

@@ -5,26 +5,26 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agouti.core.errors import FramingError
-from agouti.core.sse import SseDecoder
+from agouti.core.sse import ServerEvent, SseDecoder
 
 STREAMS = [
-    (b"data: a\n\ndata: b\n\n", [("message", b"a"), ("message", b"b")]),
-    (b"data: a\r\n\r\ndata: b\r\rdata: c\n\n", [("message", b"a"), ("message", b"b"), ("message", b"c")]),
-    (b"\xef\xbb\xbfdata: a\n\n", [("message", b"a")]),
-    (b": keep-alive\n\nevent: ping\n\ndata: a\n\n", [("message", b"a")]),
+    (b"data: a\n\ndata: b\n\n", [b"a", b"b"]),
+    (b"data: a\r\n\r\ndata: b\r\rdata: c\n\n", [b"a", b"b", b"c"]),
+    (b"\xef\xbb\xbfdata: a\n\n", [b"a"]),
+    (b": keep-alive\n\nevent: ping\n\ndata: a\n\n", [b"a"]),
     (b"event: tick\ndata: 1\ndata:2\nid: 7\nretry: 5\n\n", [("tick", b"1\n2")]),
-    (b"data\n\ndata:\n\ndata: \xe2\x80\xa8x\n\n", [("message", b""), ("message", b""), ("message", b"\xe2\x80\xa8x")]),
-    (b"\n\n\ndata: a\n\n\n\ndata: b\n\ndata: unfinished\n", [("message", b"a"), ("message", b"b")]),
+    (b"data\n\ndata:\n\ndata: \xe2\x80\xa8x\n\n", [b"", b"", b"\xe2\x80\xa8x"]),
+    (b"\n\n\ndata: a\n\n\n\ndata: b\n\ndata: unfinished\n", [b"a", b"b"]),
 ]
 
 
-def decode(pieces: list[bytes]) -> list[tuple[str, bytes]]:
+def decode(pieces: list[bytes]) -> list[ServerEvent]:
     decoder = SseDecoder()
-    return [(event.name, event.data) for piece in pieces for event in decoder.feed(piece)]
+    return [event for piece in pieces for event in decoder.feed(piece)]
 
 
 @pytest.mark.parametrize(("stream", "events"), STREAMS)
-def test_same_events_whole_and_byte_by_byte(stream: bytes, events: list[tuple[str, bytes]]) -> None:
+def test_same_events_whole_and_byte_by_byte(stream: bytes, events: list[ServerEvent]) -> None:
     assert decode([stream]) == events
     assert decode([stream[place : place + 1] for place in range(len(stream))]) == events
 

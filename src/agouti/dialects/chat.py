@@ -4,7 +4,7 @@ It is nearly the canonical form itself, so a request is encoded as it stands. Re
 many kinds of server, hence the lenient reading: see `core.lenient`.
 """
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any, ClassVar
 
 import msgspec
@@ -59,7 +59,7 @@ class _Part(Struct):
     text: str | None = None
 
 
-class _Message(Struct):
+class _Message(Struct, gc=False):
     """The ``message`` of a reply and the ``delta`` of a chunk: the same fields."""
 
     content: str | list[_Part] | None = None
@@ -69,7 +69,7 @@ class _Message(Struct):
     tool_calls: list[_Call] | None = None
 
 
-class _Choice(Struct):
+class _Choice(Struct, gc=False):
     index: int | None = None
     message: _Message | None = None
     finish_reason: str | None = None
@@ -83,23 +83,29 @@ class _Reply(Struct):
     error: Any = None
 
 
-class _ChunkChoice(Struct):
+class _ChunkChoice(Struct, gc=False):
     index: int | None = None
     delta: _Message | None = None
     finish_reason: str | None = None
 
 
-class _Chunk(Struct):
-    id: str | None = None
-    model: str | None = None
+class _LaterChunk(Struct, gc=False):
+    """A chunk after the first: identifier and model have been told, decoding them again costs and tells nothing."""
+
     choices: list[_ChunkChoice] | None = None
     usage: _Usage | None = None
     error: Any = None
 
 
+class _Chunk(_LaterChunk, gc=False):
+    id: str | None = None
+    model: str | None = None
+
+
 _encode = msgspec.json.Encoder().encode
 _decode_reply = msgspec.json.Decoder(_Reply).decode
-_decode_chunk = msgspec.json.Decoder(_Chunk).decode
+_decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).decode
+_decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
 
 # Words of compatible servers that mean one of the vocabulary.
 _FINISH = {
@@ -294,21 +300,54 @@ class _ChatStream:
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []
         self._events = events
+        if self.done or self.failure is not None:
+            return events  # some servers send more after the end mark: not part of the reply
         try:
             decoded = self._sse.feed(data)
         except ReplyUnreadable as error:
             self.failure = Fault(type(error), error.what)
             return events
-        for event in decoded:
-            if self.done or self.failure is not None:
-                break  # some servers send more after the end mark: not part of the reply
-            payload = event.data
-            if payload == b"[DONE]":
-                self.done = True
-            elif event.name == "error":
-                self._fail(payload)
+        add = events.append
+        started = self._started
+        decode = _decode_later_chunk if started else _decode_chunk
+        for item in decoded:
+            name, payload = ("", item) if isinstance(item, bytes) else item
+            try:
+                chunk = decode(payload)
+            except msgspec.MsgspecError as error:
+                if payload == b"[DONE]":
+                    self.done = True
+                elif name == "error":
+                    self._fail(payload)
+                elif (mended := self._mended(payload, error)) is not None:
+                    self._chunk(mended, payload)
             else:
-                self._chunk(payload)
+                choices = chunk.choices
+                if choices and started and len(choices) == 1 and chunk.usage is None and chunk.error is None:
+                    # Nearly every chunk of a stream, one piece of the first answer's text and nothing
+                    # else: worth a way of its own.
+                    choice = choices[0]
+                    delta = choice.delta
+                    if delta is not None and choice.finish_reason is None and not choice.index:
+                        text = delta.content
+                        if (
+                            type(text) is str
+                            and text
+                            and delta.tool_calls is None
+                            and delta.reasoning_content is None
+                            and delta.reasoning is None
+                            and delta.refusal is None
+                        ):
+                            add(Text(text))
+                            continue
+                if name == "error":
+                    self._fail(payload)
+                else:
+                    self._chunk(chunk, payload)
+                    if self._started and not started:
+                        started, decode = True, _decode_later_chunk
+            if self.done or self.failure is not None:
+                break
         return events
 
     def end(self) -> bool:
@@ -318,19 +357,12 @@ class _ChatStream:
     def _fail(self, payload: bytes) -> None:
         self.failure = self._dialect.classify(200, {}, payload)
 
-    def _chunk(self, payload: bytes) -> None:
-        chunk: _Chunk | None
-        try:
-            chunk = _decode_chunk(payload)
-        except msgspec.MsgspecError as error:
-            chunk = self._mended(payload, error)
-        if chunk is None:
-            return
+    def _chunk(self, chunk: _LaterChunk, payload: bytes) -> None:
         if chunk.error is not None:
             self._fail(payload)
             return
         events = self._events
-        if not self._started and (chunk.model is not None or chunk.id is not None):
+        if not self._started and isinstance(chunk, _Chunk) and (chunk.model is not None or chunk.id is not None):
             self._started = True
             events.append(Started(chunk.model, chunk.id))
         for choice in chunk.choices or ():

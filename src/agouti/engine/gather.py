@@ -16,22 +16,22 @@ _JOIN_AT = 512
 class _Pieces:
     """Text that grows by short pieces."""
 
-    __slots__ = ("_joined", "_pieces", "add")
+    __slots__ = ("_joined", "add", "pieces")
 
     def __init__(self) -> None:
         self._joined: list[str] = []
-        self._pieces: list[str] = []
-        self.add = self._pieces.append
+        self.pieces: list[str] = []
+        self.add = self.pieces.append
 
     def compact(self) -> None:
-        if len(self._pieces) >= _JOIN_AT:
-            self._joined.append("".join(self._pieces))
-            self._pieces.clear()
+        if len(self.pieces) >= _JOIN_AT:
+            self._joined.append("".join(self.pieces))
+            self.pieces.clear()
             if len(self._joined) >= _JOIN_AT:
                 self._joined = ["".join(self._joined)]
 
     def __str__(self) -> str:
-        return "".join(self._joined) + "".join(self._pieces)
+        return "".join(self._joined) + "".join(self.pieces)
 
 
 class _Call:
@@ -73,13 +73,14 @@ class Gathering:
         self.began = False
         self.first_token: float | None = None
         self.status: int | None = None
-        self._choices: dict[int, _Choice] = {0: _Choice()}
+        self._first = _Choice()
+        self._choices: dict[int, _Choice] = {0: self._first}
         self._model: str | None = None
         self._id: str | None = None
         self._usage: Usage | None = None
         self._target: Target | None = None
         self._started = 0.0
-        self._latest = 0.0
+        self._clock: Clock | None = None
         self._attempts: list[Attempt] = []
 
     def begin(self, target: "Target", started: float, attempts: list[Attempt]) -> None:
@@ -88,18 +89,22 @@ class Gathering:
 
     def take(self, events: list[Event], clock: "Clock") -> None:
         """Add events."""
-        self._latest = now = clock()
+        if self.first_token is None:
+            self._clock = clock
+            if any(type(event) is Text for event in events):
+                self.began = True
+                self.first_token = clock() - self._started
+        text = self._first.text
         for event in events:
-            kind = type(event)
-            if kind is Text:
-                if self.first_token is None:
-                    self.began = True
-                    self.first_token = now - self._started
-                pieces = self._choice(event.choice).text  # type: ignore[union-attr]
-                pieces.add(event.text)  # type: ignore[union-attr]
-                pieces.compact()
+            if type(event) is Text:
+                if event.choice:
+                    self._choice(event.choice).text.add(event.text)
+                else:
+                    text.add(event.text)
             else:
                 self._take_other(event)
+        if len(text.pieces) >= _JOIN_AT:
+            text.compact()
 
     def _take_other(self, event: Event) -> None:
         match event:
@@ -138,14 +143,16 @@ class Gathering:
         return Completion(choices, self._model, self._id, self._usage)
 
     def reply(self, now: float | None = None) -> Reply:
-        """The reply that has come up to now (by default: to the last event)."""
+        """The reply that has come up to now."""
+        if now is None:
+            now = self._clock() if self._clock is not None else self._started
         model, endpoint = (self._target.model, self._target.endpoint) if self._target is not None else (None, None)
         return Reply.of(
             self.completion(),
             label=model.label if model is not None else "",
             provider=endpoint.provider.label if endpoint is not None else "",
             price=model.price if model is not None else None,
-            elapsed=max((self._latest if now is None else now) - self._started, 0.0),
+            elapsed=max(now - self._started, 0.0),
             attempts=tuple(self._attempts),
             first_token=self.first_token,
         )

@@ -3,7 +3,7 @@
 import http.client
 import os
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import urllib3
@@ -157,23 +157,24 @@ class Urllib3Reply:
         wanted = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
         if wanted != self._limit:
             self._set_limit(wanted)
-        return self._reading(self._response.read1)
+        try:
+            return self._response.read1()
+        except BaseException as error:
+            raise self._broken(error) from None
 
     def read(self) -> bytes:
-        return self._reading(self._response.read)
-
-    def _reading(self, read: Callable[[], bytes]) -> bytes:
-        failure: TransportFailure
         try:
-            return read()
-        except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
+            return self._response.read()
+        except BaseException as error:
+            raise self._broken(error) from None
+
+    def _broken(self, error: BaseException) -> BaseException:
+        self.abort()
+        if isinstance(error, (wrong.HTTPError, OSError, http.client.HTTPException)):
             failure = _failure(error, "between chunks")
             failure.began = True
-        except BaseException as interruption:
-            self.abort()
-            raise bare(interruption)  # noqa: B904
-        self.abort()
-        raise failure
+            return bare(failure)
+        return bare(error)
 
     def finish(self) -> None:
         self._set_limit(_LINGER)
