@@ -20,14 +20,16 @@ def main() -> None:
         entry = {"providers": {"s": {"address": origin, "paths": {"chat": f"/stream/{count}/100"}}}}
         with agouti.Client(entry) as client:
             tracemalloc.start()
-            seen = 0
+            seen, every = 0, count // 5
+            due = every
             print("   chunks   text kB   held kB   held besides the text kB")
             with client.stream("m@s", "Hi") as stream:
                 for text in stream:
-                    seen += 1
-                    if seen % (count // 5) == 0:
+                    seen += len(text) // len(canned.CHUNK_TEXT)
+                    if seen >= due:
+                        due += every
                         held = tracemalloc.get_traced_memory()[0] / 1024
-                        kept = seen * len(text) / 1024
+                        kept = seen * len(canned.CHUNK_TEXT) / 1024
                         print(f"{seen:9d} {kept:9.0f} {held:9.0f} {held - kept:9.0f}")
             tracemalloc.stop()
 

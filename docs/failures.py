@@ -71,11 +71,10 @@ def answering(answer: bytes, context: ssl.SSLContext | None = None) -> Iterator[
                 connection, _ = server.accept()
                 with connection:
                     connection.settimeout(2)
-                    if context is not None:
-                        context.wrap_socket(connection, server_side=True).close()
-                    else:
-                        connection.recv(4096)
-                        connection.sendall(answer)
+                    spoken = context.wrap_socket(connection, server_side=True) if context is not None else connection
+                    spoken.recv(65536)
+                    spoken.sendall(answer)
+                    spoken.close()
             except OSError:
                 pass
 
@@ -116,7 +115,7 @@ def through_proxy(served: Served) -> None:
 
 def self_signed(folder: Path) -> ssl.SSLContext:
     """A certificate that nobody has signed."""
-    command = "openssl req -x509 -newkey rsa:2048 -nodes -keyout key.pem -out cert.pem -days 2 -subj /CN=127.0.0.1"
+    command = "openssl req -x509 -newkey rsa:2048 -nodes -keyout key.pem -out cert.pem -days 2 -subj /CN=localhost -addext subjectAltName=DNS:localhost"
     subprocess.run(command.split(), cwd=folder, check=True, capture_output=True)
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(folder / "cert.pem", folder / "key.pem")

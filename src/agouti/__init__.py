@@ -56,7 +56,7 @@ if TYPE_CHECKING:
         TimedOut,
         TLSFailed,
     )
-    from .core.http import Timeouts
+    from .core.http import Timeouts, Tls
     from .core.reply import Attempt, Price, Reply
     from .core.retries import Retries
     from .core.secret import Secret
@@ -132,6 +132,7 @@ _HOME = {
     "TLSFailed": "core.errors",
     "TimedOut": "core.errors",
     "Timeouts": "core.http",
+    "Tls": "core.http",
     "Usage": "core.chat",
     "events": "core",
     "load_config": "config.load",
@@ -195,6 +196,7 @@ __all__ = [
     "TLSFailed",
     "TimedOut",
     "Timeouts",
+    "Tls",
     "Usage",
     "events",
     "load_config",

@@ -64,6 +64,7 @@ class _Client:
         if record is not None and replay is not None:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         self._targets = Targets(config if replay is None else config.keyless())
+        self._environment = self._targets.config.environment
         self._record = record
         self._replay = replay
         self._anywhere: str | None = None
@@ -143,6 +144,7 @@ class Client(_Client):
         transport: an HTTP stack of your own: see `agouti.transport.base.SyncTransport`.
         record: write every exchange into this HTTP Archive, keys masked.
         replay: answer from this HTTP Archive; no network and no key is needed.
+        connections: how many are kept open to one provider.
 
     Raises:
         ConfigError: there is no configuration, or something in it is wrong.
@@ -162,9 +164,12 @@ class Client(_Client):
         transport: SyncTransport | None = None,
         record: Path | None = None,
         replay: Path | None = None,
+        connections: int = 64,
     ) -> None:
         super().__init__(config, record=record, replay=replay)
+        self._connections = connections
         self._transport = transport
+        self._driver: type[Run[Any]] | None = None
         if record is not None or replay is not None:
             self._transport = self._archived()
 
@@ -222,16 +227,19 @@ class Client(_Client):
         self.close()
 
     def _run(self, steps: "Steps[T]") -> "Run[T]":
-        from .engine.drive import Run
+        if self._driver is None:
+            # Imported once, when it is first needed, and not looked up again for every call.
+            from .engine.drive import Run
 
+            self._driver = Run
         if self._transport is None:
             self._transport = self._network()
-        return Run(steps, self._transport, self.config.environment)
+        return self._driver(steps, self._transport, self._environment)
 
     def _network(self) -> SyncTransport:
         from .transport.sync import Urllib3Transport
 
-        return Urllib3Transport()
+        return Urllib3Transport(connections=self._connections)
 
     def _archived(self) -> SyncTransport:
         from .transport.archive import Recorder, RecordingTransport, ReplayTransport, read_archive
@@ -243,6 +251,8 @@ class Client(_Client):
 
 class AsyncClient(_Client):
     """`Client` for asyncio: the same methods, awaited; safe to share between the tasks of one loop.
+
+    Arguments as for `Client`; ``connections`` is the most that are open at one time.
 
     Example:
         >>> import asyncio, agouti, agouti.standins
@@ -261,9 +271,12 @@ class AsyncClient(_Client):
         transport: AsyncTransport | None = None,
         record: Path | None = None,
         replay: Path | None = None,
+        connections: int = 256,
     ) -> None:
         super().__init__(config, record=record, replay=replay)
+        self._connections = connections
         self._transport = transport
+        self._driver: type[AsyncRun[Any]] | None = None
         if record is not None or replay is not None:
             self._transport = self._archived()
 
@@ -301,16 +314,18 @@ class AsyncClient(_Client):
         await self.aclose()
 
     def _run(self, steps: "Steps[T]") -> "AsyncRun[T]":
-        from .engine.drive_async import AsyncRun
+        if self._driver is None:
+            from .engine.drive_async import AsyncRun
 
+            self._driver = AsyncRun
         if self._transport is None:
             self._transport = self._network()
-        return AsyncRun(steps, self._transport, self.config.environment)
+        return self._driver(steps, self._transport, self._environment)
 
     def _network(self) -> AsyncTransport:
         from .transport.aio import AiohttpTransport
 
-        return AiohttpTransport()
+        return AiohttpTransport(connections=self._connections)
 
     def _archived(self) -> AsyncTransport:
         from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, Recorder, read_archive

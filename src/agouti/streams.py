@@ -13,6 +13,13 @@ if TYPE_CHECKING:
     from .engine.drive_async import AsyncRun
 
 
+def _text(batch: list[Event]) -> str:
+    if len(batch) == 1:
+        event = batch[0]
+        return event.text if type(event) is Text and not event.choice else ""
+    return "".join([event.text for event in batch if type(event) is Text and not event.choice])
+
+
 class _Stream:
     def __init__(self, so_far: Gathering) -> None:
         self._so_far = so_far
@@ -44,14 +51,13 @@ class Stream(_Stream):
         self._run = run
 
     def __iter__(self) -> Iterator[str]:
-        """The pieces of the (first) answer's text."""
+        """The (first) answer's text as it comes; pieces that arrive together come as one."""
         # Not through `events`: a generator less on the way of every piece.
         if self._whole is None:
             advance = self._run.advance
             while (batch := advance()) is not None:
-                for event in batch:
-                    if type(event) is Text and not event.choice:
-                        yield event.text
+                if text := _text(batch):
+                    yield text
             self._whole = self._run.result
 
     def events(self) -> Iterator[Event]:
@@ -82,13 +88,12 @@ class AsyncStream(_Stream):
         self._run = run
 
     async def __aiter__(self) -> AsyncIterator[str]:
-        """The pieces of the (first) answer's text."""
+        """The (first) answer's text as it comes; pieces that arrive together come as one."""
         if self._whole is None:
             advance = self._run.advance
             while (batch := await advance()) is not None:
-                for event in batch:
-                    if type(event) is Text and not event.choice:
-                        yield event.text
+                if text := _text(batch):
+                    yield text
             self._whole = self._run.result
 
     async def events(self) -> AsyncIterator[Event]:

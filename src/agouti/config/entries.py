@@ -17,7 +17,7 @@ import msgspec
 from msgspec import Struct
 
 from ..core.errors import ConfigError, LabelUnknown
-from ..core.http import Timeouts
+from ..core.http import Timeouts, Tls
 from ..core.near import near_hint
 from ..core.reply import Price
 from ..core.retries import Retries
@@ -49,6 +49,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
         retries: how often and how long a failed request is repeated.
         timeouts: time limits by phase.
+        tls: certificates beside the system's own: ``{ ca = "club-ca.pem", certificate = "me.pem" }``.
     """
 
     label: str
@@ -67,6 +68,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     unsupported: Literal["error", "warn"] = "error"
     retries: Retries = Retries()
     timeouts: Timeouts = Timeouts()
+    tls: Tls | None = None
 
     def __repr__(self) -> str:
         # Headers, query and address may hold a literal key.

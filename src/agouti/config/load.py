@@ -14,6 +14,7 @@ import msgspec
 from ..core.address import parse as parse_address
 from ..core.chat import Json
 from ..core.errors import ConfigError
+from ..core.http import Tls
 from ..core.near import near_hint
 from ..core.secret import Environment
 from ..credentials.credential import parse_send_key
@@ -207,7 +208,7 @@ def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
         label: _entry(Provider, "providers", label, values, origins)
         for label, values in _entries(merged, "providers", origins)
     }
-    providers = {label: _key_beside(provider, origins) for label, provider in providers.items()}
+    providers = {label: _paths_beside(provider, origins) for label, provider in providers.items()}
     raw = dict(_entries(merged, "models", origins))
     models = {label: _entry(Model, "models", label, inherited(label, raw, origins), origins) for label in raw}
     _check_providers(providers, origins)
@@ -217,12 +218,19 @@ def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
     )
 
 
-def _key_beside(provider: Provider, origins: Origins) -> Provider:
-    """The provider with relative paths of its key taken from the folder of the file that names it."""
+def _paths_beside(provider: Provider, origins: Origins) -> Provider:
+    """The provider with relative paths of key and certificates taken from the folder of the file that names them."""
     origin = origins.of("providers", provider.label, "key")
-    if provider.key is None or origin.kind != "file":
-        return provider
-    return msgspec.structs.replace(provider, key=provider.key.beside(Path(origin.name).absolute().parent))
+    if provider.key is not None and origin.kind == "file":
+        provider = msgspec.structs.replace(provider, key=provider.key.beside(Path(origin.name).absolute().parent))
+    origin = origins.of("providers", provider.label, "tls")
+    if provider.tls is not None and origin.kind == "file":
+        folder = Path(origin.name).absolute().parent
+        ca, certificate = (
+            str(folder / Path(path).expanduser()) if path else "" for path in msgspec.structs.astuple(provider.tls)
+        )
+        provider = msgspec.structs.replace(provider, tls=Tls(ca, certificate))
+    return provider
 
 
 def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) -> dict[str, Json]:

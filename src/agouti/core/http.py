@@ -22,6 +22,18 @@ class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     between_chunks: float = 60.0
 
 
+class Tls(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
+    """Certificates beside the system's own.
+
+    Attributes:
+        ca: file with the certificates of an own authority.
+        certificate: file with a client certificate and its key.
+    """
+
+    ca: str = ""
+    certificate: str = ""
+
+
 class HttpRequest(Struct, frozen=True):
     """A request ready to be sent.
 
@@ -34,6 +46,7 @@ class HttpRequest(Struct, frozen=True):
     headers: dict[str, str]
     body: bytes | None = None
     secret_query: SecretText | None = None
+    tls: Tls | None = None
 
     @property
     def target(self) -> str:

@@ -12,6 +12,8 @@ class Turns:
 
     def __init__(self, key: Key | None) -> None:
         self._keys: tuple[Key, ...] = key.keys if isinstance(key, SeveralKeys) else (key,) if key is not None else ()
+        self._one = self._keys[0] if len(self._keys) == 1 else None
+        self._latest: Credential | None = None
         self._held: dict[Key, Credential] = {}
         self._aside: dict[Key, Credential] = {}
         self._renewed: set[Key] = set()
@@ -32,21 +34,22 @@ class Turns:
         Raises:
             CredentialRefused: all keys have been refused.
         """
-        if len(self._keys) == 1:
-            key = self._keys[0]
-        else:
-            with self._lock:
-                usable = [key for key in self._keys if key not in self._aside]
-                if not usable:
-                    raise CredentialRefused(f"all {len(self._keys)} keys have been refused")
-                key = usable[self._turn % len(usable)]
-                self._turn += 1
+        if self._one is not None:
+            # On the way of every request: looking a key up would hash its whole source.
+            latest = self._latest
+            return latest if latest is not None and latest.fresh(now) else self._one
+        with self._lock:
+            usable = [key for key in self._keys if key not in self._aside]
+            if not usable:
+                raise CredentialRefused(f"all {len(self._keys)} keys have been refused")
+            key = usable[self._turn % len(usable)]
+            self._turn += 1
         held = self._held.get(key)
         return held if held is not None and held.fresh(now) else key
 
     def got(self, key: Key, credential: Credential) -> None:
         """A key was fetched."""
-        self._held[key] = credential
+        self._held[key] = self._latest = credential
 
     def worked(self, credential: Credential) -> None:
         """The provider took this key: should it refuse it later, it is worth fetching again."""
@@ -64,6 +67,7 @@ class Turns:
                 # Another task has replaced it in the meantime.
                 return True
             del self._held[key]
+            self._latest = None
             if credential.renewable and key not in self._renewed:
                 self._renewed.add(key)
                 return True

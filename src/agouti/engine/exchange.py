@@ -127,10 +127,11 @@ def _at_target(
         if rest is not None:
             raise _circuit_open(target, rest)
         credential = yield from credential_for(call, target)
+        timeouts = endpoint.timeouts if until is None else _within(endpoint.timeouts, until, began)
         sent = endpoint.request(endpoint.dialect.encode_chat(request), target.model.name, credential)
         failed = None
         try:
-            answer = yield from receive(Try(target, sent, call.clock, _within(endpoint.timeouts, until, began), until))
+            answer = yield from receive(Try(target, sent, call.clock, timeouts, until))
         except Failed as failure:
             failed = failure
         if failed is None:
@@ -205,9 +206,7 @@ def _circuit_open(target: Target, rest: float) -> CircuitOpen:
     )
 
 
-def _within(timeouts: Timeouts, until: float | None, now: float) -> Timeouts:
-    if until is None:
-        return timeouts
+def _within(timeouts: Timeouts, until: float, now: float) -> Timeouts:
     left = max(until - now, 0.001)
     return Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)
 

@@ -83,7 +83,7 @@ class Endpoint:
         held, headers = self._headers.get((outgoing.accept, body is None, id(credential)), (None, None))
         if headers is None or held is not credential:
             headers = self._new_headers(outgoing, credential)
-        request = HttpRequest(outgoing.method, url, headers, body)
+        request = HttpRequest(outgoing.method, url, headers, body, None, self.provider.tls)
         if credential is not None:
             if isinstance(credential, SigningCredential):
                 return credential.sign(request)

@@ -99,7 +99,9 @@ def _tls_error(detail: str, place: str, provider: str) -> TLSFailed:
     if "WRONG_VERSION" in detail.upper() or "wrong version number" in detail:
         hint = f"The server there speaks plain http: write http:// in providers.{provider}.address."
     elif "self-signed" in detail or "unable to get local issuer" in detail or "self signed" in detail:
-        hint = "If a company proxy or an own CA signs it, point SSL_CERT_FILE at that CA's certificate."
+        hint = (
+            f'If an own authority signs it, name its certificate: tls = {{ ca = "FILE.pem" }} in providers.{provider}.'
+        )
     elif "expired" in detail or "not yet valid" in detail:
         hint = "The certificate's dates do not fit: check this machine's clock, or tell whoever runs the server."
     elif "mismatch" in detail.lower() or "doesn't match" in detail:

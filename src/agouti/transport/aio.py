@@ -3,7 +3,6 @@
 import asyncio
 import os
 from collections.abc import Awaitable, Callable, Mapping
-from typing import TYPE_CHECKING
 
 import aiohttp
 from yarl import URL
@@ -11,9 +10,7 @@ from yarl import URL
 from ..core.http import HttpRequest, Timeouts
 from ..core.secret import SecretText
 from .base import TransportFailure, bare
-
-if TYPE_CHECKING:
-    import ssl
+from .tls import Contexts
 
 _LINGER = 0.05  # see the synchronous transport
 # aiohttp would add these of its own accord; a dialect or an entry says what is to be sent.
@@ -23,9 +20,9 @@ _OWN_HEADERS = ("User-Agent", "Accept-Encoding", "Content-Type", "Accept")
 class AiohttpTransport:
     """See `transport.base.AsyncTransport`."""
 
-    def __init__(self, *, connections: int = 256, context: "ssl.SSLContext | None" = None) -> None:
+    def __init__(self, *, connections: int = 256) -> None:
         self._connections = connections
-        self._context = context
+        self._contexts = Contexts()
         self._session: aiohttp.ClientSession | None = None
         self._urls: dict[str, URL] = {}
         self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
@@ -50,6 +47,7 @@ class AiohttpTransport:
                 headers=_plain(request.headers),
                 allow_redirects=False,
                 timeout=limit,
+                ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
             )
         except (aiohttp.ClientError, OSError, ValueError) as error:
             failure = _failure(error)
@@ -79,7 +77,7 @@ class AiohttpTransport:
 
     def _new_session(self) -> aiohttp.ClientSession:
         proxied = any(name.lower().endswith("_proxy") for name in os.environ)
-        connector = aiohttp.TCPConnector(limit=self._connections, ssl=self._context or True)
+        connector = aiohttp.TCPConnector(limit=self._connections)
         return aiohttp.ClientSession(
             connector=connector,
             trust_env=proxied,

@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING, Any
 import urllib3
 from urllib3 import exceptions as wrong
 
-from ..core.http import HttpRequest, Timeouts
+from ..core.http import HttpRequest, Timeouts, Tls
 from ..core.secret import SecretText
 from .base import Reason, TransportFailure, bare
 
 if TYPE_CHECKING:
     import ssl
+
+    from .tls import Contexts
 
 _NO_RETRIES = urllib3.Retry(False, redirect=False)
 # How long to wait for the end of a body whose format has already said that it is complete. It comes
@@ -57,11 +59,12 @@ class _HTTPSConnection(_WithQuery, urllib3.connection.HTTPSConnection):
 class Urllib3Transport:
     """Thread-safe; see `transport.base.SyncTransport`."""
 
-    def __init__(self, *, connections: int = 64, context: "ssl.SSLContext | None" = None) -> None:
+    def __init__(self, *, connections: int = 64) -> None:
         self._connections = connections
-        self._context = context
+        self._contexts: Contexts | None = None
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self._timeouts: dict[Timeouts, urllib3.Timeout] = {}
+        self._usual: tuple[Timeouts | None, urllib3.Timeout] = (None, urllib3.Timeout())
         self._lock = threading.Lock()
         self._proxies = _proxies()
 
@@ -75,12 +78,19 @@ class Urllib3Transport:
         pool = self._pools.get(origin)
         if pool is None:
             pool = self._pool(origin)
-        limit = self._timeouts.get(timeouts)
-        if limit is None:
+        if request.secret_query is not None or request.tls is not None:
+            pool = self._pool(origin, request.secret_query is not None, request.tls)
+        usual = self._usual  # read once: other threads may set it
+        if timeouts is usual[0]:
+            limit = usual[1]
+        elif (found := self._timeouts.get(timeouts)) is not None:
+            limit = found
+        else:
             limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
             if len(self._timeouts) > 64:
                 self._timeouts.clear()
             self._timeouts[timeouts] = limit
+            self._usual = (timeouts, limit)
         failure: TransportFailure
         try:
             response = pool.urlopen(
@@ -109,18 +119,22 @@ class Urllib3Transport:
         for pool in pools.values():
             pool.close()
 
-    def _pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+    def _pool(self, origin: str, with_query: bool = False, tls: Tls | None = None) -> urllib3.HTTPConnectionPool:
+        # Connections that put a key into the query have a pool of their own: the others need not ask.
+        name = f"{origin} {with_query} {tls}" if with_query or tls is not None else origin
         with self._lock:
-            pool = self._pools.get(origin)
+            pool = self._pools.get(name)
             if pool is None:
-                pool = self._pools[origin] = self._new_pool(origin)
+                pool = self._pools[name] = self._new_pool(origin, tls)
+                if with_query:
+                    pool.ConnectionCls = _HTTPSConnection if origin.startswith("https:") else _HTTPConnection
             return pool
 
-    def _new_pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+    def _new_pool(self, origin: str, tls: Tls | None) -> urllib3.HTTPConnectionPool:
         parts = urllib3.util.parse_url(origin)
         options: dict[str, Any] = {"maxsize": self._connections}
         if parts.scheme == "https":
-            options["ssl_context"] = self._tls()
+            options["ssl_context"] = self._context(tls)
         proxy = _proxy_for(self._proxies, parts.scheme or "http", parts.host or "")
         pool: urllib3.HTTPConnectionPool
         if proxy is not None:
@@ -129,16 +143,14 @@ class Urllib3Transport:
             pool = urllib3.HTTPSConnectionPool(parts.host or "", parts.port, **options)
         else:
             pool = urllib3.HTTPConnectionPool(parts.host or "", parts.port, **options)
-        pool.ConnectionCls = _HTTPSConnection if parts.scheme == "https" else _HTTPConnection
         return pool
 
-    def _tls(self) -> "ssl.SSLContext":
-        # Loading the system's trust store costs 75 to 100 ms: once, and only if there is TLS at all.
-        if self._context is None:
-            import ssl
+    def _context(self, tls: Tls | None) -> "ssl.SSLContext":
+        if self._contexts is None:
+            from .tls import Contexts
 
-            self._context = ssl.create_default_context()
-        return self._context
+            self._contexts = Contexts()
+        return self._contexts.of(tls)
 
 
 class Urllib3Reply:
