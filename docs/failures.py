@@ -72,7 +72,11 @@ def answering(answer: bytes, context: ssl.SSLContext | None = None) -> Iterator[
                 with connection:
                     connection.settimeout(2)
                     spoken = context.wrap_socket(connection, server_side=True) if context is not None else connection
-                    spoken.recv(65536)
+                    asked = b""
+                    while not asked.endswith(b"}") and (more := spoken.recv(65536)):
+                        asked += more  # head and body may come apart; what is unread would reset the connection
+                        if asked.startswith(b"CONNECT"):
+                            break
                     spoken.sendall(answer)
                     spoken.close()
             except OSError:
