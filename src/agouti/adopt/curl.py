@@ -58,6 +58,10 @@ _DATA = frozenset(["-d", "--data", "--data-raw", "--data-binary", "--data-ascii"
 # Short options without a value, which people run together: -sSL
 _FLAGS = "sSLkNvifgGI#0123456jOR"
 
+# The quotes $'...', which shlex does not know. The other kinds stand here so that what looks like one inside them is
+# passed over.
+_WORDS = re.compile(r"""\$'((?:[^'\\]|\\.)*)'|'[^']*'|"(?:[^"\\]|\\.)*"|\\.""", re.DOTALL)
+
 ReadFile = Callable[[str], str]
 
 
@@ -91,7 +95,7 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
         RequestError: it is neither.
     """
     joined = re.sub(r"[\\^`][ \t]*\r?\n", " ", text.strip())
-    joined = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda found: shlex.quote(_unescaped(found[1])), joined)
+    joined = _WORDS.sub(lambda found: found[0] if found[1] is None else shlex.quote(_unescaped(found[1])), joined)
     joined = re.sub(r"^[$>%#]\s+", "", joined)
     if not joined:
         raise RequestError("nothing was pasted", hint="Paste a curl command or an address.")

@@ -162,7 +162,7 @@ def _received(response: Mapping[str, Any]) -> Received:
     body = base64.b64decode(text) if content.get("encoding") == "base64" else text.encode()
     pieces: list[tuple[float, bytes]] = []
     place = 0
-    for at, size in response.get("_pieces") or [[0.0, len(body)]]:
+    for at, size in response.get("_pieces") or ([[0.0, len(body)]] if body else []):
         pieces.append((at / 1e3, body[place : place + size]))
         place += size
     # Archives of browsers name what was compressed on the way, but hold it decompressed.

@@ -9,6 +9,7 @@ from ..core.http import HttpReply, HttpRequest
 from ..core.near import near
 from ..core.secret import Secret
 from .credential import Credential
+from .files import read_text
 from .sources import KEYRING_SERVICE, CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey
 
 Post = Callable[[HttpRequest], HttpReply]
@@ -75,25 +76,6 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
     else:
         hint = f"Set it: export {key.env[0]}=...   or write that line, without export, into .env beside agouti.toml."
     raise CredentialMissing(what, hint=hint)
-
-
-def read_text(path: Path, what: str) -> str:
-    """The text of a file that holds something secret.
-
-    Raises:
-        CredentialMissing: it cannot be read.
-    """
-    try:
-        return path.read_text()
-    except OSError as error:
-        raise CredentialMissing(
-            f"no {what}: file {path} cannot be read ({error.strerror or error})",
-            hint="Put it into that file and make it readable for you only (chmod 600), or correct the path.",
-        ) from None
-    except UnicodeDecodeError:
-        raise CredentialMissing(
-            f"no {what}: file {path} is not a text file", hint="Put the text itself into that file."
-        ) from None
 
 
 def _from_file(key: FileKey) -> Credential:

@@ -11,6 +11,7 @@ from ..core.errors import AgoutiError, ConfigError, CredentialMissing, Credentia
 from ..core.http import HttpReply, HttpRequest
 from ..core.secret import Secret, SecretText
 from .credential import Credential
+from .files import read_text
 from .sources import Key, OAuthKey
 
 SecretOf = Callable[[Key], Secret]
@@ -178,8 +179,6 @@ def _signing_key(text: str, algorithm: str) -> Any:
 def _account(key: OAuthKey) -> dict[str, str]:
     if not key.account:
         return {}
-    from .fetch import read_text
-
     path = Path(key.account).expanduser()
     try:
         fields = json.loads(read_text(path, "service account"))

@@ -9,6 +9,7 @@ from ..core.errors import CredentialMissing
 from ..core.near import near_hint
 from ..core.secret import Secret
 from .credential import SigningCredential
+from .files import read_text
 from .sources import Key, SignatureKey
 
 
@@ -37,8 +38,6 @@ def signing_keys(key: SignatureKey, secret_of: Callable[[Key], Secret]) -> Signi
 
 
 def _from_profile(key: SignatureKey) -> SigningCredential:
-    from .fetch import read_text
-
     path = Path(key.profile_file).expanduser()
     profiles = ConfigParser(interpolation=None)
     try:

@@ -214,7 +214,7 @@ class ChatDialect:
 def _mended_reply(body: bytes, error: msgspec.ValidationError) -> _Reply:
     try:
         return lenient(msgspec.json.decode(body), _Reply)
-    except msgspec.ValidationError:
+    except msgspec.MsgspecError:
         raise ReplyUnreadable(f"the reply is JSON, but not a chat reply ({error})") from None
 
 
@@ -384,7 +384,7 @@ class _ChatStream:
         if isinstance(error, msgspec.ValidationError):
             try:
                 return lenient(msgspec.json.decode(payload), _Chunk)
-            except msgspec.ValidationError as again:
+            except msgspec.MsgspecError as again:
                 error = again
         self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")
         return None

@@ -13,7 +13,7 @@ from starlette.routing import Route
 from .doors import NoCredit
 from .faults import Fault, in_dialect
 from .providers import StandIn, StandInModel
-from .server import Settings
+from .settings import Settings
 from .writer import Answer, answer, tokens
 
 _KNOWN = frozenset(

@@ -1,13 +1,11 @@
 """Run the stand-ins on a free loopback port, in a thread of this process."""
 
-import itertools
 import os
 import socket
 import threading
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import uvicorn
@@ -15,31 +13,15 @@ from starlette.applications import Starlette
 from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+from . import chat, tokens
 from .faults import Faulty
 from .providers import STAND_INS, by_label
+from .settings import Settings
 
 if TYPE_CHECKING:
     import asyncio
 
     from ..config.entries import Config
-
-
-@dataclass
-class Settings:
-    """How the stand-ins behave.
-
-    Attributes:
-        seed: the same seed, the same answers.
-        pace: seconds between the tokens of an answer.
-    """
-
-    seed: int = 1
-    pace: float = 0.0
-    _ids: Iterator[int] = field(default_factory=lambda: itertools.count(1))
-
-    def next_id(self, kind: str) -> str:
-        """An identifier for a reply."""
-        return f"{kind}-{next(self._ids):06d}"
 
 
 _connections: "dict[Any, asyncio.Transport]" = {}
@@ -70,8 +52,6 @@ def _drop_connection(scope: Scope, hard: bool) -> None:
 
 def application(settings: Settings) -> ASGIApp:
     """All stand-ins as one ASGI application: ``/LABEL/...``."""
-    from . import chat, tokens
-
     dialects = {"chat": chat}
     routes = [route for provider in STAND_INS for route in dialects[provider.dialect].routes(provider, settings)]
     routes += [route for provider in STAND_INS for route in tokens.routes(provider)]

@@ -170,9 +170,14 @@ class Urllib3Reply:
         if wanted != self._limit:
             self._set_limit(wanted)
         try:
-            return self._response.read1()
+            data = self._response.read1()
         except BaseException as error:
             raise self._broken(error) from None
+        if not data and self._response.length_remaining:
+            # read() would notice that less came than was announced; read1() does not.
+            self.abort()
+            raise TransportFailure("lost", "the server closed it in the middle of the reply", began=True)
+        return data
 
     def read(self) -> bytes:
         try:

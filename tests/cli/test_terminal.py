@@ -1,0 +1,106 @@
+"""On a terminal: text as it comes, colour unless unwanted, Ctrl-C."""
+
+import os
+import pty
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from agouti.standins import serve
+
+
+@pytest.fixture(scope="module")
+def slow() -> Iterator[dict[str, str]]:
+    with serve(pace=0.05) as served:
+        yield {"toml": served.toml, **served.environment}
+
+
+class Terminal:
+    """A command whose standard output is a terminal."""
+
+    def __init__(self, folder: Path, *arguments: str, **variables: str) -> None:
+        self.master, other = pty.openpty()
+        environment = {name: value for name, value in os.environ.items() if name != "NO_COLOR"}
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "agouti", *arguments],
+            stdin=subprocess.DEVNULL,
+            stdout=other,
+            stderr=other,
+            cwd=folder,
+            env={**environment, **variables},
+        )
+        os.close(other)
+
+    def read(self) -> bytes:
+        try:
+            return os.read(self.master, 4096)
+        except OSError:  # the other side has closed
+            return b""
+
+    def rest(self) -> bytes:
+        found = b""
+        while data := self.read():
+            found += data
+        self.process.wait(20)
+        os.close(self.master)
+        return found
+
+
+def test_answer_comes_in_pieces(slow: dict[str, str], tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    terminal = Terminal(tmp_path, "ask", "almanac-local", "When does garlic go in?")
+    first = terminal.read()
+    began = time.perf_counter()
+    rest = terminal.rest()
+    assert terminal.process.returncode == 0
+    assert len(first) < 40
+    assert time.perf_counter() - began > 0.5
+    assert (first + rest).decode().endswith(".\r\n")
+
+
+def test_interruption_ends_with_130_and_keeps_what_came(slow: dict[str, str], tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    terminal = Terminal(tmp_path, "ask", "almanac-local", "Plan my spring bed.")
+    first = terminal.read()
+    terminal.process.send_signal(signal.SIGINT)
+    rest = terminal.rest()
+    assert terminal.process.returncode == 130
+    assert (first + rest).startswith(b"Start")
+    assert b"Traceback" not in rest
+
+
+def test_broken_stream_shows_what_came_and_what_to_do(slow: dict[str, str], tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    terminal = Terminal(tmp_path, "ask", "loam-2b+cut=4@shed", "When does garlic go in?")
+    lines = terminal.rest().decode().split("\r\n")
+    assert terminal.process.returncode == 1
+    assert lines[0] == "Garlic goes in"
+    assert lines[1].startswith("agouti: the stream from shed was cut off")
+
+
+@pytest.mark.parametrize(("variables", "coloured"), [({}, True), ({"NO_COLOR": "1"}, False)])
+def test_colour_only_where_it_is_wanted(
+    slow: dict[str, str], tmp_path: Path, variables: dict[str, str], coloured: bool
+) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    terminal = Terminal(tmp_path, "check", "shed", **variables)
+    shown = terminal.rest()
+    assert b"all well" in shown
+    assert (b"\x1b[" in shown) is coloured
+
+
+def test_reader_of_a_pipe_that_goes_away_is_no_error_message(slow: dict[str, str], tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    done = subprocess.run(
+        f"{sys.executable} -m agouti ask almanac-local 'Garlic?' | true",
+        shell=True,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+    )
+    assert done.stderr == ""
