@@ -83,9 +83,15 @@ class StreamDecoder(Protocol):
 
 
 class Dialect(Protocol):
-    """One wire format."""
+    """One wire format.
+
+    Attributes:
+        name: how it is called in a configuration.
+        takes: the parameters that it can express; `None`: all of them.
+    """
 
     name: ClassVar[str]
+    takes: ClassVar[frozenset[str] | None]
 
     def encode_chat(self, request: Request) -> Outgoing:
         """The request as path and body.

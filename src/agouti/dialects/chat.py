@@ -26,6 +26,7 @@ from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, To
 from ..core.lenient import first_value, lenient
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .streams import read_reply
 
 
 class _CachedDetails(Struct, gc=False):
@@ -160,6 +161,7 @@ class ChatDialect:
     """See the module."""
 
     name: ClassVar[str] = "chat"
+    takes: ClassVar[frozenset[str] | None] = None
 
     def encode_chat(self, request: Request) -> Outgoing:
         body: dict[str, Any] = {"model": request.model, "messages": request.messages, **request.parameters}
@@ -198,11 +200,9 @@ class ChatDialect:
         return Outgoing("models", "/models", method="GET")
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        try:
-            value = msgspec.json.decode(body)
-            listed = lenient({"data": value} if isinstance(value, list) else value, _List).data
-        except msgspec.MsgspecError as error:
-            raise ReplyUnreadable(f"the list of models cannot be read ({error})") from None
+        if body.lstrip()[:1] == b"[":
+            body = b'{"data": %s}' % body  # some servers leave the object around it out
+        listed = read_reply(body, _List, "the list of models").data
         return tuple([_listed(model.id, model) for model in listed if model.id])
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:

@@ -6,7 +6,11 @@ from ..core.errors import ConfigError
 from ..core.near import near_hint
 from .base import Dialect
 
-_BUILT_IN = {"chat": ("agouti.dialects.chat", "ChatDialect")}
+_BUILT_IN = {
+    "chat": ("agouti.dialects.chat", "ChatDialect"),
+    "messages": ("agouti.dialects.messages", "MessagesDialect"),
+    "lines": ("agouti.dialects.lines", "LinesDialect"),
+}
 
 
 def names() -> tuple[str, ...]:

@@ -24,6 +24,7 @@ from ..core.errors import (
     DeadlineExceeded,
     ModelUnknown,
     Overloaded,
+    ParameterUnsupported,
     ProviderFault,
     ReplyUnreadable,
     RequestRefused,
@@ -117,7 +118,7 @@ def _at_target(
 ) -> Steps[Answer]:
     """Ask one model, as often as it makes sense."""
     endpoint = target.endpoint
-    request = endpoint.without_refused(call.build(target))
+    request = _expressible(endpoint.without_refused(call.build(target)), target)
     tries, stale, waited = 0, False, 0.0
     while True:
         began = call.clock()
@@ -248,6 +249,26 @@ def _without_unsupported(error: AgoutiError, request: Request, target: Target) -
     target.endpoint.refused_parameters.add(name)
     warnings.warn(f"{provider.label} does not take {name}; going on without it", AgoutiWarning, stacklevel=2)
     return target.endpoint.without_refused(request)
+
+
+def _expressible(request: Request, target: Target) -> Request:
+    """The request as far as the dialect can express it; what it lacks is an error, or said once and left out."""
+    endpoint = target.endpoint
+    takes = endpoint.dialect.takes
+    if takes is None or not (lacking := request.parameters.keys() - takes):
+        return request
+    name = min(lacking)
+    provider = endpoint.provider
+    if provider.unsupported == "error":
+        error = ParameterUnsupported(
+            f"dialect {endpoint.dialect.name} (provider {provider.label}) has no parameter {name}",
+            hint=f'Leave {name} out, or set unsupported = "warn" in providers.{provider.label} to go on without it.',
+        )
+        error.parameter = name
+        raise error
+    endpoint.refused_parameters |= lacking
+    warnings.warn(f"{provider.label} does not take {', '.join(sorted(lacking))}; going on without", AgoutiWarning, 2)
+    return endpoint.without_refused(request)
 
 
 def _name_near_models(error: ModelUnknown, target: Target, call: Call) -> Steps[None]:

@@ -10,11 +10,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from .doors import NoCredit
 from .faults import Fault, in_dialect
 from .providers import StandIn, StandInModel
 from .settings import Settings
-from .writer import Answer, answer, tokens
+from .thought import Refused, pass_doors, think
+from .writer import Answer
 
 _KNOWN = frozenset(
     [
@@ -43,12 +43,18 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
     async def chat(request: Request) -> Response:
-        return await _refused(request, provider) or await _chat(request, provider, settings)
+        try:
+            await pass_doors(request, provider)
+            return await _chat(request, provider, settings)
+        except Refused as refused:
+            return _in_words(refused)
 
     async def models(request: Request) -> Response:
-        return await _refused(request, provider) or JSONResponse(
-            {"object": "list", "data": [_listed(model) for model in provider.models]}
-        )
+        try:
+            await pass_doors(request, provider)
+        except Refused as refused:
+            return _in_words(refused)
+        return JSONResponse({"object": "list", "data": [_listed(model) for model in provider.models]})
 
     prefix = f"/{provider.label}{provider.path}"
     named = "/deployments/{model}" if provider.deployments else ""
@@ -56,6 +62,13 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
         Route(f"{prefix}{named}/chat/completions", chat, methods=["POST"]),
         Route(f"{prefix}/models", models, methods=["GET"]),
     ]
+
+
+def _in_words(refused: Refused) -> Response:
+    refusal = refused.refusal
+    reply = error(refusal.status, refusal.message, "invalid_request_error", code=refusal.code)
+    reply.headers.update(refusal.headers)
+    return reply
 
 
 def error(status: int, message: str, kind: str, *, code: str | None = None, param: str | None = None) -> JSONResponse:
@@ -71,32 +84,6 @@ def _listed(model: StandInModel) -> dict[str, Any]:
     return found
 
 
-async def _refused(request: Request, provider: StandIn) -> Response | None:
-    body = await request.body()
-    for door in provider.doors:
-        # A list of models costs nothing, so that an account without credit may still see it.
-        if isinstance(door, NoCredit) and request.method == "GET":
-            continue
-        refusal = door.refuse(request, body)
-        if refusal is not None:
-            reply = error(refusal.status, refusal.message, "invalid_request_error", code=refusal.code)
-            reply.headers.update(refusal.headers)
-            return reply
-    return None
-
-
-def _not_offered(model: StandInModel | None, name: str, request: Request) -> Response | None:
-    if model is None:
-        return error(404, f"The model '{name}' does not exist.", "invalid_request_error", code="model_not_found")
-    if not model.open:
-        message = f"Your account has not been granted access to {name}."
-        return error(403, message, "invalid_request_error", code="model_access_denied")
-    region = request.path_params.get("region")
-    if model.regions and region not in model.regions:
-        return error(403, f"{name} is not available in this region ({region}).", "invalid_request_error")
-    return None
-
-
 async def _chat(request: Request, provider: StandIn, settings: Settings) -> Response:
     try:
         body = await request.json()
@@ -110,24 +97,24 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     if unknown is not None:
         return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
     model = provider.model(name)
-    not_offered = _not_offered(model, name, request)
-    if not_offered is not None or model is None:
-        return not_offered or Response(status_code=500)
-    refused = next((field for field in model.refuses if field in body), None)
+    refused = next((field for field in (model.refuses if model else ()) if field in body), None)
     if refused is not None:
         message = f"Unsupported parameter: '{refused}' is not supported with this model."
         return error(400, message, "invalid_request_error", code="unsupported_parameter", param=refused)
-    prompt_tokens = sum(len(tokens(text)) + 3 for _, text in messages)
-    if prompt_tokens > model.context:
-        return error(
-            400,
-            f"This model's maximum context length is {model.context} tokens; the messages have {prompt_tokens}.",
-            "invalid_request_error",
-            code="context_length_exceeded",
-        )
-    replies = _answers(body, messages, settings)
+    thought = think(
+        provider,
+        settings,
+        name,
+        messages,
+        region=request.path_params.get("region"),
+        cap=body.get("max_tokens") or body.get("max_completion_tokens"),
+        stop=body.get("stop") or (),
+        seed=body.get("seed"),
+        count=body.get("n") or 1,
+    )
+    replies = thought.answers
     head = {"id": settings.next_id("chat"), "created": int(time.time()), "model": name}
-    counts = {"prompt_tokens": prompt_tokens, "completion_tokens": sum(len(reply.pieces) for reply in replies)}
+    counts = {"prompt_tokens": thought.prompt_tokens, "completion_tokens": thought.output_tokens}
     usage = {**counts, "total_tokens": sum(counts.values())}
     if body.get("stream"):
         with_usage = bool((body.get("stream_options") or {}).get("include_usage"))
@@ -145,17 +132,6 @@ def _text(content: Any) -> str:
     if isinstance(content, list):
         return " ".join(part.get("text", "") for part in content)
     return content or ""
-
-
-def _answers(body: dict[str, Any], messages: list[tuple[str, str]], settings: Settings) -> list[Answer]:
-    question = next((text for role, text in reversed(messages) if role == "user"), "")
-    stop = body.get("stop") or ()
-    cap = body.get("max_tokens") or body.get("max_completion_tokens")
-    seed = body.get("seed", settings.seed)
-    return [
-        Answer(answer(question, seed, variant), cap=cap, stop=(stop,) if isinstance(stop, str) else tuple(stop))
-        for variant in range(body.get("n") or 1)
-    ]
 
 
 async def _chunks(

@@ -146,6 +146,17 @@ STAND_INS = (
         settings='key = { env = "TOLL_KEY" }\n',
         models=(StandInModel("penny-1"),),
     ),
+    StandIn(
+        "letterbox",
+        "messages",
+        doors=(KeyHeader("x-api-key", "lb-8d17-marsh-lane-demo"), WantsHeader("x-letterbox-version", ("2026-02-01",))),
+        variables={"LETTERBOX_KEY": "lb-8d17-marsh-lane-demo"},
+        settings='key = { env = "LETTERBOX_KEY" }\n'
+        'send_key = "header:x-api-key"\n'
+        'headers = { "x-letterbox-version" = "2026-02-01" }\n',
+        models=(StandInModel("envelope-2", 32768), StandInModel("postcard-2", 8192)),
+    ),
+    StandIn("barn", "lines", path="", models=(StandInModel("loam-2b:latest", 4096), StandInModel("clay-7b:q4", 8192))),
 )
 
 

@@ -1,0 +1,222 @@
+"""The dialect marked by ``POST {base}/api/chat``: newline-delimited JSON, streaming unless told otherwise."""
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
+from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
+from ..core.jsonlines import LineSplitter
+from ..core.parts import ImagePart, arguments_of, messages_of, parts_of
+from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .streams import PayloadStream, read_reply
+
+# Parameters that go into `options`, some under another name.
+_OPTIONS = {
+    "temperature": "temperature",
+    "top_p": "top_p",
+    "max_tokens": "num_predict",
+    "stop": "stop",
+    "seed": "seed",
+    "presence_penalty": "presence_penalty",
+    "frequency_penalty": "frequency_penalty",
+}
+_FINISH = {"stop": "stop", "length": "length", "load": "stop", "unload": "stop"}
+
+
+class _Function(Struct):
+    name: str | None = None
+    arguments: Any = None
+
+
+class _Call(Struct):
+    function: _Function | None = None
+    id: str | None = None
+
+
+class _Message(Struct):
+    content: str | None = None
+    thinking: str | None = None
+    tool_calls: list[_Call] | None = None
+
+
+class _Line(Struct):
+    """A whole reply, and each line of a streamed one."""
+
+    model: str | None = None
+    message: _Message | None = None
+    done: bool | None = None
+    done_reason: str | None = None
+    prompt_eval_count: int | None = None
+    eval_count: int | None = None
+    error: Any = None
+
+
+class _Listed(Struct):
+    name: str | None = None
+
+
+class _List(Struct):
+    models: list[_Listed]
+
+
+_LINE = msgspec.json.Decoder(_Line)
+_encode = msgspec.json.Encoder().encode
+
+
+class LinesDialect:
+    """See the module."""
+
+    name: ClassVar[str] = "lines"
+    takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        given = request.parameters
+        body: dict[str, Any] = {
+            "model": request.model,
+            "messages": _messages(messages_of(request.messages)),
+            "stream": request.stream,
+        }
+        options = {theirs: given[ours] for ours, theirs in _OPTIONS.items() if ours in given}
+        if isinstance(options.get("stop"), str):
+            options["stop"] = [options["stop"]]
+        if options:
+            body["options"] = options
+        if given.get("tools"):
+            body["tools"] = given["tools"]
+        if "reasoning_effort" in given:
+            body["think"] = given["reasoning_effort"] != "none"
+        if "response_format" in given:
+            wanted = given["response_format"]
+            if wanted.get("type") == "json_schema":
+                body["format"] = wanted.get("json_schema", {}).get("schema")
+            elif wanted.get("type") == "json_object":
+                body["format"] = "json"
+            elif wanted.get("type") != "text":
+                error = ParameterUnsupported(f"dialect lines has no response_format {wanted.get('type')!r}")
+                error.parameter = "response_format"
+                raise error
+        extra = dict(request.extra)
+        if "options" in extra:
+            body["options"] = {**options, **extra.pop("options")}
+        body.update(extra)
+        return Outgoing("chat", "/api/chat", body)
+
+    def decode_chat(self, body: bytes) -> Completion | Fault:
+        reply = read_reply(body, _Line, "the reply")
+        if reply.message is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `message`")
+        message = reply.message
+        calls = tuple([_call(place, call) for place, call in enumerate(message.tool_calls or ())])
+        reason = _finish(reply, bool(calls))
+        choice = Choice(message.content or "", reason, message.thinking or None, None, calls)
+        return Completion((choice,), reply.model, None, _usage(reply))
+
+    def stream_decoder(self) -> StreamDecoder:
+        return _LinesStream(self)
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        from .faults import classify
+
+        return classify(status, headers, body, {})
+
+    def encode_models(self) -> Outgoing:
+        return Outgoing("models", "/api/tags", method="GET")
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        listed = read_reply(body, _List, "the list of models").models
+        return tuple([ListedModel(model.name) for model in listed if model.name])
+
+
+def _messages(messages: list[Message]) -> list[dict[str, Json]]:
+    names = {call.id: call.function.name for message in messages for call in message.tool_calls or ()}
+    found = []
+    for message in messages:
+        texts, images = [], []
+        for part in parts_of(message):
+            if not isinstance(part, ImagePart):
+                texts.append(part.text)
+            elif part.data:
+                images.append(part.data)
+            else:
+                raise RequestError(
+                    "dialect lines takes pictures only as data, not by their address",
+                    hint="Pass the picture itself: a data: address with base64.",
+                )
+        role = "system" if message.role == "developer" else message.role
+        item: dict[str, Json] = {"role": role, "content": "".join(texts)}
+        if images:
+            item["images"] = images
+        if message.tool_calls:
+            item["tool_calls"] = [
+                {"function": {"name": call.function.name, "arguments": arguments_of(call)}}
+                for call in message.tool_calls
+            ]
+        if message.role == "tool":
+            item["tool_name"] = message.name or names.get(message.tool_call_id) or ""
+        found.append(item)
+    return found
+
+
+def _call(place: int, call: _Call) -> ToolCall:
+    function = call.function or _Function()
+    arguments = function.arguments
+    text = arguments if isinstance(arguments, str) else _encode(arguments if arguments is not None else {}).decode()
+    # The format has no identifiers, and conversations need them.
+    return ToolCall(ToolFunction(function.name, text), call.id or f"call_{place}")
+
+
+def _finish(line: _Line, called: bool) -> str | None:
+    if called:
+        return "tool_calls"
+    reason = line.done_reason or ("stop" if line.done else None)
+    return _FINISH.get(reason, reason) if reason is not None else None
+
+
+def _usage(line: _Line) -> Usage | None:
+    inputs, outputs = line.prompt_eval_count, line.eval_count
+    if inputs is None and outputs is None:
+        return None
+    # A prompt that is cached whole is not counted at all.
+    return Usage(inputs or 0, outputs, (inputs or 0) + outputs if outputs is not None else None)
+
+
+class _LinesStream(PayloadStream):
+    """One JSON object to a line; the last one says ``done``."""
+
+    def __init__(self, dialect: LinesDialect) -> None:
+        super().__init__(LineSplitter())
+        self._dialect = dialect
+        self._started = False
+        self._called = 0
+
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        line = self.read(payload, _LINE, _Line)
+        if line is None:
+            return
+        if line.error is not None:
+            self.failure = self._dialect.classify(200, {}, payload)
+            return
+        if not self._started and line.model is not None:
+            self._started = True
+            events.append(Started(line.model))
+        message = line.message
+        if message is not None:
+            if message.thinking:
+                events.append(Reasoning(message.thinking))
+            if message.content:
+                events.append(Text(message.content))
+            for call in message.tool_calls or ():
+                made = _call(self._called, call)
+                events.append(ToolCallPiece(self._called, made.id, made.function.name, made.function.arguments or ""))
+                self._called += 1
+        if line.done:
+            self.done = True
+            events.append(Finished(_finish(line, self._called > 0) or "stop"))
+            if (usage := _usage(line)) is not None:
+                events.append(UsageTold(usage))

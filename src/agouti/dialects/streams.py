@@ -1,0 +1,92 @@
+"""What stream decoders share: split the bytes, take each payload, stop at the end or at the first failure."""
+
+from typing import Any, Protocol, TypeVar
+
+import msgspec
+
+from ..core.errors import ReplyUnreadable
+from ..core.events import Event
+from ..core.lenient import lenient
+from ..core.sse import ServerEvent
+from .base import Fault
+
+T = TypeVar("T", bound=msgspec.Struct)
+
+
+class Splitter(Protocol):
+    """Cuts a stream into payloads: server-sent events, or lines."""
+
+    def feed(self, data: bytes) -> list[ServerEvent] | list[bytes]:
+        """Take the next bytes; raises `FramingError`."""
+
+
+class PayloadStream:
+    """A `StreamDecoder` whose payloads are JSON objects; a dialect says in `take` what each of them means."""
+
+    def __init__(self, splitter: Splitter) -> None:
+        self._splitter = splitter
+        self.done = False
+        self.failure: Fault | None = None
+
+    def feed(self, data: bytes) -> list[Event]:
+        """See `StreamDecoder`."""
+        events: list[Event] = []
+        if self._over():
+            return events  # some servers send more after the end mark: not part of the reply
+        try:
+            payloads = self._splitter.feed(data)
+        except ReplyUnreadable as error:
+            self.failure = Fault(type(error), error.what)
+            return events
+        for item in payloads:
+            name, payload = ("", item) if isinstance(item, bytes) else item
+            if payload.strip() not in (b"", b"null"):
+                self.take(name, payload, events)
+            if self._over():
+                break
+        return events
+
+    def end(self) -> bool:
+        """See `StreamDecoder`."""
+        return self.done
+
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        """Add the events of one payload."""
+        raise NotImplementedError
+
+    def read(self, payload: bytes, decoder: "msgspec.json.Decoder[T]", kind: type[T]) -> T | None:
+        """A payload as a struct, mended where its fields have odd types; `None` once it is a failure."""
+        try:
+            return decoder.decode(payload)
+        except msgspec.MsgspecError:
+            pass
+        try:
+            return lenient(msgspec.json.decode(payload), kind)
+        except msgspec.MsgspecError as error:
+            self.failure = Fault(ReplyUnreadable, f"a part of the stream cannot be read ({error})")
+            return None
+
+    def _over(self) -> bool:
+        return self.done or self.failure is not None
+
+
+def read_reply(body: bytes, kind: type[T], what: str) -> T:
+    """A whole reply as a struct, mended where its fields have odd types, without what is behind it.
+
+    Raises:
+        ReplyUnreadable: it is not one.
+    """
+    from ..core.lenient import first_value
+
+    value: Any
+    try:
+        value = msgspec.json.decode(body)
+    except msgspec.DecodeError as error:
+        try:
+            value = first_value(body)
+        except (ValueError, RecursionError):
+            raise ReplyUnreadable(f"{what} is not JSON ({error})") from None
+    try:
+        return lenient(value, kind)
+    except msgspec.ValidationError as error:
+        raise ReplyUnreadable(f"{what} is JSON of another kind ({error})") from None

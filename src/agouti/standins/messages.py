@@ -1,0 +1,134 @@
+"""Stand-ins that speak the dialect ``messages``. Strict: a cap is demanded, roles alternate, unknown fields are refused."""
+
+import asyncio
+import json
+from collections.abc import AsyncIterator
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response, StreamingResponse
+from starlette.routing import Route
+
+from .doors import Refusal
+from .faults import Fault, in_dialect
+from .providers import StandIn
+from .settings import Settings
+from .thought import Refused, Thought, pass_doors, think
+
+_KNOWN = frozenset(
+    ["model", "messages", "max_tokens", "system", "temperature", "top_p", "top_k", "stop_sequences", "stream", "metadata", "thinking", "tools", "tool_choice", "output_config"]
+)
+_KINDS = {400: "invalid_request_error", 401: "authentication_error", 403: "permission_error", 404: "not_found_error"}
+_FINISH = {"stop": "end_turn", "length": "max_tokens"}
+
+
+def routes(provider: StandIn, settings: Settings) -> list[Route]:
+    """The paths of one provider."""
+
+    async def messages(request: Request) -> Response:
+        try:
+            await pass_doors(request, provider)
+            return await _messages(request, provider, settings)
+        except Refused as refused:
+            return _in_words(refused.refusal)
+
+    async def models(request: Request) -> Response:
+        try:
+            await pass_doors(request, provider)
+        except Refused as refused:
+            return _in_words(refused.refusal)
+        return JSONResponse({"data": [{"type": "model", "id": model.name} for model in provider.models]})
+
+    prefix = f"/{provider.label}{provider.path}"
+    return [
+        Route(f"{prefix}/messages", messages, methods=["POST"]),
+        Route(f"{prefix}/models", models, methods=["GET"]),
+    ]
+
+
+def _in_words(refusal: Refusal) -> Response:
+    kind = _KINDS.get(refusal.status, "api_error")
+    body = {"type": "error", "error": {"type": kind, "message": refusal.message}, "request_id": "req-0001"}
+    return JSONResponse(body, refusal.status, headers=refusal.headers)
+
+
+def _wrong(message: str) -> Refused:
+    return Refused(Refusal(400, message))
+
+
+def _checked(body: Any) -> list[tuple[str, str]]:
+    """Role and text of the messages of a request that is as the format demands."""
+    if not isinstance(body, dict):
+        raise _wrong("The body must be an object.")
+    unknown = next((name for name in body if name not in _KNOWN), None)
+    if unknown:
+        raise _wrong(f"{unknown}: Extra inputs are not permitted")
+    if not isinstance(body.get("max_tokens"), int) or body["max_tokens"] < 1:
+        raise _wrong("max_tokens: Field required")
+    if not 0 <= body.get("temperature", 0) <= 1:
+        raise _wrong("temperature: must be from 0 to 1")
+    found: list[tuple[str, str]] = []
+    system = body.get("system")
+    if system:
+        found.append(("system", system if isinstance(system, str) else " ".join(each["text"] for each in system)))
+    before = "assistant"
+    for place, message in enumerate(body.get("messages") or ()):
+        role = message.get("role")
+        if role not in ("user", "assistant"):
+            raise _wrong(f"messages.{place}.role: must be user or assistant")
+        if role == before:
+            raise _wrong("messages: roles must alternate between user and assistant")
+        before = role
+        content = message.get("content")
+        blocks = [{"type": "text", "text": content}] if isinstance(content, str) else content
+        if not blocks:
+            raise _wrong(f"messages.{place}.content: must not be empty")
+        found.append((role, " ".join(block.get("text", "") for block in blocks)))
+    if before != "user":
+        raise _wrong("messages: the last one must be of the user")
+    return found
+
+
+async def _messages(request: Request, provider: StandIn, settings: Settings) -> Response:
+    try:
+        body = await request.json()
+        messages = _checked(body)
+        name, fault = in_dialect(request.headers, body["model"])
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+    thought = think(
+        provider, settings, name, messages, cap=body["max_tokens"], stop=tuple(body.get("stop_sequences") or ())
+    )
+    head = {"id": settings.next_id("msg"), "type": "message", "role": "assistant", "model": name}
+    if body.get("stream"):
+        return StreamingResponse(_events(thought, head, settings, fault), media_type="text/event-stream")
+    await asyncio.sleep(settings.pace)
+    reply = thought.answers[0]
+    usage = {"input_tokens": thought.prompt_tokens, "output_tokens": thought.output_tokens}
+    content = [{"type": "text", "text": reply.text}]
+    return JSONResponse(
+        {**head, "content": content, "stop_reason": _FINISH[reply.finish], "stop_sequence": None, "usage": usage}
+    )
+
+
+async def _events(
+    thought: Thought, head: dict[str, Any], settings: Settings, fault: Fault | None
+) -> AsyncIterator[str]:
+    def event(kind: str, **more: Any) -> str:
+        return f"event: {kind}\ndata: {json.dumps({'type': kind, **more})}\n\n"
+
+    reply = thought.answers[0]
+    usage = {"input_tokens": thought.prompt_tokens, "output_tokens": 1}
+    yield event("message_start", message={**head, "content": [], "stop_reason": None, "usage": usage})
+    yield event("content_block_start", index=0, content_block={"type": "text", "text": ""})
+    yield event("ping")
+    for place, piece in enumerate(reply.pieces):
+        if fault is not None and fault.name == "error" and place == fault.number:
+            yield event("error", error={"type": "overloaded_error", "message": "Overloaded"})
+            return
+        await asyncio.sleep(settings.pace)
+        yield event("content_block_delta", index=0, delta={"type": "text_delta", "text": piece})
+    yield event("content_block_stop", index=0)
+    delta = {"stop_reason": _FINISH[reply.finish], "stop_sequence": None}
+    yield event("message_delta", delta=delta, usage={"output_tokens": thought.output_tokens})
+    yield event("message_stop")
