@@ -151,7 +151,7 @@ def _key(method: str, url: str, body: bytes | None) -> tuple[str, str, str]:
     query = urlencode([pair for pair in parse_qsl(parts.query, keep_blank_values=True) if pair[1] != MASK])
     try:
         text = msgspec.json.encode(msgspec.json.decode(body or b"null"), order="sorted").decode()
-    except msgspec.DecodeError:
+    except (msgspec.DecodeError, UnicodeDecodeError):
         text = (body or b"").decode("utf-8", "replace")
     return method, urlunsplit((parts.scheme, parts.netloc, parts.path, query, "")), text
 

@@ -32,9 +32,4 @@ class LineSplitter:
                 raise FramingError(f"one line of the stream is larger than {self._limit} bytes")
             return []
         *lines, self._buffer = (self._buffer + data).split(b"\n")
-        return [line for line in lines if line.strip()]
-
-    def end(self) -> list[bytes]:
-        """The end of input: the last line may lack its line end."""
-        rest, self._buffer = self._buffer, b""
-        return [rest] if rest.strip() else []
+        return [stripped for line in lines if (stripped := line.strip())]

@@ -22,11 +22,30 @@ def first_value(body: bytes) -> Any:
     """
     import json
 
-    text = body.decode("utf-8").lstrip()
+    text = body.decode("utf-8", "replace").lstrip()
     value, end = json.JSONDecoder().raw_decode(text)
     if end == len(text) or not isinstance(value, (dict, list)):
         raise ValueError("nothing behind it")
     return value
+
+
+# What decoding may raise: msgspec reports bytes that are no UTF-8 inside a text in a way of its own.
+UNDECODABLE = (msgspec.MsgspecError, UnicodeDecodeError)
+
+
+def decode_json(body: bytes) -> Any:
+    """A JSON value; bytes that are no UTF-8 become replacement characters: they must not cost the rest.
+
+    Raises:
+        msgspec.DecodeError: it is not JSON.
+
+    >>> decode_json(bytes.fromhex("5b22ff225d")) == ["\\ufffd"]
+    True
+    """
+    try:
+        return msgspec.json.decode(body)
+    except UnicodeDecodeError:
+        return msgspec.json.decode(body.decode("utf-8", "replace"))
 
 
 T = TypeVar("T", bound=msgspec.Struct)

@@ -6,6 +6,7 @@ import msgspec
 from msgspec import Struct
 
 from .chat import Choice, Completion, Json, Usage
+from .lenient import decode_json
 
 
 class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
@@ -140,7 +141,7 @@ class Reply(Struct, frozen=True):
     def raw(self) -> Json:
         """The reply as the provider sent it, decoded; of a stream, its facts put together."""
         if self.body:
-            return msgspec.json.decode(self.body)
+            return decode_json(self.body)
         return msgspec.to_builtins(self.completion)
 
     def __str__(self) -> str:

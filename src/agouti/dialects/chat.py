@@ -23,7 +23,7 @@ from ..core.errors import (
     ReplyUnreadable,
 )
 from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
-from ..core.lenient import first_value, lenient
+from ..core.lenient import UNDECODABLE, decode_json, lenient
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
 from .streams import read_reply
@@ -175,13 +175,8 @@ class ChatDialect:
     def decode_chat(self, body: bytes) -> Completion | Fault:
         try:
             reply = _decode_reply(body)
-        except msgspec.ValidationError as error:
-            reply = _mended_reply(body, error)
-        except msgspec.DecodeError as error:
-            try:
-                reply = lenient(first_value(body), _Reply)
-            except (ValueError, RecursionError):
-                raise ReplyUnreadable(f"the reply is not JSON ({error})") from None
+        except UNDECODABLE:
+            reply = read_reply(body, _Reply, "the reply")
         if reply.choices is None:
             if reply.error is not None:
                 return self.classify(200, {}, body)
@@ -209,13 +204,6 @@ class ChatDialect:
         from .faults import classify  # only needed once something is wrong
 
         return classify(status, headers, body, _CODES)
-
-
-def _mended_reply(body: bytes, error: msgspec.ValidationError) -> _Reply:
-    try:
-        return lenient(msgspec.json.decode(body), _Reply)
-    except msgspec.MsgspecError:
-        raise ReplyUnreadable(f"the reply is JSON, but not a chat reply ({error})") from None
 
 
 def _listed(name: str, model: _Listed) -> ListedModel:
@@ -314,7 +302,7 @@ class _ChatStream:
             name, payload = ("", item) if isinstance(item, bytes) else item
             try:
                 chunk = decode(payload)
-            except msgspec.MsgspecError as error:
+            except UNDECODABLE as error:
                 if payload == b"[DONE]":
                     self.done = True
                 elif name == "error":
@@ -377,13 +365,13 @@ class _ChatStream:
         if chunk.usage is not None:
             events.append(UsageTold(_usage(chunk.usage)))
 
-    def _mended(self, payload: bytes, error: msgspec.MsgspecError) -> "_Chunk | None":
+    def _mended(self, payload: bytes, error: Exception) -> "_Chunk | None":
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
         if payload.strip() in (b"", b"null"):
             return None
-        if isinstance(error, msgspec.ValidationError):
+        if not isinstance(error, msgspec.DecodeError) or isinstance(error, msgspec.ValidationError):
             try:
-                return lenient(msgspec.json.decode(payload), _Chunk)
+                return lenient(decode_json(payload), _Chunk)
             except msgspec.MsgspecError as again:
                 error = again
         self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")

@@ -23,6 +23,7 @@ from ..core.errors import (
     RateLimited,
     RequestRefused,
 )
+from ..core.lenient import decode_json
 from ..core.waits import asked_wait
 from .base import Fault
 
@@ -118,7 +119,7 @@ def parse_error(body: bytes) -> ErrorBody:
     '502 Bad Gateway'
     """
     try:
-        value = msgspec.json.decode(body)
+        value = decode_json(body)
     except (msgspec.DecodeError, RecursionError):
         return ErrorBody(_plain_text(body))
     return _from_json(value)

@@ -6,7 +6,7 @@ import msgspec
 
 from ..core.errors import ReplyUnreadable
 from ..core.events import Event
-from ..core.lenient import lenient
+from ..core.lenient import UNDECODABLE, decode_json, first_value, lenient
 from ..core.sse import ServerEvent
 from .base import Fault
 
@@ -58,10 +58,10 @@ class PayloadStream:
         """A payload as a struct, mended where its fields have odd types; `None` once it is a failure."""
         try:
             return decoder.decode(payload)
-        except msgspec.MsgspecError:
+        except UNDECODABLE:
             pass
         try:
-            return lenient(msgspec.json.decode(payload), kind)
+            return lenient(decode_json(payload), kind)
         except msgspec.MsgspecError as error:
             self.failure = Fault(ReplyUnreadable, f"a part of the stream cannot be read ({error})")
             return None
@@ -76,11 +76,9 @@ def read_reply(body: bytes, kind: type[T], what: str) -> T:
     Raises:
         ReplyUnreadable: it is not one.
     """
-    from ..core.lenient import first_value
-
     value: Any
     try:
-        value = msgspec.json.decode(body)
+        value = decode_json(body)
     except msgspec.DecodeError as error:
         try:
             value = first_value(body)

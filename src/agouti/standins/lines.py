@@ -17,7 +17,18 @@ from .thought import Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(["model", "messages", "stream", "format", "options", "keep_alive", "think", "tools"])
 _OPTIONS = frozenset(
-    ["temperature", "top_p", "top_k", "num_ctx", "num_predict", "stop", "seed", "repeat_penalty", "presence_penalty", "frequency_penalty"]
+    [
+        "temperature",
+        "top_p",
+        "top_k",
+        "num_ctx",
+        "num_predict",
+        "stop",
+        "seed",
+        "repeat_penalty",
+        "presence_penalty",
+        "frequency_penalty",
+    ]
 )
 
 

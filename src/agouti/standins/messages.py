@@ -16,7 +16,22 @@ from .settings import Settings
 from .thought import Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(
-    ["model", "messages", "max_tokens", "system", "temperature", "top_p", "top_k", "stop_sequences", "stream", "metadata", "thinking", "tools", "tool_choice", "output_config"]
+    [
+        "model",
+        "messages",
+        "max_tokens",
+        "system",
+        "temperature",
+        "top_p",
+        "top_k",
+        "stop_sequences",
+        "stream",
+        "metadata",
+        "thinking",
+        "tools",
+        "tool_choice",
+        "output_config",
+    ]
 )
 _KINDS = {400: "invalid_request_error", 401: "authentication_error", 403: "permission_error", 404: "not_found_error"}
 _FINISH = {"stop": "end_turn", "length": "max_tokens"}

@@ -1,0 +1,178 @@
+"""The contract that every dialect keeps, as a check: for Agouti's own, and for yours.
+
+from agouti.testing.contract import Sample, check_dialect
+
+def test_my_dialect():
+    check_dialect(MyDialect(), Sample(plain=b"...", stream=b"...", completion=Completion(...)))
+"""
+
+import random
+from collections.abc import Iterator
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Completion, Message, Request
+from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
+from ..dialects.base import Dialect, Fault, StreamDecoder
+from ..engine.gather import Gathering
+
+
+class Sample(Struct, frozen=True):
+    """One reply in the words of a dialect.
+
+    Attributes:
+        plain: the whole reply.
+        stream: the same reply as a stream; empty where the format has none.
+        completion: what both mean. (A stream may know less: give ``streamed`` then.)
+        streamed: what the stream means, where that differs.
+        errors: error replies: status, body, and the class of error that they mean.
+    """
+
+    plain: bytes
+    stream: bytes
+    completion: Completion
+    streamed: Completion | None = None
+    errors: tuple[tuple[int, bytes, type[AgoutiError]], ...] = ()
+
+
+class ContractBroken(AssertionError):
+    """A dialect does not keep the contract; the message says which part of it."""
+
+
+def check_dialect(dialect: Dialect, sample: Sample, *, noise: int = 100_000) -> None:
+    """Check all of the contract.
+
+    Args:
+        noise: how many random bytes the decoders are fed.
+
+    Raises:
+        ContractBroken: a part of it is not kept.
+    """
+    _encodes(dialect)
+    _decodes(dialect, sample)
+    if sample.stream:
+        _streams(dialect, sample)
+    for status, body, kind in sample.errors:
+        found = dialect.classify(status, {}, body)
+        _hold(found.kind is kind, f"the error {body[:60]!r} means {found.kind.__name__}, not {kind.__name__}")
+    _survives_noise(dialect, sample, noise)
+
+
+def _hold(kept: bool, what: str) -> None:
+    if not kept:
+        raise ContractBroken(what)
+
+
+def _encodes(dialect: Dialect) -> None:
+    for streams in (False, True):
+        messages: list[Message | dict[str, Any]] = [
+            Message("system", "Brief."),
+            {"role": "user", "content": [{"type": "text", "text": "Hi"}]},
+            Message("assistant", "Hello."),
+            Message("user", "And beans?"),
+        ]
+        parameters: dict[str, Any] = {"max_tokens": 5} if dialect.takes is None or "max_tokens" in dialect.takes else {}
+        try:
+            outgoing = dialect.encode_chat(Request("m", messages, parameters, {"more": 1}, streams))
+        except RequestError as error:
+            raise ContractBroken(f"a plain conversation cannot be encoded: {error}") from error
+        _hold(outgoing.path.startswith("/"), f"the path {outgoing.path!r} does not begin with a slash")
+        body = msgspec.json.encode(outgoing.body)
+        _hold(b"And beans?" in body and b"Brief." in body, "the request does not hold the whole conversation")
+        _hold(b'"more"' in body, "extra fields do not reach the body")
+
+
+def _decodes(dialect: Dialect, sample: Sample) -> None:
+    found = dialect.decode_chat(sample.plain)
+    _hold(found == sample.completion, f"the reply means {found!r}")
+    value = msgspec.json.decode(sample.plain)
+    more = msgspec.json.encode(_with_unknown(value))
+    _hold(dialect.decode_chat(more) == sample.completion, "unknown fields change what the reply means")
+    for nulled in _with_nulls(value):
+        try:
+            dialect.decode_chat(msgspec.json.encode(nulled))
+        except ReplyUnreadable:
+            continue
+        except Exception as error:
+            raise ContractBroken(f"a null in the reply raises {type(error).__name__}: {nulled!r}") from error
+
+
+def _streams(dialect: Dialect, sample: Sample) -> None:
+    expected = sample.streamed or sample.completion
+    rng = random.Random(7)
+    sizes: list[list[int]] = [[len(sample.stream)], [1] * len(sample.stream)]
+    sizes += [[rng.randint(1, 40) for _ in range(len(sample.stream))] for _ in range(5)]
+    for size in sizes:
+        decoder, so_far, place = dialect.stream_decoder(), Gathering(), 0
+        for step in size:
+            so_far.take(decoder.feed(sample.stream[place : place + step]), lambda: 0.0)
+            place += step
+        _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
+        _hold(decoder.end(), "the end of a whole stream is taken for a cut")
+        found = so_far.completion()
+        _hold(found == expected, f"split into pieces of {size[0]}, the stream means {found!r}")
+    _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")
+    _hold(not dialect.stream_decoder().end(), "an empty stream is taken for whole")
+
+
+def _fed(dialect: Dialect, data: bytes) -> StreamDecoder:
+    decoder = dialect.stream_decoder()
+    decoder.feed(data)
+    return decoder
+
+
+def _survives_noise(dialect: Dialect, sample: Sample, noise: int) -> None:
+    rng = random.Random(11)
+    fed = 0
+    while fed < noise:
+        # Half of it is noise from end to end, half a good reply with some bytes changed.
+        if rng.random() < 0.5:
+            data = rng.randbytes(rng.randint(1, 400))
+        else:
+            changed = bytearray(rng.choice((sample.plain, sample.stream or sample.plain)))
+            for _ in range(rng.randint(1, 6)):
+                changed[rng.randrange(len(changed))] = rng.randrange(256)
+            data = bytes(changed)
+        fed += len(data)
+        try:
+            decoder = dialect.stream_decoder()
+            decoder.feed(data)
+            decoder.end()
+            dialect.classify(rng.choice((200, 400, 404, 429, 500)), {}, data)
+        except Exception as error:
+            raise ContractBroken(f"{type(error).__name__} on the bytes {data!r}") from error
+        try:
+            found = dialect.decode_chat(data)
+            _hold(isinstance(found, (Completion, Fault)), f"decode_chat returns {type(found).__name__}")
+        except ReplyUnreadable:
+            pass
+        except ContractBroken:
+            raise
+        except Exception as error:
+            raise ContractBroken(f"decode_chat raises {type(error).__name__} on {data!r}") from error
+
+
+# Objects that are the model's own words, in which no field is unknown.
+_OPAQUE = frozenset({"arguments", "input", "args"})
+
+
+def _with_unknown(value: Any) -> Any:
+    if isinstance(value, dict):
+        inner = {name: each if name in _OPAQUE else _with_unknown(each) for name, each in value.items()}
+        return {**inner, "x_unknown": {"a": [1]}}
+    return [_with_unknown(each) for each in value] if isinstance(value, list) else value
+
+
+def _with_nulls(value: Any) -> Iterator[Any]:
+    """The value with one of its fields null, each in turn."""
+    if isinstance(value, dict):
+        for name, inner in value.items():
+            yield {**value, name: None}
+            for nulled in _with_nulls(inner):
+                yield {**value, name: nulled}
+    elif isinstance(value, list):
+        for place, inner in enumerate(value):
+            for nulled in _with_nulls(inner):
+                yield [*value[:place], nulled, *value[place + 1 :]]

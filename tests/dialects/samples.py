@@ -1,0 +1,166 @@
+"""One reply in the words of each dialect, whole and streamed, and its errors."""
+
+import json
+from typing import Any
+
+from agouti.core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
+from agouti.core.errors import (
+    ContextOverflow,
+    CredentialRefused,
+    ModelUnknown,
+    NoAccess,
+    Overloaded,
+    RateLimited,
+    RequestRefused,
+)
+from agouti.testing.contract import Sample
+
+CALL = ToolCall(ToolFunction("days_to_frost", '{"place":"Marsh Lane"}'), "call_0")
+ANSWER = Choice("Not yet: frost is near. \u2028", "tool_calls", "Hm, May?", None, (CALL,))
+
+
+def data(*values: Any, end: str = "") -> bytes:
+    """Server-sent events with these values as data."""
+    return "".join(f"data: {json.dumps(value)}\n\n" for value in values).encode() + end.encode()
+
+
+def named(*values: dict[str, Any]) -> bytes:
+    """Server-sent events named by the type of each value."""
+    return "".join(f"event: {value['type']}\ndata: {json.dumps(value)}\n\n" for value in values).encode()
+
+
+def lines(*values: Any) -> bytes:
+    """A JSON value to a line."""
+    return "".join(json.dumps(value) + "\n" for value in values).encode()
+
+
+def _chat() -> Sample:
+    call = {
+        "id": "call_0",
+        "type": "function",
+        "function": {"name": "days_to_frost", "arguments": '{"place":"Marsh Lane"}'},
+    }
+    usage = {
+        "prompt_tokens": 9,
+        "completion_tokens": 7,
+        "total_tokens": 16,
+        "prompt_tokens_details": {"cached_tokens": 4},
+    }
+    message = {"role": "assistant", "content": ANSWER.text, "reasoning_content": "Hm, May?", "tool_calls": [call]}
+    plain = {
+        "id": "r1",
+        "model": "m",
+        "choices": [{"index": 0, "message": message, "finish_reason": "tool_calls"}],
+        "usage": usage,
+    }
+
+    def chunk(delta: dict[str, Any], finish: str | None = None) -> dict[str, Any]:
+        return {
+            "id": "r1",
+            "model": "m",
+            "choices": [{"index": 0, "delta": delta, "finish_reason": finish}],
+            "usage": None,
+        }
+
+    stream = data(
+        chunk({"role": "assistant", "content": ""}),
+        chunk({"reasoning_content": "Hm, "}),
+        chunk({"reasoning_content": "May?"}),
+        chunk({"content": "Not yet: "}),
+        chunk({"content": "frost is near. \u2028"}),
+        chunk({"tool_calls": [{"index": 0, "id": "call_0", "function": {"name": "days_to_frost", "arguments": ""}}]}),
+        chunk({"tool_calls": [{"index": 0, "function": {"arguments": '{"place":'}}]}),
+        chunk({"tool_calls": [{"index": 0, "function": {"arguments": '"Marsh Lane"}'}}]}),
+        chunk({}, "tool_calls"),
+        {"choices": [], "usage": usage},
+        end="data: [DONE]\n\n",
+    )
+    return Sample(
+        json.dumps(plain).encode(),
+        stream,
+        Completion((ANSWER,), "m", "r1", Usage(9, 7, 16, 4)),
+        errors=(
+            (404, b'{"error": {"message": "no such model", "code": "model_not_found"}}', ModelUnknown),
+            (429, b'{"error": "slow down"}', RateLimited),
+            (503, b"", Overloaded),
+        ),
+    )
+
+
+def _messages() -> Sample:
+    usage = {"input_tokens": 5, "output_tokens": 7, "cache_read_input_tokens": 4}
+    plain = {
+        "id": "r1",
+        "type": "message",
+        "role": "assistant",
+        "model": "m",
+        "content": [
+            {"type": "thinking", "thinking": "Hm, May?", "signature": "s"},
+            {"type": "text", "text": ANSWER.text},
+            {"type": "tool_use", "id": "call_0", "name": "days_to_frost", "input": {"place": "Marsh Lane"}},
+        ],
+        "stop_reason": "tool_use",
+        "usage": usage,
+    }
+    start = {
+        "id": "r1",
+        "model": "m",
+        "content": [],
+        "usage": {"input_tokens": 5, "cache_read_input_tokens": 4, "output_tokens": 1},
+    }
+
+    def delta(index: int, kind: str, **fields: str) -> dict[str, Any]:
+        return {"type": "content_block_delta", "index": index, "delta": {"type": kind, **fields}}
+
+    stream = named(
+        {"type": "message_start", "message": start},
+        {"type": "content_block_start", "index": 0, "content_block": {"type": "thinking", "thinking": ""}},
+        delta(0, "thinking_delta", thinking="Hm, May?"),
+        delta(0, "signature_delta", signature="s"),
+        {"type": "content_block_stop", "index": 0},
+        {"type": "ping"},
+        {"type": "content_block_start", "index": 1, "content_block": {"type": "text", "text": ""}},
+        delta(1, "text_delta", text="Not yet: "),
+        delta(1, "text_delta", text="frost is near. \u2028"),
+        {"type": "content_block_start", "index": 2, "content_block": {"type": "tool_use", "id": "call_0", "name": "days_to_frost", "input": {}}},
+        delta(2, "input_json_delta", partial_json='{"place":'),
+        delta(2, "input_json_delta", partial_json='"Marsh Lane"}'),
+        {"type": "message_delta", "delta": {"stop_reason": "tool_use"}, "usage": {"output_tokens": 7}},
+        {"type": "message_stop"},
+    )  # fmt: skip
+    return Sample(
+        json.dumps(plain).encode(),
+        stream,
+        Completion((ANSWER,), "m", "r1", Usage(9, 7, 16, 4)),
+        errors=(
+            (401, b'{"type": "error", "error": {"type": "authentication_error", "message": "no"}}', CredentialRefused),
+            (403, b'{"type": "error", "error": {"type": "permission_error", "message": "no"}}', NoAccess),
+            (529, b'{"type": "error", "error": {"type": "overloaded_error", "message": "later"}}', Overloaded),
+            (400, b'{"type": "error", "error": {"type": "invalid_request_error", "message": "prompt is too long: 9 tokens"}}', ContextOverflow),
+        ),
+    )  # fmt: skip
+
+
+def _lines() -> Sample:
+    call = {"function": {"name": "days_to_frost", "arguments": {"place": "Marsh Lane"}}}
+    counts = {"done": True, "done_reason": "stop", "prompt_eval_count": 9, "eval_count": 7}
+    message = {"role": "assistant", "content": ANSWER.text, "thinking": "Hm, May?", "tool_calls": [call]}
+    stream = lines(
+        {"model": "m", "message": {"role": "assistant", "content": "", "thinking": "Hm, May?"}, "done": False},
+        {"model": "m", "message": {"role": "assistant", "content": "Not yet: "}, "done": False},
+        {"model": "m", "message": {"role": "assistant", "content": "frost is near. \u2028"}, "done": False},
+        {"model": "m", "message": {"role": "assistant", "content": "", "tool_calls": [call]}, "done": False},
+        {"model": "m", "message": {"role": "assistant", "content": ""}, **counts},
+    )
+    return Sample(
+        json.dumps({"model": "m", "message": message, **counts}).encode(),
+        stream,
+        Completion((ANSWER,), "m", None, Usage(9, 7, 16)),
+        errors=(
+            (404, b'{"error": "model \'m\' not found"}', ModelUnknown),
+            (400, b'{"error": "unknown field \'a\'"}', RequestRefused),
+        ),
+    )
+
+
+SAMPLES = {"chat": _chat(), "messages": _messages(), "lines": _lines()}

@@ -1,0 +1,212 @@
+"""Every dialect keeps the contract; one that does not is found out. Every call works on every dialect."""
+
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.core.chat import Message, Request
+from agouti.core.events import Event, Finished
+from agouti.core.parts import messages_of
+from agouti.dialects.chat import ChatDialect
+from agouti.dialects.registry import dialect, names
+from agouti.standins import Served
+from agouti.testing.contract import ContractBroken, check_dialect
+
+from ..conftest import Caller
+from .samples import SAMPLES
+
+# A model of a stand-in for each dialect.
+MODELS = {"chat": "quill-large@northbank", "messages": "envelope-2@letterbox", "lines": "loam-2b:latest@barn"}
+
+
+@pytest.mark.parametrize("name", names())
+def test_dialect_keeps_the_contract(name: str) -> None:
+    check_dialect(dialect(name), SAMPLES[name], noise=1_000_000)
+
+
+class Forgetful(ChatDialect):
+    def stream_decoder(self) -> Any:
+        inner = super().stream_decoder()
+
+        class Decoder:
+            done = property(lambda self: inner.done)
+            failure = property(lambda self: inner.failure)
+
+            def feed(self, data: bytes) -> list[Event]:
+                return [event for event in inner.feed(data) if not isinstance(event, Finished)]
+
+            def end(self) -> bool:
+                return True
+
+        return Decoder()
+
+
+class Strict(ChatDialect):
+    def decode_chat(self, body: bytes) -> Any:
+        import json
+
+        found = json.loads(body)
+        if "x_unknown" in found:
+            raise KeyError("x_unknown")
+        return super().decode_chat(body)
+
+
+@pytest.mark.parametrize("broken", [Forgetful, Strict])
+def test_dialect_that_does_not_is_found_out(broken: type[ChatDialect]) -> None:
+    with pytest.raises((ContractBroken, KeyError)):
+        check_dialect(broken(), SAMPLES["chat"])
+
+
+@pytest.mark.parametrize("kind", ["ask", "stream"])
+@pytest.mark.parametrize("name", names())
+def test_same_calls_on_every_dialect(served: Served, caller: Caller, name: str, kind: str) -> None:
+    model = MODELS[name]
+    reply = caller.call(
+        kind,
+        served.config,
+        model,
+        "When does garlic go in?",
+        system="Brief.",
+        examples=[("Peas?", "March.")],
+        temperature=0.3,
+    )
+    assert reply.text.startswith("Garlic goes in")
+    assert reply.finish_reason == "stop"
+    assert (reply.usage.input_tokens or 0) > 5
+    assert (reply.usage.output_tokens or 0) > 10
+    cut = caller.call(kind, served.config, model, "When does garlic go in?", max_tokens=4)
+    assert (cut.truncated, cut.usage.output_tokens) == (True, 4)
+    stopped = caller.call(kind, served.config, model, "When does garlic go in?", stop=["October"])
+    assert stopped.text == "Garlic goes in between "
+    conversation = [
+        Message("user", "Peas?"),
+        Message("assistant", "March."),
+        {"role": "user", "content": "And garlic?"},
+    ]
+    assert caller.call(kind, served.config, model, conversation).text.startswith("Garlic")
+    with pytest.raises(agouti.ModelUnknown) as unknown:
+        caller.call(kind, served.config, model.replace("@", "x@"), "Garlic?")
+    assert unknown.value.near
+    if kind == "stream":
+        for fault, error in (("cut=6", agouti.StreamCut), ("error=3", agouti.Overloaded)):
+            with pytest.raises(error) as broken:
+                caller.stream(served.config, model.replace("@", f"+{fault}@"), "Garlic?")
+            assert broken.value.partial is not None
+            assert broken.value.partial.text
+
+
+@pytest.mark.parametrize("name", names())
+def test_what_a_dialect_lacks_is_said_or_left_out_as_the_entry_wishes(served: Served, name: str) -> None:
+    takes = dialect(name).takes
+    if takes is None:
+        return
+    assert "logit_bias" not in takes
+    with agouti.Client(served.config) as client, pytest.raises(agouti.ParameterUnsupported) as lacking:
+        client.ask(MODELS[name], "Garlic?", logit_bias={"5": 1})
+    assert lacking.value.parameter == "logit_bias"
+    model, _, provider = MODELS[name].rpartition("@")
+    entry = {"address": served.address(provider), "dialect": name, "unsupported": "warn"}
+    given = served.config.providers[provider]
+    entry |= {"key": given.key, "send_key": given.send_key, "headers": given.headers}
+    config = agouti.load_config({"providers": {provider: entry}}, environment=served.environment)
+    with agouti.Client(config) as client, pytest.warns(agouti.AgoutiWarning, match="logit_bias"):
+        assert client.ask(f"{model}@{provider}", "Garlic?", logit_bias={"5": 1}).text
+
+
+TOOLS = [{"type": "function", "function": {"name": "f", "description": "d", "parameters": {"type": "object"}}}]
+IMAGE = {"type": "image_url", "image_url": {"url": "data:image/png;base64,AAAA"}}
+CALLS = [{"id": "c1", "type": "function", "function": {"name": "f", "arguments": '{"a": 1}'}}]
+RICH = messages_of(
+    [
+        {"role": "system", "content": "S"},
+        {"role": "user", "content": [{"type": "text", "text": "Look"}, IMAGE]},
+        {"role": "assistant", "tool_calls": CALLS},
+        {"role": "tool", "tool_call_id": "c1", "content": "17"},
+        {"role": "user", "content": "So?"},
+    ]
+)
+SCHEMA = {"type": "json_schema", "json_schema": {"name": "n", "schema": {"type": "object"}}}
+ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
+    "messages": (
+        {
+            "tools": TOOLS,
+            "tool_choice": "required",
+            "parallel_tool_calls": False,
+            "response_format": SCHEMA,
+            "stop": "#",
+            "user": "u",
+        },
+        {
+            "model": "m",
+            "max_tokens": 4096,
+            "system": "S",
+            "messages": [
+                {
+                    "role": "user",
+                    "content": [
+                        {"type": "text", "text": "Look"},
+                        {"type": "image", "source": {"type": "base64", "media_type": "image/png", "data": "AAAA"}},
+                    ],
+                },
+                {"role": "assistant", "content": [{"type": "tool_use", "id": "c1", "name": "f", "input": {"a": 1}}]},
+                {
+                    "role": "user",
+                    "content": [
+                        {"type": "tool_result", "tool_use_id": "c1", "content": [{"type": "text", "text": "17"}]},
+                        {"type": "text", "text": "So?"},
+                    ],
+                },
+            ],
+            "tools": [{"name": "f", "description": "d", "input_schema": {"type": "object"}}],
+            "tool_choice": {"type": "any", "disable_parallel_tool_use": True},
+            "stop_sequences": ["#"],
+            "metadata": {"user_id": "u"},
+            "output_config": {"format": {"type": "json_schema", "schema": {"type": "object"}}},
+        },
+    ),
+    "lines": (
+        {"tools": TOOLS, "response_format": SCHEMA, "stop": "#", "max_tokens": 5, "seed": 7},
+        {
+            "model": "m",
+            "stream": False,
+            "messages": [
+                {"role": "system", "content": "S"},
+                {"role": "user", "content": "Look", "images": ["AAAA"]},
+                {
+                    "role": "assistant",
+                    "content": "",
+                    "tool_calls": [{"function": {"name": "f", "arguments": {"a": 1}}}],
+                },
+                {"role": "tool", "content": "17", "tool_name": "f"},
+                {"role": "user", "content": "So?"},
+            ],
+            "tools": TOOLS,
+            "format": {"type": "object"},
+            "options": {"stop": ["#"], "num_predict": 5, "seed": 7},
+        },
+    ),
+}
+
+
+@pytest.mark.parametrize("name", ENCODED)
+def test_conversation_with_pictures_and_tools_is_translated_whole(name: str) -> None:
+    parameters, expected = ENCODED[name]
+    assert dialect(name).encode_chat(Request("m", list(RICH), parameters)).body == expected
+
+
+@pytest.mark.parametrize(
+    ("name", "messages", "parameters"),
+    [
+        ("messages", [{"role": "user", "content": "x"}], {"temperature": 1.5}),
+        ("messages", [{"role": "user", "content": "x"}], {"response_format": {"type": "json_object"}}),
+        ("messages", [{"role": "user", "content": [{"type": "input_audio"}]}], {}),
+        ("messages", [{"role": "assistant", "tool_calls": [{"function": {"name": "f", "arguments": "["}}]}], {}),
+        ("lines", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
+        ("lines", [{"role": "user", "content": 7}], {}),
+    ],
+)
+def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages: Any, parameters: Any) -> None:
+    with pytest.raises(agouti.RequestError) as refused:
+        dialect(name).encode_chat(Request("m", messages, parameters))
+    assert refused.value.what
