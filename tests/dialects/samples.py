@@ -163,4 +163,48 @@ def _lines() -> Sample:
     )
 
 
-SAMPLES = {"chat": _chat(), "messages": _messages(), "lines": _lines()}
+def _contents() -> Sample:
+    call = {"functionCall": {"name": "days_to_frost", "args": {"place": "Marsh Lane"}}}
+    usage = {
+        "promptTokenCount": 9,
+        "candidatesTokenCount": 5,
+        "thoughtsTokenCount": 2,
+        "cachedContentTokenCount": 4,
+        "totalTokenCount": 16,
+    }
+    end = {"usageMetadata": usage, "modelVersion": "m", "responseId": "r1"}
+
+    def said(*parts: dict[str, Any], **more: Any) -> dict[str, Any]:
+        return {"candidates": [{"content": {"role": "model", "parts": list(parts)}, "index": 0, **more}], **end}
+
+    thought = {"text": "Hm, May?", "thought": True}
+    plain = said(thought, {"text": ANSWER.text}, call, finishReason="STOP", safetyRatings=[])
+    stream = data(
+        said(thought),
+        said({"text": "Not yet: "}),
+        said({"text": "frost is near. \u2028"}),
+        said(call),
+        said({"text": ""}, finishReason="STOP"),
+    )
+    return Sample(
+        json.dumps(plain).encode(),
+        stream,
+        Completion((ANSWER,), "m", "r1", Usage(9, 7, 16, 4, 2)),
+        errors=(
+            (
+                400,
+                b'{"error": {"code": 400, "message": "API key not valid", "status": "INVALID_ARGUMENT"}}',
+                CredentialRefused,
+            ),
+            (403, b'[{"error": {"code": 403, "message": "no", "status": "PERMISSION_DENIED"}}]', NoAccess),
+            (
+                429,
+                b'{"error": {"code": 429, "message": "slow", "status": "RESOURCE_EXHAUSTED", "details": [{"retryDelay": "3s"}]}}',
+                RateLimited,
+            ),
+            (404, b'{"error": {"code": 404, "message": "models/m is not found", "status": "NOT_FOUND"}}', ModelUnknown),
+        ),
+    )
+
+
+SAMPLES = {"contents": _contents(), "chat": _chat(), "messages": _messages(), "lines": _lines()}

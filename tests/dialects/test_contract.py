@@ -17,7 +17,12 @@ from ..conftest import Caller
 from .samples import SAMPLES
 
 # A model of a stand-in for each dialect.
-MODELS = {"chat": "quill-large@northbank", "messages": "envelope-2@letterbox", "lines": "loam-2b:latest@barn"}
+MODELS = {
+    "chat": "quill-large@northbank",
+    "contents": "narrow-3@canal",
+    "lines": "loam-2b:latest@barn",
+    "messages": "envelope-2@letterbox",
+}
 
 
 @pytest.mark.parametrize("name", names())
@@ -163,6 +168,41 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
             "stop_sequences": ["#"],
             "metadata": {"user_id": "u"},
             "output_config": {"format": {"type": "json_schema", "schema": {"type": "object"}}},
+        },
+    ),
+    "contents": (
+        {"tools": TOOLS, "tool_choice": "required", "response_format": SCHEMA, "stop": "#", "max_tokens": 5, "n": 2},
+        {
+            "systemInstruction": {"parts": [{"text": "S"}]},
+            "contents": [
+                {
+                    "role": "user",
+                    "parts": [{"text": "Look"}, {"inlineData": {"mimeType": "image/png", "data": "AAAA"}}],
+                },
+                {"role": "model", "parts": [{"functionCall": {"id": "c1", "name": "f", "args": {"a": 1}}}]},
+                {
+                    "role": "user",
+                    "parts": [
+                        {"functionResponse": {"id": "c1", "name": "f", "response": {"result": "17"}}},
+                        {"text": "So?"},
+                    ],
+                },
+            ],
+            "tools": [
+                {
+                    "functionDeclarations": [
+                        {"name": "f", "description": "d", "parametersJsonSchema": {"type": "object"}}
+                    ]
+                }
+            ],
+            "toolConfig": {"functionCallingConfig": {"mode": "ANY"}},
+            "generationConfig": {
+                "maxOutputTokens": 5,
+                "candidateCount": 2,
+                "stopSequences": ["#"],
+                "responseMimeType": "application/json",
+                "responseJsonSchema": {"type": "object"},
+            },
         },
     ),
     "lines": (

@@ -156,6 +156,15 @@ STAND_INS = (
         'headers = { "x-letterbox-version" = "2026-02-01" }\n',
         models=(StandInModel("envelope-2", 32768), StandInModel("postcard-2", 8192)),
     ),
+    StandIn(
+        "canal",
+        "contents",
+        path="/v1beta",
+        doors=(KeyQuery("key", "cn-4b20-marsh-lane-demo"),),
+        variables={"CANAL_KEY": "cn-4b20-marsh-lane-demo"},
+        settings='key = { env = "CANAL_KEY" }\nsend_key = "query:key"\n',
+        models=(StandInModel("narrow-3", 32768), StandInModel("narrow-3-quick", 32768)),
+    ),
     StandIn("barn", "lines", path="", models=(StandInModel("loam-2b:latest", 4096), StandInModel("clay-7b:q4", 8192))),
 )
 
