@@ -207,4 +207,70 @@ def _contents() -> Sample:
     )
 
 
-SAMPLES = {"contents": _contents(), "chat": _chat(), "messages": _messages(), "lines": _lines()}
+def _responses() -> Sample:
+    usage = {"input_tokens": 9, "output_tokens": 7, "total_tokens": 16, "input_tokens_details": {"cached_tokens": 4}}
+    call = {
+        "type": "function_call",
+        "id": "i3",
+        "call_id": "call_0",
+        "name": "days_to_frost",
+        "arguments": '{"place":"Marsh Lane"}',
+    }
+    output = [
+        {"type": "reasoning", "id": "i1", "summary": [{"type": "summary_text", "text": "Hm, May?"}]},
+        {
+            "type": "message",
+            "id": "i2",
+            "role": "assistant",
+            "content": [{"type": "output_text", "text": ANSWER.text, "annotations": []}],
+        },
+        call,
+    ]
+    plain = {
+        "id": "r1",
+        "object": "response",
+        "model": "m",
+        "status": "completed",
+        "error": None,
+        "output": output,
+        "usage": usage,
+    }
+
+    def delta(kind: str, index: int, text: str) -> dict[str, Any]:
+        return {"type": f"response.{kind}.delta", "output_index": index, "delta": text}
+
+    stream = named(
+        {"type": "response.created", "response": {"id": "r1", "model": "m", "status": "in_progress"}},
+        {
+            "type": "response.output_item.added",
+            "output_index": 0,
+            "item": {"type": "reasoning", "id": "i1", "summary": []},
+        },
+        delta("reasoning_summary_text", 0, "Hm, May?"),
+        delta("output_text", 1, "Not yet: "),
+        delta("output_text", 1, "frost is near. \u2028"),
+        {"type": "response.output_text.done", "output_index": 1, "text": ANSWER.text},
+        {"type": "response.output_item.added", "output_index": 2, "item": {**call, "arguments": ""}},
+        delta("function_call_arguments", 2, '{"place":'),
+        delta("function_call_arguments", 2, '"Marsh Lane"}'),
+        {"type": "response.function_call_arguments.done", "output_index": 2, "arguments": call["arguments"]},
+        {"type": "response.completed", "response": plain},
+    )
+    return Sample(
+        json.dumps(plain).encode(),
+        stream,
+        Completion((ANSWER,), "m", "r1", Usage(9, 7, 16, 4)),
+        errors=(
+            (401, b'{"error": {"message": "no", "code": "invalid_api_key"}}', CredentialRefused),
+            (429, b'{"error": {"message": "slow", "code": "rate_limit_exceeded"}}', RateLimited),
+        ),
+    )
+
+
+SAMPLES = {
+    "responses": _responses(),
+    "contents": _contents(),
+    "chat": _chat(),
+    "messages": _messages(),
+    "lines": _lines(),
+}

@@ -22,6 +22,7 @@ MODELS = {
     "contents": "narrow-3@canal",
     "lines": "loam-2b:latest@barn",
     "messages": "envelope-2@letterbox",
+    "responses": "valley-4@echo",
 }
 
 
@@ -82,8 +83,13 @@ def test_same_calls_on_every_dialect(served: Served, caller: Caller, name: str, 
     assert (reply.usage.output_tokens or 0) > 10
     cut = caller.call(kind, served.config, model, "When does garlic go in?", max_tokens=4)
     assert (cut.truncated, cut.usage.output_tokens) == (True, 4)
-    stopped = caller.call(kind, served.config, model, "When does garlic go in?", stop=["October"])
-    assert stopped.text == "Garlic goes in between "
+    stops = dialect(name).takes
+    if stops is not None and "stop" not in stops:
+        with pytest.raises(agouti.ParameterUnsupported):
+            caller.call(kind, served.config, model, "When does garlic go in?", stop=["October"])
+    else:
+        stopped = caller.call(kind, served.config, model, "When does garlic go in?", stop=["October"])
+        assert stopped.text == "Garlic goes in between "
     conversation = [
         Message("user", "Peas?"),
         Message("assistant", "March."),
@@ -203,6 +209,34 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
                 "responseMimeType": "application/json",
                 "responseJsonSchema": {"type": "object"},
             },
+        },
+    ),
+    "responses": (
+        {
+            "tools": TOOLS,
+            "tool_choice": {"type": "function", "function": {"name": "f"}},
+            "response_format": SCHEMA,
+            "max_tokens": 5,
+        },
+        {
+            "model": "m",
+            "instructions": "S",
+            "input": [
+                {
+                    "role": "user",
+                    "content": [
+                        {"type": "input_text", "text": "Look"},
+                        {"type": "input_image", "image_url": "data:image/png;base64,AAAA"},
+                    ],
+                },
+                {"type": "function_call", "call_id": "c1", "name": "f", "arguments": '{"a": 1}'},
+                {"type": "function_call_output", "call_id": "c1", "output": "17"},
+                {"role": "user", "content": [{"type": "input_text", "text": "So?"}]},
+            ],
+            "max_output_tokens": 5,
+            "text": {"format": {"type": "json_schema", "name": "n", "schema": {"type": "object"}}},
+            "tools": [{"type": "function", "name": "f", "description": "d", "parameters": {"type": "object"}}],
+            "tool_choice": {"type": "function", "name": "f"},
         },
     ),
     "lines": (

@@ -117,7 +117,7 @@ _FINISH = {
     "end_turn": "stop",
 }
 
-_CODES = {
+CODES = {
     "invalid_api_key": CredentialRefused,
     "authentication_error": CredentialRefused,
     "token_expired": CredentialRefused,
@@ -203,7 +203,7 @@ class ChatDialect:
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify  # only needed once something is wrong
 
-        return classify(status, headers, body, _CODES)
+        return classify(status, headers, body, CODES)
 
 
 def _listed(name: str, model: _Listed) -> ListedModel:

@@ -3,7 +3,7 @@
 import asyncio
 import json
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
 from starlette.requests import Request
@@ -47,24 +47,31 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
             await pass_doors(request, provider)
             return await _chat(request, provider, settings)
         except Refused as refused:
-            return _in_words(refused)
-
-    async def models(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-        except Refused as refused:
-            return _in_words(refused)
-        return JSONResponse({"object": "list", "data": [_listed(model) for model in provider.models]})
+            return in_words(refused)
 
     prefix = f"/{provider.label}{provider.path}"
     named = "/deployments/{model}" if provider.deployments else ""
     return [
         Route(f"{prefix}{named}/chat/completions", chat, methods=["POST"]),
-        Route(f"{prefix}/models", models, methods=["GET"]),
+        Route(f"{prefix}/models", listed(provider), methods=["GET"]),
     ]
 
 
-def _in_words(refused: Refused) -> Response:
+def listed(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
+    """The list of models; the same for the dialects that are kin."""
+
+    async def models(request: Request) -> Response:
+        try:
+            await pass_doors(request, provider)
+        except Refused as refused:
+            return in_words(refused)
+        return JSONResponse({"object": "list", "data": [_listed(model) for model in provider.models]})
+
+    return models
+
+
+def in_words(refused: Refused) -> Response:
+    """A refusal as this dialect says it."""
     refusal = refused.refusal
     reply = error(refusal.status, refusal.message, "invalid_request_error", code=refusal.code)
     reply.headers.update(refusal.headers)

@@ -17,7 +17,23 @@ from .thought import Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(["contents", "systemInstruction", "generationConfig", "safetySettings", "tools", "toolConfig"])
 _CONFIG = frozenset(
-    ["temperature", "topP", "topK", "maxOutputTokens", "stopSequences", "candidateCount", "seed", "presencePenalty", "frequencyPenalty", "responseMimeType", "responseSchema", "responseJsonSchema", "responseLogprobs", "logprobs", "thinkingConfig"]
+    [
+        "temperature",
+        "topP",
+        "topK",
+        "maxOutputTokens",
+        "stopSequences",
+        "candidateCount",
+        "seed",
+        "presencePenalty",
+        "frequencyPenalty",
+        "responseMimeType",
+        "responseSchema",
+        "responseJsonSchema",
+        "responseLogprobs",
+        "logprobs",
+        "thinkingConfig",
+    ]
 )
 _STATES = {
     400: "INVALID_ARGUMENT",

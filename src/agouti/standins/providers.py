@@ -165,6 +165,14 @@ STAND_INS = (
         settings='key = { env = "CANAL_KEY" }\nsend_key = "query:key"\n',
         models=(StandInModel("narrow-3", 32768), StandInModel("narrow-3-quick", 32768)),
     ),
+    StandIn(
+        "echo",
+        "responses",
+        doors=(Bearer("ec-95aa-marsh-lane-demo"),),
+        variables={"ECHO_KEY": "ec-95aa-marsh-lane-demo"},
+        settings='key = { env = "ECHO_KEY" }\n',
+        models=(StandInModel("valley-4", 32768), StandInModel("valley-4-light", 32768)),
+    ),
     StandIn("barn", "lines", path="", models=(StandInModel("loam-2b:latest", 4096), StandInModel("clay-7b:q4", 8192))),
 )
 

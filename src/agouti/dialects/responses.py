@@ -1,0 +1,261 @@
+"""The dialect marked by ``POST {base}/responses``: input and output as items, a stream of named events."""
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.errors import ParameterUnsupported, ProviderFault, RateLimited, ReplyUnreadable
+from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
+from ..core.sse import SseDecoder
+from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .chat import CODES, ChatDialect
+from .streams import PayloadStream, read_reply
+
+_SAME_NAME = ("temperature", "top_p", "user", "parallel_tool_calls")
+_CODES = {**CODES, "server_error": ProviderFault, "rate_limit_error": RateLimited}
+_INCOMPLETE = {"max_output_tokens": "length", "max_tokens": "length", "content_filter": "content_filter"}
+
+
+class _Piece(Struct):
+    type: str | None = None
+    text: str | None = None
+    refusal: str | None = None
+
+
+class _Item(Struct):
+    type: str | None = None
+    id: str | None = None
+    content: list[_Piece] | None = None
+    summary: list[_Piece] | None = None
+    call_id: str | None = None
+    name: str | None = None
+    arguments: str | None = None
+
+
+class _InputDetails(Struct, gc=False):
+    cached_tokens: int | None = None
+
+
+class _OutputDetails(Struct, gc=False):
+    reasoning_tokens: int | None = None
+
+
+class _Usage(Struct):
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    total_tokens: int | None = None
+    input_tokens_details: _InputDetails | None = None
+    output_tokens_details: _OutputDetails | None = None
+
+
+class _Incomplete(Struct):
+    reason: str | None = None
+
+
+class _Reply(Struct):
+    id: str | None = None
+    model: str | None = None
+    status: str | None = None
+    incomplete_details: _Incomplete | None = None
+    error: Any = None
+    output: list[_Item] | None = None
+    usage: _Usage | None = None
+
+
+class _StreamEvent(Struct):
+    type: str | None = None
+    delta: str | None = None
+    output_index: int | None = None
+    item: _Item | None = None
+    response: _Reply | None = None
+
+
+_EVENT = msgspec.json.Decoder(_StreamEvent)
+
+
+class ResponsesDialect:
+    """See the module."""
+
+    name: ClassVar[str] = "responses"
+    takes: ClassVar[frozenset[str] | None] = frozenset(
+        (*_SAME_NAME, "max_tokens", "reasoning_effort", "response_format", "tools", "tool_choice", "top_logprobs")
+    )
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        system, rest = system_and_rest(messages_of(request.messages))
+        given = request.parameters
+        body: dict[str, Any] = {"model": request.model, "input": [item for each in rest for item in _items(each)]}
+        if system:
+            body["instructions"] = system
+        body |= {name: given[name] for name in (*_SAME_NAME, "top_logprobs") if name in given}
+        if "max_tokens" in given:
+            body["max_output_tokens"] = given["max_tokens"]
+        if "reasoning_effort" in given:
+            body["reasoning"] = {"effort": given["reasoning_effort"], "summary": "auto"}
+        if "response_format" in given:
+            body["text"] = {"format": _format(given["response_format"])}
+        if given.get("tools"):
+            body["tools"] = [_tool(tool) for tool in given["tools"]]
+        if "tool_choice" in given:
+            choice = given["tool_choice"]
+            named = choice.get("function", choice).get("name") if isinstance(choice, dict) else None
+            body["tool_choice"] = {"type": "function", "name": named} if named else choice
+        if request.stream:
+            body["stream"] = True
+        body.update(request.extra)
+        accept = "text/event-stream" if request.stream else "application/json"
+        return Outgoing("chat", "/responses", body, accept=accept)
+
+    def decode_chat(self, body: bytes) -> Completion | Fault:
+        reply = read_reply(body, _Reply, "the reply")
+        if reply.error is not None and (reply.status in (None, "failed") or reply.output is None):
+            return self.classify(200, {}, body)
+        if reply.output is None:
+            raise ReplyUnreadable("the reply is JSON, but has no `output`")
+        return _completion(reply)
+
+    def stream_decoder(self) -> StreamDecoder:
+        return _ResponsesStream(self)
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        from .faults import classify
+
+        return classify(status, headers, body, _CODES)
+
+    def encode_models(self) -> Outgoing:
+        return ChatDialect().encode_models()
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        return ChatDialect().decode_models(body)
+
+
+def _items(message: Message) -> list[dict[str, Json]]:
+    if message.role == "tool":
+        return [{"type": "function_call_output", "call_id": message.tool_call_id or "", "output": text_of(message)}]
+    kind = "output_text" if message.role == "assistant" else "input_text"
+    content: list[dict[str, Json]] = []
+    for part in parts_of(message):
+        if isinstance(part, ImagePart):
+            url = part.address or f"data:{part.media_type};base64,{part.data}"
+            content.append({"type": "input_image", "image_url": url})
+        else:
+            content.append({"type": kind, "text": part.text})
+    items: list[dict[str, Json]] = [{"role": message.role, "content": content}] if content else []
+    return items + [
+        {
+            "type": "function_call",
+            "call_id": call.id or "",
+            "name": call.function.name,
+            "arguments": call.function.arguments or "{}",
+        }
+        for call in message.tool_calls or ()
+    ]
+
+
+def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    """The flat form of a tool."""
+    function = tool.get("function")
+    return {"type": "function", **function} if isinstance(function, Mapping) else dict(tool)
+
+
+def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
+    kind = wanted.get("type")
+    if kind in ("text", "json_object"):
+        return {"type": kind}
+    if kind == "json_schema":
+        schema = wanted.get("json_schema", {})
+        return {"type": "json_schema", "name": "answer", **schema}
+    error = ParameterUnsupported(f"dialect responses has no response_format of type {kind!r}")
+    error.parameter = "response_format"
+    raise error
+
+
+def _completion(reply: _Reply) -> Completion:
+    texts, refusals, thoughts, calls = [], [], [], []
+    for item in reply.output or ():
+        if item.type == "function_call":
+            calls.append(ToolCall(ToolFunction(item.name, item.arguments or ""), item.call_id))
+        elif item.type == "reasoning":
+            thoughts += [piece.text or "" for piece in item.summary or ()]
+        else:
+            texts += [piece.text or "" for piece in item.content or ()]
+            refusals += [piece.refusal or "" for piece in item.content or ()]
+    refusal = "".join(refusals) or None
+    reason = _finish(reply, bool(calls), refusal is not None)
+    choice = Choice("".join(texts), reason, "".join(thoughts) or None, refusal, tuple(calls))
+    return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
+
+
+def _finish(reply: _Reply, called: bool, refused: bool) -> str | None:
+    if reply.status == "incomplete":
+        why = reply.incomplete_details.reason if reply.incomplete_details is not None else None
+        return _INCOMPLETE.get(why or "", why or "length")
+    if reply.status in ("failed", "cancelled"):
+        return "error"
+    if reply.status is None:
+        return None
+    return "tool_calls" if called else "refusal" if refused else "stop"
+
+
+def _usage(usage: _Usage) -> Usage:
+    cached, reasoning = usage.input_tokens_details, usage.output_tokens_details
+    return Usage(
+        usage.input_tokens,
+        usage.output_tokens,
+        usage.total_tokens,
+        cached.cached_tokens if cached is not None else None,
+        reasoning.reasoning_tokens if reasoning is not None else None,
+    )
+
+
+class _ResponsesStream(PayloadStream):
+    """Named events, from ``response.created`` to ``response.completed`` or its kin."""
+
+    def __init__(self, dialect: ResponsesDialect) -> None:
+        super().__init__(SseDecoder())
+        self._dialect = dialect
+        self._calls: dict[int, int] = {}
+        self._refused = False
+
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if payload == b"[DONE]":
+            return  # some compatible servers send it here too
+        event = self.read(payload, _EVENT, _StreamEvent)
+        if event is None:
+            return
+        match event.type or name:
+            case "response.output_text.delta":
+                events.append(Text(event.delta or ""))
+            case "response.refusal.delta":
+                self._refused = True
+                events.append(Refusal(event.delta or ""))
+            case "response.reasoning_summary_text.delta" | "response.reasoning_text.delta":
+                events.append(Reasoning(event.delta or ""))
+            case "response.function_call_arguments.delta":
+                events.append(ToolCallPiece(self._place(event), arguments=event.delta or ""))
+            case "response.output_item.added":
+                if event.item is not None and event.item.type == "function_call":
+                    events.append(ToolCallPiece(self._place(event), event.item.call_id, event.item.name))
+            case "response.created":
+                if event.response is not None:
+                    events.append(Started(event.response.model, event.response.id))
+            case "response.completed" | "response.incomplete":
+                self.done = True
+                reply = event.response or _Reply(status="completed")
+                events.append(Finished(_finish(reply, bool(self._calls), self._refused) or "stop"))
+                if reply.usage is not None:
+                    events.append(UsageTold(_usage(reply.usage)))
+            case "response.failed":
+                error = event.response.error if event.response is not None else None
+                self.failure = self._dialect.classify(200, {}, msgspec.json.encode({"error": error}))
+            case "error":
+                self.failure = self._dialect.classify(200, {}, payload)
+            case _:
+                pass
+
+    def _place(self, event: _StreamEvent) -> int:
+        return self._calls.setdefault(event.output_index or 0, len(self._calls))
