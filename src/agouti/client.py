@@ -131,6 +131,7 @@ class _Client:
                 checked({**defaults, **given} if defaults else given),
                 extra,
                 streams,
+                target.model.markers,
             )
 
         return Call(targets, build, perf_counter, deadline or targets[0].model.deadline)

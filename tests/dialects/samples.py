@@ -267,7 +267,29 @@ def _responses() -> Sample:
     )
 
 
+def _prompt() -> Sample:
+    usage = {"prompt_tokens": 9, "completion_tokens": 7, "total_tokens": 16}
+
+    def chunk(text: str, finish: str | None = None) -> dict[str, Any]:
+        return {"id": "r1", "model": "m", "choices": [{"index": 0, "text": text, "finish_reason": finish}]}
+
+    stream = data(
+        chunk("Not yet: "),
+        chunk("frost is near."),
+        chunk("", "stop"),
+        {"choices": [], "usage": usage},
+        end="data: [DONE]\n\n",
+    )
+    return Sample(
+        json.dumps({**chunk("Not yet: frost is near.", "stop"), "usage": usage}).encode(),
+        stream,
+        Completion((Choice("Not yet: frost is near.", "stop"),), "m", "r1", Usage(9, 7, 16)),
+        errors=((429, b'{"object": "error", "message": "slow down", "code": 429}', RateLimited),),
+    )
+
+
 SAMPLES = {
+    "prompt": _prompt(),
     "responses": _responses(),
     "contents": _contents(),
     "chat": _chat(),

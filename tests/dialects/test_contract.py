@@ -1,5 +1,6 @@
 """Every dialect keeps the contract; one that does not is found out. Every call works on every dialect."""
 
+import json
 from typing import Any
 
 import pytest
@@ -11,6 +12,7 @@ from agouti.core.parts import messages_of
 from agouti.dialects.chat import ChatDialect
 from agouti.dialects.registry import dialect, names
 from agouti.standins import Served
+from agouti.testing import FakeTransport
 from agouti.testing.contract import ContractBroken, check_dialect
 
 from ..conftest import Caller
@@ -22,6 +24,7 @@ MODELS = {
     "contents": "narrow-3@canal",
     "lines": "loam-2b:latest@barn",
     "messages": "envelope-2@letterbox",
+    "prompt": "vellum-base@scroll",
     "responses": "valley-4@echo",
 }
 
@@ -50,8 +53,6 @@ class Forgetful(ChatDialect):
 
 class Strict(ChatDialect):
     def decode_chat(self, body: bytes) -> Any:
-        import json
-
         found = json.loads(body)
         if "x_unknown" in found:
             raise KeyError("x_unknown")
@@ -112,17 +113,18 @@ def test_what_a_dialect_lacks_is_said_or_left_out_as_the_entry_wishes(served: Se
     takes = dialect(name).takes
     if takes is None:
         return
-    assert "logit_bias" not in takes
+    assert "logprobs" not in takes or name == "contents"
+    lack: Any = {"logprobs": True} if "logprobs" not in takes else {"logit_bias": {"5": 1}}
     with agouti.Client(served.config) as client, pytest.raises(agouti.ParameterUnsupported) as lacking:
-        client.ask(MODELS[name], "Garlic?", logit_bias={"5": 1})
-    assert lacking.value.parameter == "logit_bias"
+        client.ask(MODELS[name], "Garlic?", **lack)
+    assert lacking.value.parameter in lack
     model, _, provider = MODELS[name].rpartition("@")
     entry = {"address": served.address(provider), "dialect": name, "unsupported": "warn"}
     given = served.config.providers[provider]
     entry |= {"key": given.key, "send_key": given.send_key, "headers": given.headers}
     config = agouti.load_config({"providers": {provider: entry}}, environment=served.environment)
-    with agouti.Client(config) as client, pytest.warns(agouti.AgoutiWarning, match="logit_bias"):
-        assert client.ask(f"{model}@{provider}", "Garlic?", logit_bias={"5": 1}).text
+    with agouti.Client(config) as client, pytest.warns(agouti.AgoutiWarning, match="going on without"):
+        assert client.ask(f"{model}@{provider}", "Garlic?", **lack).text
 
 
 TOOLS = [{"type": "function", "function": {"name": "f", "description": "d", "parameters": {"type": "object"}}}]
@@ -269,6 +271,29 @@ def test_conversation_with_pictures_and_tools_is_translated_whole(name: str) -> 
     assert dialect(name).encode_chat(Request("m", list(RICH), parameters)).body == expected
 
 
+def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
+    entry = {
+        "providers": {"scroll": {"address": "localhost:1/v1", "dialect": "prompt"}},
+        "models": {
+            "clerk": {
+                "provider": "scroll",
+                "name": "vellum",
+                "system": "Brief.",
+                "markers": {"system": "[S]", "user": "[U]", "assistant": "[A]", "end": "[/]", "stop": ["[U]"]},
+            }
+        },
+    }
+    fake = FakeTransport([{"choices": [{"text": " In March."}]}])
+    with agouti.Client(entry, transport=fake) as client:
+        client.ask("clerk", "Peas?", examples=[("Beans?", "May.")], stop="#")
+    body = json.loads(fake.requests[0].body or b"")
+    assert body == {
+        "model": "vellum",
+        "prompt": "[S]Brief.[/][U]Beans?[/][A] May.[/][U]Peas?[/][A]",
+        "stop": ["#", "[U]"],
+    }
+
+
 @pytest.mark.parametrize(
     ("name", "messages", "parameters"),
     [
@@ -278,6 +303,8 @@ def test_conversation_with_pictures_and_tools_is_translated_whole(name: str) -> 
         ("messages", [{"role": "assistant", "tool_calls": [{"function": {"name": "f", "arguments": "["}}]}], {}),
         ("lines", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
         ("lines", [{"role": "user", "content": 7}], {}),
+        ("prompt", [{"role": "tool", "content": "17"}], {}),
+        ("prompt", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
     ],
 )
 def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages: Any, parameters: Any) -> None:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 from msgspec import Struct
 
+from ..core.chat import Markers
 from ..core.errors import ConfigError, LabelUnknown
 from ..core.http import Timeouts, Tls
 from ..core.near import near_hint
@@ -90,6 +91,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         label: your own name for it.
         provider: label of the provider that has it.
         name: exactly what the provider calls it.
+        markers: for dialect ``prompt``: what stands around the texts in the one prompt.
         fallback: labels of the models that take over when this one cannot answer.
         deadline: seconds that a whole call may take, retries and fallback included.
         like: label of a model that this one takes everything from that it does not say itself.
@@ -105,6 +107,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     system: str | None = None
     parameters: dict[str, Any] = {}
     price: Price | None = None
+    markers: Markers = Markers()
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
 

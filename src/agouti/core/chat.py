@@ -49,11 +49,27 @@ class Message(Struct, frozen=True, omit_defaults=True):
     tool_call_id: str | None = None
 
 
+class Markers(Struct, frozen=True, forbid_unknown_fields=True):
+    """What stands around each text where a format has one prompt instead of roles.
+
+    Attributes:
+        system, user, assistant: what stands before a text of that role; the last one also ends the prompt.
+        end: what stands behind each text.
+        stop: stop strings that belong to the markers, beside those of the call.
+    """
+
+    system: str = ""
+    user: str = "User: "
+    assistant: str = "Assistant:"
+    end: str = "\n"
+    stop: tuple[str, ...] = ("\nUser:",)
+
+
 class Request(Struct, frozen=True):
     """One chat request, before a dialect turns it into bytes.
 
     ``parameters`` holds every further field of the OpenAI-compatible request under its own name;
-    ``extra`` goes into the body untouched, whatever the dialect.
+    ``extra`` goes into the body untouched, whatever the dialect. ``markers`` matter to the dialect ``prompt`` alone.
     """
 
     model: str
@@ -61,6 +77,7 @@ class Request(Struct, frozen=True):
     parameters: dict[str, Json] = {}
     extra: dict[str, Json] = {}
     stream: bool = False
+    markers: Markers = Markers()
 
 
 class Usage(Struct, frozen=True, gc=False):

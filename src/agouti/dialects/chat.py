@@ -37,7 +37,9 @@ class _ReasoningDetails(Struct, gc=False):
     reasoning_tokens: int | None = None
 
 
-class _Usage(Struct):
+class UsageFields(Struct):
+    """The ``usage`` of this dialect and its kin."""
+
     prompt_tokens: int | None = None
     completion_tokens: int | None = None
     total_tokens: int | None = None
@@ -80,7 +82,7 @@ class _Reply(Struct):
     id: str | None = None
     model: str | None = None
     choices: list[_Choice] | None = None
-    usage: _Usage | None = None
+    usage: UsageFields | None = None
     error: Any = None
 
 
@@ -94,7 +96,7 @@ class _LaterChunk(Struct, gc=False):
     """A chunk after the first: identifier and model have been told, decoding them again costs and tells nothing."""
 
     choices: list[_ChunkChoice] | None = None
-    usage: _Usage | None = None
+    usage: UsageFields | None = None
     error: Any = None
 
 
@@ -109,7 +111,7 @@ _decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).dec
 _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
 
 # Words of compatible servers that mean one of the vocabulary.
-_FINISH = {
+FINISH = {
     "function_call": "tool_calls",
     "tool_use": "tool_calls",
     "max_tokens": "length",
@@ -185,7 +187,7 @@ class ChatDialect:
             tuple([_choice(place, choice) for place, choice in enumerate(reply.choices)]),
             reply.model,
             reply.id,
-            _usage(reply.usage) if reply.usage is not None else None,
+            usage_of(reply.usage) if reply.usage is not None else None,
         )
 
     def stream_decoder(self) -> StreamDecoder:
@@ -228,7 +230,7 @@ def _per_million(per_token: str | float | None) -> float | None:
 def _choice(place: int, choice: _Choice) -> Choice:
     message = choice.message
     reason = choice.finish_reason
-    reason = _FINISH.get(reason, reason) if reason is not None else None
+    reason = FINISH.get(reason, reason) if reason is not None else None
     if message is None:
         return Choice("", reason)
     content = message.content
@@ -256,7 +258,8 @@ def _arguments(arguments: str | dict[str, Any] | None) -> str:
     return _encode(arguments).decode() if isinstance(arguments, dict) else arguments or ""
 
 
-def _usage(usage: _Usage) -> Usage:
+def usage_of(usage: UsageFields) -> Usage:
+    """The counts in the library's own words."""
     cached, reasoning = usage.prompt_tokens_details, usage.completion_tokens_details
     total = usage.total_tokens
     if total is None and usage.prompt_tokens is not None and usage.completion_tokens is not None:
@@ -360,10 +363,10 @@ class _ChatStream:
             reason = choice.finish_reason
             if reason is not None:
                 self._finished = True
-                reason = _FINISH.get(reason, reason)
+                reason = FINISH.get(reason, reason)
                 events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
         if chunk.usage is not None:
-            events.append(UsageTold(_usage(chunk.usage)))
+            events.append(UsageTold(usage_of(chunk.usage)))
 
     def _mended(self, payload: bytes, error: Exception) -> "_Chunk | None":
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""

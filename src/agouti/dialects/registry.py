@@ -9,6 +9,7 @@ from .base import Dialect
 _BUILT_IN = {
     "chat": ("agouti.dialects.chat", "ChatDialect"),
     "messages": ("agouti.dialects.messages", "MessagesDialect"),
+    "prompt": ("agouti.dialects.prompt", "PromptDialect"),
     "responses": ("agouti.dialects.responses", "ResponsesDialect"),
     "contents": ("agouti.dialects.contents", "ContentsDialect"),
     "lines": ("agouti.dialects.lines", "LinesDialect"),

@@ -220,6 +220,7 @@ class _ResponsesStream(PayloadStream):
         self._dialect = dialect
         self._calls: dict[int, int] = {}
         self._refused = False
+        self._named = False
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         if payload == b"[DONE]":
@@ -242,10 +243,13 @@ class _ResponsesStream(PayloadStream):
                     events.append(ToolCallPiece(self._place(event), event.item.call_id, event.item.name))
             case "response.created":
                 if event.response is not None:
+                    self._named = event.response.model is not None
                     events.append(Started(event.response.model, event.response.id))
             case "response.completed" | "response.incomplete":
                 self.done = True
                 reply = event.response or _Reply(status="completed")
+                if not self._named and reply.model is not None:
+                    events.append(Started(reply.model, reply.id))  # some servers name it only here
                 events.append(Finished(_finish(reply, bool(self._calls), self._refused) or "stop"))
                 if reply.usage is not None:
                     events.append(UsageTold(_usage(reply.usage)))

@@ -173,6 +173,7 @@ STAND_INS = (
         settings='key = { env = "ECHO_KEY" }\n',
         models=(StandInModel("valley-4", 32768), StandInModel("valley-4-light", 32768)),
     ),
+    StandIn("scroll", "prompt", models=(StandInModel("vellum-base", 4096),)),
     StandIn("barn", "lines", path="", models=(StandInModel("loam-2b:latest", 4096), StandInModel("clay-7b:q4", 8192))),
 )
 

@@ -17,7 +17,24 @@ from .settings import Settings
 from .thought import Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(
-    ["model", "input", "instructions", "max_output_tokens", "temperature", "top_p", "stream", "store", "previous_response_id", "reasoning", "text", "tools", "tool_choice", "parallel_tool_calls", "user", "top_logprobs"]
+    [
+        "model",
+        "input",
+        "instructions",
+        "max_output_tokens",
+        "temperature",
+        "top_p",
+        "stream",
+        "store",
+        "previous_response_id",
+        "reasoning",
+        "text",
+        "tools",
+        "tool_choice",
+        "parallel_tool_calls",
+        "user",
+        "top_logprobs",
+    ]
 )
 _TEXTS = {"user": "input_text", "assistant": "output_text"}
 

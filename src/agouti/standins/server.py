@@ -13,7 +13,7 @@ from starlette.applications import Starlette
 from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from . import chat, contents, lines, messages, responses, tokens
+from . import chat, contents, lines, messages, prompt, responses, tokens
 from .faults import Faulty
 from .providers import STAND_INS, by_label
 from .settings import Settings
@@ -52,7 +52,14 @@ def _drop_connection(scope: Scope, hard: bool) -> None:
 
 def application(settings: Settings) -> ASGIApp:
     """All stand-ins as one ASGI application: ``/LABEL/...``."""
-    dialects = {"chat": chat, "contents": contents, "lines": lines, "messages": messages, "responses": responses}
+    dialects = {
+        "chat": chat,
+        "contents": contents,
+        "lines": lines,
+        "messages": messages,
+        "prompt": prompt,
+        "responses": responses,
+    }
     routes = [route for provider in STAND_INS for route in dialects[provider.dialect].routes(provider, settings)]
     routes += [route for provider in STAND_INS for route in tokens.routes(provider)]
     return Faulty(Starlette(routes=routes), _drop_connection)

@@ -1,0 +1,165 @@
+"""The dialect marked by ``POST {base}/completions``: one text, no roles.
+
+The roles are rendered to one text by the markers of the model's entry: named pieces of text, put together
+here. There is no template language, so nothing in a configuration or a conversation is ever run.
+"""
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Markers, Message, Request
+from ..core.errors import ReplyUnreadable, RequestError
+from ..core.events import Event, Finished, Started, Text, UsageTold
+from ..core.parts import ImagePart, messages_of, parts_of
+from ..core.sse import SseDecoder
+from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .chat import CODES, FINISH, ChatDialect, UsageFields, usage_of
+from .streams import PayloadStream, read_reply
+
+_SAME_NAME = (
+    "temperature",
+    "top_p",
+    "max_tokens",
+    "seed",
+    "n",
+    "presence_penalty",
+    "frequency_penalty",
+    "logit_bias",
+    "user",
+)
+
+
+class _Choice(Struct):
+    text: str | None = None
+    index: int | None = None
+    finish_reason: str | None = None
+
+
+class _Reply(Struct):
+    """A whole reply, and each chunk of a streamed one."""
+
+    id: str | None = None
+    model: str | None = None
+    choices: list[_Choice] | None = None
+    usage: UsageFields | None = None
+    error: Any = None
+
+
+_CHUNK = msgspec.json.Decoder(_Reply)
+
+
+def rendered(messages: list[Message], markers: Markers) -> str:
+    """The conversation as one text that ends where the model is to go on.
+
+    Raises:
+        RequestError: it holds pictures or calls, which have no place in a text.
+
+    >>> rendered([Message("user", "Peas?")], Markers(user="### Instruction: ", assistant="### Response:"))
+    '### Instruction: Peas?\\n### Response:'
+    """
+    found = []
+    before = {"system": markers.system, "developer": markers.system, "user": markers.user}
+    for message in messages:
+        if message.tool_calls or message.role == "tool":
+            raise RequestError("dialect prompt has no tools", hint="Take a model of another dialect for tools.")
+        texts = []
+        for part in parts_of(message):
+            if isinstance(part, ImagePart):
+                raise RequestError("dialect prompt takes no pictures", hint="Take a model of another dialect.")
+            texts.append(part.text)
+        if message.role == "assistant":
+            found.append(f"{markers.assistant} {''.join(texts)}{markers.end}")
+        else:
+            found.append(f"{before[message.role]}{''.join(texts)}{markers.end}")
+    return "".join(found) + markers.assistant
+
+
+class PromptDialect:
+    """See the module."""
+
+    name: ClassVar[str] = "prompt"
+    takes: ClassVar[frozenset[str] | None] = frozenset((*_SAME_NAME, "stop", "top_logprobs"))
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        given = request.parameters
+        body: dict[str, Any] = {
+            "model": request.model,
+            "prompt": rendered(messages_of(request.messages), request.markers),
+        }
+        body |= {name: given[name] for name in _SAME_NAME if name in given}
+        if "top_logprobs" in given:
+            body["logprobs"] = given["top_logprobs"]
+        wanted = given.get("stop", ())
+        stops = [*([wanted] if isinstance(wanted, str) else wanted), *request.markers.stop]
+        if stops:
+            body["stop"] = stops[:4]  # the format takes no more; those of the call come first
+        if request.stream:
+            body |= {"stream": True, "stream_options": {"include_usage": True}}
+        body.update(request.extra)
+        accept = "text/event-stream" if request.stream else "application/json"
+        return Outgoing("chat", "/completions", body, accept=accept)
+
+    def decode_chat(self, body: bytes) -> Completion | Fault:
+        reply = read_reply(body, _Reply, "the reply")
+        if reply.choices is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but has no `choices`")
+        choices = tuple([Choice(choice.text or "", _finish(choice.finish_reason)) for choice in reply.choices])
+        return Completion(choices, reply.model, reply.id, usage_of(reply.usage) if reply.usage is not None else None)
+
+    def stream_decoder(self) -> StreamDecoder:
+        return _PromptStream(self)
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        from .faults import classify
+
+        return classify(status, headers, body, CODES)
+
+    def encode_models(self) -> Outgoing:
+        return ChatDialect().encode_models()
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        return ChatDialect().decode_models(body)
+
+
+def _finish(reason: str | None) -> str | None:
+    return FINISH.get(reason, reason) if reason is not None else None
+
+
+class _PromptStream(PayloadStream):
+    """Chunks with the next text, until ``[DONE]``."""
+
+    def __init__(self, dialect: PromptDialect) -> None:
+        super().__init__(SseDecoder())
+        self._dialect = dialect
+        self._started = False
+        self._finished = False
+
+    def end(self) -> bool:
+        return self.done or self._finished
+
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if payload == b"[DONE]":
+            self.done = True
+            return
+        chunk = self.read(payload, _CHUNK, _Reply)
+        if chunk is None:
+            return
+        if chunk.error is not None or name == "error":
+            self.failure = self._dialect.classify(200, {}, payload)
+            return
+        if not self._started and (chunk.model or chunk.id):
+            self._started = True
+            events.append(Started(chunk.model, chunk.id))
+        for choice in chunk.choices or ():
+            if choice.text:
+                events.append(Text(choice.text, choice.index or 0))
+            if choice.finish_reason is not None:
+                self._finished = True
+                events.append(Finished(_finish(choice.finish_reason) or "stop", choice.index or 0))
+        if chunk.usage is not None:
+            events.append(UsageTold(usage_of(chunk.usage)))
