@@ -17,7 +17,8 @@ EXAMPLES = sorted((ROOT / "examples").glob("[0-9]*.py"))
 
 @pytest.mark.parametrize("guide", GUIDES, ids=lambda path: path.name)
 def test_snippets_run(guide: Path, served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    (tmp_path / "agouti.toml").write_text(served.toml)
+    others = [served.entry(label) for label in served.labels if label not in ("northbank", "shed")]
+    (tmp_path / "agouti.toml").write_text("\n".join([served.toml, *others]))
     for name, value in served.environment.items():
         monkeypatch.setenv(name, value)
     scope: dict[str, object] = {"__name__": "guide"}

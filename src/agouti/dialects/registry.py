@@ -16,20 +16,45 @@ _BUILT_IN = {
 }
 
 
+_GROUP = "agouti.dialects"
+
+
 def names() -> tuple[str, ...]:
-    """The names of all dialects."""
+    """The names of the dialects that come with Agouti."""
     return tuple(_BUILT_IN)
 
 
 def dialect(name: str) -> Dialect:
-    """The dialect of that name.
+    """The dialect of that name: one of Agouti's own, or of an installed package's entry point.
 
     Raises:
-        ConfigError: there is none.
+        ConfigError: there is none, or the package that has it cannot be used.
     """
-    try:
+    if name in _BUILT_IN:
         module, attribute = _BUILT_IN[name]
-    except KeyError:
-        raise ConfigError(f"there is no dialect {name!r}", hint=near_hint(name, names(), "dialect")) from None
-    found: Dialect = getattr(import_module(module), attribute)()
-    return found
+        found: Dialect = getattr(import_module(module), attribute)()
+        return found
+    from importlib.metadata import entry_points
+
+    plugins = {plugin.name: plugin for plugin in entry_points(group=_GROUP)}
+    if name not in plugins:
+        raise ConfigError(f"there is no dialect {name!r}", hint=near_hint(name, [*_BUILT_IN, *plugins], "dialect"))
+    plugin = plugins[name]
+    try:
+        made: Dialect = plugin.load()()
+    except Exception as error:  # whatever a package of somebody else's does when it is loaded
+        raise ConfigError(
+            f"dialect {name!r} cannot be loaded from {plugin.value} ({type(error).__name__}: {error})",
+            hint="Update or remove the package that brings it.",
+        ) from error
+    lacking = [
+        each
+        for each in ("takes", "encode_chat", "decode_chat", "stream_decoder", "classify")
+        if not hasattr(made, each)
+    ]
+    if lacking:
+        raise ConfigError(
+            f"dialect {name!r} from {plugin.value} has no {', '.join(lacking)}",
+            hint="See agouti.dialects.base.Dialect, and check it with agouti.testing.contract.check_dialect.",
+        )
+    return made

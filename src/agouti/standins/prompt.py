@@ -17,7 +17,26 @@ from .settings import Settings
 from .thought import Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(
-    ["model", "prompt", "temperature", "top_p", "max_tokens", "seed", "n", "presence_penalty", "frequency_penalty", "logit_bias", "user", "stop", "stream", "stream_options", "logprobs", "echo", "suffix", "best_of"]
+    [
+        "model",
+        "prompt",
+        "temperature",
+        "top_p",
+        "max_tokens",
+        "seed",
+        "n",
+        "presence_penalty",
+        "frequency_penalty",
+        "logit_bias",
+        "user",
+        "stop",
+        "stream",
+        "stream_options",
+        "logprobs",
+        "echo",
+        "suffix",
+        "best_of",
+    ]
 )
 
 
