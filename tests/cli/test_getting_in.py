@@ -3,6 +3,7 @@
 import json
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -25,6 +26,16 @@ def test_adopt_prints_and_writes_nothing_unless_told(agouti_command: Command, tm
     assert (written.returncode, written.stdout) == (0, printed.stdout)
     assert ".gitignore" in written.stderr
     assert "nb-literal" in (tmp_path / ".env").read_text()
+    below = tmp_path / "a" / "b"
+    below.mkdir(parents=True)
+    again = subprocess.run(
+        [sys.executable, "-m", "agouti", "adopt", "--write", "https://south.example/v1"],
+        cwd=below,
+        capture_output=True,
+        text=True,
+    )
+    assert again.returncode == 0
+    assert "[providers.south]" in (tmp_path / "agouti.toml").read_text()  # not a new file that would hide this one
     wrong = agouti_command("adopt", "wget https://x.example")
     assert (wrong.returncode, len(wrong.stderr.splitlines())) == (2, 2)
 

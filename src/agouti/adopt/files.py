@@ -159,7 +159,7 @@ def keyring_call(method: str, *arguments: str) -> str | None:
     except keyring.errors.PasswordDeleteError:
         return "absent"
     except keyring.errors.KeyringError as error:
-        failure = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+        failure = str(error).splitlines()[0].partition(". ")[0][:120] if str(error) else type(error).__name__
     raise ConfigError(
         f"the keyring does not answer: {failure}", hint="Unlock it, or keep the key in .env (agouti adopt --store env)."
     )

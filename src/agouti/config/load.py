@@ -68,7 +68,7 @@ def load(
     if not sources:
         raise ConfigError(
             f"no configuration: there is no {FILE_NAME} in {beside} or any folder above it",
-            hint="Write one (agouti standins prints an example), or look around first: agouti demo",
+            hint="Paste a curl command from your provider's pages into: agouti adopt --write; or look around: agouti demo",
         )
     return _build(sources, variables)
 
@@ -80,6 +80,12 @@ def user_file() -> Path:
     return platformdirs.user_config_path("agouti") / FILE_NAME
 
 
+def nearest_file(folder: Path) -> Path | None:
+    """The nearest ``agouti.toml`` from a folder upwards."""
+    folder = folder.absolute()
+    return next((each / FILE_NAME for each in (folder, *folder.parents) if (each / FILE_NAME).is_file()), None)
+
+
 def find_files(folder: Path, variables: Mapping[str, str]) -> list[Path]:
     """The files that apply in a folder, the last one winning."""
     found = []
@@ -89,8 +95,7 @@ def find_files(folder: Path, variables: Mapping[str, str]) -> list[Path]:
     named = variables.get("AGOUTI_CONFIG")
     if named:
         return [*found, Path(named).expanduser()]
-    folder = folder.absolute()
-    nearest = next((each / FILE_NAME for each in (folder, *folder.parents) if (each / FILE_NAME).is_file()), None)
+    nearest = nearest_file(folder)
     if nearest is not None and nearest != own:
         found.append(nearest)
     return found
@@ -104,7 +109,7 @@ def read_file(path: Path) -> Source:
     """
     import tomllib
 
-    shown = _shown(path)
+    shown = shown_path(path)
     try:
         text = path.read_text(encoding="utf-8")
     except OSError as error:
@@ -123,7 +128,7 @@ def read_file(path: Path) -> Source:
     return Source("file", shown, values, text)
 
 
-def _shown(path: Path) -> str:
+def shown_path(path: Path) -> str:
     """The path as short as it can be said from here."""
     try:
         return str(path.absolute().relative_to(Path.cwd()))

@@ -38,7 +38,7 @@ from .effects import Drop, Fetch, Send, Sleep, Steps
 from .gather import Gathering
 from .receive import Answer, Failed, Receiver, Try, streamed, whole
 from .retry import falls_back, pause, repeats
-from .target import Clock, Target
+from .target import Clock, Endpoint, Target
 from .trouble import placed
 
 log = logging.getLogger("agouti.exchange")
@@ -193,9 +193,9 @@ def _note(attempts: list[Attempt], target: Target, error: AgoutiError, took: flo
     )
 
 
-def _count(error: AgoutiError, endpoint: object, now: float) -> None:
+def _count(error: AgoutiError, endpoint: Endpoint, now: float) -> None:
     if isinstance(error, (ConnectionFailed, Overloaded, ProviderFault)):
-        endpoint.circuit.failed(now)  # type: ignore[attr-defined]
+        endpoint.circuit.failed(now)
 
 
 def _circuit_open(target: Target, rest: float) -> CircuitOpen:

@@ -33,11 +33,13 @@ def command(
 
     from ...adopt import curl, files
     from ...adopt.entries import adopt
-    from ...config.load import FILE_NAME, with_dotenv
+    from ...config.load import FILE_NAME, nearest_file, shown_path, with_dotenv
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
     found = adopt(curl.read(given_text(argument, file), _read_file), provider_label=provider, model_label=label)
-    target = Path(app.config or os.environ.get("AGOUTI_CONFIG") or FILE_NAME)
+    # Where it will be found again: a new file in this folder would hide the one further up.
+    named = app.config or os.environ.get("AGOUTI_CONFIG")
+    target = Path(named) if named else nearest_file(Path.cwd()) or Path(FILE_NAME)
     dotenv = target.absolute().parent / ".env"
     names = {
         name: files.free_name(name, secret, with_dotenv(dotenv, os.environ)) for name, secret in found.secrets.items()
@@ -53,13 +55,13 @@ def command(
         notes += files.write_dotenv(dotenv, secrets) if store == "env" and secrets else []
         notes += files.write_keyring(secrets) if store == "keyring" and secrets else []
         files.write_toml(target, found)
-        notes.append(f"written to {target}; see whether all is well with: agouti check")
+        notes.append(f"written to {shown_path(target)}; see whether all is well with: agouti check")
     else:
         notes += [
             f"a key was found; --write puts it into {'.env' if store == 'env' else 'the keyring'} as {name}"
             for name in secrets
         ]
-        notes.append(f"nothing was written; --write adds this to {target}")
+        notes.append(f"nothing was written; --write adds this to {shown_path(target)}")
     for note in notes:
         click.echo(paint(f"# {note}", dim=True), err=True)
 
