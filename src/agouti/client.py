@@ -4,12 +4,13 @@ Both prepare a call in the same way and hand it to the engine; they differ in th
 """
 
 import os
-from collections.abc import Iterable, Mapping
-from time import perf_counter
+from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
+from time import perf_counter, time
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 from .config.entries import Config, Model, Provider
+from .core.canonical import Chunks, asked, reply_json
 from .core.chat import Json, Request
 from .core.errors import RequestError
 from .core.parameters import Parameters, checked
@@ -99,6 +100,12 @@ class _Client:
     def config(self) -> Config:
         """The configuration in use."""
         return self._targets.config
+
+    def _exchanged(self, reply: Reply) -> dict[str, Json]:
+        if reply.body and self.endpoint(reply.provider).dialect.name == "chat":
+            found: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
+            return found
+        return reply_json(reply.completion, int(time()))
 
     def endpoint(self, provider: str) -> Endpoint:
         """A provider made ready, for services that look at it."""
@@ -192,6 +199,30 @@ class Client(_Client):
         so_far = Gathering()
         steps = stream(self._call(model, prompt, options, streams=True), so_far)
         return Stream(self._run(steps), so_far)
+
+    def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
+        """An OpenAI-compatible request as JSON in, the same kind of reply out, whatever the provider speaks.
+
+        Args:
+            body: ``model`` is a label, or ``NAME@PROVIDER``. Fields that are no parameters are passed on untouched.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> body = {"model": "envelope-2@letterbox", "messages": [{"role": "user", "content": "Peas?"}]}
+            >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+            ...     client.exchange(body)["choices"][0]["finish_reason"]
+            'stop'
+        """
+        given = asked(body)
+        return self._exchanged(self.ask(given.model, given.messages, **given.options))
+
+    def exchange_stream(self, body: Mapping[str, Json]) -> Iterator[dict[str, Json]]:
+        """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
+        given = asked(body)
+        chunks = Chunks(int(time()))
+        with self.stream(given.model, given.messages, **given.options) as stream:
+            for event in stream.events():
+                yield from chunks.of((event,))
 
     def models(self, provider: str) -> tuple[ListedModel, ...]:
         """The provider's own list of models: exact names, and what else it says of them.
@@ -290,6 +321,20 @@ class AsyncClient(_Client):
         so_far = Gathering()
         steps = stream(self._call(model, prompt, options, streams=True), so_far)
         return AsyncStream(self._run(steps), so_far)
+
+    async def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
+        """An OpenAI-compatible request as JSON in, the same kind of reply out; as `Client.exchange`."""
+        given = asked(body)
+        return self._exchanged(await self.ask(given.model, given.messages, **given.options))
+
+    async def exchange_stream(self, body: Mapping[str, Json]) -> AsyncIterator[dict[str, Json]]:
+        """The chunks of a stream as they come; as `Client.exchange_stream`."""
+        given = asked(body)
+        chunks = Chunks(int(time()))
+        async with self.stream(given.model, given.messages, **given.options) as stream:
+            async for event in stream.events():
+                for chunk in chunks.of((event,)):
+                    yield chunk
 
     async def models(self, provider: str) -> tuple[ListedModel, ...]:
         """The provider's own list of models; as `Client.models`."""

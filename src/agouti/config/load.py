@@ -68,7 +68,7 @@ def load(
     if not sources:
         raise ConfigError(
             f"no configuration: there is no {FILE_NAME} in {beside} or any folder above it",
-            hint="Paste a curl command from your provider's pages into: agouti adopt --write; or look around: agouti demo",
+            hint="Paste a curl command from your provider's pages into: agouti adopt --write   (or see: agouti demo)",
         )
     return _build(sources, variables)
 

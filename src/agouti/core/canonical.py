@@ -1,0 +1,143 @@
+"""The canonical form as JSON: an OpenAI-compatible request in, the same kind of reply and chunks out."""
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from msgspec import Struct
+
+from .chat import Choice, Completion, Json, ToolCall, Usage
+from .errors import RequestError
+from .events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from .parameters import NAMES
+
+
+class Asked(Struct, frozen=True):
+    """A request as JSON, taken apart.
+
+    Attributes:
+        model: a label, or ``NAME@PROVIDER``.
+        options: parameters under their names, and ``extra`` with every field that is none.
+    """
+
+    model: str
+    messages: list[dict[str, Json]]
+    options: dict[str, Any]
+
+
+def asked(body: Mapping[str, Json]) -> Asked:
+    """The parts of a request.
+
+    Raises:
+        RequestError: it names no model, or has no messages.
+
+    >>> asked({"model": "almanac", "messages": [], "seed": 7, "top_k": 3}).options
+    {'seed': 7, 'extra': {'top_k': 3}}
+    """
+    model, messages = body.get("model"), body.get("messages")
+    if not isinstance(model, str) or not model:
+        raise RequestError("the request names no model", hint='Add "model": a label of the configuration.')
+    if not isinstance(messages, list):
+        raise RequestError("the request has no messages", hint='Add "messages": a list of {"role", "content"}.')
+    options: dict[str, Any] = {}
+    extra: dict[str, Json] = {}
+    for name, value in body.items():
+        if name in ("model", "messages", "stream", "stream_options") or value is None:
+            continue
+        if name == "max_completion_tokens":
+            options["max_tokens"] = value
+        elif name in NAMES:
+            options[name] = value
+        else:
+            extra[name] = value
+    if extra:
+        options["extra"] = extra
+    return Asked(model, messages, options)
+
+
+def reply_json(completion: Completion, created: int) -> dict[str, Json]:
+    """A reply.
+
+    Args:
+        created: seconds since the epoch.
+    """
+    found: dict[str, Json] = {
+        "id": completion.id or "",
+        "object": "chat.completion",
+        "created": created,
+        "model": completion.model or "",
+        "choices": [_choice(index, choice) for index, choice in enumerate(completion.choices)],
+    }
+    if completion.usage is not None:
+        found["usage"] = usage_json(completion.usage)
+    return found
+
+
+def _choice(index: int, choice: Choice) -> dict[str, Json]:
+    message: dict[str, Json] = {"role": "assistant", "content": choice.text or (None if choice.tool_calls else "")}
+    if choice.refusal:
+        message["refusal"] = choice.refusal
+    if choice.reasoning:
+        message["reasoning_content"] = choice.reasoning
+    if choice.tool_calls:
+        message["tool_calls"] = [_call(call) for call in choice.tool_calls]
+    return {"index": index, "message": message, "finish_reason": choice.finish_reason, "logprobs": None}
+
+
+def _call(call: ToolCall) -> dict[str, Json]:
+    function = {"name": call.function.name, "arguments": call.function.arguments or ""}
+    return {"id": call.id, "type": "function", "function": function}
+
+
+def usage_json(usage: Usage) -> dict[str, Json]:
+    """Token counts under the names of this form."""
+    found: dict[str, Json] = {
+        "prompt_tokens": usage.input_tokens,
+        "completion_tokens": usage.output_tokens,
+        "total_tokens": usage.total_tokens,
+    }
+    if usage.cached_tokens is not None:
+        found["prompt_tokens_details"] = {"cached_tokens": usage.cached_tokens}
+    if usage.reasoning_tokens is not None:
+        found["completion_tokens_details"] = {"reasoning_tokens": usage.reasoning_tokens}
+    return found
+
+
+class Chunks:
+    """Turns the events of a stream into its chunks."""
+
+    def __init__(self, created: int) -> None:
+        self._head: dict[str, Json] = {"id": "", "object": "chat.completion.chunk", "created": created, "model": ""}
+        self._spoke: set[int] = set()
+
+    def of(self, events: Iterable[Event]) -> Iterator[dict[str, Json]]:
+        """The chunks that these events amount to."""
+        for event in events:
+            match event:
+                case Started():
+                    self._head |= {"id": event.id or "", "model": event.model or ""}
+                case Text():
+                    yield self._chunk(event.choice, {"content": event.text})
+                case Reasoning():
+                    yield self._chunk(event.choice, {"reasoning_content": event.text})
+                case Refusal():
+                    yield self._chunk(event.choice, {"refusal": event.text})
+                case ToolCallPiece():
+                    yield self._chunk(event.choice, {"tool_calls": [_piece(event)]})
+                case Finished():
+                    yield self._chunk(event.choice, {}, event.reason)
+                case UsageTold():
+                    yield {**self._head, "choices": [], "usage": usage_json(event.usage)}
+
+    def _chunk(self, index: int, delta: dict[str, Json], finish: str | None = None) -> dict[str, Json]:
+        if index not in self._spoke:
+            self._spoke.add(index)
+            delta = {"role": "assistant", **delta}
+        return {**self._head, "choices": [{"index": index, "delta": delta, "finish_reason": finish}]}
+
+
+def _piece(event: ToolCallPiece) -> dict[str, Json]:
+    function: dict[str, Json] = {"arguments": event.arguments}
+    if event.name is not None:
+        function["name"] = event.name
+    found: dict[str, Json] = {"index": event.index, "function": function}
+    return {**found, "id": event.id, "type": "function"} if event.id is not None else found
