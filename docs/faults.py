@@ -69,7 +69,7 @@ def outcome(served: Served, fault: str, kind: str, driver: str) -> str:
     """What a call ends with, in the words of the table."""
     entry = {
         "address": served.address("shed"),
-        "timeouts": {"connect": 2, "first_byte": 1.0, "between_chunks": 0.6},
+        "timeouts": {"connect": 5, "first_byte": 2.5, "between_chunks": 1.5},
         "retries": {"base": 0.02, "longest": 5},
     }
     config = agouti.load_config({"providers": {"shed": entry}}, environment={})

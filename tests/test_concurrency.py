@@ -112,7 +112,7 @@ def test_deadline_ends_a_reply_that_trickles_in(served: Served) -> None:
         with pytest.raises(agouti.DeadlineExceeded) as late:
             for _ in client.stream("m@watching", "Peas?", deadline=0.4):
                 pass
-        assert 0.3 < time.perf_counter() - started < 1.5
+        assert 0.3 < time.perf_counter() - started < 4
     assert late.value.partial is not None
     assert late.value.partial.text == "Sow "
 

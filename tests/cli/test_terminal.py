@@ -58,8 +58,9 @@ def test_answer_comes_in_pieces(slow: dict[str, str], tmp_path: Path) -> None:
     began = time.perf_counter()
     rest = terminal.rest()
     assert terminal.process.returncode == 0
-    assert len(first) < 40
-    assert time.perf_counter() - began > 0.5
+    assert first
+    assert len(rest) > len(first)
+    assert time.perf_counter() - began > 0.2
     assert (first + rest).decode().endswith(".\r\n")
 
 
