@@ -5,8 +5,8 @@ import time
 from collections.abc import Callable
 
 
-def cpu(contestants: dict[str, Callable[[int], None]], *, rounds: int, count: int) -> dict[str, float]:
-    """CPU seconds per call of each contestant: the median over the rounds.
+def cpu(contestants: dict[str, Callable[[int], None]], *, rounds: int, count: int) -> dict[str, list[float]]:
+    """CPU seconds per call of each contestant, a figure for each round.
 
     Each contestant is a function that makes that many calls.
     """
@@ -18,13 +18,19 @@ def cpu(contestants: dict[str, Callable[[int], None]], *, rounds: int, count: in
             before = time.process_time()
             work(count)
             taken[name].append((time.process_time() - before) / count)
-    return {name: statistics.median(times) for name, times in taken.items()}
+    return taken
 
 
-def table(title: str, results: dict[str, float], floors: dict[str, str], unit: str = "us", scale: float = 1e6) -> None:
-    """Print the results, and for each contestant the ratio to its floor."""
+def table(title: str, taken: dict[str, list[float]], floors: dict[str, str], *, unit: str = "us", per: int = 1) -> None:
+    """Print the medians, and for each contestant the ratio to its floor.
+
+    The ratio is the median of those of the rounds: a machine that changes its speed changes it for a whole round.
+    """
     print(title)
-    for name, value in results.items():
+    for name, times in taken.items():
         floor = floors.get(name)
-        ratio = f"{value / results[floor]:6.2f} x {floor}" if floor else ""
-        print(f"  {name:28s} {value * scale:9.1f} {unit}  {ratio}")
+        ratio = ""
+        if floor:
+            ratios = [mine / other for mine, other in zip(times, taken[floor], strict=True)]
+            ratio = f"{statistics.median(ratios):6.2f} x {floor}"
+        print(f"  {name:28s} {statistics.median(times) / per * 1e6:9.1f} {unit}  {ratio}")

@@ -110,8 +110,9 @@ def main() -> None:
             )
             measure.table(
                 f"CPU per chunk, {per} in one write",
-                {name: value / count for name, value in results.items()},
+                results,
                 {"Client.stream": "urllib3, by hand", "AsyncClient.stream": "aiohttp, by hand"},
+                per=count,
             )
             client.close()
             loop.run_until_complete(others.aclose())

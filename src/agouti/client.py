@@ -314,7 +314,9 @@ class AsyncClient(_Client):
 
     async def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
-        return await self.run(ask(self._call(model, prompt, options)))
+        run = self._run(ask(self._call(model, prompt, options)))
+        await run.advance()
+        return run.result
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> AsyncStream:
         """Ask, and get the answer in pieces as it comes; as `Client.stream`, with ``async with`` and ``async for``."""

@@ -65,7 +65,7 @@ class Markers(Struct, frozen=True, forbid_unknown_fields=True):
     stop: tuple[str, ...] = ("\nUser:",)
 
 
-class Request(Struct, frozen=True):
+class Request(Struct, frozen=True, gc=False):
     """One chat request, before a dialect turns it into bytes.
 
     ``parameters`` holds every further field of the OpenAI-compatible request under its own name;
@@ -93,7 +93,7 @@ class Usage(Struct, frozen=True, gc=False):
     reasoning_tokens: int | None = None
 
 
-class Choice(Struct, frozen=True):
+class Choice(Struct, frozen=True, gc=False):
     """One answer of a reply."""
 
     text: str = ""
@@ -103,7 +103,7 @@ class Choice(Struct, frozen=True):
     tool_calls: tuple[ToolCall, ...] = ()
 
 
-class Completion(Struct, frozen=True):
+class Completion(Struct, frozen=True, gc=False):
     """What a dialect decodes a reply to: the facts, in one vocabulary for all of them.
 
     ``finish_reason`` of a choice is one of ``stop``, ``length``, ``tool_calls``, ``content_filter``,

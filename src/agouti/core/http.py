@@ -34,7 +34,7 @@ class Tls(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     certificate: str = ""
 
 
-class HttpRequest(Struct, frozen=True):
+class HttpRequest(Struct, frozen=True, gc=False):
     """A request ready to be sent.
 
     ``secret_query`` is the part of the query that holds a key (``key=...``); it is apart from
@@ -56,7 +56,7 @@ class HttpRequest(Struct, frozen=True):
         return SecretText("".join((self.url, "&" if "?" in self.url else "?", self.secret_query)))
 
 
-class HttpReply(Struct, frozen=True):
+class HttpReply(Struct, frozen=True, gc=False):
     """A whole reply. ``headers`` is a case-insensitive mapping."""
 
     status: int

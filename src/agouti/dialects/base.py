@@ -30,7 +30,7 @@ class Fault(Struct, frozen=True):
     wait: float | None = None
 
 
-class Outgoing(Struct, frozen=True):
+class Outgoing(Struct, frozen=True, gc=False):
     """A request of a dialect, before the provider's address, headers, key and peculiarities are added.
 
     Attributes:

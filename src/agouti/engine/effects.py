@@ -26,21 +26,21 @@ class OpenReply(Protocol):
     def headers(self) -> Mapping[str, str]: ...
 
 
-class Send(Struct, frozen=True):
+class Send(Struct, frozen=True, gc=False):
     """Send a request and read the whole reply: answered with an `HttpReply`."""
 
     request: HttpRequest
     timeouts: Timeouts
 
 
-class Open(Struct, frozen=True):
+class Open(Struct, frozen=True, gc=False):
     """Send a request and stop after the headers: answered with an `OpenReply`."""
 
     request: HttpRequest
     timeouts: Timeouts
 
 
-class Receive(Struct, frozen=True):
+class Receive(Struct, frozen=True, gc=False):
     """Read what has come of the opened reply: answered with bytes, empty at the end.
 
     Attributes:
@@ -70,7 +70,7 @@ class Fetch(Struct, frozen=True):
     key: Key
 
 
-class Emit(Struct, frozen=True):
+class Emit(Struct, frozen=True, gc=False):
     """Events for the caller; answered when the caller wants more."""
 
     events: list[Event]

@@ -47,7 +47,7 @@ log = logging.getLogger("agouti.exchange")
 _LIST_TIMEOUTS = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
 
 
-class Call(Struct, frozen=True):
+class Call(Struct, frozen=True, gc=False):
     """One call.
 
     Attributes:

@@ -20,7 +20,7 @@ _ERROR_BYTES = 1_000_000
 _REPLY_BYTES = 1024 * 1024 * 1024
 
 
-class Try(Struct, frozen=True):
+class Try(Struct, frozen=True, gc=False):
     """One try: the request as it is sent, and how long it may take.
 
     Attributes:
@@ -43,7 +43,7 @@ class Try(Struct, frozen=True):
             raise DeadlineExceeded("the call took longer than its deadline")
 
 
-class Answer(Struct, frozen=True):
+class Answer(Struct, frozen=True, gc=False):
     """What one try ended with."""
 
     completion: Completion

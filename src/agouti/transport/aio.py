@@ -2,9 +2,10 @@
 
 import asyncio
 import os
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Mapping
 
 import aiohttp
+from multidict import CIMultiDict
 from yarl import URL
 
 from ..core.http import HttpRequest, Timeouts
@@ -13,8 +14,6 @@ from .base import TransportFailure, bare
 from .tls import Contexts
 
 _LINGER = 0.05  # see the synchronous transport
-# aiohttp would add these of its own accord; a dialect or an entry says what is to be sent.
-_OWN_HEADERS = ("User-Agent", "Accept-Encoding", "Content-Type", "Accept")
 
 
 class AiohttpTransport:
@@ -26,25 +25,33 @@ class AiohttpTransport:
         self._session: aiohttp.ClientSession | None = None
         self._urls: dict[str, URL] = {}
         self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
+        # What the last request used is most often what the next one uses: the engine keeps both.
+        self._usual: tuple[Timeouts | None, aiohttp.ClientTimeout | None] = (None, None)
+        self._headers: tuple[dict[str, str] | None, CIMultiDict[str]] = (None, CIMultiDict())
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
         session = self._session
         if session is None:
             session = self._session = self._new_session()
-        limit = self._timeouts.get(timeouts)
+        usual = self._usual
+        limit = usual[1] if timeouts is usual[0] else self._timeouts.get(timeouts)
         if limit is None:
             if len(self._timeouts) > 64:
                 self._timeouts.clear()
             limit = self._timeouts[timeouts] = aiohttp.ClientTimeout(
                 total=None, sock_connect=timeouts.connect, sock_read=timeouts.first_byte
             )
+            self._usual = (timeouts, limit)
+        if self._headers[0] is not request.headers:
+            # Never in a local variable: tracebacks that print locals would show the key.
+            self._headers = (request.headers, _plain(request.headers))
         failure: TransportFailure
         try:
             response = await session.request(
                 request.method,
                 self._url(request),
                 data=request.body,
-                headers=_plain(request.headers),
+                headers=self._headers[1],
                 allow_redirects=False,
                 timeout=limit,
                 ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
@@ -81,7 +88,6 @@ class AiohttpTransport:
         return aiohttp.ClientSession(
             connector=connector,
             trust_env=proxied,
-            skip_auto_headers=_OWN_HEADERS,
             cookie_jar=aiohttp.DummyCookieJar(),
             read_bufsize=2**18,
         )
@@ -100,32 +106,28 @@ class AiohttpReply:
 
     async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
-        return await self._reading(
-            content.readany, self._silence if limit is None or limit > self._silence else max(limit, 0.001)
-        )
-
-    async def read(self) -> bytes:
-        return await self._reading(self._response.read, None)
-
-    async def _reading(self, read: Callable[[], Awaitable[bytes]], limit: float | None) -> bytes:
-        failure: TransportFailure
         try:
-            if limit is None:
-                return await read()
-            content = self._response.content
             data = content.read_nowait()
             if data or content.at_eof():
                 return data
-            async with asyncio.timeout(limit):
-                return await read()
-        except (aiohttp.ClientError, OSError, ValueError) as error:
+            async with asyncio.timeout(self._silence if limit is None or limit > self._silence else max(limit, 0.001)):
+                return await content.readany()
+        except BaseException as error:
+            raise self._broken(error) from None
+
+    async def read(self) -> bytes:
+        try:
+            return await self._response.read()
+        except BaseException as error:
+            raise self._broken(error) from None
+
+    def _broken(self, error: BaseException) -> BaseException:
+        self.abort()
+        if isinstance(error, (aiohttp.ClientError, OSError, ValueError)):
             failure = _failure(error, "between chunks")
             failure.began = True
-        except BaseException as interruption:
-            self.abort()
-            raise bare(interruption)  # noqa: B904
-        self.abort()
-        raise failure
+            return bare(failure)
+        return bare(error)
 
     async def finish(self) -> None:
         content = self._response.content
@@ -142,9 +144,11 @@ class AiohttpReply:
         self._response.close()
 
 
-def _plain(headers: dict[str, str]) -> dict[str, str]:
+def _plain(headers: dict[str, str]) -> "CIMultiDict[str]":
     # aiohttp prints each value with str(), which masks.
-    return {name: value.reveal() if isinstance(value, SecretText) else value for name, value in headers.items()}
+    return CIMultiDict(
+        [(name, value.reveal() if isinstance(value, SecretText) else value) for name, value in headers.items()]
+    )
 
 
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
