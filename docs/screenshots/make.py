@@ -113,7 +113,7 @@ def shoot(name: str, lines: list[str], display: str) -> None:
             "0",
         ]
         window = subprocess.Popen(
-            ["xterm", *look, "-geometry", "200x64+0+0" if name in SMALL else "156x46+0+0", "-e", "bash", "../typed"],
+            ["xterm", *look, "-geometry", "180x55+0+0" if name in SMALL else "156x46+0+0", "-e", "bash", "../typed"],
             cwd=folder,
             env=environment,
         )
