@@ -9,8 +9,10 @@ from time import perf_counter, time
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
+from msgspec.structs import replace
+
 from .config.entries import Config, Model, Provider
-from .core.canonical import Chunks, asked, reply_json
+from .core.canonical import Asked, Chunks, asked, reply_json
 from .core.chat import Json, Request
 from .core.errors import RequestError
 from .core.parameters import Parameters, checked
@@ -101,11 +103,16 @@ class _Client:
         """The configuration in use."""
         return self._targets.config
 
+    def _chunked(self, given: Asked) -> tuple[Call, Chunks]:
+        options: Any = given.options
+        call = self._call(given.model, given.messages, options, streams=True)
+        return replace(call, verbatim=True), Chunks(int(time()), call.targets[0].model.name)
+
     def _exchanged(self, reply: Reply) -> dict[str, Json]:
         if reply.body and self.endpoint(reply.provider).dialect.name == "chat":
             found: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
             return found
-        return reply_json(reply.completion, int(time()))
+        return reply_json(reply.completion, int(time()), reply.attempts[-1].model)
 
     def endpoint(self, provider: str) -> Endpoint:
         """A provider made ready, for services that look at it."""
@@ -219,9 +226,10 @@ class Client(_Client):
     def exchange_stream(self, body: Mapping[str, Json]) -> Iterator[dict[str, Json]]:
         """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
         given = asked(body)
-        chunks = Chunks(int(time()))
-        with self.stream(given.model, given.messages, **given.options) as stream:
-            for event in stream.events():
+        call, chunks = self._chunked(given)
+        so_far = Gathering()
+        with Stream(self._run(stream(call, so_far)), so_far) as streamed:
+            for event in streamed.events():
                 yield from chunks.of((event,))
 
     def models(self, provider: str) -> tuple[ListedModel, ...]:
@@ -332,9 +340,10 @@ class AsyncClient(_Client):
     async def exchange_stream(self, body: Mapping[str, Json]) -> AsyncIterator[dict[str, Json]]:
         """The chunks of a stream as they come; as `Client.exchange_stream`."""
         given = asked(body)
-        chunks = Chunks(int(time()))
-        async with self.stream(given.model, given.messages, **given.options) as stream:
-            async for event in stream.events():
+        call, chunks = self._chunked(given)
+        so_far = Gathering()
+        async with AsyncStream(self._run(stream(call, so_far)), so_far) as streamed:
+            async for event in streamed.events():
                 for chunk in chunks.of((event,)):
                     yield chunk
 

@@ -106,7 +106,7 @@ class AsyncStream(_Stream):
 
     async def aclose(self) -> None:
         """Stop, and close the connection."""
-        self._run.close()
+        await self._run.close()
 
     async def __aenter__(self) -> "AsyncStream":
         return self

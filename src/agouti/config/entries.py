@@ -23,6 +23,7 @@ from ..core.near import near_hint
 from ..core.reply import Price
 from ..core.retries import Retries
 from ..core.secret import MASK, Environment, looks_secret
+from ..core.shapes import Declaration, Instance
 from ..credentials.sources import Key
 
 if TYPE_CHECKING:
@@ -50,6 +51,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
         retries: how often and how long a failed request is repeated.
         timeouts: time limits by phase.
+        instance: for dialect ``predict``: what an instance of its models looks like.
         tls: certificates beside the system's own: ``{ ca = "club-ca.pem", certificate = "me.pem" }``.
     """
 
@@ -70,6 +72,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     retries: Retries = Retries()
     timeouts: Timeouts = Timeouts()
     tls: Tls | None = None
+    instance: Instance | None = None
 
     def __repr__(self) -> str:
         # Headers, query and address may hold a literal key.
@@ -119,6 +122,7 @@ class Config(Struct, frozen=True):
         environment: variables, those of ``.env`` included, in which keys are looked up.
         files: what was read, the first one overridden by the later ones.
         origins: where each value came from.
+        dialects: those that it declares itself.
     """
 
     providers: dict[str, Provider]
@@ -126,6 +130,7 @@ class Config(Struct, frozen=True):
     environment: Environment = Environment({})
     files: tuple[str, ...] = ()
     origins: "Origins | None" = None
+    dialects: dict[str, Declaration] = {}
 
     @classmethod
     def of(

@@ -17,6 +17,7 @@ from ..core.errors import ConfigError
 from ..core.http import Tls
 from ..core.near import near_hint
 from ..core.secret import Environment
+from ..core.shapes import Declaration
 from ..credentials.credential import parse_send_key
 from ..credentials.sources import key_hook
 from .entries import Config, Model, Provider
@@ -24,11 +25,15 @@ from .origins import Origin, Origins, Source
 
 FILE_NAME = "agouti.toml"
 _PREFIX = "AGOUTI__"
-_TABLES: dict[str, type[Provider] | type[Model]] = {"providers": Provider, "models": Model}
+_TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
+    "providers": Provider,
+    "models": Model,
+    "dialects": Declaration,
+}
 
 _MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address"})
 
-Entry = TypeVar("Entry", Provider, Model)
+Entry = TypeVar("Entry", Provider, Model, Declaration)
 
 
 def load(
@@ -187,7 +192,7 @@ def _label(folded: str, table: str, sources: list[Source]) -> str:
     return folded
 
 
-def _value(text: str, entry: type[Provider] | type[Model], name: str) -> Json:
+def _value(text: str, entry: type[Provider] | type[Model] | type[Declaration], name: str) -> Json:
     kind = next((field.type for field in msgspec.structs.fields(entry) if field.name == name), None)
     if kind is str or kind == dict[str, str] or kind == (str | None):
         return text
@@ -216,11 +221,15 @@ def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
     providers = {label: _paths_beside(provider, origins) for label, provider in providers.items()}
     raw = dict(_entries(merged, "models", origins))
     models = {label: _entry(Model, "models", label, inherited(label, raw, origins), origins) for label in raw}
+    dialects = {
+        label: _entry(Declaration, "dialects", label, values, origins)
+        for label, values in _entries(merged, "dialects", origins)
+    }
+    _check_dialects(dialects, origins)
     _check_providers(providers, origins)
     _check_models(models, providers, origins)
-    return Config(
-        providers, models, Environment(variables), tuple(s.name for s in sources if s.kind == "file"), origins
-    )
+    files = tuple(s.name for s in sources if s.kind == "file")
+    return Config(providers, models, Environment(variables), files, origins, dialects)
 
 
 def _paths_beside(provider: Provider, origins: Origins) -> Provider:
@@ -343,6 +352,23 @@ def _type_hint(name: str, kind: Any) -> str:
     if kind is str or kind == (str | None):
         return f'Write {name} = "text", in quotes.'
     return f"See the entry types in the guide for what {name} takes."
+
+
+def _check_dialects(dialects: dict[str, Declaration], origins: Origins) -> None:
+    if not dialects:
+        return
+    from ..dialects.declared import check
+    from ..dialects.registry import names
+
+    for label, declaration in dialects.items():
+        try:
+            if label in names():
+                raise ConfigError(f"{label} is a dialect that there is already", hint="Give it another label.")
+            check(declaration)
+        except ConfigError as error:
+            raise _at(
+                ConfigError(f"[dialects.{label}] {error.what}", hint=error.hint), origins.of("dialects", label)
+            ) from None
 
 
 def _check_models(models: dict[str, Model], providers: dict[str, Provider], origins: Origins) -> None:

@@ -26,7 +26,8 @@ _OPERATIONS: tuple[tuple[str, str, str], ...] = (
     (r"/responses", "responses", "chat"),
     (r"/messages", "messages", "chat"),
     (r"/(?P<model>(?:models|tunedModels)/[^/:]+):(?:streamGenerateContent|generateContent|embedContent|batchEmbedContents|countTokens)", "contents", "chat"),
-    (r"/api/(?:chat|generate|tags|embed|show|version)", "lines", "chat"),
+    (r"/api/generate", "lines", "chat"),
+    (r"/api/(?:chat|tags|embed|show|version)", "lines", "chat"),
     (r"/(?P<model>[^/:]+):predict", "predict", "chat"),
     (r"/models/(?P<model>[^/]+/[^/]+)/predictions", "jobs", "chat"),
     (r"/predictions", "jobs", "chat"),
@@ -75,8 +76,11 @@ class Address(Struct, frozen=True):
         return self.base.startswith("http:") and not is_local(host_of(self.base))
 
 
-def parse(text: str) -> Address:
+def parse(text: str, named: str = "") -> Address:
     """The parts of a pasted address.
+
+    Args:
+        named: the dialect that an entry names; to ``predict`` a ``/models`` at the end belongs to the base.
 
     Raises:
         ConfigError: it is no http or https address.
@@ -107,7 +111,7 @@ def parse(text: str) -> Address:
     found = Address(f"{parts.scheme.lower()}://{parts.netloc}{path}")
     for pattern, dialect, operation in _OPERATIONS if _LAST_WORDS.search(path) else ():
         match = re.search(f"{pattern}$", path)
-        if match:
+        if match and not (operation == "models" and named == "predict"):
             found = _of_operation(parts.scheme.lower(), parts.netloc, path, match, dialect, operation)
             break
     query = dict(parse_qsl(parts.query, keep_blank_values=True))
@@ -119,7 +123,7 @@ def parse(text: str) -> Address:
 
 def _of_operation(scheme: str, netloc: str, path: str, match: re.Match[str], dialect: str, operation: str) -> Address:
     model = unquote(match["model"]) if match.groupdict().get("model") else None
-    template = None
+    template = "/api/generate" if path.endswith("/api/generate") else None
     if path[match.start() :].startswith("/deployments/"):
         template = path[match.start() :].replace(f"/{match['model']}/", "/{model}/", 1)
     if model is not None and model.startswith("{"):

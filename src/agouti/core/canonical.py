@@ -7,7 +7,8 @@ from msgspec import Struct
 
 from .chat import Choice, Completion, Json, ToolCall, Usage
 from .errors import RequestError
-from .events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from .events import Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from .lenient import decode_json
 from .parameters import NAMES
 
 
@@ -54,17 +55,18 @@ def asked(body: Mapping[str, Json]) -> Asked:
     return Asked(model, messages, options)
 
 
-def reply_json(completion: Completion, created: int) -> dict[str, Json]:
+def reply_json(completion: Completion, created: int, model: str) -> dict[str, Json]:
     """A reply.
 
     Args:
         created: seconds since the epoch.
+        model: its name, where the reply does not tell it.
     """
     found: dict[str, Json] = {
         "id": completion.id or "",
         "object": "chat.completion",
         "created": created,
-        "model": completion.model or "",
+        "model": completion.model or model,
         "choices": [_choice(index, choice) for index, choice in enumerate(completion.choices)],
     }
     if completion.usage is not None:
@@ -103,30 +105,45 @@ def usage_json(usage: Usage) -> dict[str, Json]:
 
 
 class Chunks:
-    """Turns the events of a stream into its chunks."""
+    """Turns the events of a stream into its chunks; those that came in this form go through as they are.
 
-    def __init__(self, created: int) -> None:
-        self._head: dict[str, Json] = {"id": "", "object": "chat.completion.chunk", "created": created, "model": ""}
+    Args:
+        created: seconds since the epoch.
+        model: its name, where the stream does not tell it.
+    """
+
+    def __init__(self, created: int, model: str) -> None:
+        self._head: dict[str, Json] = {"id": "", "object": "chat.completion.chunk", "created": created, "model": model}
         self._spoke: set[int] = set()
+        self._verbatim = False
 
     def of(self, events: Iterable[Event]) -> Iterator[dict[str, Json]]:
         """The chunks that these events amount to."""
         for event in events:
-            match event:
-                case Started():
-                    self._head |= {"id": event.id or "", "model": event.model or ""}
-                case Text():
-                    yield self._chunk(event.choice, {"content": event.text})
-                case Reasoning():
-                    yield self._chunk(event.choice, {"reasoning_content": event.text})
-                case Refusal():
-                    yield self._chunk(event.choice, {"refusal": event.text})
-                case ToolCallPiece():
-                    yield self._chunk(event.choice, {"tool_calls": [_piece(event)]})
-                case Finished():
-                    yield self._chunk(event.choice, {}, event.reason)
-                case UsageTold():
-                    yield {**self._head, "choices": [], "usage": usage_json(event.usage)}
+            if isinstance(event, Passed):
+                self._verbatim = True
+                chunk = decode_json(event.payload)
+                if isinstance(chunk, dict):
+                    yield chunk
+            elif not self._verbatim:
+                yield from self._made(event)
+
+    def _made(self, event: Event) -> Iterator[dict[str, Json]]:
+        match event:
+            case Started():
+                self._head |= {"id": event.id or "", "model": event.model or self._head["model"]}
+            case Text():
+                yield self._chunk(event.choice, {"content": event.text})
+            case Reasoning():
+                yield self._chunk(event.choice, {"reasoning_content": event.text})
+            case Refusal():
+                yield self._chunk(event.choice, {"refusal": event.text})
+            case ToolCallPiece():
+                yield self._chunk(event.choice, {"tool_calls": [_piece(event)]})
+            case Finished():
+                yield self._chunk(event.choice, {}, event.reason)
+            case UsageTold():
+                yield {**self._head, "choices": [], "usage": usage_json(event.usage)}
 
     def _chunk(self, index: int, delta: dict[str, Json], finish: str | None = None) -> dict[str, Json]:
         if index not in self._spoke:

@@ -93,6 +93,37 @@ class Usage(Struct, frozen=True, gc=False):
     reasoning_tokens: int | None = None
 
 
+class Citation(Struct, frozen=True, gc=False):
+    """A source that an answer names.
+
+    Attributes:
+        address: where it is; empty where the provider gives none.
+        title: what it is called.
+        quote: the cited words of the source.
+        start, end: the part of the answer that it belongs to, counted as the provider counts.
+    """
+
+    address: str = ""
+    title: str = ""
+    quote: str = ""
+    start: int | None = None
+    end: int | None = None
+
+
+class SafetyNote(Struct, frozen=True, gc=False):
+    """What a provider's safety system says of an answer.
+
+    Attributes:
+        category: what was looked for, in the provider's own word.
+        level: how much of it was found: the provider's word or number.
+        blocked: whether the answer was held back for it.
+    """
+
+    category: str
+    level: str = ""
+    blocked: bool = False
+
+
 class Choice(Struct, frozen=True, gc=False):
     """One answer of a reply."""
 
@@ -101,6 +132,8 @@ class Choice(Struct, frozen=True, gc=False):
     reasoning: str | None = None
     refusal: str | None = None
     tool_calls: tuple[ToolCall, ...] = ()
+    citations: tuple[Citation, ...] = ()
+    safety: tuple[SafetyNote, ...] = ()
 
 
 class Completion(Struct, frozen=True, gc=False):

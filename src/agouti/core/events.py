@@ -7,7 +7,7 @@ from typing import TypeAlias
 
 from msgspec import Struct
 
-from .chat import Usage
+from .chat import Citation, SafetyNote, Usage
 
 
 class Started(Struct, frozen=True, gc=False):
@@ -61,4 +61,26 @@ class Finished(Struct, frozen=True, gc=False):
     choice: int = 0
 
 
-Event: TypeAlias = Started | Text | Reasoning | Refusal | ToolCallPiece | UsageTold | Finished
+class Cited(Struct, frozen=True, gc=False):
+    """The answer names a source."""
+
+    citation: Citation
+    choice: int = 0
+
+
+class SafetyTold(Struct, frozen=True, gc=False):
+    """What the provider's safety system says of an answer; later notes replace earlier ones."""
+
+    notes: tuple[SafetyNote, ...]
+    choice: int = 0
+
+
+class Passed(Struct, frozen=True, gc=False):
+    """A chunk that is in the canonical form already, as the provider sent it; its events follow."""
+
+    payload: bytes
+
+
+Event: TypeAlias = (
+    Started | Text | Reasoning | Refusal | ToolCallPiece | UsageTold | Finished | Cited | SafetyTold | Passed
+)

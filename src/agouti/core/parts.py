@@ -1,6 +1,6 @@
 """Messages taken apart, for dialects that are not the canonical form."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, TypeAlias
 
 import msgspec
@@ -106,6 +106,26 @@ def system_and_rest(messages: Iterable[Message]) -> tuple[str, list[Message]]:
         else:
             rest.append(message)
     return "\n\n".join(system), rest
+
+
+def by_role(
+    messages: Iterable[Message], pieces_of: Callable[[Message], list[dict[str, Json]]], assistant: str = "assistant"
+) -> list[tuple[str, list[dict[str, Json]]]]:
+    """Role and pieces of each turn, neighbours of one role merged, for formats in which the roles must alternate.
+
+    Args:
+        pieces_of: the pieces of one message; a message without any is left out.
+        assistant: what the format calls the assistant; everybody else is the user.
+    """
+    found: list[tuple[str, list[dict[str, Json]]]] = []
+    for message in messages:
+        role = assistant if message.role == "assistant" else "user"
+        pieces = pieces_of(message)
+        if pieces and found and found[-1][0] == role:
+            found[-1][1].extend(pieces)
+        elif pieces:
+            found.append((role, pieces))
+    return found
 
 
 def arguments_of(call: ToolCall) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from .chat import Choice, Completion, Json, Usage
+from .chat import Choice, Citation, Completion, Json, SafetyNote, Usage
 from .lenient import decode_json
 
 
@@ -133,6 +133,21 @@ class Reply(Struct, frozen=True):
         return self.completion.choices[0].reasoning if self.completion.choices else None
 
     @property
+    def citations(self) -> tuple[Citation, ...]:
+        """The sources that the answer names, where the provider gives them."""
+        return self.completion.choices[0].citations if self.completion.choices else ()
+
+    @property
+    def safety(self) -> tuple[SafetyNote, ...]:
+        """What the provider's safety system says of the answer, where it tells."""
+        return self.completion.choices[0].safety if self.completion.choices else ()
+
+    @property
+    def refusal(self) -> str | None:
+        """The model's words of refusal, where the format has a place of their own for them."""
+        return self.completion.choices[0].refusal if self.completion.choices else None
+
+    @property
     def texts(self) -> tuple[str, ...]:
         """All answers, where more than one was asked for (``n``)."""
         return tuple(choice.text for choice in self.completion.choices)
@@ -163,6 +178,8 @@ class Reply(Struct, frozen=True):
             "label": self.label,
             "model": self.model,
             "provider": self.provider,
+            "citations": msgspec.to_builtins(self.citations),
+            "safety": msgspec.to_builtins(self.safety),
             "usage": msgspec.to_builtins(self.usage),
             "cost": self.cost,
             "elapsed": round(self.elapsed, 6),

@@ -5,13 +5,14 @@ and holds no state between calls; only a stream decoder has state, for one strea
 """
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Protocol
+from typing import Any, ClassVar, Protocol, runtime_checkable
 
 from msgspec import Struct
 
 from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError
 from ..core.events import Event
+from ..core.vectors import Vectors, VectorsWanted
 
 
 class Fault(Struct, frozen=True):
@@ -37,6 +38,7 @@ class Outgoing(Struct, frozen=True, gc=False):
         operation: ``chat``, ``models``, ...: an entry may give it another path.
         path: the dialect's own path, after the base address; ``{model}`` stands for the model's name.
         body: the fields of the JSON body; the engine may change this dict.
+        headers: headers that belong to this one operation; the entry's own win over them.
     """
 
     operation: str
@@ -44,6 +46,21 @@ class Outgoing(Struct, frozen=True, gc=False):
     body: dict[str, Any] | None = None
     method: str = "POST"
     accept: str = "application/json"
+    headers: tuple[tuple[str, str], ...] = ()
+
+
+class Pending(Struct, frozen=True, gc=False):
+    """The provider has taken the work, and will tell about it at other addresses.
+
+    Attributes:
+        poll: where to ask how far it is; the answer is decoded like the first one.
+        cancel: where to say that it is no longer wanted (``POST``); empty where there is none.
+        stream: where its events are; empty where there are none.
+    """
+
+    poll: str
+    cancel: str = ""
+    stream: str = ""
 
 
 class ListedModel(Struct, frozen=True):
@@ -82,6 +99,28 @@ class StreamDecoder(Protocol):
         """The connection has closed: was the reply complete? (`False`: it was cut off.)"""
 
 
+@runtime_checkable
+class VerbatimDecoder(StreamDecoder, Protocol):
+    """A decoder of a stream whose payloads are the canonical form already.
+
+    Attributes:
+        verbatim: give each payload as it came, as a `Passed` before its events.
+    """
+
+    verbatim: bool
+
+
+@runtime_checkable
+class JsonStreamDecoder(StreamDecoder, Protocol):
+    """A decoder that reads ``application/json`` as it comes as well: a stream as a JSON array, or a whole reply.
+
+    Attributes:
+        reads_json: says so.
+    """
+
+    reads_json: bool
+
+
 class Dialect(Protocol):
     """One wire format.
 
@@ -90,8 +129,10 @@ class Dialect(Protocol):
         takes: the parameters that it can express; `None`: all of them.
     """
 
-    name: ClassVar[str]
-    takes: ClassVar[frozenset[str] | None]
+    @property
+    def name(self) -> str: ...
+    @property
+    def takes(self) -> frozenset[str] | None: ...
 
     def encode_chat(self, request: Request) -> Outgoing:
         """The request as path and body.
@@ -100,15 +141,15 @@ class Dialect(Protocol):
             RequestError: the format cannot express it.
         """
 
-    def decode_chat(self, body: bytes) -> "Completion | Fault":
-        """A whole reply; a `Fault` where an error came with a good status.
+    def decode_chat(self, body: bytes) -> "Completion | Fault | Pending":
+        """A whole reply; a `Fault` where an error came with a good status; `Pending` where it is still to come.
 
         Raises:
             ReplyUnreadable: it is not a reply of this dialect.
         """
 
-    def stream_decoder(self) -> StreamDecoder:
-        """A new decoder for one stream."""
+    def stream_decoder(self) -> StreamDecoder | None:
+        """A new decoder for one stream; `None` where the format has no streams: the reply is sent whole then."""
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         """What an error reply means. Never raises, whatever the body holds."""
@@ -121,4 +162,31 @@ class Dialect(Protocol):
 
         Raises:
             ReplyUnreadable: it is not such a list.
+        """
+
+
+@runtime_checkable
+class EmbeddingDialect(Protocol):
+    """A wire format that turns texts into vectors as well.
+
+    Attributes:
+        most_texts: texts that one request may hold.
+        base64: whether it can be asked for vectors as base64 of little-endian 32-bit floats.
+    """
+
+    most_texts: ClassVar[int]
+    base64: ClassVar[bool]
+
+    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+        """The request as path and body.
+
+        Raises:
+            RequestError: the format cannot express it.
+        """
+
+    def decode_vectors(self, body: bytes) -> "Vectors | Fault":
+        """The vectors, in the order of the texts.
+
+        Raises:
+            ReplyUnreadable: it is not such a reply.
         """

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Request, ToolCall, ToolFunction, Usage
+from ..core.chat import Choice, Citation, Completion, Request, SafetyNote, ToolCall, ToolFunction, Usage
 from ..core.errors import (
     ContentRefused,
     ContextOverflow,
@@ -22,9 +22,10 @@ from ..core.errors import (
     RateLimited,
     ReplyUnreadable,
 )
-from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
 from ..core.lenient import UNDECODABLE, decode_json, lenient
 from ..core.sse import SseDecoder
+from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
 from .streams import read_reply
 
@@ -62,6 +63,18 @@ class _Part(Struct):
     text: str | None = None
 
 
+class _UrlCitation(Struct):
+    url: str | None = None
+    title: str | None = None
+    content: str | None = None
+    start_index: int | None = None
+    end_index: int | None = None
+
+
+class _Annotation(Struct):
+    url_citation: _UrlCitation | None = None
+
+
 class _Message(Struct, gc=False):
     """The ``message`` of a reply and the ``delta`` of a chunk: the same fields."""
 
@@ -70,12 +83,14 @@ class _Message(Struct, gc=False):
     reasoning_content: str | None = None
     reasoning: str | None = None
     tool_calls: list[_Call] | None = None
+    annotations: list[_Annotation] | None = None
 
 
 class _Choice(Struct, gc=False):
     index: int | None = None
     message: _Message | None = None
     finish_reason: str | None = None
+    content_filter_results: dict[str, Any] | None = None
 
 
 class _Reply(Struct):
@@ -83,6 +98,7 @@ class _Reply(Struct):
     model: str | None = None
     choices: list[_Choice] | None = None
     usage: UsageFields | None = None
+    citations: list[str] | None = None
     error: Any = None
 
 
@@ -105,7 +121,20 @@ class _Chunk(_LaterChunk, gc=False):
     model: str | None = None
 
 
+class _Vector(Struct, gc=False):
+    index: int | None = None
+    embedding: list[float] | bytes | None = None
+
+
+class _VectorsReply(Struct):
+    data: list[_Vector] | None = None
+    model: str | None = None
+    usage: UsageFields | None = None
+    error: Any = None
+
+
 _encode = msgspec.json.Encoder().encode
+_decode_vectors = msgspec.json.Decoder(_VectorsReply).decode
 _decode_reply = msgspec.json.Decoder(_Reply).decode
 _decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).decode
 _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
@@ -164,6 +193,8 @@ class ChatDialect:
 
     name: ClassVar[str] = "chat"
     takes: ClassVar[frozenset[str] | None] = None
+    most_texts: ClassVar[int] = 256
+    base64: ClassVar[bool] = True
 
     def encode_chat(self, request: Request) -> Outgoing:
         body: dict[str, Any] = {"model": request.model, "messages": request.messages, **request.parameters}
@@ -184,7 +215,7 @@ class ChatDialect:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `choices`")
         return Completion(
-            tuple([_choice(place, choice) for place, choice in enumerate(reply.choices)]),
+            tuple([_choice(choice, reply.citations) for choice in reply.choices]),
             reply.model,
             reply.id,
             usage_of(reply.usage) if reply.usage is not None else None,
@@ -195,6 +226,32 @@ class ChatDialect:
 
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/models", method="GET")
+
+    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+        body: dict[str, Any] = {"model": wanted.model, "input": wanted.texts}
+        if wanted.dimensions is not None:
+            body["dimensions"] = wanted.dimensions
+        if wanted.base64:
+            body["encoding_format"] = "base64"
+        body.update(wanted.extra)
+        return Outgoing("embeddings", "/embeddings", body)
+
+    def decode_vectors(self, body: bytes) -> Vectors | Fault:
+        try:
+            reply = _decode_vectors(body)
+        except UNDECODABLE:
+            reply = read_reply(body, _VectorsReply, "the reply")
+        if reply.data is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `data`")
+        if any(each.embedding is None for each in reply.data):
+            raise ReplyUnreadable("a vector is missing in the reply")
+        data = reply.data
+        if all(each.index is not None for each in data):
+            data = sorted(data, key=lambda each: each.index or 0)
+        usage = usage_of(reply.usage) if reply.usage is not None else None
+        return Vectors([each.embedding for each in data if each.embedding is not None], reply.model, usage)
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         if body.lstrip()[:1] == b"[":
@@ -227,7 +284,7 @@ def _per_million(per_token: str | float | None) -> float | None:
         return None
 
 
-def _choice(place: int, choice: _Choice) -> Choice:
+def _choice(choice: _Choice, cited: list[str] | None) -> Choice:
     message = choice.message
     reason = choice.finish_reason
     reason = FINISH.get(reason, reason) if reason is not None else None
@@ -244,6 +301,28 @@ def _choice(place: int, choice: _Choice) -> Choice:
         message.reasoning_content or message.reasoning,
         message.refusal,
         tuple([_call(call) for call in calls]) if calls else (),
+        _citations(message.annotations, cited) if message.annotations or cited else (),
+        _safety(choice.content_filter_results) if choice.content_filter_results else (),
+    )
+
+
+def _citations(annotations: list[_Annotation] | None, addresses: list[str] | None) -> tuple[Citation, ...]:
+    found = [
+        Citation(cited.url or "", cited.title or "", cited.content or "", cited.start_index, cited.end_index)
+        for annotation in annotations or ()
+        if (cited := annotation.url_citation) is not None
+    ]
+    known = {citation.address for citation in found}
+    return tuple(found + [Citation(address) for address in addresses or () if address not in known])
+
+
+def _safety(results: Mapping[str, Any]) -> tuple[SafetyNote, ...]:
+    return tuple(
+        [
+            SafetyNote(category, str(told.get("severity") or ""), told.get("filtered") is True)
+            for category, told in results.items()
+            if isinstance(told, dict)
+        ]
     )
 
 
@@ -276,7 +355,7 @@ def usage_of(usage: UsageFields) -> Usage:
 class _ChatStream:
     """Chunks, each the data of one server-sent event, until ``[DONE]``."""
 
-    __slots__ = ("_dialect", "_events", "_finished", "_refused", "_sse", "_started", "done", "failure")
+    __slots__ = ("_dialect", "_events", "_finished", "_refused", "_sse", "_started", "done", "failure", "verbatim")
 
     def __init__(self, dialect: ChatDialect) -> None:
         self._dialect = dialect
@@ -287,6 +366,7 @@ class _ChatStream:
         self._refused = False
         self.done = False
         self.failure: Fault | None = None
+        self.verbatim = False
 
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []
@@ -314,6 +394,8 @@ class _ChatStream:
                     self._chunk(mended, payload)
             else:
                 choices = chunk.choices
+                if self.verbatim and chunk.error is None and name != "error":
+                    add(Passed(payload))
                 if choices and started and len(choices) == 1 and chunk.usage is None and chunk.error is None:
                     # Nearly every chunk of a stream, one piece of the first answer's text and nothing
                     # else: worth a way of its own.
@@ -328,6 +410,7 @@ class _ChatStream:
                             and delta.reasoning_content is None
                             and delta.reasoning is None
                             and delta.refusal is None
+                            and delta.annotations is None
                         ):
                             add(Text(text))
                             continue
@@ -393,6 +476,8 @@ class _ChatStream:
         if delta.refusal:
             self._refused = True
             events.append(Refusal(delta.refusal, index))
+        if delta.annotations:
+            events += [Cited(citation, index) for citation in _citations(delta.annotations, None)]
         for place, call in enumerate(delta.tool_calls or ()):
             function = call.function or _Function()
             events.append(

@@ -7,7 +7,18 @@ from urllib.parse import quote
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.chat import (
+    Choice,
+    Citation,
+    Completion,
+    Json,
+    Message,
+    Request,
+    SafetyNote,
+    ToolCall,
+    ToolFunction,
+    Usage,
+)
 from ..core.errors import (
     ContentRefused,
     CredentialRefused,
@@ -20,9 +31,11 @@ from ..core.errors import (
     ReplyUnreadable,
     RequestRefused,
 )
-from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
+from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
+from ..core.jsonarray import ArraySplitter
+from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
 from ..core.sse import SseDecoder
+from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
 
@@ -50,7 +63,7 @@ _FINISH = {
     "MALFORMED_FUNCTION_CALL": "error",
     "OTHER": "error",
 }
-_CODES = {
+CODES = {
     "UNAUTHENTICATED": CredentialRefused,
     "PERMISSION_DENIED": NoAccess,
     "NOT_FOUND": ModelUnknown,
@@ -79,10 +92,30 @@ class _Content(Struct):
     parts: list[_Part] | None = None
 
 
+class _Source(Struct, rename="camel"):
+    uri: str | None = None
+    title: str | None = None
+    start_index: int | None = None
+    end_index: int | None = None
+
+
+class _Sources(Struct, rename="camel"):
+    citation_sources: list[_Source] | None = None
+    citations: list[_Source] | None = None
+
+
+class _Rating(Struct):
+    category: str | None = None
+    probability: str | None = None
+    blocked: bool | None = None
+
+
 class _Candidate(Struct, rename="camel"):
     content: _Content | None = None
     finish_reason: str | None = None
     index: int | None = None
+    citation_metadata: _Sources | None = None
+    safety_ratings: list[_Rating] | None = None
 
 
 class _Usage(Struct, rename="camel", gc=False):
@@ -117,6 +150,15 @@ class _List(Struct):
     models: list[_Listed]
 
 
+class _Values(Struct, gc=False):
+    values: list[float] | None = None
+
+
+class _VectorsReply(Struct):
+    embedding: _Values | None = None
+    embeddings: list[_Values] | None = None
+
+
 _REPLY = msgspec.json.Decoder(_Reply)
 _encode = msgspec.json.Encoder().encode
 
@@ -128,6 +170,9 @@ class ContentsDialect:
     takes: ClassVar[frozenset[str] | None] = frozenset(
         (*_CONFIG, "stop", "tools", "tool_choice", "reasoning_effort", "response_format")
     )
+
+    most_texts: ClassVar[int] = 100
+    base64: ClassVar[bool] = False
 
     def encode_chat(self, request: Request) -> Outgoing:
         system, rest = system_and_rest(messages_of(request.messages))
@@ -173,10 +218,30 @@ class ContentsDialect:
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify
 
-        return classify(status, headers, body, _CODES)
+        return classify(status, headers, body, CODES)
 
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/models", method="GET")
+
+    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+        requests: list[dict[str, Any]] = []
+        for text in wanted.texts:
+            each: dict[str, Any] = {"content": {"parts": [{"text": text}]}}
+            if wanted.dimensions is not None:
+                each["outputDimensionality"] = wanted.dimensions
+            requests.append({**each, **wanted.extra})
+        path = f"/{quote(_collected(wanted.model), safe='/')}"
+        if len(requests) == 1:
+            return Outgoing("embeddings", f"{path}:embedContent", requests[0])
+        named = [{"model": _collected(wanted.model), **each} for each in requests]
+        return Outgoing("embeddings of several", f"{path}:batchEmbedContents", {"requests": named})
+
+    def decode_vectors(self, body: bytes) -> Vectors | Fault:
+        reply = read_reply(body, _VectorsReply, "the reply")
+        found = reply.embeddings if reply.embedding is None else [reply.embedding]
+        if found is None or any(each.values is None for each in found):
+            raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `embeddings`")
+        return Vectors([each.values for each in found if each.values is not None])
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         listed = read_reply(body, _List, "the list of models").models
@@ -191,19 +256,9 @@ def _collected(model: str) -> str:
 
 
 def _contents(messages: list[Message]) -> list[dict[str, Json]]:
-    """Parts by role, neighbours of one role merged."""
     names = {call.id: call.function.name for message in messages for call in message.tool_calls or ()}
-    found: list[dict[str, Json]] = []
-    for message in messages:
-        role = "model" if message.role == "assistant" else "user"
-        parts = _parts(message, names)
-        if not parts:
-            continue
-        if found and found[-1]["role"] == role:
-            found[-1]["parts"] += parts
-        else:
-            found.append({"role": role, "parts": parts})
-    return found
+    turns = by_role(messages, lambda message: _parts(message, names), assistant="model")
+    return [{"role": role, "parts": parts} for role, parts in turns]
 
 
 def _parts(message: Message, names: Mapping[str | None, str | None]) -> list[dict[str, Json]]:
@@ -270,7 +325,19 @@ def _as_choice(candidate: _Candidate) -> Choice:
     calls = tuple([_call(place, made) for place, made in enumerate(p.function_call for p in parts if p.function_call)])
     thoughts = "".join([part.text or "" for part in parts if part.thought])
     texts = "".join([part.text or "" for part in parts if not part.thought])
-    return Choice(texts, _finish(candidate.finish_reason, bool(calls)), thoughts or None, None, calls)
+    reason = _finish(candidate.finish_reason, bool(calls))
+    return Choice(texts, reason, thoughts or None, None, calls, _citations(candidate), _safety(candidate))
+
+
+def _citations(candidate: _Candidate) -> tuple[Citation, ...]:
+    told = candidate.citation_metadata
+    sources = (told.citation_sources or told.citations or ()) if told is not None else ()
+    return tuple([Citation(each.uri or "", each.title or "", "", each.start_index, each.end_index) for each in sources])
+
+
+def _safety(candidate: _Candidate) -> tuple[SafetyNote, ...]:
+    ratings = candidate.safety_ratings or ()
+    return tuple([SafetyNote(each.category or "", each.probability or "", bool(each.blocked)) for each in ratings])
 
 
 def _call(place: int, made: _FunctionCall) -> ToolCall:
@@ -295,14 +362,29 @@ def _usage(usage: _Usage) -> Usage:
 
 
 class _ContentsStream(PayloadStream):
-    """Each payload is a reply with the next parts; there is no end mark but the finish reason."""
+    """Each payload is a reply with the next parts; there is no end mark but the finish reason.
+
+    They come as server-sent events, or as a JSON array where a server passes over ``alt=sse``: the first byte tells.
+    """
+
+    reads_json = True
 
     def __init__(self, dialect: ContentsDialect) -> None:
         super().__init__(SseDecoder())
+        self._head: bytes | None = b""
         self._dialect = dialect
         self._started = False
         self._called: dict[int, int] = {}
         self._finished = False
+
+    def feed(self, data: bytes) -> list[Event]:
+        if self._head is not None:
+            data, self._head = (self._head + data).lstrip(), None
+            if not data:
+                self._head = b""
+            elif data[:1] in (b"[", b"{"):
+                self._splitter = ArraySplitter()
+        return super().feed(data)
 
     def end(self) -> bool:
         return self._finished
@@ -334,6 +416,9 @@ class _ContentsStream(PayloadStream):
                 events.append(ToolCallPiece(place, made.id, made.function.name, made.function.arguments or "", index))
             elif part.text:
                 events.append(Reasoning(part.text, index) if part.thought else Text(part.text, index))
+        events += [Cited(citation, index) for citation in _citations(candidate)]
+        if candidate.safety_ratings:
+            events.append(SafetyTold(_safety(candidate), index))
         if candidate.finish_reason is not None:
             self._finished = True
             reason = _finish(candidate.finish_reason, self._called.get(index, 0) > 0)

@@ -1,4 +1,4 @@
-"""The dialect marked by ``POST {base}/api/chat``: newline-delimited JSON, streaming unless told otherwise."""
+"""The dialect marked by ``POST {base}/api/chat`` or ``/api/generate``: JSON lines, streaming unless told otherwise."""
 
 from collections.abc import Mapping
 from typing import Any, ClassVar
@@ -6,12 +6,14 @@ from typing import Any, ClassVar
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.chat import Choice, Completion, Json, Markers, Message, Request, ToolCall, ToolFunction, Usage
 from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonlines import LineSplitter
-from ..core.parts import ImagePart, arguments_of, messages_of, parts_of
+from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
+from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
 
 # Parameters that go into `options`, some under another name.
@@ -48,6 +50,8 @@ class _Line(Struct):
 
     model: str | None = None
     message: _Message | None = None
+    response: str | None = None
+    thinking: str | None = None
     done: bool | None = None
     done_reason: str | None = None
     prompt_eval_count: int | None = None
@@ -63,29 +67,46 @@ class _List(Struct):
     models: list[_Listed]
 
 
+class _VectorsReply(Struct):
+    embeddings: list[list[float]] | None = None
+    model: str | None = None
+    prompt_eval_count: int | None = None
+    error: Any = None
+
+
 _LINE = msgspec.json.Decoder(_Line)
 _encode = msgspec.json.Encoder().encode
 
 
 class LinesDialect:
-    """See the module."""
+    """See the module.
+
+    Args:
+        generates: one prompt instead of messages: ``POST {base}/api/generate``.
+    """
 
     name: ClassVar[str] = "lines"
     takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
 
+    most_texts: ClassVar[int] = 100
+    base64: ClassVar[bool] = False
+
+    def __init__(self, *, generates: bool = False) -> None:
+        self._generates = generates
+
     def encode_chat(self, request: Request) -> Outgoing:
         given = request.parameters
-        body: dict[str, Any] = {
-            "model": request.model,
-            "messages": _messages(messages_of(request.messages)),
-            "stream": request.stream,
-        }
+        messages = messages_of(request.messages)
+        said = _prompt(messages, request.markers) if self._generates else {"messages": _messages(messages)}
+        body: dict[str, Any] = {"model": request.model, **said, "stream": request.stream}
         options = {theirs: given[ours] for ours, theirs in _OPTIONS.items() if ours in given}
         if isinstance(options.get("stop"), str):
             options["stop"] = [options["stop"]]
         if options:
             body["options"] = options
         if given.get("tools"):
+            if self._generates:
+                raise _lacks("tools", "dialect lines has no tools at /api/generate")
             body["tools"] = given["tools"]
         if "reasoning_effort" in given:
             body["think"] = given["reasoning_effort"] != "none"
@@ -96,22 +117,22 @@ class LinesDialect:
             elif wanted.get("type") == "json_object":
                 body["format"] = "json"
             elif wanted.get("type") != "text":
-                error = ParameterUnsupported(f"dialect lines has no response_format {wanted.get('type')!r}")
-                error.parameter = "response_format"
-                raise error
+                raise _lacks("response_format", f"dialect lines has no response_format {wanted.get('type')!r}")
         extra = dict(request.extra)
         if "options" in extra:
             body["options"] = {**options, **extra.pop("options")}
         body.update(extra)
-        return Outgoing("chat", "/api/chat", body)
+        return Outgoing("chat", "/api/generate" if self._generates else "/api/chat", body)
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Line, "the reply")
-        if reply.message is None:
+        message = reply.message
+        if message is None and reply.response is not None:
+            message = _Message(reply.response, reply.thinking)
+        if message is None:
             if reply.error is not None:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `message`")
-        message = reply.message
         calls = tuple([_call(place, call) for place, call in enumerate(message.tool_calls or ())])
         reason = _finish(reply, bool(calls))
         choice = Choice(message.content or "", reason, message.thinking or None, None, calls)
@@ -128,9 +149,51 @@ class LinesDialect:
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/api/tags", method="GET")
 
+    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+        body: dict[str, Any] = {"model": wanted.model, "input": wanted.texts}
+        if wanted.dimensions is not None:
+            body["dimensions"] = wanted.dimensions
+        return Outgoing("embeddings", "/api/embed", {**body, **wanted.extra})
+
+    def decode_vectors(self, body: bytes) -> Vectors | Fault:
+        reply = read_reply(body, _VectorsReply, "the reply")
+        if reply.embeddings is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `embeddings`")
+        count = reply.prompt_eval_count
+        return Vectors(list(reply.embeddings), reply.model, None if count is None else Usage(count, 0, count))
+
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         listed = read_reply(body, _List, "the list of models").models
         return tuple([ListedModel(model.name) for model in listed if model.name])
+
+
+def _lacks(parameter: str, what: str) -> ParameterUnsupported:
+    error = ParameterUnsupported(what, hint=f"Leave {parameter} out.")
+    error.parameter = parameter
+    return error
+
+
+def _prompt(messages: list[Message], markers: Markers) -> dict[str, Json]:
+    """The conversation as one prompt, its system text and its pictures beside it."""
+    system, rest = system_and_rest(messages)
+    images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
+    found: dict[str, Json] = {}
+    if images:
+        found["images"] = [_data(image) for image in images]
+        rest = [Message(message.role, text_of(message), tool_calls=message.tool_calls) for message in rest]
+    found["prompt"] = prompt_of(rest, markers)
+    return {**found, "system": system} if system else found
+
+
+def _data(image: ImagePart) -> str:
+    if not image.data:
+        raise RequestError(
+            "dialect lines takes pictures only as data, not by their address",
+            hint="Pass the picture itself: a data: address with base64.",
+        )
+    return image.data
 
 
 def _messages(messages: list[Message]) -> list[dict[str, Json]]:
@@ -139,15 +202,10 @@ def _messages(messages: list[Message]) -> list[dict[str, Json]]:
     for message in messages:
         texts, images = [], []
         for part in parts_of(message):
-            if not isinstance(part, ImagePart):
-                texts.append(part.text)
-            elif part.data:
-                images.append(part.data)
+            if isinstance(part, ImagePart):
+                images.append(_data(part))
             else:
-                raise RequestError(
-                    "dialect lines takes pictures only as data, not by their address",
-                    hint="Pass the picture itself: a data: address with base64.",
-                )
+                texts.append(part.text)
         role = "system" if message.role == "developer" else message.role
         item: dict[str, Json] = {"role": role, "content": "".join(texts)}
         if images:
@@ -206,6 +264,8 @@ class _LinesStream(PayloadStream):
             self._started = True
             events.append(Started(line.model))
         message = line.message
+        if message is None and (line.response or line.thinking):
+            message = _Message(line.response, line.thinking)
         if message is not None:
             if message.thinking:
                 events.append(Reasoning(message.thinking))

@@ -6,7 +6,7 @@ from typing import Any, ClassVar
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
 from ..core.errors import (
     ContentRefused,
     ContextOverflow,
@@ -20,8 +20,8 @@ from ..core.errors import (
     ReplyUnreadable,
     RequestError,
 )
-from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest
+from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
+from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
@@ -59,6 +59,13 @@ class _Usage(Struct, gc=False):
     cache_read_input_tokens: int | None = None
 
 
+class _Citation(Struct):
+    url: str | None = None
+    title: str | None = None
+    document_title: str | None = None
+    cited_text: str | None = None
+
+
 class _Block(Struct):
     type: str | None = None
     text: str | None = None
@@ -66,6 +73,7 @@ class _Block(Struct):
     id: str | None = None
     name: str | None = None
     input: Any = None
+    citations: list[_Citation] | None = None
 
 
 class _Reply(Struct):
@@ -83,6 +91,7 @@ class _Delta(Struct, gc=False):
     text: str | None = None
     thinking: str | None = None
     partial_json: str | None = None
+    citation: _Citation | None = None
     stop_reason: str | None = None
 
 
@@ -132,7 +141,7 @@ class MessagesDialect:
         body: dict[str, Any] = {
             "model": request.model,
             "max_tokens": given.get("max_tokens", _USUAL_CAP),
-            "messages": _alternating(rest),
+            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)],
         }
         if system:
             body["system"] = system
@@ -170,7 +179,7 @@ class MessagesDialect:
             return self.classify(200, {}, body)
         if reply.content is None:
             raise ReplyUnreadable("the reply is JSON, but no message: it has no `content`")
-        texts, thoughts, calls = [], [], []
+        texts, thoughts, calls, cited = [], [], [], []
         for block in reply.content:
             if block.type == "tool_use":
                 arguments = _encode(block.input if isinstance(block.input, dict) else {}).decode()
@@ -178,7 +187,9 @@ class MessagesDialect:
             else:
                 texts.append(block.text or "")
                 thoughts.append(block.thinking or "")
-        choice = Choice("".join(texts), _finish(reply.stop_reason), "".join(thoughts) or None, None, tuple(calls))
+                cited += [_citation(each) for each in block.citations or ()]
+        reason = _finish(reply.stop_reason)
+        choice = Choice("".join(texts), reason, "".join(thoughts) or None, None, tuple(calls), tuple(cited))
         return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -195,21 +206,6 @@ class MessagesDialect:
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         listed = read_reply(body, _List, "the list of models").data
         return tuple([ListedModel(model.id) for model in listed if model.id])
-
-
-def _alternating(messages: list[Message]) -> list[dict[str, Json]]:
-    """Blocks by role, neighbours of one role merged."""
-    found: list[dict[str, Json]] = []
-    for message in messages:
-        role = "assistant" if message.role == "assistant" else "user"
-        blocks = _blocks(message)
-        if not blocks:
-            continue
-        if found and found[-1]["role"] == role:
-            found[-1]["content"] += blocks
-        else:
-            found.append({"role": role, "content": blocks})
-    return found
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
@@ -266,6 +262,10 @@ def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
     )
     error.parameter = "response_format"
     raise error
+
+
+def _citation(cited: _Citation) -> Citation:
+    return Citation(cited.url or "", cited.title or cited.document_title or "", cited.cited_text or "")
 
 
 def _finish(reason: str | None) -> str | None:
@@ -332,6 +332,8 @@ class _MessagesStream(PayloadStream):
         elif delta.partial_json:
             place = self._calls.setdefault(event.index or 0, len(self._calls))
             events.append(ToolCallPiece(place, arguments=delta.partial_json))
+        elif delta.citation is not None:
+            events.append(Cited(_citation(delta.citation)))
 
     def _count(self, usage: _Usage, events: list[Event]) -> None:
         """Counts are cumulative; a later event may tell only some of them."""

@@ -13,9 +13,9 @@ from msgspec import Struct
 from ..core.chat import Choice, Completion, Markers, Message, Request
 from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text, UsageTold
-from ..core.parts import ImagePart, messages_of, parts_of
+from ..core.parts import ImagePart, messages_of, parts_of, text_of
 from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, Outgoing, StreamDecoder
 from .chat import CODES, FINISH, ChatDialect, UsageFields, usage_of
 from .streams import PayloadStream, read_reply
 
@@ -77,7 +77,24 @@ def rendered(messages: list[Message], markers: Markers) -> str:
     return "".join(found) + markers.assistant
 
 
-class PromptDialect:
+def prompt_of(messages: list[Message], markers: Markers) -> str:
+    """The conversation as one text, for formats that take a question rather than a text to go on with.
+
+    A question alone, with or without a system text, needs no markers.
+
+    Raises:
+        RequestError: it holds pictures or calls.
+
+    >>> prompt_of([Message("system", "Brief."), Message("user", "Peas?")], Markers())
+    'Brief.\\n\\nPeas?'
+    """
+    roles = [message.role for message in messages if message.role not in ("system", "developer")]
+    if roles != ["user"] or markers != Markers():
+        return rendered(messages, markers)
+    return "\n\n".join(filter(None, (text_of(message) for message in messages)))
+
+
+class PromptDialect(ChatDialect):
     """See the module."""
 
     name: ClassVar[str] = "prompt"
@@ -118,12 +135,6 @@ class PromptDialect:
         from .faults import classify
 
         return classify(status, headers, body, CODES)
-
-    def encode_models(self) -> Outgoing:
-        return ChatDialect().encode_models()
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        return ChatDialect().decode_models(body)
 
 
 def _finish(reason: str | None) -> str | None:

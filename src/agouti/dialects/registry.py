@@ -13,6 +13,9 @@ _BUILT_IN = {
     "responses": ("agouti.dialects.responses", "ResponsesDialect"),
     "contents": ("agouti.dialects.contents", "ContentsDialect"),
     "lines": ("agouti.dialects.lines", "LinesDialect"),
+    "predict": ("agouti.dialects.predict", "PredictDialect"),
+    "jobs": ("agouti.dialects.jobs", "JobsDialect"),
+    "converse": ("agouti.dialects.converse", "ConverseDialect"),
 }
 
 

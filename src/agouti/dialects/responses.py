@@ -6,12 +6,12 @@ from typing import Any, ClassVar
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
 from ..core.errors import ParameterUnsupported, ProviderFault, RateLimited, ReplyUnreadable
-from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.events import Cited, Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
 from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
 from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, Outgoing, StreamDecoder
 from .chat import CODES, ChatDialect
 from .streams import PayloadStream, read_reply
 
@@ -20,10 +20,20 @@ _CODES = {**CODES, "server_error": ProviderFault, "rate_limit_error": RateLimite
 _INCOMPLETE = {"max_output_tokens": "length", "max_tokens": "length", "content_filter": "content_filter"}
 
 
+class _Annotation(Struct):
+    type: str | None = None
+    url: str | None = None
+    title: str | None = None
+    filename: str | None = None
+    start_index: int | None = None
+    end_index: int | None = None
+
+
 class _Piece(Struct):
     type: str | None = None
     text: str | None = None
     refusal: str | None = None
+    annotations: list[_Annotation] | None = None
 
 
 class _Item(Struct):
@@ -72,12 +82,13 @@ class _StreamEvent(Struct):
     output_index: int | None = None
     item: _Item | None = None
     response: _Reply | None = None
+    annotation: _Annotation | None = None
 
 
 _EVENT = msgspec.json.Decoder(_StreamEvent)
 
 
-class ResponsesDialect:
+class ResponsesDialect(ChatDialect):
     """See the module."""
 
     name: ClassVar[str] = "responses"
@@ -126,12 +137,6 @@ class ResponsesDialect:
 
         return classify(status, headers, body, _CODES)
 
-    def encode_models(self) -> Outgoing:
-        return ChatDialect().encode_models()
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        return ChatDialect().decode_models(body)
-
 
 def _items(message: Message) -> list[dict[str, Json]]:
     if message.role == "tool":
@@ -175,7 +180,7 @@ def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
 
 
 def _completion(reply: _Reply) -> Completion:
-    texts, refusals, thoughts, calls = [], [], [], []
+    texts, refusals, thoughts, calls, cited = [], [], [], [], []
     for item in reply.output or ():
         if item.type == "function_call":
             calls.append(ToolCall(ToolFunction(item.name, item.arguments or ""), item.call_id))
@@ -184,10 +189,16 @@ def _completion(reply: _Reply) -> Completion:
         else:
             texts += [piece.text or "" for piece in item.content or ()]
             refusals += [piece.refusal or "" for piece in item.content or ()]
+            cited += [_citation(each) for piece in item.content or () for each in piece.annotations or ()]
     refusal = "".join(refusals) or None
     reason = _finish(reply, bool(calls), refusal is not None)
-    choice = Choice("".join(texts), reason, "".join(thoughts) or None, refusal, tuple(calls))
+    choice = Choice("".join(texts), reason, "".join(thoughts) or None, refusal, tuple(calls), tuple(cited))
     return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
+
+
+def _citation(annotation: _Annotation) -> Citation:
+    title = annotation.title or annotation.filename or ""
+    return Citation(annotation.url or "", title, "", annotation.start_index, annotation.end_index)
 
 
 def _finish(reply: _Reply, called: bool, refused: bool) -> str | None:
@@ -241,6 +252,9 @@ class _ResponsesStream(PayloadStream):
             case "response.output_item.added":
                 if event.item is not None and event.item.type == "function_call":
                     events.append(ToolCallPiece(self._place(event), event.item.call_id, event.item.name))
+            case "response.output_text.annotation.added":
+                if event.annotation is not None:
+                    events.append(Cited(_citation(event.annotation)))
             case "response.created":
                 if event.response is not None:
                     self._named = event.response.model is not None

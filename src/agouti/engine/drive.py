@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
@@ -10,7 +11,7 @@ from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
 from ..transport.base import SyncReply, SyncTransport, TransportFailure, bare
-from .effects import Drop, Effect, Emit, Fetch, Finish, Open, Receive, Send, Sleep, Steps
+from .effects import PARTING_TIMEOUTS, Drop, Effect, Emit, Fetch, Finish, Open, Parting, Receive, Send, Sleep, Steps
 
 T = TypeVar("T")
 
@@ -22,13 +23,14 @@ class Run(Generic[T]):
         result: what the call ended with, once `advance` has returned `None`.
     """
 
-    __slots__ = ("_environment", "_opened", "_steps", "_transport", "result")
+    __slots__ = ("_environment", "_opened", "_parting", "_steps", "_transport", "result")
 
     def __init__(self, steps: Steps[T], transport: SyncTransport, environment: Mapping[str, str]) -> None:
         self._steps = steps
         self._transport = transport
         self._environment = environment
         self._opened: SyncReply | None = None
+        self._parting: HttpRequest | None = None
         self.result: T
 
     def advance(self) -> list[Event] | None:
@@ -59,6 +61,10 @@ class Run(Generic[T]):
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.abort()
+        parting, self._parting = self._parting, None
+        if parting is not None:
+            with suppress(TransportFailure):
+                self._transport.open(parting, PARTING_TIMEOUTS).read()
         self._steps.close()
 
     def _send(self, effect: Send) -> HttpReply:
@@ -87,6 +93,9 @@ class Run(Generic[T]):
     def _sleep(self, effect: Sleep) -> None:
         time.sleep(effect.seconds)
 
+    def _part(self, effect: Parting) -> None:
+        self._parting = effect.request
+
     def _fetch(self, effect: Fetch) -> Credential:
         try:
             return fetch(effect.key, self._environment, self._post)
@@ -105,5 +114,6 @@ _DO: dict[type[Effect], Callable[[Run[Any], Any], Any]] = {
     Finish: Run._finish,
     Drop: Run._drop,
     Sleep: Run._sleep,
+    Parting: Run._part,
     Fetch: Run._fetch,
 }

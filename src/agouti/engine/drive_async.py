@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping
+from contextlib import suppress
 from typing import Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
@@ -10,7 +11,7 @@ from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
 from ..transport.base import AsyncReply, AsyncTransport, TransportFailure, bare
-from .effects import Drop, Effect, Emit, Fetch, Finish, Open, Receive, Send, Sleep, Steps
+from .effects import PARTING_TIMEOUTS, Drop, Effect, Emit, Fetch, Finish, Open, Parting, Receive, Send, Sleep, Steps
 
 T = TypeVar("T")
 
@@ -22,13 +23,14 @@ class AsyncRun(Generic[T]):
         result: what the call ended with, once `advance` has returned `None`.
     """
 
-    __slots__ = ("_environment", "_opened", "_steps", "_transport", "result")
+    __slots__ = ("_environment", "_opened", "_parting", "_steps", "_transport", "result")
 
     def __init__(self, steps: Steps[T], transport: AsyncTransport, environment: Mapping[str, str]) -> None:
         self._steps = steps
         self._transport = transport
         self._environment = environment
         self._opened: AsyncReply | None = None
+        self._parting: HttpRequest | None = None
         self.result: T
 
     async def advance(self) -> list[Event] | None:
@@ -48,17 +50,21 @@ class AsyncRun(Generic[T]):
                     resume = self._steps.throw
         except StopIteration as stop:
             self.result = stop.value
-            self.close()
+            await self.close()
             return None
         except BaseException:
-            self.close()
+            await self.close()
             raise
 
-    def close(self) -> None:
+    async def close(self) -> None:
         """Give the call up; what is open is closed at once."""
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.abort()
+        parting, self._parting = self._parting, None
+        if parting is not None:
+            with suppress(TransportFailure):
+                await (await self._transport.open(parting, PARTING_TIMEOUTS)).read()
         self._steps.close()
 
     async def _send(self, effect: Send) -> HttpReply:
@@ -86,6 +92,9 @@ class AsyncRun(Generic[T]):
 
     async def _sleep(self, effect: Sleep) -> None:
         await asyncio.sleep(effect.seconds)
+
+    async def _part(self, effect: Parting) -> None:
+        self._parting = effect.request
 
     async def _fetch(self, effect: Fetch) -> Credential:
         try:
@@ -115,5 +124,6 @@ _DO: dict[type[Effect], Callable[[AsyncRun[Any], Any], Awaitable[Any]]] = {
     Finish: AsyncRun._finish,
     Drop: AsyncRun._drop,
     Sleep: AsyncRun._sleep,
+    Parting: AsyncRun._part,
     Fetch: AsyncRun._fetch,
 }

@@ -64,6 +64,12 @@ class Drop(Struct, frozen=True):
     """The opened reply is no use: close its connection, another one may be opened."""
 
 
+class Parting(Struct, frozen=True):
+    """What to send, once and without waiting long, when the call is given up from here on; `None`: nothing."""
+
+    request: HttpRequest | None
+
+
 class Fetch(Struct, frozen=True):
     """Get a key from where it lives: answered with a `Credential`."""
 
@@ -76,5 +82,7 @@ class Emit(Struct, frozen=True, gc=False):
     events: list[Event]
 
 
-Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Fetch | Emit
+Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Parting | Fetch | Emit
 Steps: TypeAlias = Generator[Effect, Any, T]
+
+PARTING_TIMEOUTS = Timeouts(connect=2.0, first_byte=3.0, between_chunks=3.0)

@@ -8,6 +8,7 @@ import logging
 import time
 import warnings
 from collections.abc import Callable
+from functools import partial
 from random import random
 
 import msgspec
@@ -57,6 +58,7 @@ class Call(Struct, frozen=True, gc=False):
         deadline: seconds that the whole call may take.
         chance: random numbers from 0 to 1, for the waits.
         now: the time in seconds since the epoch, for the expiry of keys.
+        verbatim: a stream's chunks that are in the canonical form already come as they are, too.
     """
 
     targets: tuple[Target, ...]
@@ -65,6 +67,7 @@ class Call(Struct, frozen=True, gc=False):
     deadline: float | None = None
     chance: Callable[[], float] = random
     now: Clock = time.time
+    verbatim: bool = False
 
 
 def ask(call: Call) -> Steps[Reply]:
@@ -74,7 +77,7 @@ def ask(call: Call) -> Steps[Reply]:
 
 def stream(call: Call, so_far: Gathering) -> Steps[Reply]:
     """Emit the events of the reply as they come; ends with the whole reply."""
-    return _exchange(call, streamed(so_far), so_far)
+    return _exchange(call, streamed(so_far, call.verbatim), so_far)
 
 
 def _exchange(call: Call, receive: Receiver, so_far: Gathering | None) -> Steps[Reply]:
@@ -132,7 +135,9 @@ def _at_target(
         sent = endpoint.request(endpoint.dialect.encode_chat(request), target.model.name, credential)
         failed = None
         try:
-            answer = yield from receive(Try(target, sent, call.clock, timeouts, until))
+            cap = request.parameters.get("max_tokens")
+            key = partial(credential_for, call, target)
+            answer = yield from receive(Try(target, sent, call.clock, timeouts, until, key, cap))
         except Failed as failure:
             failed = failure
         if failed is None:
@@ -155,6 +160,8 @@ def _at_target(
             raise error
         yield Drop()
         wait: float | None = None
+        if failed.once:
+            raise error
         if isinstance(error, ConnectionLost) and not failed.began and endpoint.answered and not stale:
             # A server may close a kept connection at the moment when it is used again: that says
             # nothing about the request. Both HTTP libraries look before use, so once is enough.

@@ -2,8 +2,19 @@
 
 from typing import TYPE_CHECKING
 
-from ..core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
-from ..core.events import Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.chat import Choice, Citation, Completion, SafetyNote, ToolCall, ToolFunction, Usage
+from ..core.events import (
+    Cited,
+    Event,
+    Finished,
+    Reasoning,
+    Refusal,
+    SafetyTold,
+    Started,
+    Text,
+    ToolCallPiece,
+    UsageTold,
+)
 from ..core.reply import Attempt, Reply
 
 if TYPE_CHECKING:
@@ -44,7 +55,7 @@ class _Call:
 
 
 class _Choice:
-    __slots__ = ("calls", "finish_reason", "reasoning", "refusal", "text")
+    __slots__ = ("calls", "citations", "finish_reason", "reasoning", "refusal", "safety", "text")
 
     def __init__(self) -> None:
         self.text = _Pieces()
@@ -52,12 +63,22 @@ class _Choice:
         self.refusal = _Pieces()
         self.calls: dict[int, _Call] = {}
         self.finish_reason: str | None = None
+        self.citations: list[Citation] = []
+        self.safety: tuple[SafetyNote, ...] = ()
 
     def as_choice(self) -> Choice:
         calls = tuple(
             ToolCall(ToolFunction(call.name, str(call.arguments)), call.id) for _, call in sorted(self.calls.items())
         )
-        return Choice(str(self.text), self.finish_reason, str(self.reasoning) or None, str(self.refusal) or None, calls)
+        return Choice(
+            str(self.text),
+            self.finish_reason,
+            str(self.reasoning) or None,
+            str(self.refusal) or None,
+            calls,
+            tuple(self.citations),
+            self.safety,
+        )
 
 
 class Gathering:
@@ -128,6 +149,10 @@ class Gathering:
                 call.name = event.name or call.name
                 call.arguments.add(event.arguments)
                 call.arguments.compact()
+            case Cited():
+                self._choice(event.choice).citations.append(event.citation)
+            case SafetyTold():
+                self._choice(event.choice).safety = event.notes
             case _:
                 pass
 
@@ -171,6 +196,9 @@ def as_events(completion: Completion) -> list[Event]:
         for place, call in enumerate(choice.tool_calls):
             function = call.function
             events.append(ToolCallPiece(place, call.id, function.name, function.arguments or "", index))
+        events += [Cited(citation, index) for citation in choice.citations]
+        if choice.safety:
+            events.append(SafetyTold(choice.safety, index))
         if choice.finish_reason:
             events.append(Finished(choice.finish_reason, index))
     if completion.usage is not None:

@@ -5,6 +5,8 @@ that it did not do the work. Able to help: the cause may pass. A wait that the p
 Source of the waits: exponential growth with full jitter, which spreads many clients best.
 """
 
+from collections.abc import Iterator
+
 from ..core.errors import (
     AgoutiError,
     CircuitOpen,
@@ -65,6 +67,18 @@ def pause(error: AgoutiError, tries: int, retries: Retries, chance: float) -> fl
     if error.wait is not None:
         return error.wait if error.wait <= retries.longest else None
     return float(min(retries.longest, retries.base * 2**tries) * chance)
+
+
+def job_pauses() -> Iterator[float]:
+    """Seconds between two looks at work under way: short at first, then ever longer, without end.
+
+    >>> [round(next(pauses), 2) for pauses in [job_pauses()] for _ in range(4)]
+    [0.1, 0.15, 0.23, 0.34]
+    """
+    pause = 0.1
+    while True:
+        yield pause
+        pause = min(pause * 1.5, 5.0)
 
 
 def falls_back(error: AgoutiError) -> bool:

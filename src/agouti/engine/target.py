@@ -2,15 +2,15 @@
 
 import re
 from collections.abc import Callable
-from typing import Any
-from urllib.parse import quote, urlencode
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, urlencode, urljoin
 
 import msgspec
 
 from ..config.entries import Config, Model, Provider
 from ..core import address as addresses
 from ..core.chat import Message, Request
-from ..core.errors import ConfigError, RequestError
+from ..core.errors import ConfigError, ReplyUnreadable, RequestError
 from ..core.http import HttpRequest
 from ..core.near import near_hint
 from ..core.secret import Secret, SecretText, looks_secret
@@ -20,6 +20,9 @@ from ..credentials.turns import Turns
 from ..dialects.base import Dialect, Outgoing
 from ..dialects.registry import dialect
 from .circuit import Circuit
+
+if TYPE_CHECKING:
+    from ..core.shapes import Declaration
 
 USER_AGENT = "agouti"
 
@@ -33,11 +36,10 @@ class Endpoint:
         ConfigError: the address cannot be used, or its key would travel where others can read it.
     """
 
-    def __init__(self, provider: Provider) -> None:
-        address = addresses.parse(_filled(provider.address, provider, "address"))
+    def __init__(self, provider: Provider, declared: "Declaration | None" = None) -> None:
+        address = addresses.parse(_filled(provider.address, provider, "address"), provider.dialect)
         self.provider = provider
         self.base = address.base
-        self.dialect: Dialect = dialect(provider.dialect or address.dialect or "chat")
         self.timeouts = provider.timeouts
         self.retries = provider.retries
         self.circuit = Circuit()
@@ -51,6 +53,8 @@ class Endpoint:
         self.turns = Turns(key)
         paths = {address.operation: address.path} if address.path else {}
         self._paths: dict[str, str] = {**paths, **provider.paths}
+        name = provider.dialect or address.dialect or "chat"
+        self.dialect = _dialect(name, provider, self._paths.get("chat", ""), declared)
         if key is not None and not isinstance(key, SignatureKey) and address.plain_http and not provider.plain_http:
             raise ConfigError(
                 f"the key of {provider.label} would go over plain http to {addresses.host_of(self.base)}",
@@ -65,7 +69,7 @@ class Endpoint:
         # A model that the path names must not stand in the body as well.
         self._named_in_path = {operation for operation, path in self._paths.items() if "{model}" in path}
         self._urls: dict[tuple[str, str], str] = {}
-        self._headers: dict[tuple[str, bool, int], tuple[Credential | None, dict[str, str]]] = {}
+        self._headers: dict[tuple[Any, ...], tuple[Credential | None, dict[str, str]]] = {}
 
     def request(self, outgoing: Outgoing, model: str, credential: Credential | None) -> HttpRequest:
         """The request as it is sent, key and all."""
@@ -80,10 +84,32 @@ class Endpoint:
                 f"the request cannot be written as JSON: {error}", hint="Pass texts, numbers, lists and dicts only."
             ) from None
         # The credential stands in the value too: an id may be used again once its object has gone.
-        held, headers = self._headers.get((outgoing.accept, body is None, id(credential)), (None, None))
+        held, headers = self._headers.get(
+            (outgoing.accept, body is None, outgoing.headers, id(credential)), (None, None)
+        )
         if headers is None or held is not credential:
             headers = self._new_headers(outgoing, credential)
-        request = HttpRequest(outgoing.method, url, headers, body, None, self.provider.tls)
+        return self._with_key(HttpRequest(outgoing.method, url, headers, body, None, self.provider.tls), credential)
+
+    def request_at(self, url: str, method: str, accept: str, credential: Credential | None) -> HttpRequest:
+        """A request without body to an address that the provider gave; its key goes to its own origin only.
+
+        Raises:
+            ReplyUnreadable: it is no http or https address.
+        """
+        absolute = urljoin(self.base + "/", url)
+        if not absolute.startswith(("https://", "http://")):
+            raise ReplyUnreadable(f"the provider names an address that is none: {url[:100]!r}")
+        own = addresses.origin_of(absolute) == addresses.origin_of(self.base)
+        headers = {"user-agent": USER_AGENT, "accept-encoding": "identity", "accept": accept}
+        if not own:
+            return HttpRequest(method, absolute, headers)
+        outgoing = Outgoing("follow", "", None, method, accept)
+        body = None if method == "GET" else b""
+        headers = self._new_headers(outgoing, credential)
+        return self._with_key(HttpRequest(method, absolute, headers, body, None, self.provider.tls), credential)
+
+    def _with_key(self, request: HttpRequest, credential: Credential | None) -> HttpRequest:
         if credential is not None:
             if isinstance(credential, SigningCredential):
                 return credential.sign(request)
@@ -129,6 +155,7 @@ class Endpoint:
             headers["content-type"] = "application/json"
         if outgoing.accept:
             headers["accept"] = outgoing.accept
+        headers.update(outgoing.headers)
         headers.update(self._common)
         if credential is not None and not isinstance(credential, SigningCredential):
             carried = key_header(self.send_key, credential)
@@ -136,8 +163,26 @@ class Endpoint:
                 headers[carried[0]] = carried[1]
         if len(self._headers) > 16:
             self._headers.clear()
-        self._headers[outgoing.accept, outgoing.body is None, id(credential)] = (credential, headers)
+        place = (outgoing.accept, outgoing.body is None, outgoing.headers, id(credential))
+        self._headers[place] = (credential, headers)
         return headers
+
+
+def _dialect(name: str, provider: Provider, path: str, declared: "Declaration | None") -> Dialect:
+    """The dialect in the form that the entry gives it."""
+    if declared is not None:
+        from ..dialects.declared import DeclaredDialect
+
+        return DeclaredDialect(declared)
+    if name == "lines" and path.endswith("/api/generate"):
+        from ..dialects.lines import LinesDialect
+
+        return LinesDialect(generates=True)
+    if name == "predict" and provider.instance is not None:
+        from ..dialects.predict import PredictDialect
+
+        return PredictDialect(provider.instance)
+    return dialect(name)
 
 
 def _common_headers(provider: Provider) -> dict[str, str]:
@@ -217,7 +262,12 @@ class Targets:
 
     def endpoint(self, label: str) -> Endpoint:
         """The endpoint of a provider; one for all threads, because its keys are kept there."""
-        return self._endpoints.get(label) or self._endpoints.setdefault(label, Endpoint(self.config.provider(label)))
+        found = self._endpoints.get(label)
+        if found is None:
+            provider = self.config.provider(label)
+            made = Endpoint(provider, self.config.dialects.get(provider.dialect))
+            found = self._endpoints.setdefault(label, made)
+        return found
 
 
 Clock = Callable[[], float]

@@ -10,11 +10,14 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .doors import Refusal
 from .faults import Fault, in_dialect
 from .providers import StandIn, StandInModel
+from .schemas import strict_complaint
 from .settings import Settings
-from .thought import Refused, pass_doors, think
-from .writer import Answer
+from .thought import Asked, Refused, call_id, image_bytes, pass_doors, think, tool_of
+from .vectors import embeddings
+from .writer import Answer, Call, tokens
 
 _KNOWN = frozenset(
     [
@@ -35,6 +38,11 @@ _KNOWN = frozenset(
         "user",
         "stream",
         "stream_options",
+        "response_format",
+        "tools",
+        "tool_choice",
+        "parallel_tool_calls",
+        "reasoning_effort",
     ]
 )
 
@@ -54,6 +62,7 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     return [
         Route(f"{prefix}{named}/chat/completions", chat, methods=["POST"]),
         Route(f"{prefix}/models", listed(provider), methods=["GET"]),
+        Route(f"{prefix}/embeddings", embedded(provider), methods=["POST"]),
     ]
 
 
@@ -68,6 +77,19 @@ def listed(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
         return JSONResponse({"object": "list", "data": [_listed(model) for model in provider.models]})
 
     return models
+
+
+def embedded(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
+    """The vectors of texts; the same for the dialects that are kin."""
+
+    async def embed(request: Request) -> Response:
+        try:
+            await pass_doors(request, provider)
+            return await _embed(request, provider)
+        except Refused as refused:
+            return in_words(refused)
+
+    return embed
 
 
 def in_words(refused: Refused) -> Response:
@@ -97,7 +119,7 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
         if provider.deployments and "model" in body:
             return error(400, "The model is named in the path.", "invalid_request_error", param="model")
         name, fault = in_dialect(request.headers, request.path_params.get("model") or body["model"])
-        messages = [(message["role"], _text(message.get("content"))) for message in body["messages"]]
+        asked = _asked(body, request.path_params.get("region"))
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         return error(400, f"The request cannot be read: {wrong!r}", "invalid_request_error")
     unknown = next((field for field in body if field not in _KNOWN), None)
@@ -108,17 +130,7 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     if refused is not None:
         message = f"Unsupported parameter: '{refused}' is not supported with this model."
         return error(400, message, "invalid_request_error", code="unsupported_parameter", param=refused)
-    thought = think(
-        provider,
-        settings,
-        name,
-        messages,
-        region=request.path_params.get("region"),
-        cap=body.get("max_tokens") or body.get("max_completion_tokens"),
-        stop=body.get("stop") or (),
-        seed=body.get("seed"),
-        count=body.get("n") or 1,
-    )
+    thought = think(provider, settings, name, asked, fault)
     replies = thought.answers
     head = {"id": settings.next_id("chat"), "created": int(time.time()), "model": name}
     counts = {"prompt_tokens": thought.prompt_tokens, "completion_tokens": thought.output_tokens}
@@ -129,16 +141,118 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
         return StreamingResponse(chunks, media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     choices = [
-        {"index": index, "message": {"role": "assistant", "content": reply.text}, "finish_reason": reply.finish}
+        {"index": index, "message": _message(reply), "finish_reason": reply.finish}
         for index, reply in enumerate(replies)
     ]
     return JSONResponse({**head, "object": "chat.completion", "choices": choices, "usage": usage})
 
 
+def _asked(body: dict[str, Any], region: str | None) -> Asked:
+    """What a request asks, once it is as the format demands."""
+    messages = body["messages"]
+    last = max((place for place, message in enumerate(messages) if message["role"] == "user"), default=-1)
+    called = {call["id"] for message in messages for call in message.get("tool_calls") or ()}
+    results = []
+    for place, message in enumerate(messages):
+        if message["role"] not in ("system", "developer", "user", "assistant", "tool"):
+            raise wrong(f"Invalid value: '{message['role']}' is no role.")
+        if message["role"] == "tool":
+            if message.get("tool_call_id") not in called:
+                raise wrong("messages with role 'tool' must be a response to a preceding message with 'tool_calls'.")
+            if place > last:
+                results.append(_text(message.get("content")))
+    schema, as_json = _format(body.get("response_format") or {"type": "text"})
+    choice = body.get("tool_choice") or "auto"
+    tools = [tool_of(tool["function"]) for tool in body.get("tools") or () if tool["type"] == "function"]
+    if "tool_choice" in body and not tools:
+        raise wrong("tool_choice is only allowed when tools are specified.")
+    return Asked(
+        [(message["role"], _text(message.get("content"))) for message in messages],
+        region,
+        body.get("max_tokens") or body.get("max_completion_tokens"),
+        body.get("stop") or (),
+        body.get("seed"),
+        body.get("n") or 1,
+        tools,
+        choice["function"]["name"] if isinstance(choice, dict) else choice,
+        schema,
+        as_json,
+        [image for message in messages[max(last, 0) :] for image in _images(message.get("content"))],
+        results,
+    )
+
+
+def _format(wanted: dict[str, Any]) -> tuple[dict[str, Any] | None, bool]:
+    kind = wanted["type"]
+    if kind == "json_schema":
+        form = wanted["json_schema"]
+        if not form.get("name"):
+            raise wrong("Missing required parameter: 'response_format.json_schema.name'.")
+        complaint = strict_complaint(form["schema"]) if form.get("strict") else None
+        if complaint:
+            raise wrong(f"Invalid schema for response_format '{form['name']}': {complaint}")
+        return form["schema"], True
+    if kind not in ("text", "json_object"):
+        raise wrong(f"Invalid value: '{kind}'.")
+    return None, kind == "json_object"
+
+
+def wrong(message: str) -> Refused:
+    """A request that is not as the format demands."""
+    return Refused(Refusal(400, message))
+
+
 def _text(content: Any) -> str:
     if isinstance(content, list):
-        return " ".join(part.get("text", "") for part in content)
+        return " ".join(part["text"] for part in content if part["type"] == "text")
     return content or ""
+
+
+def _images(content: Any) -> list[bytes]:
+    parts = content if isinstance(content, list) else ()
+    unknown = next((part["type"] for part in parts if part["type"] not in ("text", "image_url")), None)
+    if unknown:
+        raise wrong(f"Invalid value: '{unknown}' is no type of part here.")
+    return [image_bytes(part["image_url"]["url"]) for part in parts if part["type"] == "image_url"]
+
+
+def _message(reply: Answer) -> dict[str, Any]:
+    found: dict[str, Any] = {"role": "assistant", "content": reply.text or (None if reply.calls else "")}
+    if reply.refusal:
+        found |= {"content": None, "refusal": reply.refusal}
+    if reply.calls:
+        found["tool_calls"] = [_call(call, place) for place, call in enumerate(reply.calls)]
+    return found
+
+
+def _call(call: Call, place: int) -> dict[str, Any]:
+    function = {"name": call.name, "arguments": call.arguments}
+    return {"id": call_id(call, place), "type": "function", "function": function}
+
+
+_EMBEDDING = frozenset(["model", "input", "dimensions", "encoding_format", "user"])
+
+
+async def _embed(request: Request, provider: StandIn) -> Response:
+    try:
+        body = await request.json()
+        unknown = next((field for field in body if field not in _EMBEDDING), None)
+        texts = [body["input"]] if isinstance(body["input"], str) else body["input"]
+        name = body["model"]
+    except (ValueError, KeyError, TypeError, AttributeError) as missing:
+        raise wrong(f"The request cannot be read: {missing!r}") from None
+    if unknown:
+        return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
+    made = embeddings(provider, name, texts, body.get("dimensions"), most=2048)
+    as_text = body.get("encoding_format") == "base64"
+    data = [
+        {"object": "embedding", "index": place, "embedding": vector.as_base64() if as_text else vector.numbers}
+        for place, vector in enumerate(made.vectors)
+    ]
+    # The order is told by the index, not by the place.
+    data.reverse()
+    usage = {"prompt_tokens": made.tokens, "total_tokens": made.tokens}
+    return JSONResponse({"object": "list", "model": name, "data": data, "usage": usage})
 
 
 async def _chunks(
@@ -150,7 +264,7 @@ async def _chunks(
 ) -> AsyncIterator[str]:
     head = {**head, "object": "chat.completion.chunk"}
 
-    def chunk(index: int, delta: dict[str, str], finish: str | None = None) -> str:
+    def chunk(index: int, delta: dict[str, Any], finish: str | None = None) -> str:
         choices = [{"index": index, "delta": delta, "finish_reason": finish}]
         return f"data: {json.dumps({**head, 'choices': choices})}\n\n"
 
@@ -171,6 +285,15 @@ async def _chunks(
             await asyncio.sleep(settings.pace)
             yield chunk(index, {"role": "assistant", "content": piece} if odd else {"content": piece})
             sent += 1
+        if reply.refusal:
+            yield chunk(index, {"refusal": reply.refusal})
+        for place, call in enumerate(reply.calls):
+            whole = _call(call, place)
+            yield chunk(
+                index, {"tool_calls": [{"index": place, **whole, "function": {"name": call.name, "arguments": ""}}]}
+            )
+            for piece in tokens(call.arguments):
+                yield chunk(index, {"tool_calls": [{"index": place, "function": {"arguments": piece}}]})
         yield chunk(index, {}, reply.finish)
     if usage is not None:
         for _ in range(2 if odd else 1):

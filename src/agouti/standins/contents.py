@@ -13,7 +13,9 @@ from .doors import Refusal
 from .faults import Fault, in_dialect
 from .providers import StandIn
 from .settings import Settings
-from .thought import Refused, Thought, pass_doors, think
+from .thought import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
+from .vectors import Made, embeddings
+from .writer import Answer
 
 _KNOWN = frozenset(["contents", "systemInstruction", "generationConfig", "safetySettings", "tools", "toolConfig"])
 _CONFIG = frozenset(
@@ -42,7 +44,8 @@ _STATES = {
     404: "NOT_FOUND",
     429: "RESOURCE_EXHAUSTED",
 }
-_FINISH = {"stop": "STOP", "length": "MAX_TOKENS"}
+_FINISH = {"stop": "STOP", "length": "MAX_TOKENS", "tool_calls": "STOP"}
+_PARTS = frozenset(["text", "inlineData", "fileData", "functionCall", "functionResponse"])
 
 
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
@@ -53,13 +56,13 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
             await pass_doors(request, provider)
             return await _generate(request, provider, settings)
         except Refused as refused:
-            return JSONResponse(_error(refused.refusal), refused.refusal.status, headers=refused.refusal.headers)
+            return in_words(refused.refusal)
 
     async def models(request: Request) -> Response:
         try:
             await pass_doors(request, provider)
         except Refused as refused:
-            return JSONResponse(_error(refused.refusal), refused.refusal.status)
+            return in_words(refused.refusal)
         listed = [{"name": f"models/{model.name}", "inputTokenLimit": model.context} for model in provider.models]
         return JSONResponse({"models": listed})
 
@@ -70,26 +73,24 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     ]
 
 
-def _error(refusal: Refusal) -> dict[str, Any]:
-    return {
-        "error": {
-            "code": refusal.status,
-            "message": refusal.message,
-            "status": _STATES.get(refusal.status, "INTERNAL"),
-        }
-    }
+def in_words(refusal: Refusal) -> Response:
+    """A refusal as this dialect says it."""
+    state = _STATES.get(refusal.status, "INTERNAL")
+    error = {"code": refusal.status, "message": refusal.message, "status": state}
+    return JSONResponse({"error": error}, refusal.status, headers=refusal.headers)
 
 
 def _wrong(message: str) -> Refused:
     return Refused(Refusal(400, message))
 
 
-def _checked(body: Any) -> tuple[list[tuple[str, str]], dict[str, Any]]:
-    """Role and text of the contents, and the settings, of a request that is as the format demands."""
+def _checked(body: Any) -> Asked:
+    """What a request asks, once it is as the format demands."""
     config = body.get("generationConfig") or {}
     for name in [name for name in body if name not in _KNOWN] + [name for name in config if name not in _CONFIG]:
         raise _wrong(f'Invalid JSON payload received. Unknown name "{name}": Cannot find field.')
     found: list[tuple[str, str]] = []
+    parts: list[dict[str, Any]] = []
     if body.get("systemInstruction"):
         found.append(("system", " ".join(part["text"] for part in body["systemInstruction"]["parts"])))
     for content in body.get("contents") or ():
@@ -97,45 +98,94 @@ def _checked(body: Any) -> tuple[list[tuple[str, str]], dict[str, Any]]:
             raise _wrong("Please use a valid role: user, model.")
         if not content.get("parts"):
             raise _wrong("contents.parts must not be empty.")
-        found.append((content["role"], " ".join(part.get("text", "") for part in content["parts"])))
+        parts = content["parts"]
+        if any(not part.keys() & _PARTS for part in parts):
+            raise _wrong("contents.parts: a part must have one of its data fields.")
+        found.append((content["role"], " ".join(part.get("text", "") for part in parts)))
     if not found or found[-1][0] != "user":
         raise _wrong("The last content must be of the user.")
-    return found, config
-
-
-async def _generate(request: Request, provider: StandIn, settings: Settings) -> Response:
-    called, _, operation = request.path_params["call"].rpartition(":")
-    if operation not in ("generateContent", "streamGenerateContent"):
-        raise Refused(Refusal(404, f"There is no operation {operation}."))
-    name, fault = in_dialect(request.headers, called)
-    try:
-        messages, config = _checked(await request.json())
-    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
-        raise _wrong(f"The request cannot be read: {wrong!r}") from None
-    thought = think(
-        provider,
-        settings,
-        name,
-        messages,
+    schema = config.get("responseJsonSchema") or config.get("responseSchema")
+    if schema is not None and config.get("responseMimeType") != "application/json":
+        raise _wrong("A response schema needs responseMimeType application/json.")
+    if config.get("responseSchema") and (unknown := _beyond_subset(config["responseSchema"])):
+        raise _wrong(f'Invalid JSON payload received. Unknown name "{unknown}" at generation_config.response_schema.')
+    calling = (body.get("toolConfig") or {}).get("functionCallingConfig") or {}
+    mode = {"ANY": "required", "NONE": "none"}.get(calling.get("mode") or "AUTO", "auto")
+    declared = [each for tool in body.get("tools") or () for each in tool["functionDeclarations"]]
+    return Asked(
+        found,
         cap=config.get("maxOutputTokens"),
         stop=tuple(config.get("stopSequences") or ()),
         seed=config.get("seed"),
         count=config.get("candidateCount") or 1,
+        tools=[tool_of(each, "parametersJsonSchema") for each in declared],
+        choice=(calling.get("allowedFunctionNames") or [mode])[0],
+        schema=schema,
+        as_json=config.get("responseMimeType") == "application/json",
+        images=[image_bytes(part["inlineData"]["data"]) for part in parts if "inlineData" in part],
+        results=[str(part["functionResponse"]["response"]["result"]) for part in parts if "functionResponse" in part],
     )
+
+
+def _beyond_subset(schema: Any) -> str | None:
+    """A keyword that this provider's own form of schema does not have."""
+    if isinstance(schema, list):
+        return next((found for each in schema if (found := _beyond_subset(each))), None)
+    if not isinstance(schema, dict):
+        return None
+    if beyond := schema.keys() & {"$ref", "$defs", "additionalProperties", "const", "oneOf", "allOf"}:
+        return str(min(beyond))
+    inner = [*schema.get("properties", {}).values(), *schema.get("anyOf", ()), schema.get("items")]
+    return _beyond_subset(inner)
+
+
+async def _generate(request: Request, provider: StandIn, settings: Settings) -> Response:
+    called, _, operation = request.path_params["call"].rpartition(":")
+    if operation in ("embedContent", "batchEmbedContents"):
+        return _embed(await request.json(), provider, called, operation)
+    if operation not in ("generateContent", "streamGenerateContent"):
+        raise Refused(Refusal(404, f"There is no operation {operation}."))
+    name, fault = in_dialect(request.headers, called)
+    try:
+        asked = _checked(await request.json())
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+    thought = think(provider, settings, name, asked, fault)
     if operation == "streamGenerateContent":
+        parts = _parts(thought, name, settings, fault)
         if request.query_params.get("alt") != "sse":
-            raise _wrong("This server streams with alt=sse only.")
-        return StreamingResponse(_parts(thought, name, settings, fault), media_type="text/event-stream")
+            return StreamingResponse(_as_array(parts), media_type="application/json")
+        return StreamingResponse(_as_events(parts), media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     candidates = [
-        {**_said(reply.text), "finishReason": _FINISH[reply.finish], "index": index}
+        {**_said(reply.text, reply), "finishReason": _reason(reply), "index": index}
         for index, reply in enumerate(thought.answers)
     ]
     return JSONResponse({"candidates": candidates, **_end(thought, name)})
 
 
-def _said(text: str) -> dict[str, Any]:
-    return {"content": {"role": "model", "parts": [{"text": text}]}}
+def _embed(body: Any, provider: StandIn, name: str, operation: str) -> Response:
+    try:
+        requests = body["requests"] if operation == "batchEmbedContents" else [body]
+        texts = [" ".join(part["text"] for part in each["content"]["parts"]) for each in requests]
+        if any(each.get("model", f"models/{name}") != f"models/{name}" for each in requests):
+            raise _wrong("The model in the request must match the one in the path.")
+        size = requests[0].get("outputDimensionality")
+    except (KeyError, TypeError, IndexError, AttributeError) as wrong:
+        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+    made: Made = embeddings(provider, name, texts, size, most=100)
+    values = [{"values": vector.numbers} for vector in made.vectors]
+    return JSONResponse({"embeddings": values} if operation == "batchEmbedContents" else {"embedding": values[0]})
+
+
+def _said(text: str, ending: Answer | None = None) -> dict[str, Any]:
+    calls = ending.calls if ending is not None else ()
+    parts = [{"functionCall": {"name": call.name, "args": call.given}} for call in calls]
+    return {"content": {"role": "model", "parts": [{"text": text}, *parts]}}
+
+
+def _reason(reply: Answer) -> str:
+    return "SAFETY" if reply.refusal else _FINISH[reply.finish]
 
 
 def _end(thought: Thought, name: str) -> dict[str, Any]:
@@ -143,15 +193,26 @@ def _end(thought: Thought, name: str) -> dict[str, Any]:
     return {"usageMetadata": {**counts, "totalTokenCount": sum(counts.values())}, "modelVersion": name}
 
 
-async def _parts(thought: Thought, name: str, settings: Settings, fault: Fault | None) -> AsyncIterator[str]:
+async def _as_events(parts: AsyncIterator[dict[str, Any]]) -> AsyncIterator[str]:
+    async for part in parts:
+        yield f"data: {json.dumps(part)}\n\n"
+
+
+async def _as_array(parts: AsyncIterator[dict[str, Any]]) -> AsyncIterator[str]:
+    mark = "["
+    async for part in parts:
+        yield f"{mark}{json.dumps(part, indent=1)}"
+        mark = ",\r\n"
+    yield "]"
+
+
+async def _parts(thought: Thought, name: str, settings: Settings, fault: Fault | None) -> AsyncIterator[dict[str, Any]]:
     for index, reply in enumerate(thought.answers):
         for place, piece in enumerate(reply.pieces):
             if fault is not None and fault.name == "error" and place == fault.number:
-                error = {"error": {"code": 503, "message": "The model is overloaded.", "status": "UNAVAILABLE"}}
-                yield f"data: {json.dumps(error)}\n\n"
+                yield {"error": {"code": 503, "message": "The model is overloaded.", "status": "UNAVAILABLE"}}
                 return
             await asyncio.sleep(settings.pace)
-            candidate: dict[str, Any] = {**_said(piece), "index": index}
-            if place == len(reply.pieces) - 1:
-                candidate["finishReason"] = _FINISH[reply.finish]
-            yield f"data: {json.dumps({'candidates': [candidate], **_end(thought, name)})}\n\n"
+            yield {"candidates": [{**_said(piece), "index": index}], **_end(thought, name)}
+        last = {**_said("", reply), "index": index, "finishReason": _reason(reply)}
+        yield {"candidates": [last], **_end(thought, name)}

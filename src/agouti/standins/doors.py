@@ -99,6 +99,19 @@ class WantsQuery:
 
 
 @dataclass(frozen=True)
+class Either:
+    """One of two ways in: the first, where the request looks like it."""
+
+    mark: str
+    first: "Door"
+    second: "Door"
+
+    def refuse(self, request: Request, body: bytes) -> Refusal | None:
+        first = request.headers.get("authorization", "").startswith(self.mark)
+        return (self.first if first else self.second).refuse(request, body)
+
+
+@dataclass(frozen=True)
 class NoCredit:
     """An account that has run out."""
 
@@ -169,7 +182,10 @@ class Signed:
         stamp = next(value for name, value in request.headers.items() if name.endswith("-date") and name != "date")
         names = request.headers["authorization"].partition("SignedHeaders=")[2].partition(",")[0].split(";")
         signed = {name: request.headers[name] for name in names if name not in ("host",)}
-        signable = Signable(request.method, str(request.url), signed, body)
+        # The path as it was sent: a model's name may hold what has been decoded since.
+        sent = request.scope["raw_path"].decode()
+        url = f"{request.url.scheme}://{request.url.netloc}{sent}"
+        signable = Signable(request.method, url + (f"?{request.url.query}" if request.url.query else ""), signed, body)
         signable.context["timestamp"] = stamp
         auth = SigV4Auth(Credentials(self.access_key, self.secret_key), self.service, self.region)
         canonical = auth.canonical_request(signable)

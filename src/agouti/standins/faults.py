@@ -50,9 +50,23 @@ FAULTS = {
     "split": "every byte in a packet of its own",
     "error": "an error reported inside the stream after that many pieces",
     "odd": "comments, nulls, repeated roles, usage twice, no end mark",
+    "fenced": "the JSON of an answer in a code fence, with words around it",
+    "prose": "words instead of JSON",
+    "twice": "the JSON of an answer twice",
+    "thinking": "thoughts before the JSON of an answer",
+    "broken": "JSON without its end, in answers and in calls",
+    "truncated": "an answer cut off by a cap on tokens",
+    "invalid": "JSON of another form, in answers and in calls",
+    "unknown-tool": "a call to a tool that there is not",
+    "refusal": "a refusal",
+    "nothing": "an empty answer",
 }
+# These change what the model says; with a number, only its first so many answers in a conversation.
+_IN_ANSWER = frozenset(
+    {"fenced", "prose", "twice", "thinking", "broken", "truncated", "invalid", "unknown-tool", "refusal", "nothing"}
+)
 # These are up to the dialect's own module.
-_IN_DIALECT = frozenset({"error", "odd"})
+_IN_DIALECT = frozenset({"error", "odd"}) | _IN_ANSWER
 _PAGE = b"<!doctype html><html><head><title>Northbank - models for everyone</title></head><body><h1>Hello</h1></body></html>"
 _FORM = re.compile(r"(?P<name>[a-z-]+)(?:=(?P<number>\d+))?(?:x(?P<times>\d+))?(?:#\w+)?$")
 

@@ -2,7 +2,8 @@
 
 import asyncio
 import json
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from starlette.requests import Request
@@ -13,9 +14,13 @@ from .doors import Refusal
 from .faults import Fault, in_dialect
 from .providers import StandIn
 from .settings import Settings
-from .thought import Refused, Thought, pass_doors, think
+from .thought import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
+from .vectors import embeddings
+from .writer import Call
 
 _KNOWN = frozenset(["model", "messages", "stream", "format", "options", "keep_alive", "think", "tools"])
+_GENERATE = (_KNOWN - {"messages", "tools"}) | {"prompt", "system", "template", "raw", "images", "suffix", "context"}
+_EMBED = frozenset(["model", "input", "dimensions", "truncate", "options", "keep_alive"])
 _OPTIONS = frozenset(
     [
         "temperature",
@@ -38,7 +43,10 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     async def chat(request: Request) -> Response:
         try:
             await pass_doors(request, provider)
-            return await _chat(request, provider, settings)
+            operation = request.url.path.rpartition("/")[2]
+            if operation == "embed":
+                return await _embed(request, provider)
+            return await _chat(request, provider, settings, operation == "generate")
         except Refused as refused:
             return JSONResponse({"error": refused.refusal.message}, refused.refusal.status)
 
@@ -53,66 +61,121 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
 
     prefix = f"/{provider.label}{provider.path}"
     return [
-        Route(f"{prefix}/api/chat", chat, methods=["POST"]),
+        *(Route(f"{prefix}/api/{each}", chat, methods=["POST"]) for each in ("chat", "generate", "embed")),
         Route(f"{prefix}/api/tags", tags, methods=["GET"]),
         Route(prefix or "/", alive, methods=["GET"]),
     ]
 
 
-async def _chat(request: Request, provider: StandIn, settings: Settings) -> Response:
+async def _chat(request: Request, provider: StandIn, settings: Settings, generates: bool) -> Response:
     try:
         body = await request.json()
         name, fault = in_dialect(request.headers, body["model"])
         options = body.get("options") or {}
-        unknown = [field for field in body if field not in _KNOWN] + [
+        unknown = [field for field in body if field not in (_GENERATE if generates else _KNOWN)] + [
             field for field in options if field not in _OPTIONS
         ]
         if unknown:
             raise Refused(Refusal(400, f"unknown field {unknown[0]!r}"))
-        messages = [(message["role"], message["content"]) for message in body["messages"]]
+        asked = _prompted(body, options) if generates else _asked(body, options)
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         raise Refused(Refusal(400, f"the request cannot be read: {wrong!r}")) from None
     if provider.model(name) is None:
         raise Refused(Refusal(404, f"model '{name}' not found"))
+    thought = think(provider, settings, name, asked, fault)
+    said = _response if generates else _message
+    if body.get("stream", True):
+        return StreamingResponse(_lines(thought, name, settings, fault, said), media_type="application/x-ndjson")
+    await asyncio.sleep(settings.pace)
+    answer = thought.answers[0]
+    return JSONResponse({**_head(name), **said(answer.text or answer.refusal, answer.calls), **_end(thought)})
+
+
+def _asked(body: dict[str, Any], options: dict[str, Any]) -> Asked:
+    messages = body["messages"]
+    last = max((place for place, message in enumerate(messages) if message["role"] == "user"), default=-1)
+    return replace(
+        _settled(body, options),
+        messages=[(message["role"], message["content"]) for message in messages],
+        tools=[tool_of(tool["function"]) for tool in body.get("tools") or ()],
+        images=[image_bytes(data) for message in messages[max(last, 0) :] for data in message.get("images") or ()],
+        results=[message["content"] for message in messages[last + 1 :] if message["role"] == "tool"],
+    )
+
+
+def _prompted(body: dict[str, Any], options: dict[str, Any]) -> Asked:
+    images = [image_bytes(data) for data in body.get("images") or ()]
+    # What a raw model would go on from: the last lines of the text.
+    question = body["prompt"].strip().rpartition("\nUser: ")[2]
+    messages = [("system", body.get("system") or ""), ("system", body["prompt"]), ("user", question)]
+    return replace(_settled(body, options), messages=messages, images=images)
+
+
+def _settled(body: dict[str, Any], options: dict[str, Any]) -> Asked:
     cap = options.get("num_predict")
-    thought = think(
-        provider,
-        settings,
-        name,
-        messages,
+    wanted = body.get("format")
+    if not (wanted in (None, "", "json") or isinstance(wanted, dict)):
+        raise Refused(Refusal(400, "invalid format: it is neither json nor a schema"))
+    return Asked(
+        (),
         cap=None if cap in (None, -1) else cap,
         stop=options.get("stop") or (),
         seed=options.get("seed"),
+        schema=wanted if isinstance(wanted, dict) else None,
+        as_json=bool(wanted),
     )
-    if body.get("stream", True):
-        return StreamingResponse(_lines(thought, name, settings, fault), media_type="application/x-ndjson")
-    await asyncio.sleep(settings.pace)
-    return JSONResponse({**_head(name), "message": _message(thought.answers[0].text), **_end(thought)})
+
+
+async def _embed(request: Request, provider: StandIn) -> Response:
+    try:
+        body = await request.json()
+        unknown = next((field for field in body if field not in _EMBED), None)
+        if unknown:
+            raise Refused(Refusal(400, f"unknown field {unknown!r}"))
+        texts = [body["input"]] if isinstance(body["input"], str) else body["input"]
+        name = body["model"]
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        raise Refused(Refusal(400, f"the request cannot be read: {wrong!r}")) from None
+    made = embeddings(provider, name, texts, body.get("dimensions"), most=1000)
+    vectors = [vector.numbers for vector in made.vectors]
+    return JSONResponse({"model": name, "embeddings": vectors, "prompt_eval_count": made.tokens})
 
 
 def _head(name: str) -> dict[str, Any]:
     return {"model": name, "created_at": "2026-11-23T08:00:00.000000Z"}
 
 
-def _message(text: str) -> dict[str, str]:
-    return {"role": "assistant", "content": text}
+def _message(text: str, calls: Sequence[Call] = ()) -> dict[str, Any]:
+    message: dict[str, Any] = {"role": "assistant", "content": text}
+    if calls:
+        message["tool_calls"] = [{"function": {"name": call.name, "arguments": call.given}} for call in calls]
+    return {"message": message}
+
+
+def _response(text: str, calls: Sequence[Call] = ()) -> dict[str, Any]:
+    return {"response": text}
 
 
 def _end(thought: Thought) -> dict[str, Any]:
     return {
         "done": True,
-        "done_reason": thought.answers[0].finish,
+        "done_reason": "length" if thought.answers[0].finish == "length" else "stop",
         "total_duration": 10**8,
         "prompt_eval_count": thought.prompt_tokens,
         "eval_count": thought.output_tokens,
     }
 
 
-async def _lines(thought: Thought, name: str, settings: Settings, fault: Fault | None) -> AsyncIterator[str]:
+async def _lines(
+    thought: Thought, name: str, settings: Settings, fault: Fault | None, said: Callable[..., dict[str, Any]]
+) -> AsyncIterator[str]:
     for place, piece in enumerate(thought.answers[0].pieces):
         if fault is not None and fault.name == "error" and place == fault.number:
             yield json.dumps({"error": "the model runner is overloaded"}) + "\n"
             return
         await asyncio.sleep(settings.pace)
-        yield json.dumps({**_head(name), "message": _message(piece), "done": False}) + "\n"
-    yield json.dumps({**_head(name), "message": _message(""), **_end(thought)}) + "\n"
+        yield json.dumps({**_head(name), **said(piece), "done": False}) + "\n"
+    answer = thought.answers[0]
+    if answer.calls or answer.refusal:
+        yield json.dumps({**_head(name), **said(answer.refusal, answer.calls), "done": False}) + "\n"
+    yield json.dumps({**_head(name), **said(""), **_end(thought)}) + "\n"

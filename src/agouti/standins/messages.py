@@ -12,8 +12,10 @@ from starlette.routing import Route
 from .doors import Refusal
 from .faults import Fault, in_dialect
 from .providers import StandIn
+from .schemas import strict_complaint
 from .settings import Settings
-from .thought import Refused, Thought, pass_doors, think
+from .thought import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
+from .writer import Answer, tokens
 
 _KNOWN = frozenset(
     [
@@ -34,7 +36,8 @@ _KNOWN = frozenset(
     ]
 )
 _KINDS = {400: "invalid_request_error", 401: "authentication_error", 403: "permission_error", 404: "not_found_error"}
-_FINISH = {"stop": "end_turn", "length": "max_tokens"}
+_FINISH = {"stop": "end_turn", "length": "max_tokens", "tool_calls": "tool_use"}
+_BLOCKS = frozenset(["text", "image", "tool_use", "tool_result", "thinking", "redacted_thinking"])
 
 
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
@@ -71,8 +74,8 @@ def _wrong(message: str) -> Refused:
     return Refused(Refusal(400, message))
 
 
-def _checked(body: Any) -> list[tuple[str, str]]:
-    """Role and text of the messages of a request that is as the format demands."""
+def _checked(body: Any) -> Asked:
+    """What a request asks, once it is as the format demands."""
     if not isinstance(body, dict):
         raise _wrong("The body must be an object.")
     unknown = next((name for name in body if name not in _KNOWN), None)
@@ -83,6 +86,9 @@ def _checked(body: Any) -> list[tuple[str, str]]:
     if not 0 <= body.get("temperature", 0) <= 1:
         raise _wrong("temperature: must be from 0 to 1")
     found: list[tuple[str, str]] = []
+    images: list[bytes] = []
+    results: list[str] = []
+    called: set[str] = set()
     system = body.get("system")
     if system:
         found.append(("system", system if isinstance(system, str) else " ".join(each["text"] for each in system)))
@@ -95,35 +101,70 @@ def _checked(body: Any) -> list[tuple[str, str]]:
             raise _wrong("messages: roles must alternate between user and assistant")
         before = role
         content = message.get("content")
-        blocks = [{"type": "text", "text": content}] if isinstance(content, str) else content
+        blocks: list[Any] = [{"type": "text", "text": content}] if isinstance(content, str) else content
         if not blocks:
             raise _wrong(f"messages.{place}.content: must not be empty")
-        found.append((role, " ".join(block.get("text", "") for block in blocks)))
+        if any(block["type"] not in _BLOCKS for block in blocks):
+            raise _wrong(f"messages.{place}.content: unknown type of block")
+        found.append((role, " ".join(block["text"] for block in blocks if block["type"] == "text")))
+        answers = [block for block in blocks if block["type"] == "tool_result"]
+        if any(block["tool_use_id"] not in called for block in answers):
+            raise _wrong(f"messages.{place}: unexpected tool_use_id found in tool_result blocks")
+        called |= {block["id"] for block in blocks if block["type"] == "tool_use"}
+        # What stands in the last turn is what is asked about.
+        results = [_words(block["content"]) for block in answers]
+        images = [image_bytes(block["source"]["data"]) for block in blocks if block["type"] == "image"]
     if before != "user":
         raise _wrong("messages: the last one must be of the user")
-    return found
+    form = (body.get("output_config") or {}).get("format")
+    complaint = strict_complaint(form["schema"]) if form else None
+    if complaint:
+        raise _wrong(f"output_config.format.schema: {complaint}")
+    choice = body.get("tool_choice") or {"type": "auto"}
+    return Asked(
+        found,
+        cap=body["max_tokens"],
+        stop=tuple(body.get("stop_sequences") or ()),
+        tools=[tool_of(tool, "input_schema") for tool in body.get("tools") or ()],
+        choice=choice["name"] if choice["type"] == "tool" else {"any": "required"}.get(choice["type"], choice["type"]),
+        schema=form["schema"] if form else None,
+        images=images,
+        results=results,
+    )
+
+
+def _words(content: Any) -> str:
+    return content if isinstance(content, str) else " ".join(block["text"] for block in content)
+
+
+def _content(reply: Answer) -> list[dict[str, Any]]:
+    text = [{"type": "text", "text": reply.text}] if reply.text else []
+    return text + [
+        {"type": "tool_use", "id": call_id(call, place), "name": call.name, "input": call.given}
+        for place, call in enumerate(reply.calls)
+    ]
+
+
+def _reason(reply: Answer) -> str:
+    return "refusal" if reply.refusal else _FINISH[reply.finish]
 
 
 async def _messages(request: Request, provider: StandIn, settings: Settings) -> Response:
     try:
         body = await request.json()
-        messages = _checked(body)
+        asked = _checked(body)
         name, fault = in_dialect(request.headers, body["model"])
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         raise _wrong(f"The request cannot be read: {wrong!r}") from None
-    thought = think(
-        provider, settings, name, messages, cap=body["max_tokens"], stop=tuple(body.get("stop_sequences") or ())
-    )
+    thought = think(provider, settings, name, asked, fault)
     head = {"id": settings.next_id("msg"), "type": "message", "role": "assistant", "model": name}
     if body.get("stream"):
         return StreamingResponse(_events(thought, head, settings, fault), media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     reply = thought.answers[0]
     usage = {"input_tokens": thought.prompt_tokens, "output_tokens": thought.output_tokens}
-    content = [{"type": "text", "text": reply.text}]
-    return JSONResponse(
-        {**head, "content": content, "stop_reason": _FINISH[reply.finish], "stop_sequence": None, "usage": usage}
-    )
+    ended = {"stop_reason": _reason(reply), "stop_sequence": None, "usage": usage}
+    return JSONResponse({**head, "content": _content(reply), **ended})
 
 
 async def _events(
@@ -144,6 +185,12 @@ async def _events(
         await asyncio.sleep(settings.pace)
         yield event("content_block_delta", index=0, delta={"type": "text_delta", "text": piece})
     yield event("content_block_stop", index=0)
-    delta = {"stop_reason": _FINISH[reply.finish], "stop_sequence": None}
+    for place, call in enumerate(reply.calls, 1):
+        block = {"type": "tool_use", "id": call_id(call, place - 1), "name": call.name, "input": {}}
+        yield event("content_block_start", index=place, content_block=block)
+        for piece in tokens(call.arguments):
+            yield event("content_block_delta", index=place, delta={"type": "input_json_delta", "partial_json": piece})
+        yield event("content_block_stop", index=place)
+    delta = {"stop_reason": _reason(reply), "stop_sequence": None}
     yield event("message_delta", delta=delta, usage={"output_tokens": thought.output_tokens})
     yield event("message_stop")

@@ -14,7 +14,7 @@ from .doors import Refusal
 from .faults import Fault, in_dialect
 from .providers import StandIn
 from .settings import Settings
-from .thought import Refused, Thought, pass_doors, think
+from .thought import Asked, Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(
     [
@@ -68,17 +68,14 @@ async def _complete(request: Request, provider: StandIn, settings: Settings) -> 
         raise Refused(Refusal(400, f"The request cannot be read: {wrong!r}")) from None
     # What a base model would go on from: the last lines of the text.
     messages = [("system", body["prompt"]), ("user", body["prompt"].strip().rpartition("\nUser: ")[2])]
-    stop = body.get("stop") or ()
-    thought = think(
-        provider,
-        settings,
-        name,
+    asked = Asked(
         messages,
         cap=body.get("max_tokens"),
-        stop=stop,
+        stop=body.get("stop") or (),
         seed=body.get("seed"),
         count=body.get("n") or 1,
     )
+    thought = think(provider, settings, name, asked, fault)
     counts = {"prompt_tokens": thought.prompt_tokens, "completion_tokens": thought.output_tokens}
     usage = {**counts, "total_tokens": sum(counts.values())}
     head = {"id": settings.next_id("cmpl"), "object": "text_completion", "created": 1767225600, "model": name}

@@ -5,7 +5,19 @@ One entry per provider. A dialect's module (`chat`, ...) answers for all provide
 
 from dataclasses import dataclass, field
 
-from .doors import Bearer, Door, KeyHeader, KeyQuery, NoCredit, Signed, Tokens, UserPassword, WantsHeader, WantsQuery
+from .doors import (
+    Bearer,
+    Door,
+    Either,
+    KeyHeader,
+    KeyQuery,
+    NoCredit,
+    Signed,
+    Tokens,
+    UserPassword,
+    WantsHeader,
+    WantsQuery,
+)
 
 
 @dataclass(frozen=True)
@@ -18,6 +30,9 @@ class StandInModel:
         regions: where it is offered; everywhere if empty.
         open: whether the account may use it.
         refuses: parameters that it does not take.
+        sees: whether it takes pictures.
+        vectors: the length of its vectors, for a model that makes those.
+        version: another name that says exactly which it is.
     """
 
     name: str
@@ -26,6 +41,9 @@ class StandInModel:
     regions: tuple[str, ...] = ()
     open: bool = True
     refuses: tuple[str, ...] = ()
+    sees: bool = True
+    vectors: int = 0
+    version: str = ""
 
 
 @dataclass(frozen=True)
@@ -61,6 +79,7 @@ _QUILL = (
     StandInModel("quill-small", 8192, (0.05, 0.10)),
     StandInModel("quill-next", 65536, (1.10, 4.40), open=False),
     StandInModel("quill-thinker", 32768, (1.10, 4.40), refuses=("temperature", "max_tokens")),
+    StandInModel("petal-embed", 512, (0.02, 0.0), sees=False, vectors=256),
 )
 
 STAND_INS = (
@@ -72,7 +91,7 @@ STAND_INS = (
         settings='key = { env = "NORTHBANK_KEY" }\n',
         models=_QUILL,
     ),
-    StandIn("shed", "chat", models=(StandInModel("loam-2b", 4096), StandInModel("loam-7b", 8192))),
+    StandIn("shed", "chat", models=(StandInModel("loam-2b", 4096, sees=False), StandInModel("loam-7b", 8192))),
     StandIn(
         "orchard",
         "chat",
@@ -163,7 +182,11 @@ STAND_INS = (
         doors=(KeyQuery("key", "cn-4b20-marsh-lane-demo"),),
         variables={"CANAL_KEY": "cn-4b20-marsh-lane-demo"},
         settings='key = { env = "CANAL_KEY" }\nsend_key = "query:key"\n',
-        models=(StandInModel("narrow-3", 32768), StandInModel("narrow-3-quick", 32768)),
+        models=(
+            StandInModel("narrow-3", 32768),
+            StandInModel("narrow-3-quick", 32768),
+            StandInModel("lock-embed-1", vectors=64),
+        ),
     ),
     StandIn(
         "echo",
@@ -171,10 +194,62 @@ STAND_INS = (
         doors=(Bearer("ec-95aa-marsh-lane-demo"),),
         variables={"ECHO_KEY": "ec-95aa-marsh-lane-demo"},
         settings='key = { env = "ECHO_KEY" }\n',
-        models=(StandInModel("valley-4", 32768), StandInModel("valley-4-light", 32768)),
+        models=(
+            StandInModel("valley-4", 32768),
+            StandInModel("valley-4-light", 32768),
+            StandInModel("valley-embed", vectors=64),
+        ),
     ),
     StandIn("scroll", "prompt", models=(StandInModel("vellum-base", 4096),)),
-    StandIn("barn", "lines", path="", models=(StandInModel("loam-2b:latest", 4096), StandInModel("clay-7b:q4", 8192))),
+    StandIn(
+        "barn",
+        "lines",
+        path="",
+        models=(
+            StandInModel("loam-2b:latest", 4096),
+            StandInModel("clay-7b:q4", 8192),
+            StandInModel("petal-embed:latest", vectors=64),
+        ),
+    ),
+    StandIn(
+        "mill",
+        "predict",
+        path="/v1/projects/seed-library/locations/{region}/publishers/mill/models",
+        doors=(Bearer("ml-72d4-marsh-lane-demo"),),
+        variables={"MILL_KEY": "ml-72d4-marsh-lane-demo"},
+        settings='values = { region = "north" }\n'
+        'key = { env = "MILL_KEY" }\n'
+        'instance = { image = "/image/bytesBase64Encoded" }\n',
+        models=(StandInModel("grist-1", 16384), StandInModel("grist-embed-1", vectors=64)),
+    ),
+    StandIn(
+        "kiln",
+        "jobs",
+        doors=(Bearer("kl-19be-marsh-lane-demo"),),
+        variables={"KILN_KEY": "kl-19be-marsh-lane-demo"},
+        settings='key = { env = "KILN_KEY" }\n',
+        models=(StandInModel("potters/clinker-7b", 8192, version="5f" * 32),),
+    ),
+    StandIn(
+        "quay",
+        "converse",
+        path="",
+        doors=(
+            Either(
+                "Bearer",
+                Bearer("qy-0e52-marsh-lane-demo"),
+                Signed("QUAYDEMOACCESSKEY", "qy-a7c9-marsh-lane-demo", "north", "models"),
+            ),
+        ),
+        variables={
+            "QUAY_KEY": "qy-0e52-marsh-lane-demo",
+            "QUAY_ACCESS_KEY": "QUAYDEMOACCESSKEY",
+            "QUAY_SECRET_KEY": "qy-a7c9-marsh-lane-demo",
+        },
+        settings='key = { signature = "v4", region = "north", service = "models", '
+        'access_key = { env = "QUAY_ACCESS_KEY" }, secret_key = { env = "QUAY_SECRET_KEY" } }\n',
+        models=(StandInModel("hull.deck-2:0", 32768), StandInModel("hull.embed-1:0", vectors=64)),
+    ),
 )
 
 

@@ -13,7 +13,7 @@ from starlette.applications import Starlette
 from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from . import chat, contents, lines, messages, prompt, responses, tokens
+from . import chat, contents, converse, jobs, lines, messages, predict, prompt, responses, tokens
 from .faults import Faulty
 from .providers import STAND_INS, by_label
 from .settings import Settings
@@ -55,8 +55,11 @@ def application(settings: Settings) -> ASGIApp:
     dialects = {
         "chat": chat,
         "contents": contents,
+        "converse": converse,
+        "jobs": jobs,
         "lines": lines,
         "messages": messages,
+        "predict": predict,
         "prompt": prompt,
         "responses": responses,
     }

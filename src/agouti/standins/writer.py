@@ -5,8 +5,12 @@ sensible sentences about the rest. Tokens are words, parts of long words and mar
 """
 
 import hashlib
+import json
 import random
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 _FACTS: tuple[tuple[str, str], ...] = (
     ("broad bean", "Broad beans go in from late October to November, or again from February once the soil can be worked. "
@@ -58,21 +62,51 @@ def answer(prompt: str, seed: int | str, variant: int = 0) -> str:
     return " ".join(general)
 
 
+@dataclass(frozen=True)
+class Call:
+    """A call that a model asks for; ``arguments`` is JSON text, not always good."""
+
+    name: str
+    arguments: str
+
+    @property
+    def given(self) -> Any:
+        """The arguments as an object, for formats that have no text there; what is no JSON becomes a text."""
+        try:
+            return json.loads(self.arguments)
+        except ValueError:
+            return self.arguments
+
+
 class Answer:
     """One answer, cut to the request's cap and stop strings.
 
     Attributes:
         pieces: the tokens that are sent.
-        finish: ``stop`` or ``length``.
+        finish: ``stop``, ``length`` or ``tool_calls``.
+        calls: the calls that it asks for.
+        refusal: the words of a refusal.
+        tokens: how many it took.
     """
 
-    def __init__(self, text: str, *, cap: int | None = None, stop: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self,
+        text: str,
+        *,
+        cap: int | None = None,
+        stop: tuple[str, ...] = (),
+        calls: Sequence[Call] = (),
+        refusal: str = "",
+    ) -> None:
         ends = [place for place in (text.find(mark) for mark in stop if mark) if place >= 0]
         if ends:
             text = text[: min(ends)]
         pieces = tokens(text)
-        self.finish = "stop"
+        self.finish = "tool_calls" if calls else "stop"
         if cap is not None and len(pieces) > cap:
             pieces, self.finish = pieces[:cap], "length"
         self.pieces = pieces
         self.text = "".join(pieces)
+        self.calls = list(calls)
+        self.refusal = refusal
+        self.tokens = len(pieces) + len(tokens(refusal)) + sum(len(tokens(call.arguments)) + 1 for call in calls)

@@ -15,7 +15,8 @@ from msgspec import Struct
 
 from ..core.chat import Completion, Message, Request
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
-from ..dialects.base import Dialect, Fault, StreamDecoder
+from ..core.vectors import Vector, Vectors, VectorsWanted
+from ..dialects.base import Dialect, EmbeddingDialect, Fault, Pending, StreamDecoder
 from ..engine.gather import Gathering
 
 
@@ -28,6 +29,7 @@ class Sample(Struct, frozen=True):
         completion: what both mean. (A stream may know less: give ``streamed`` then.)
         streamed: what the stream means, where that differs.
         errors: error replies: status, body, and the class of error that they mean.
+        vectors: a reply with vectors and what it means, where the format has embeddings.
     """
 
     plain: bytes
@@ -35,6 +37,7 @@ class Sample(Struct, frozen=True):
     completion: Completion
     streamed: Completion | None = None
     errors: tuple[tuple[int, bytes, type[AgoutiError]], ...] = ()
+    vectors: tuple[bytes, tuple[Vector, ...]] | None = None
 
 
 class ContractBroken(AssertionError):
@@ -57,6 +60,8 @@ def check_dialect(dialect: Dialect, sample: Sample, *, noise: int = 100_000) -> 
     for status, body, kind in sample.errors:
         found = dialect.classify(status, {}, body)
         _hold(found.kind is kind, f"the error {body[:60]!r} means {found.kind.__name__}, not {kind.__name__}")
+    if isinstance(dialect, EmbeddingDialect) and sample.vectors is not None:
+        _embeds(dialect, *sample.vectors)
     _survives_noise(dialect, sample, noise)
 
 
@@ -84,6 +89,15 @@ def _encodes(dialect: Dialect) -> None:
         _hold(b'"more"' in body, "extra fields do not reach the body")
 
 
+def _embeds(dialect: EmbeddingDialect, reply: bytes, vectors: tuple[Vector, ...]) -> None:
+    texts = ["broad beans", "late peas"][: dialect.most_texts]
+    body = msgspec.json.encode(dialect.encode_vectors(VectorsWanted("m", texts, 8, extra={"more": 1})).body)
+    _hold(all(text.encode() in body for text in texts), "the request for vectors does not hold its texts")
+    _hold(b"8" in body and b'"more"' in body, "dimensions or extra fields do not reach the request for vectors")
+    found = dialect.decode_vectors(reply)
+    _hold(isinstance(found, Vectors) and tuple(found.vectors) == vectors, f"the vectors are {found!r}")
+
+
 def _decodes(dialect: Dialect, sample: Sample) -> None:
     found = dialect.decode_chat(sample.plain)
     _hold(found == sample.completion, f"the reply means {found!r}")
@@ -105,7 +119,7 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
     sizes: list[list[int]] = [[len(sample.stream)], [1] * len(sample.stream)]
     sizes += [[rng.randint(1, 40) for _ in range(len(sample.stream))] for _ in range(5)]
     for size in sizes:
-        decoder, so_far, place = dialect.stream_decoder(), Gathering(), 0
+        decoder, so_far, place = _decoder(dialect), Gathering(), 0
         for step in size:
             so_far.take(decoder.feed(sample.stream[place : place + step]), lambda: 0.0)
             place += step
@@ -114,11 +128,18 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
         found = so_far.completion()
         _hold(found == expected, f"split into pieces of {size[0]}, the stream means {found!r}")
     _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")
-    _hold(not dialect.stream_decoder().end(), "an empty stream is taken for whole")
+    _hold(not _decoder(dialect).end(), "an empty stream is taken for whole")
+
+
+def _decoder(dialect: Dialect) -> StreamDecoder:
+    decoder = dialect.stream_decoder()
+    if decoder is None:
+        raise ContractBroken("there is a sample of a stream, but no decoder for it")
+    return decoder
 
 
 def _fed(dialect: Dialect, data: bytes) -> StreamDecoder:
-    decoder = dialect.stream_decoder()
+    decoder = _decoder(dialect)
     decoder.feed(data)
     return decoder
 
@@ -131,27 +152,30 @@ def _survives_noise(dialect: Dialect, sample: Sample, noise: int) -> None:
         if rng.random() < 0.5:
             data = rng.randbytes(rng.randint(1, 400))
         else:
-            changed = bytearray(rng.choice((sample.plain, sample.stream or sample.plain)))
+            vectors = sample.vectors[0] if sample.vectors is not None else sample.plain
+            changed = bytearray(rng.choice((sample.plain, sample.stream or sample.plain, vectors)))
             for _ in range(rng.randint(1, 6)):
                 changed[rng.randrange(len(changed))] = rng.randrange(256)
             data = bytes(changed)
         fed += len(data)
         try:
-            decoder = dialect.stream_decoder()
-            decoder.feed(data)
-            decoder.end()
+            if (decoder := dialect.stream_decoder()) is not None:
+                decoder.feed(data)
+                decoder.end()
             dialect.classify(rng.choice((200, 400, 404, 429, 500)), {}, data)
         except Exception as error:
             raise ContractBroken(f"{type(error).__name__} on the bytes {data!r}") from error
         try:
             found = dialect.decode_chat(data)
-            _hold(isinstance(found, (Completion, Fault)), f"decode_chat returns {type(found).__name__}")
+            _hold(isinstance(found, (Completion, Fault, Pending)), f"decode_chat returns {type(found).__name__}")
+            if isinstance(dialect, EmbeddingDialect):
+                dialect.decode_vectors(data)
         except ReplyUnreadable:
             pass
         except ContractBroken:
             raise
         except Exception as error:
-            raise ContractBroken(f"decode_chat raises {type(error).__name__} on {data!r}") from error
+            raise ContractBroken(f"a decoder raises {type(error).__name__} on {data!r}") from error
 
 
 # Objects that are the model's own words, in which no field is unknown.

@@ -1,0 +1,276 @@
+"""A dialect that a configuration declares: where things go in a request, and where they are in a reply.
+
+Places are JSON Pointers (RFC 6901); there are no expressions and no code. See the guide to dialects.
+
+    >>> board = DeclaredDialect(Declaration(label="board", path="/talk", prompt="/input/text", text="/output/0/text"))
+    >>> from ..core.chat import Message, Request
+    >>> board.encode_chat(Request("m", [Message("user", "Peas?")])).body
+    {'input': {'text': 'Peas?'}}
+    >>> board.decode_chat(b'{"output": [{"text": "In March."}]}').choices[0].text
+    'In March.'
+"""
+
+from collections.abc import Mapping
+from copy import deepcopy
+from typing import Any
+
+import msgspec
+
+from ..core import errors
+from ..core.chat import Choice, Completion, Json, Markers, Message, Request, Usage
+from ..core.errors import AgoutiError, ConfigError, ReplyUnreadable, RequestError
+from ..core.events import Event, Finished, Reasoning, Started, Text, UsageTold
+from ..core.jsonarray import ArraySplitter
+from ..core.jsonlines import LineSplitter
+from ..core.lenient import UNDECODABLE, decode_json, first_value
+from ..core.near import near_hint
+from ..core.parameters import NAMES
+from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
+from ..core.pointer import MISSING, read, steps, write
+from ..core.shapes import Declaration, StreamDeclaration
+from ..core.sse import SseDecoder
+from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .faults import classify
+from .prompt import prompt_of
+from .streams import PayloadStream
+
+_FRAMINGS: dict[str, type[SseDecoder | LineSplitter | ArraySplitter]] = {
+    "sse": SseDecoder,
+    "lines": LineSplitter,
+    "array": ArraySplitter,
+}
+_ACCEPT = {"sse": "text/event-stream", "lines": "application/x-ndjson", "array": "application/json"}
+
+
+def check(told: Declaration) -> None:
+    """See that a declaration can work.
+
+    Raises:
+        ConfigError: a place is none, or something is missing or misspelt.
+    """
+    if not told.path.startswith("/"):
+        raise ConfigError(f"path = {told.path!r} is no path", hint='Write path = "/...", as behind the address.')
+    if bool(told.prompt) == bool(told.messages):
+        raise ConfigError(
+            "it says neither or both of prompt and messages", hint='Say where the conversation goes: prompt = "/..."'
+        )
+    if not told.text:
+        raise ConfigError("it does not say where the answer is", hint='Add text = "/...", a place in the reply.')
+    _check_names("parameter", told.parameters, NAMES)
+    _check_names("count", told.usage, Usage.__struct_fields__)
+    kinds = [name for name, each in vars(errors).items() if isinstance(each, type) and issubclass(each, AgoutiError)]
+    _check_names("class of error", told.error_codes.values(), kinds)
+    places = [told.model, told.prompt, told.messages, told.role, told.content, told.system, told.text]
+    places += [told.reasoning, told.finish_reason, told.reported_model, told.error, told.error_code]
+    places += [*told.parameters.values(), *told.fixed, *told.usage.values()]
+    if told.stream is not None:
+        stream = told.stream
+        places += [stream.switch, stream.text, stream.reasoning, stream.finish_reason, stream.done]
+    for place in places:
+        steps(place)
+    # What would be refused at the first call is refused now.
+    try:
+        DeclaredDialect(told).encode_chat(Request("m", [Message("user", "x")], dict.fromkeys(told.parameters, 1)))
+    except RequestError as error:
+        raise ConfigError(error.what, hint=error.hint) from None
+
+
+def _check_names(what: str, given: Any, known: Any) -> None:
+    for name in given:
+        if name not in known:
+            raise ConfigError(f"there is no {what} {name!r}", hint=near_hint(name, list(known), what))
+
+
+class DeclaredDialect:
+    """A dialect made of a declaration."""
+
+    def __init__(self, declaration: Declaration) -> None:
+        self._is = declaration
+        self.name = declaration.label
+        self.takes: frozenset[str] | None = frozenset(declaration.parameters)
+        self._codes = {code: getattr(errors, kind) for code, kind in declaration.error_codes.items()}
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        told = self._is
+        body: dict[str, Any] = {}
+        for place, value in told.fixed.items():
+            write(body, place, deepcopy(value))
+        if told.model:
+            write(body, told.model, request.model)
+        self._write_conversation(body, messages_of(request.messages), request.markers)
+        for name, value in request.parameters.items():
+            write(body, told.parameters[name], value)
+        path = told.path
+        accept = "application/json"
+        if request.stream and told.stream is not None:
+            path = told.stream.path or path
+            accept = _ACCEPT[told.stream.framing]
+            if told.stream.switch:
+                write(body, told.stream.switch, True)
+        body.update(request.extra)
+        return Outgoing("stream" if path != told.path else "chat", path, body, accept=accept)
+
+    def _write_conversation(self, body: dict[str, Any], messages: list[Message], markers: Markers) -> None:
+        told = self._is
+        for message in messages:
+            if message.tool_calls or message.role == "tool":
+                raise RequestError(f"dialect {self.name} declares no tools", hint="Take a model of another dialect.")
+            if any(isinstance(part, ImagePart) for part in parts_of(message)):
+                raise RequestError(f"dialect {self.name} declares no pictures", hint="Take a model of another dialect.")
+        if told.system:
+            system, messages = system_and_rest(messages)
+            if system:
+                write(body, told.system, system)
+        if told.prompt:
+            write(body, told.prompt, prompt_of(messages, markers))
+            return
+        turns: list[Json] = []
+        for message in messages:
+            turn: dict[str, Any] = {}
+            write(turn, told.role, told.roles.get(message.role, message.role))
+            write(turn, told.content, text_of(message))
+            turns.append(turn)
+        write(body, told.messages, turns)
+
+    def decode_chat(self, body: bytes) -> Completion | Fault:
+        value = _json(body)
+        if (fault := self.fault_in(value)) is not None:
+            return fault
+        told = self._is
+        text = read(value, told.text)
+        texts = text if isinstance(text, list) else [text]
+        if text is MISSING or not texts:
+            raise ReplyUnreadable(
+                f"the reply has nothing at {told.text}, where dialect {self.name} has its text",
+                hint=f"Correct text in [dialects.{self.name}].",
+            )
+        finish = self.finish(read(value, told.finish_reason)) if told.finish_reason else None
+        reasoning = _text(read(value, told.reasoning)) if told.reasoning else None
+        choices = tuple([Choice(_text(each), finish, reasoning or None) for each in texts])
+        return Completion(choices, self.reported_model(value), None, self.usage(value))
+
+    def fault_in(self, value: Json) -> Fault | None:
+        """The error that a reply of good status holds."""
+        if not self._is.error:
+            return None
+        said = read(value, self._is.error)
+        if said is MISSING or said is None or said == "":
+            return None
+        return self._classified(200, {}, _text(said), value)
+
+    def finish(self, reason: Json) -> str | None:
+        """The reason of the end in the library's own words."""
+        return self._is.finish_reasons.get(reason, reason) if isinstance(reason, str) else None
+
+    def reported_model(self, value: Json) -> str | None:
+        """The model that a reply names."""
+        found = read(value, self._is.reported_model) if self._is.reported_model else MISSING
+        return found if isinstance(found, str) else None
+
+    def usage(self, value: Json) -> Usage | None:
+        """The counts of a reply."""
+        found = {name: read(value, place) for name, place in self._is.usage.items()}
+        counts = {name: int(count) for name, count in found.items() if isinstance(count, (int, float))}
+        if not counts:
+            return None
+        if "total_tokens" not in counts and {"input_tokens", "output_tokens"} <= counts.keys():
+            counts["total_tokens"] = counts["input_tokens"] + counts["output_tokens"]
+        return Usage(**counts)
+
+    def stream_decoder(self) -> StreamDecoder | None:
+        return _DeclaredStream(self, self._is, self._is.stream) if self._is.stream is not None else None
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        try:
+            value = decode_json(body)
+        except (*UNDECODABLE, RecursionError):
+            return classify(status, headers, body, {})
+        said = read(value, self._is.error) if self._is.error else MISSING
+        if said is MISSING or said is None:
+            return classify(status, headers, body, self._codes)
+        return self._classified(status, headers, _text(said), value)
+
+    def _classified(self, status: int, headers: Mapping[str, str], said: str, value: Json) -> Fault:
+        code = read(value, self._is.error_code) if self._is.error_code else None
+        told = {"error": {"message": said, "code": str(code) if isinstance(code, (str, int)) else None}}
+        return classify(status, headers, msgspec.json.encode(told), self._codes)
+
+    def encode_models(self) -> Outgoing | None:
+        told = self._is.models
+        return Outgoing("models", told.path, method="GET") if told is not None else None
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        told = self._is.models
+        listed = read(_json(body), told.list) if told is not None else None
+        if told is None or not isinstance(listed, list):
+            raise ReplyUnreadable("there is no list of models in the reply")
+        names = [each if isinstance(each, str) else read(each, told.name) for each in listed]
+        return tuple([ListedModel(name) for name in names if isinstance(name, str)])
+
+
+def _json(body: bytes) -> Json:
+    try:
+        return decode_json(body)
+    except (*UNDECODABLE, RecursionError) as error:
+        try:
+            return first_value(body)
+        except (ValueError, RecursionError):
+            raise ReplyUnreadable(f"the reply is not JSON ({error})") from None
+
+
+def _text(value: Json) -> str:
+    if value is MISSING or value is None:
+        return ""
+    return value if isinstance(value, str) else msgspec.json.encode(value).decode()
+
+
+class _DeclaredStream(PayloadStream):
+    """Pieces of a declared dialect."""
+
+    def __init__(self, dialect: DeclaredDialect, told: Declaration, stream: StreamDeclaration) -> None:
+        super().__init__(_FRAMINGS[stream.framing]())
+        self._dialect = dialect
+        self._told = told
+        self._stream = stream
+        self._end = stream.end.encode()
+        self._finished = False
+        self._said = False
+        self._started = False
+        self.reads_json = stream.framing == "array"
+
+    def end(self) -> bool:
+        told_by_format = self._stream.end or self._stream.done or self._stream.finish_reason or self._told.finish_reason
+        # Where nothing tells the end, the end of the connection does.
+        return self.done or self._finished or (not told_by_format and self._said)
+
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if self._end and payload.strip() == self._end:
+            self.done = True
+            return
+        try:
+            value = decode_json(payload)
+        except (*UNDECODABLE, RecursionError) as error:
+            self.failure = Fault(ReplyUnreadable, f"a part of the stream cannot be read ({error})")
+            return
+        if (fault := self._dialect.fault_in(value)) is not None:
+            self.failure = fault
+            return
+        self._said = True
+        told, stream = self._told, self._stream
+        model = self._dialect.reported_model(value)
+        if model is not None and not self._started:
+            self._started = True
+            events.append(Started(model))
+        if (place := stream.reasoning or told.reasoning) and (thought := _text(read(value, place))):
+            events.append(Reasoning(thought))
+        found = read(value, stream.text or told.text)
+        if text := "".join(map(_text, found)) if isinstance(found, list) else _text(found):
+            events.append(Text(text))
+        place = stream.finish_reason or told.finish_reason
+        if place and (reason := self._dialect.finish(read(value, place))) is not None:
+            self._finished = True
+            events.append(Finished(reason))
+        if (usage := self._dialect.usage(value)) is not None:
+            events.append(UsageTold(usage))
+        if stream.done and read(value, stream.done) is True:
+            self.done = True

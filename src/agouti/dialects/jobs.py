@@ -1,0 +1,209 @@
+"""The dialect marked by ``POST {base}/models/{model}/predictions``: work that is waited for at other addresses.
+
+The first reply names them: one to ask how far it is, one to cancel it, and often one for its events, which are plain
+text. The engine goes there: see `base.Pending`.
+"""
+
+import re
+from collections.abc import Mapping
+from typing import Any, ClassVar
+from urllib.parse import quote
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Json, Message, Request, Usage
+from ..core.errors import ProviderFault, ReplyUnreadable, RequestError
+from ..core.events import Event, Finished, Started, Text
+from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest
+from ..core.sse import SseDecoder
+from .base import Fault, ListedModel, Outgoing, Pending, StreamDecoder
+from .faults import classify
+from .prompt import prompt_of
+from .streams import read_reply
+
+_INPUTS = {
+    "temperature": "temperature",
+    "top_p": "top_p",
+    "max_tokens": "max_tokens",
+    "stop": "stop_sequences",
+    "seed": "seed",
+    "presence_penalty": "presence_penalty",
+    "frequency_penalty": "frequency_penalty",
+}
+_UNDER_WAY = frozenset({"starting", "queued", "processing"})
+# The server holds a short piece of work that long; an entry's own header of that name wins.
+_HOLD = (("prefer", "wait=5"),)
+_VERSION = re.compile(r"[0-9a-f]{64}$")
+_encode = msgspec.json.Encoder().encode
+
+
+class _Urls(Struct):
+    get: str | None = None
+    cancel: str | None = None
+    stream: str | None = None
+
+
+class _Metrics(Struct):
+    input_token_count: int | None = None
+    output_token_count: int | None = None
+
+
+class _Job(Struct):
+    id: str | None = None
+    model: str | None = None
+    status: str | None = None
+    input: dict[str, Any] | None = None
+    output: Any = None
+    error: Any = None
+    metrics: _Metrics | None = None
+    urls: _Urls | None = None
+
+
+class JobsDialect:
+    """See the module."""
+
+    name: ClassVar[str] = "jobs"
+    takes: ClassVar[frozenset[str] | None] = frozenset(_INPUTS)
+
+    def encode_chat(self, request: Request) -> Outgoing:
+        given = request.parameters
+        system, rest = system_and_rest(messages_of(request.messages))
+        pictures = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
+        if len(pictures) > 1:
+            raise RequestError("dialect jobs takes one picture at a time", hint="Ask about each in a call of its own.")
+        texts = [Message(m.role, _words(m), tool_calls=m.tool_calls) for m in rest] if pictures else rest
+        inputs: dict[str, Json] = {"prompt": prompt_of(texts, request.markers)}
+        if system:
+            inputs["system_prompt"] = system
+        for picture in pictures:
+            inputs["image"] = picture.address or f"data:{picture.media_type};base64,{picture.data}"
+        inputs |= {theirs: given[ours] for ours, theirs in _INPUTS.items() if ours in given}
+        if isinstance(inputs.get("stop_sequences"), str):
+            inputs["stop_sequences"] = [inputs["stop_sequences"]]
+        extra = dict(request.extra)
+        body: dict[str, Any] = {"input": {**inputs, **extra.pop("input", {})}}
+        path = f"/models/{quote(request.model, safe='/')}/predictions"
+        version = request.model.rpartition(":")[2]
+        if _VERSION.fullmatch(version):
+            path, body["version"] = "/predictions", version
+        if request.stream:
+            body["stream"] = True
+        return Outgoing("chat", path, {**body, **extra}, headers=() if request.stream else _HOLD)
+
+    def decode_chat(self, body: bytes) -> Completion | Fault | Pending:
+        job = read_reply(body, _Job, "the reply")
+        if job.status is None:
+            if job.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but no job: it has no `status`")
+        urls = job.urls or _Urls()
+        if job.status in _UNDER_WAY:
+            if not urls.get:
+                raise ReplyUnreadable("the job is under way, but its reply names no address to ask again (`urls.get`)")
+            return Pending(urls.get, urls.cancel or "", urls.stream or "")
+        if job.status in ("failed", "canceled", "aborted"):
+            why = job.error if isinstance(job.error, str) else ""
+            return _failure(
+                why or f"the job was {job.status}" + ("" if job.status != "failed" else " without a reason")
+            )
+        return Completion((Choice(_text(job.output), _finish(job)),), job.model, job.id, _usage(job.metrics))
+
+    def stream_decoder(self) -> StreamDecoder:
+        return _JobStream()
+
+    def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
+        return classify(status, headers, body, {})
+
+    def encode_models(self) -> Outgoing | None:
+        return None
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        raise ReplyUnreadable("dialect jobs has no list of models")
+
+
+def _words(message: Message) -> str:
+    return "".join(part.text for part in parts_of(message) if not isinstance(part, ImagePart))
+
+
+def _failure(why: str) -> Fault:
+    fault = classify(200, {}, _encode({"error": why}), {})
+    return fault if fault.message else Fault(ProviderFault, why)
+
+
+def _text(output: Json) -> str:
+    if isinstance(output, list):
+        return "".join([_text(piece) for piece in output])
+    if output is None:
+        return ""
+    return output if isinstance(output, str) else _encode(output).decode()
+
+
+def _finish(job: _Job) -> str:
+    # The format has no reason, but it repeats what was asked, and counts.
+    cap = (job.input or {}).get("max_tokens")
+    count = job.metrics.output_token_count if job.metrics is not None else None
+    return "length" if isinstance(cap, int) and count is not None and count >= cap else "stop"
+
+
+def _usage(metrics: _Metrics | None) -> Usage | None:
+    if metrics is None or (metrics.input_token_count is None and metrics.output_token_count is None):
+        return None
+    inputs, outputs = metrics.input_token_count, metrics.output_token_count
+    return Usage(inputs, outputs, inputs + outputs if inputs is not None and outputs is not None else None)
+
+
+class _JobStream:
+    """Events whose data is plain text: not JSON, and a line of blanks is a part of the answer."""
+
+    def __init__(self) -> None:
+        self._sse = SseDecoder()
+        self._started = False
+        self.done = False
+        self.failure: Fault | None = None
+
+    def feed(self, data: bytes) -> list[Event]:
+        events: list[Event] = []
+        if self.done or self.failure is not None:
+            return events
+        try:
+            items = self._sse.feed(data)
+        except ReplyUnreadable as error:
+            self.failure = Fault(type(error), error.what)
+            return events
+        for item in items:
+            name, payload = ("", item) if isinstance(item, bytes) else item
+            if name == "output":
+                if not self._started:
+                    self._started = True
+                    events.append(Started())
+                events.append(Text(payload.decode("utf-8", "replace")))
+            elif name == "error":
+                self.failure = classify(200, {}, payload, {})
+            elif name == "done":
+                self._end(payload, events)
+            if self.done or self.failure is not None:
+                break
+        return events
+
+    def end(self) -> bool:
+        return self.done
+
+    def _end(self, payload: bytes, events: list[Event]) -> None:
+        reason = _reason(payload)
+        if reason in ("error", "canceled"):
+            self.failure = Fault(ProviderFault, f"the job ended early ({reason})")
+            return
+        self.done = True
+        events.append(Finished("stop"))
+
+
+class _Done(Struct):
+    reason: str | None = None
+
+
+def _reason(payload: bytes) -> str | None:
+    try:
+        return read_reply(payload, _Done, "the end").reason
+    except ReplyUnreadable:
+        return None
