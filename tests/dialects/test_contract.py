@@ -246,6 +246,31 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
             "tool_choice": {"type": "function", "name": "f"},
         },
     ),
+    "converse": (
+        {"tools": TOOLS, "tool_choice": {"type": "function", "function": {"name": "f"}}, "stop": "#", "max_tokens": 5},
+        {
+            "system": [{"text": "S"}],
+            "messages": [
+                {
+                    "role": "user",
+                    "content": [{"text": "Look"}, {"image": {"format": "png", "source": {"bytes": "AAAA"}}}],
+                },
+                {"role": "assistant", "content": [{"toolUse": {"toolUseId": "c1", "name": "f", "input": {"a": 1}}}]},
+                {
+                    "role": "user",
+                    "content": [
+                        {"toolResult": {"toolUseId": "c1", "content": [{"text": "17"}], "status": "success"}},
+                        {"text": "So?"},
+                    ],
+                },
+            ],
+            "toolConfig": {
+                "tools": [{"toolSpec": {"name": "f", "inputSchema": {"json": {"type": "object"}}, "description": "d"}}],
+                "toolChoice": {"tool": {"name": "f"}},
+            },
+            "inferenceConfig": {"maxTokens": 5, "stopSequences": ["#"]},
+        },
+    ),
     "lines": (
         {"tools": TOOLS, "response_format": SCHEMA, "stop": "#", "max_tokens": 5, "seed": 7},
         {
@@ -309,6 +334,20 @@ def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
         ("lines", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
         ("lines", [{"role": "user", "content": 7}], {}),
         ("prompt", [{"role": "tool", "content": "17"}], {}),
+        ("predict", [{"role": "user", "content": [IMAGE]}], {}),
+        ("jobs", [{"role": "user", "content": [IMAGE, IMAGE]}], {}),
+        ("jobs", [{"role": "assistant", "tool_calls": CALLS}], {}),
+        (
+            "converse",
+            [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}],
+            {},
+        ),
+        (
+            "converse",
+            [{"role": "user", "content": [{"type": "image_url", "image_url": {"url": "data:image/tiff;base64,AA"}}]}],
+            {},
+        ),
+        ("converse", [{"role": "assistant", "tool_calls": CALLS}], {"tools": TOOLS, "tool_choice": "none"}),
         ("prompt", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
     ],
 )
@@ -316,3 +355,72 @@ def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages:
     with pytest.raises(agouti.RequestError) as refused:
         dialect(name).encode_chat(Request("m", messages, parameters))
     assert refused.value.what
+
+
+def entry_of(served: Served, label: str, **changes: Any) -> agouti.Config:
+    """The ready-made entry of a stand-in, changed."""
+    import tomllib
+
+    given = tomllib.loads(served.entry(label))["providers"][label]
+    return agouti.load_config({"providers": {label: {**given, **changes}}}, environment=served.environment)
+
+
+@pytest.mark.parametrize("kind", ["ask", "stream"])
+def test_other_forms_of_a_dialect_that_an_entry_can_name(served: Served, caller: Caller, kind: str) -> None:
+    forms = [
+        (entry_of(served, "barn", address=served.address("barn") + "/api/generate"), "loam-2b:latest@barn"),
+        (entry_of(served, "canal", paths={"stream": "/models/{model}:streamGenerateContent"}), "narrow-3@canal"),
+        (entry_of(served, "quay", key={"env": "QUAY_KEY"}), "hull.deck-2:0@quay"),
+    ]
+    for config, model in forms:
+        reply = caller.call(kind, config, model, "When does garlic go in?", system="Brief.", max_tokens=4)
+        assert (reply.text, reply.truncated, reply.usage.output_tokens) == ("Garlic goes in betwee", True, 4)
+
+
+def test_wrong_signature_and_changed_frame_are_told(served: Served) -> None:
+    key = {"signature": "v4", "region": "north", "service": "models", "access_key": {"env": "QUAY_ACCESS_KEY"}}
+    config = entry_of(served, "quay", key={**key, "secret_key": {"env": "QUAY_KEY"}})
+    with agouti.Client(config) as client, pytest.raises(agouti.CredentialRefused, match="signature"):
+        client.ask(MODELS["converse"], "Garlic?")
+    stream = bytearray(SAMPLES["converse"].stream)
+    stream[-30] ^= 1
+    fake = FakeTransport([[bytes(stream[:900]), bytes(stream[900:])]])
+    entry = {"providers": {"p": {"address": "https://p.example", "dialect": "converse"}}}
+    with agouti.Client(entry, transport=fake) as client, pytest.raises(agouti.FramingError) as broken:
+        "".join(client.stream("m@p", "Garlic?"))
+    assert broken.value.partial is not None
+    assert broken.value.partial.text.startswith("Not yet")
+
+
+@pytest.mark.parametrize(
+    ("instance", "sent", "prediction", "text"),
+    [
+        (None, {"prompt": "Peas?"}, "In March.", "In March."),
+        (None, {"prompt": "Peas?"}, {"candidates": [{"content": "In March."}]}, "In March."),
+        ({"prompt": "/prefix", "text": "/out/0"}, {"prefix": "Peas?"}, {"out": ["In March."]}, "In March."),
+        ({"messages": "/messages"}, {"messages": [{"role": "user", "content": "Peas?"}]}, {"text": "In March."}, "In March."),
+        (None, {"prompt": "Peas?"}, {"safetyAttributes": {"blocked": True}}, ""),
+    ],
+)  # fmt: skip
+def test_instances_have_the_shape_that_the_entry_says(instance: Any, sent: Any, prediction: Any, text: str) -> None:
+    provider: dict[str, Any] = {"address": "https://p.example/v1/models", "dialect": "predict"}
+    fake = FakeTransport([{"predictions": [prediction]}])
+    with agouti.Client(
+        {"providers": {"p": {**provider, **({"instance": instance} if instance else {})}}}, transport=fake
+    ) as client:
+        reply = client.ask("m@p", "Peas?")
+    assert fake.requests[0].url == "https://p.example/v1/models/m:predict"
+    assert json.loads(fake.requests[0].body or b"") == {"instances": [sent]}
+    assert reply.text == text
+    assert reply.finish_reason == (None if text else "content_filter")
+
+
+def test_prediction_without_text_says_where_was_looked() -> None:
+    fake = FakeTransport([{"predictions": [{"x": 1}]}])
+    entry = {"providers": {"p": {"address": "https://p.example/v1/models", "dialect": "predict"}}}
+    with (
+        agouti.Client(entry, transport=fake) as client,
+        pytest.raises(agouti.ReplyUnreadable, match="/content") as wrong,
+    ):
+        client.ask("m@p", "Peas?")
+    assert "instance" in wrong.value.hint

@@ -33,14 +33,18 @@ BOARD: dict[str, Any] = {
 }
 REPLY = {"engine": "m", "result": [{"words": "In March.", "why": "full"}], "meta": {"in": 5, "out": 3}}
 MEANS = Completion((Choice("In March.", "length"),), "m", None, Usage(5, 3, 8))
-PIECES = [{"engine": "m", "words": "In "}, {"words": "March."}, {"words": "", "why": "full", "meta": {"in": 5, "out": 3}}]
+PIECES = [
+    {"engine": "m", "words": "In "},
+    {"words": "March."},
+    {"words": "", "why": "full", "meta": {"in": 5, "out": 3}},
+]
 
 
 def entry(**changes: Any) -> dict[str, Any]:
     board = {**BOARD, **changes}
     return {
         "dialects": {"board": {name: value for name, value in board.items() if value is not None}},
-        "providers": {"hall": {"address": "https://hall.example/v2", "dialect": "board"}},
+        "providers": {"hall": {"address": "https://hall.example/v2", "dialect": "board", "retries": {"most": 0}}},
     }
 
 
@@ -95,7 +99,11 @@ def test_prompt_and_system_have_places_of_their_own_and_the_end_may_be_the_conne
         client.ask("m@hall", "Peas?", system="Brief.")
         with client.stream("m@hall", "Peas?") as stream:
             assert "".join(stream) == "In"
-    assert json.loads(fake.requests[0].body or b"") == {"settings": {"tone": "plain"}, "in": "Peas?", "before": "Brief."}
+    assert json.loads(fake.requests[0].body or b"") == {
+        "settings": {"tone": "plain"},
+        "in": "Peas?",
+        "before": "Brief.",
+    }
     decoder = plain.stream_decoder()
     assert decoder is not None
     assert not decoder.end()

@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.core.http import HttpReply
 from agouti.standins import Served
 from agouti.testing import FakeTransport
 
@@ -15,7 +16,9 @@ from ..conftest import Caller
 
 MODEL = "potters/clinker-7b@kiln"
 HOST = "https://kiln.example"
-ENTRY = {"providers": {"kiln": {"address": f"{HOST}/v1", "dialect": "jobs", "key": {"env": "K"}, "retries": {"most": 1}}}}
+ENTRY = {
+    "providers": {"kiln": {"address": f"{HOST}/v1", "dialect": "jobs", "key": {"env": "K"}, "retries": {"most": 1}}}
+}
 
 
 def job(status: str, host: str = HOST, **more: Any) -> dict[str, Any]:
@@ -25,6 +28,9 @@ def job(status: str, host: str = HOST, **more: Any) -> dict[str, Any]:
 
 def done(**more: Any) -> dict[str, Any]:
     return job("succeeded", output=["In ", "March."], **more)
+
+
+BUSY = HttpReply(503, {}, b"")
 
 
 def asked(replies: list[Any], **options: Any) -> tuple[agouti.Reply, FakeTransport]:
@@ -53,12 +59,14 @@ def test_key_goes_to_the_providers_own_origin_only(host: str) -> None:
 
 
 def test_hiccup_while_waiting_does_not_start_the_work_again() -> None:
-    reply, fake = asked([job("starting"), (503, {}, b""), done()])
+    reply, fake = asked([job("starting"), BUSY, done()])
     assert reply.text == "In March."
-    with pytest.raises(agouti.AgoutiError) as lost:
-        asked([job("starting"), (503, {}, b""), (503, {}, b""), job("canceled")])
-    assert isinstance(lost.value, agouti.Overloaded)
     assert [each.method for each in fake.requests] == ["POST", "GET", "GET"]
+    lost = FakeTransport([job("starting"), BUSY, BUSY, job("canceled")])
+    config = agouti.load_config(ENTRY, environment={"K": "kk"})
+    with agouti.Client(config, transport=lost) as client, pytest.raises(agouti.Overloaded):
+        client.ask("a/b@kiln", "Peas?")
+    assert [each.url.rpartition("/")[2] for each in lost.requests] == ["predictions", "1", "1", "cancel"]
 
 
 @pytest.mark.parametrize(

@@ -98,8 +98,8 @@ def _headers(data: bytes) -> dict[str, str]:
 def frame(headers: Mapping[str, str], payload: bytes) -> bytes:
     """The bytes of one frame, for tests and stand-ins."""
     packed = b"".join(
-        bytes([len(name)]) + name.encode() + bytes([_TEXT]) + len(value.encode()).to_bytes(2, "big") + value.encode()
-        for name, value in headers.items()
+        len(name).to_bytes(1, "big") + name + bytes([_TEXT]) + len(value).to_bytes(2, "big") + value
+        for name, value in ((name.encode(), value.encode()) for name, value in headers.items())
     )
     sizes = struct.pack(">II", len(packed) + len(payload) + _LEAST, len(packed))
     body = sizes + _CRC.pack(zlib.crc32(sizes)) + packed + payload
