@@ -24,7 +24,7 @@ def body(model: str, **more: Any) -> dict[str, Any]:
     }
 
 
-@pytest.mark.parametrize("name", names())
+@pytest.mark.parametrize("name", MODELS)
 def test_request_reply_and_chunks_have_one_form_everywhere(served: Served, name: str) -> None:
     with agouti.Client(served.config) as client:
         reply = client.exchange(body(MODELS[name], max_completion_tokens=20, user=None))

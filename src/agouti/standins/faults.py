@@ -165,7 +165,7 @@ def _wanted(scope: Scope, body: bytes) -> str:
             return str(value.decode())
     for place in (body, scope["path"].encode()):
         found = re.search(rb"\+([a-z-]+(?:=\d+)?(?:x\d+)?(?:#\w+)?)[\"/:]", place)
-        if found and (place is not body or b'"model"' in body):
+        if found and (place is not body or b'"model"' in body or b'"engine"' in body):
             return found[1].decode()
     return ""
 

@@ -82,6 +82,28 @@ _QUILL = (
     StandInModel("petal-embed", 512, (0.02, 0.0), sees=False, vectors=256),
 )
 
+# A wire format that a configuration declares: see the guide to dialects.
+_BOARD = """
+[dialects.board]
+path = "/talk"
+model = "/engine"
+messages = "/conversation"
+role = "/who"
+content = "/words"
+roles = { assistant = "board" }
+parameters = { temperature = "/settings/heat", max_tokens = "/settings/limit", stop = "/settings/ends" }
+text = "/result/0/words"
+finish_reason = "/result/0/why"
+finish_reasons = { over = "stop", full = "length" }
+reported_model = "/engine"
+usage = { input_tokens = "/meta/in", output_tokens = "/meta/out" }
+error = "/problem/said"
+error_code = "/problem/code"
+error_codes = { E1 = "CredentialRefused", E4 = "ModelUnknown" }
+models = { path = "/engines", list = "/engines" }
+stream = { framing = "lines", switch = "/live", text = "/words", finish_reason = "/why" }
+"""
+
 STAND_INS = (
     StandIn(
         "northbank",
@@ -249,6 +271,15 @@ STAND_INS = (
         settings='key = { signature = "v4", region = "north", service = "models", '
         'access_key = { env = "QUAY_ACCESS_KEY" }, secret_key = { env = "QUAY_SECRET_KEY" } }\n',
         models=(StandInModel("hull.deck-2:0", 32768), StandInModel("hull.embed-1:0", vectors=64)),
+    ),
+    StandIn(
+        "hall",
+        "board",
+        path="/v2",
+        doors=(KeyHeader("x-hall-pass", "hl-6f08-marsh-lane-demo"),),
+        variables={"HALL_PASS": "hl-6f08-marsh-lane-demo"},
+        settings='key = { env = "HALL_PASS" }\nsend_key = "header:x-hall-pass"\n' + _BOARD,
+        models=(StandInModel("cork-2", 8192),),
     ),
 )
 

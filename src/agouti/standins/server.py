@@ -13,7 +13,7 @@ from starlette.applications import Starlette
 from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from . import chat, contents, converse, jobs, lines, messages, predict, prompt, responses, tokens
+from . import board, chat, contents, converse, jobs, lines, messages, predict, prompt, responses, tokens
 from .faults import Faulty
 from .providers import STAND_INS, by_label
 from .settings import Settings
@@ -53,6 +53,7 @@ def _drop_connection(scope: Scope, hard: bool) -> None:
 def application(settings: Settings) -> ASGIApp:
     """All stand-ins as one ASGI application: ``/LABEL/...``."""
     dialects = {
+        "board": board,
         "chat": chat,
         "contents": contents,
         "converse": converse,

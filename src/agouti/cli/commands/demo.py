@@ -56,6 +56,15 @@ STEPS: tuple[tuple[str, str], ...] = (
         """,
     ),
     (
+        "Other providers, other wire formats: the same call",
+        """
+        for model in ("envelope-2@letterbox", "narrow-3@canal", "valley-4@echo", "vellum-base@scroll",
+                      "loam-2b:latest@barn", "grist-1@mill", "potters/clinker-7b@kiln", "hull.deck-2:0@quay"):
+            reply = client.ask(model, "When does garlic go in?", max_tokens=12)
+            print(f"{client.endpoint(reply.provider).dialect.name:10}{reply.usage.total_tokens:3} tokens   {reply}")
+        """,
+    ),
+    (
         "A wrong name says which names are near",
         """
         try:
@@ -124,7 +133,7 @@ def command() -> None:
         ) from None
     with serve(pace=0.01 if colour() else 0.0) as served, agouti.Client(served.config) as client:
         click.echo(
-            paint("Marsh Lane Seed Library", bold=True) + ": two made-up providers, northbank and shed, are running."
+            paint("Marsh Lane Seed Library", bold=True) + ": made-up providers are running, one for each wire format."
         )
         scope: dict[str, Any] = {"agouti": agouti, "client": client}
         for number, (title, code) in enumerate(STEPS, 1):

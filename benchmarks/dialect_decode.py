@@ -1,0 +1,116 @@
+"""What decoding one chunk costs on each dialect, against splitting the same bytes and decoding the JSON in them.
+
+The bytes are those of a stand-in's stream, repeated. The floor splits at the format's own marks and decodes every
+payload with msgspec into plain values; the dialect gives typed events for the same bytes.
+"""
+
+import argparse
+from collections.abc import Callable
+from time import perf_counter
+from typing import Any
+
+import msgspec
+
+import agouti
+from agouti.core.events import Event
+from agouti.core.eventstream import FrameDecoder
+from agouti.dialects.base import Fault, StreamDecoder
+from agouti.dialects.registry import dialect
+from agouti.standins import serve
+
+MODELS = {
+    "chat": "quill-large@northbank",
+    "responses": "valley-4@echo",
+    "prompt": "vellum-base@scroll",
+    "messages": "envelope-2@letterbox",
+    "contents": "narrow-3@canal",
+    "lines": "loam-2b:latest@barn",
+    "jobs": "potters/clinker-7b@kiln",
+    "converse": "hull.deck-2:0@quay",
+}
+
+
+class Tape:
+    """A stream decoder that keeps the bytes it is fed."""
+
+    def __init__(self, inner: StreamDecoder) -> None:
+        self._inner = inner
+        self.data = bytearray()
+
+    @property
+    def done(self) -> bool:
+        return self._inner.done
+
+    @property
+    def failure(self) -> Fault | None:
+        return self._inner.failure
+
+    def feed(self, data: bytes) -> list[Event]:
+        self.data += data
+        return self._inner.feed(data)
+
+    def end(self) -> bool:
+        return self._inner.end()
+
+
+def streamed(client: agouti.Client, model: str) -> bytes:
+    """The bytes of a stream."""
+    spoken: Any = client.endpoint(model.rpartition("@")[2]).dialect
+    tape = Tape(spoken.stream_decoder())
+    spoken.stream_decoder = lambda: tape
+    with client.stream(model, "Plan my spring bed.") as stream:
+        for _ in stream:
+            pass
+    return bytes(tape.data)
+
+
+def floor(name: str, data: bytes) -> int:
+    """Split and decode; how many payloads there were."""
+    decode = msgspec.json.decode
+    if name == "converse":
+        payloads = [frame.payload for frame in FrameDecoder().feed(data)]
+    elif name == "lines":
+        payloads = data.split(b"\n")
+    else:
+        payloads = [block.rpartition(b"data: ")[2] for block in data.split(b"\n\n")]
+    count = 0
+    for payload in payloads:
+        if payload[:1] == b"{" and name != "jobs":
+            decode(payload)
+        count += 1
+    return count
+
+
+def best(work: Callable[[], object], rounds: int) -> float:
+    """Seconds of the quickest round."""
+    found = float("inf")
+    for _ in range(rounds):
+        started = perf_counter()
+        work()
+        found = min(found, perf_counter() - started)
+    return found
+
+
+def main() -> None:
+    """Measure all of them."""
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--rounds", type=int, default=200)
+    rounds = options.parse_args().rounds
+    print(f"{'dialect':<10} {'chunks':>6} {'us/chunk':>9} {'floor':>6} {'ratio':>6}")
+    with serve() as served, agouti.Client(served.config) as client:
+        for name, model in MODELS.items():
+            data = streamed(client, model)
+
+            def typed(name: str = name, data: bytes = data) -> None:
+                decoder = dialect(name).stream_decoder()
+                if decoder is not None:
+                    decoder.feed(data)
+
+            chunks = floor(name, data)
+            ours, theirs = best(typed, rounds), best(lambda name=name, data=data: floor(name, data), rounds)  # type: ignore[misc]
+            per_chunk = 1e6 / chunks
+            print(f"{name:<10} {chunks:>6} {ours * per_chunk:>9.2f} {theirs * per_chunk:>6.2f} {ours / theirs:>6.2f}")
+
+
+if __name__ == "__main__":
+    main()
