@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from .config.entries import Config, Model, Provider
     from .config.load import load as load_config
     from .core import events
-    from .core.chat import Message, Usage
+    from .core.chat import Citation, Message, SafetyNote, Usage
     from .core.errors import (
         AddressWrong,
         AgoutiError,
@@ -71,6 +71,7 @@ if TYPE_CHECKING:
         SeveralKeys,
         SignatureKey,
     )
+    from .embeddings import Embeddings, Near
     from .streams import AsyncStream, Stream
 
 __version__ = "0.1.0"
@@ -83,6 +84,7 @@ _HOME = {
     "AsyncStream": "streams",
     "Attempt": "core.reply",
     "CircuitOpen": "core.errors",
+    "Citation": "core.chat",
     "Client": "client",
     "CommandKey": "credentials.sources",
     "Config": "config.entries",
@@ -95,6 +97,7 @@ _HOME = {
     "CredentialMissing": "core.errors",
     "CredentialRefused": "core.errors",
     "DeadlineExceeded": "core.errors",
+    "Embeddings": "embeddings",
     "EnvKey": "credentials.sources",
     "FileKey": "credentials.sources",
     "FramingError": "core.errors",
@@ -105,6 +108,7 @@ _HOME = {
     "Message": "core.chat",
     "Model": "config.entries",
     "ModelUnknown": "core.errors",
+    "Near": "embeddings",
     "NoAccess": "core.errors",
     "NotRecorded": "core.errors",
     "NotRunning": "core.errors",
@@ -124,6 +128,7 @@ _HOME = {
     "RequestError": "core.errors",
     "RequestRefused": "core.errors",
     "Retries": "core.retries",
+    "SafetyNote": "core.chat",
     "Secret": "core.secret",
     "SeveralKeys": "credentials.sources",
     "SignatureKey": "credentials.sources",
@@ -147,6 +152,7 @@ __all__ = [
     "AsyncStream",
     "Attempt",
     "CircuitOpen",
+    "Citation",
     "Client",
     "CommandKey",
     "Config",
@@ -159,6 +165,7 @@ __all__ = [
     "CredentialMissing",
     "CredentialRefused",
     "DeadlineExceeded",
+    "Embeddings",
     "EnvKey",
     "FileKey",
     "FramingError",
@@ -169,6 +176,7 @@ __all__ = [
     "Message",
     "Model",
     "ModelUnknown",
+    "Near",
     "NoAccess",
     "NotRecorded",
     "NotRunning",
@@ -188,6 +196,7 @@ __all__ = [
     "RequestError",
     "RequestRefused",
     "Retries",
+    "SafetyNote",
     "Secret",
     "SeveralKeys",
     "SignatureKey",

@@ -7,7 +7,7 @@ import os
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from time import perf_counter, time
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, TypeVar, Unpack
+from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, Unpack
 
 from msgspec.structs import replace
 
@@ -31,9 +31,11 @@ from .transport.base import AsyncTransport, SyncTransport
 if TYPE_CHECKING:
     from typing import Self
 
+    from .embeddings import Embeddings
     from .engine.drive import Run
     from .engine.drive_async import AsyncRun
     from .engine.effects import Steps
+    from .engine.embedding import Embedding
 
 T = TypeVar("T")
 Path = str | os.PathLike[str]
@@ -50,6 +52,13 @@ class Options(Parameters, total=False):
 
     system: str | None
     examples: Iterable[tuple[str, str]]
+    deadline: float | None
+    extra: dict[str, Json]
+
+
+class EmbedOptions(TypedDict, total=False):
+    """What `Client.embed` takes besides: ``deadline``, seconds for the whole call; ``extra``, fields as they are."""
+
     deadline: float | None
     extra: dict[str, Json]
 
@@ -127,10 +136,27 @@ class _Client:
         """The call that `ask` would make, for services that look at it."""
         return self._call(model, prompt, options)
 
+    def _embedding(
+        self, label: str, texts: "str | Iterable[str]", dimensions: int | None, options: "EmbedOptions"
+    ) -> "tuple[Embedding, list[str]]":
+        from .engine.embedding import Embedding, checked_texts
+
+        if dimensions is not None and dimensions < 1:
+            raise RequestError(f"dimensions = {dimensions} is out of range", hint="It takes a whole number from 1.")
+        label = self._full(label)
+        # No other model takes over: its vectors would not compare.
+        target = self._targets.of(label)
+        deadline = options.get("deadline") or target.model.deadline
+        made = Embedding(
+            target, perf_counter, dimensions=dimensions, extra=options.get("extra") or {}, deadline=deadline
+        )
+        return made, checked_texts([texts] if isinstance(texts, str) else list(texts))
+
+    def _full(self, label: str) -> str:
+        return f"{label}@{self._anywhere}" if self._anywhere is not None and "@" not in label else label
+
     def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
-        if self._anywhere is not None and "@" not in label:
-            label = f"{label}@{self._anywhere}"
-        targets = self._targets.chain(label)
+        targets = self._targets.chain(self._full(label))
         given: dict[str, Json] = dict(options)
         system = given.pop("system", None)
         examples = given.pop("examples", ())
@@ -231,6 +257,53 @@ class Client(_Client):
         with Stream(self._run(stream(call, so_far)), so_far) as streamed:
             for event in streamed.events():
                 yield from chunks.of((event,))
+
+    def embed(
+        self,
+        model: str,
+        texts: str | Iterable[str],
+        *,
+        dimensions: int | None = None,
+        concurrency: int = 4,
+        **options: Unpack[EmbedOptions],
+    ) -> "Embeddings":
+        """Turn texts into vectors: any number of them, in batches as large as the provider takes.
+
+        Args:
+            model: a label, or ``NAME@PROVIDER``.
+            texts: one text, or many; none of them empty.
+            dimensions: how long the vectors are to be, for models that can choose.
+            concurrency: how many batches are asked for at a time.
+            options: ``deadline`` and ``extra``, as for `ask`.
+
+        Returns:
+            One float32 array and its texts, in the given order: see `agouti.Embeddings`.
+
+        Raises:
+            RequestError: a text is empty (says which), or the dialect has no embeddings.
+            ContextOverflow: a text is too long: says which.
+            ReplyUnreadable: the vectors are not of one length, or not of the one asked for.
+        """
+        from .embeddings import assembled
+        from .engine.embedding import batches
+
+        started = perf_counter()
+        embedding, given = self._embedding(model, texts, dimensions, options)
+        parts = list(batches(given, embedding.most_texts))
+        if len(parts) == 1:
+            pieces = self.run(embedding.steps(parts[0]))
+        else:
+            from concurrent.futures import ThreadPoolExecutor
+
+            with ThreadPoolExecutor(max(1, min(concurrency, len(parts)))) as pool:
+                work = [pool.submit(self.run, embedding.steps(part)) for part in parts]
+                try:
+                    pieces = [piece for each in work for piece in each.result()]
+                except BaseException:
+                    # Those that have not begun would only cost.
+                    pool.shutdown(wait=True, cancel_futures=True)
+                    raise
+        return assembled(given, pieces, label=model, dimensions=dimensions, elapsed=perf_counter() - started)
 
     def models(self, provider: str) -> tuple[ListedModel, ...]:
         """The provider's own list of models: exact names, and what else it says of them.
@@ -346,6 +419,37 @@ class AsyncClient(_Client):
             async for event in streamed.events():
                 for chunk in chunks.of((event,)):
                     yield chunk
+
+    async def embed(
+        self,
+        model: str,
+        texts: str | Iterable[str],
+        *,
+        dimensions: int | None = None,
+        concurrency: int = 4,
+        **options: Unpack[EmbedOptions],
+    ) -> "Embeddings":
+        """Turn texts into vectors; as `Client.embed`."""
+        import asyncio
+
+        from .embeddings import assembled
+        from .engine.embedding import Batch, Embedded, batches
+
+        started = perf_counter()
+        embedding, given = self._embedding(model, texts, dimensions, options)
+        room = asyncio.Semaphore(max(1, concurrency))
+
+        async def got(part: Batch) -> list[Embedded]:
+            async with room:
+                return await self.run(embedding.steps(part))
+
+        try:
+            async with asyncio.TaskGroup() as group:
+                work = [group.create_task(got(part)) for part in batches(given, embedding.most_texts)]
+        except* Exception as several:
+            raise several.exceptions[0] from None
+        pieces = [piece for each in work for piece in each.result()]
+        return assembled(given, pieces, label=model, dimensions=dimensions, elapsed=perf_counter() - started)
 
     async def models(self, provider: str) -> tuple[ListedModel, ...]:
         """The provider's own list of models; as `Client.models`."""

@@ -34,6 +34,7 @@ from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..core.near import near
 from ..core.reply import Attempt, Reply
 from ..credentials.credential import Credential
+from ..dialects.base import Outgoing
 from ..transport.base import TransportFailure
 from .effects import Drop, Fetch, Send, Sleep, Steps
 from .gather import Gathering
@@ -58,6 +59,8 @@ class Call(Struct, frozen=True, gc=False):
         deadline: seconds that the whole call may take.
         chance: random numbers from 0 to 1, for the waits.
         now: the time in seconds since the epoch, for the expiry of keys.
+        encode: makes what is sent of a request; what the dialect makes of it where not given.
+        receive: gets the reply; a whole chat reply where not given.
         verbatim: a stream's chunks that are in the canonical form already come as they are, too.
     """
 
@@ -68,11 +71,13 @@ class Call(Struct, frozen=True, gc=False):
     chance: Callable[[], float] = random
     now: Clock = time.time
     verbatim: bool = False
+    encode: Callable[[Target, Request], Outgoing] | None = None
+    receive: Receiver | None = None
 
 
 def ask(call: Call) -> Steps[Reply]:
     """Get the whole reply."""
-    return _exchange(call, whole, None)
+    return _exchange(call, call.receive or whole, None)
 
 
 def stream(call: Call, so_far: Gathering) -> Steps[Reply]:
@@ -132,7 +137,8 @@ def _at_target(
             raise _circuit_open(target, rest)
         credential = yield from credential_for(call, target)
         timeouts = endpoint.timeouts if until is None else _within(endpoint.timeouts, until, began)
-        sent = endpoint.request(endpoint.dialect.encode_chat(request), target.model.name, credential)
+        encoded = endpoint.dialect.encode_chat(request) if call.encode is None else call.encode(target, request)
+        sent = endpoint.request(encoded, target.model.name, credential)
         failed = None
         try:
             cap = request.parameters.get("max_tokens")

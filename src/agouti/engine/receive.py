@@ -87,7 +87,7 @@ def whole(this: Try) -> Steps[Answer]:
     try:
         reply = yield from sent(this, this.request)
     except TransportFailure as failure:
-        failed = _not_received(failure, this)
+        failed = not_received(failure, this)
     except DeadlineExceeded as late:
         failed = Failed(late, began=True)
     else:
@@ -152,7 +152,7 @@ def _told(this: Try, address: str) -> Steps[HttpReply]:
         try:
             reply = yield from sent(this, request)
         except TransportFailure as failure:
-            failed = _not_received(failure, this)
+            failed = not_received(failure, this)
             passes = True
         except DeadlineExceeded as late:
             raise Failed(late, began=True) from None
@@ -182,7 +182,7 @@ def streamed(so_far: Gathering, verbatim: bool) -> Receiver:
             so_far.status = reply.status
             return (yield from _events(this, reply, so_far, verbatim))
         except TransportFailure as failure:
-            failed = _not_received(failure, this)
+            failed = not_received(failure, this)
         except DeadlineExceeded as late:
             failed = Failed(late, began=True)
         if so_far.began:
@@ -317,7 +317,8 @@ def _reason_by_cap(completion: Completion, cap: int | None) -> str | None:
     return "length" if usage.output_tokens is not None and usage.output_tokens >= cap else None
 
 
-def _not_received(failure: TransportFailure, this: Try) -> Failed:
+def not_received(failure: TransportFailure, this: Try) -> Failed:
+    """The failure of a try whose reply did not come."""
     left = this.left()
     if failure.reason == "timeout" and left is not None and left <= 0.01:
         return Failed(DeadlineExceeded("the call took longer than its deadline"), began=True)

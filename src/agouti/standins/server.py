@@ -130,6 +130,11 @@ system = "You answer growers' questions in two sentences."
 parameters = { temperature = 0.2 }
 price = { input = 0.27, output = 0.81 }
 
+[models.finder]
+provider = "northbank"
+name = "petal-embed"
+price = { input = 0.02, output = 0.0 }
+
 [models.almanac-local]
 provider = "shed"
 name = "loam-2b"

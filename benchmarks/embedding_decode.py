@@ -1,0 +1,56 @@
+"""What 256 vectors of 1536 numbers cost from reply to array: as base64, and as JSON numbers."""
+
+import argparse
+import base64
+import json
+from time import perf_counter
+
+import numpy
+
+from agouti.core.chat import Completion
+from agouti.core.reply import Reply
+from agouti.core.vectors import Vectors
+from agouti.dialects.chat import ChatDialect
+from agouti.embeddings import assembled
+from agouti.engine.embedding import Embedded
+
+
+def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dtype[numpy.float32]]":
+    """The array of a reply, by the way that `Client.embed` takes."""
+    found = ChatDialect().decode_vectors(body)
+    if not isinstance(found, Vectors):
+        raise TypeError(found)
+    reply = Reply.of(Completion(()), label="", provider="", price=None, elapsed=0, attempts=())
+    return assembled(["x"] * count, [Embedded(0, found, reply)], label="", dimensions=None, elapsed=0).vectors
+
+
+def main() -> None:
+    """Measure both."""
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--rounds", type=int, default=9)
+    options.add_argument("--count", type=int, default=256)
+    options.add_argument("--length", type=int, default=1536)
+    given = options.parse_args()
+    chance = numpy.random.default_rng(1)
+    vectors = chance.standard_normal((given.count, given.length)).astype("<f4")
+    as_text = [base64.b64encode(vector.tobytes()).decode() for vector in vectors]
+    bodies = {
+        "numbers": json.dumps({"data": [{"index": i, "embedding": v.tolist()} for i, v in enumerate(vectors)]}).encode(),
+        "base64": json.dumps({"data": [{"index": i, "embedding": text} for i, text in enumerate(as_text)]}).encode(),
+    }
+    taken: dict[str, list[float]] = {name: [] for name in bodies}
+    for _ in range(given.rounds):
+        for name, body in bodies.items():
+            started = perf_counter()
+            found = arrays(body, given.count)
+            taken[name].append(perf_counter() - started)
+            if not (found == vectors).all():
+                raise AssertionError(name)
+    for name, times in taken.items():
+        print(f"{name:<8} {len(bodies[name]) / 1e6:6.1f} MB {sorted(times)[len(times) // 2] * 1e3:8.1f} ms")
+    ratios = sorted(a / b for a, b in zip(taken["numbers"], taken["base64"], strict=True))
+    print(f"base64 is {ratios[len(ratios) // 2]:.1f} times as fast")
+
+
+if __name__ == "__main__":
+    main()

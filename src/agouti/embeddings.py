@@ -1,0 +1,209 @@
+"""Vectors of texts, as one array: what `Client.embed` gives."""
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from .core.chat import Usage
+from .core.errors import ConfigError, ReplyUnreadable, RequestError
+from .core.vectors import Vector
+from .engine.embedding import Embedded
+
+try:
+    import numpy
+except ModuleNotFoundError:
+    raise ConfigError(
+        "embeddings need numpy, which is not installed", hint="Install it: pip install 'agouti-client[arrays]'"
+    ) from None
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+
+class Near(Struct, frozen=True):
+    """A text that is near a query.
+
+    Attributes:
+        index: its place among the texts.
+        text: the text.
+        score: the cosine of the angle between the vectors: 1 is the same direction, 0 nothing in common.
+    """
+
+    index: int
+    text: str
+    score: float
+
+
+class Embeddings:
+    """Texts and their vectors.
+
+    Attributes:
+        texts: the texts, in the order in which they were given.
+        vectors: a float32 array of shape (n, d).
+        label: the label that was asked.
+        model: the name that the provider reports.
+        provider: label of the provider.
+        usage: token counts of all requests together.
+        cost: in the currency of the entry's price; `None` where that is not known.
+        elapsed: seconds from the call to the last vector.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     notes = client.embed("finder", ["Broad beans like cold soil.", "Tomatoes want warmth."])
+        ...     query = client.embed("finder", "bean in cold weather")
+        >>> notes.vectors.shape, notes.near(query, 1)[0].text
+        ((2, 256), 'Broad beans like cold soil.')
+    """
+
+    def __init__(
+        self,
+        texts: Sequence[str],
+        vectors: "NDArray[numpy.float32]",
+        *,
+        label: str = "",
+        model: str | None = None,
+        provider: str = "",
+        usage: Usage = Usage(),  # noqa: B008  (frozen)
+        cost: float | None = None,
+        elapsed: float = 0.0,
+    ) -> None:
+        self.texts = tuple(texts)
+        self.vectors = vectors
+        self.label = label
+        self.model = model
+        self.provider = provider
+        self.usage = usage
+        self.cost = cost
+        self.elapsed = elapsed
+        self._directions: NDArray[numpy.float32] | None = None
+
+    @property
+    def dimensions(self) -> int:
+        """The length of each vector."""
+        return int(self.vectors.shape[1])
+
+    def __len__(self) -> int:
+        return len(self.texts)
+
+    def __repr__(self) -> str:
+        return f"Embeddings({len(self)} texts, {self.dimensions} dimensions, model={self.model!r})"
+
+    def normalised(self) -> "Embeddings":
+        """The same with every vector of length 1 (one of zeros stays as it is)."""
+        return Embeddings(
+            self.texts,
+            self._unit(),
+            label=self.label,
+            model=self.model,
+            provider=self.provider,
+            usage=self.usage,
+            cost=self.cost,
+            elapsed=self.elapsed,
+        )
+
+    def near(self, query: "Embeddings | ArrayLike", k: int = 5) -> list[Near]:
+        """The texts nearest to a query, the nearest first.
+
+        Args:
+            query: embeddings of one text, or a vector of the same length.
+            k: how many at most.
+
+        Raises:
+            RequestError: the query has another length, or is not one vector.
+        """
+        if isinstance(query, str):
+            raise RequestError(
+                "near takes a vector, not a text", hint="Embed it first: notes.near(client.embed(label, text))."
+            )
+        given = query.vectors if isinstance(query, Embeddings) else query
+        vector = numpy.asarray(given, dtype=numpy.float32)
+        if vector.ndim == 2 and vector.shape[0] == 1:
+            vector = vector[0]
+        if vector.shape != (self.dimensions,):
+            raise RequestError(
+                f"the query has the shape {vector.shape}, the vectors here have {self.dimensions} dimensions",
+                hint="Embed the query with the same model and the same dimensions.",
+            )
+        if isinstance(query, Embeddings) and query.label != self.label:
+            raise RequestError(
+                f"the query is of {query.label!r}, the texts are of {self.label!r}: their vectors do not compare",
+                hint="Embed both with one model.",
+            )
+        length = float(numpy.linalg.norm(vector))
+        scores = self._unit() @ (vector / length if length else vector)
+        count = max(0, min(k, len(self)))
+        found = numpy.argpartition(-scores, count - 1)[:count] if 0 < count < len(self) else numpy.arange(len(self))
+        # Equal scores keep the order of the texts.
+        ranked = sorted(found.tolist(), key=lambda index: (-float(scores[index]), index))[:count]
+        return [Near(index, self.texts[index], float(scores[index])) for index in ranked]
+
+    def _unit(self) -> "NDArray[numpy.float32]":
+        if self._directions is None:
+            lengths = numpy.linalg.norm(self.vectors, axis=1, keepdims=True)
+            directions = self.vectors / numpy.where(lengths == 0, 1, lengths)
+            self._directions = directions.astype(numpy.float32, copy=False)
+        return self._directions
+
+
+def assembled(
+    texts: list[str], pieces: Iterable[Embedded], *, label: str, dimensions: int | None, elapsed: float
+) -> Embeddings:
+    """All batches as one array.
+
+    Raises:
+        ReplyUnreadable: the vectors are not all of one length, or not of the one that was asked for.
+    """
+    pieces = sorted(pieces, key=lambda piece: piece.start)
+    array: NDArray[numpy.float32] | None = None
+    for piece in pieces:
+        for offset, vector in enumerate(piece.vectors.vectors):
+            place = piece.start + offset
+            row = _row(vector, place, piece.reply.provider)
+            if array is None:
+                _check_length(row.size, dimensions, f"vectors of {row.size} numbers", piece.reply.provider)
+                array = numpy.empty((len(texts), row.size), dtype=numpy.float32)
+            what = f"text {place} got a vector of {row.size} numbers, text 0 one of {array.shape[1]}"
+            _check_length(row.size, array.shape[1], what, piece.reply.provider)
+            array[place] = row
+    if array is None:
+        raise ReplyUnreadable("no vector came back")
+    replies = [piece.reply for piece in pieces]
+    costs = [reply.cost for reply in replies]
+    return Embeddings(
+        texts,
+        array,
+        label=label,
+        model=replies[0].model,
+        provider=replies[0].provider,
+        usage=_total([reply.usage for reply in replies]),
+        cost=None if None in costs else sum(cost for cost in costs if cost is not None),
+        elapsed=elapsed,
+    )
+
+
+def _row(vector: Vector, place: int, provider: str) -> "NDArray[numpy.float32]":
+    if isinstance(vector, bytes):
+        if len(vector) % 4:
+            raise ReplyUnreadable(f"{provider}: the vector of text {place} is {len(vector)} bytes, not 32-bit floats")
+        return numpy.frombuffer(vector, dtype="<f4").astype(numpy.float32, copy=False)
+    return numpy.array(vector, dtype=numpy.float32)
+
+
+def _check_length(length: int, wanted: int | None, what: str, provider: str) -> None:
+    if wanted is not None and length != wanted:
+        raise ReplyUnreadable(
+            f"{provider}: {what}, where {wanted} were expected",
+            hint="Ask for a length that the model has, or leave dimensions out.",
+        )
+    if length == 0:
+        raise ReplyUnreadable(f"{provider}: an empty vector came back", hint="Is it a model for embeddings?")
+
+
+def _total(usages: list[Usage]) -> Usage:
+    counts = [usage.input_tokens for usage in usages]
+    if any(count is None for count in counts):
+        return Usage()
+    total = sum(count for count in counts if count is not None)
+    return Usage(total, 0, total)
