@@ -35,7 +35,9 @@ def main() -> None:
     vectors = chance.standard_normal((given.count, given.length)).astype("<f4")
     as_text = [base64.b64encode(vector.tobytes()).decode() for vector in vectors]
     bodies = {
-        "numbers": json.dumps({"data": [{"index": i, "embedding": v.tolist()} for i, v in enumerate(vectors)]}).encode(),
+        "numbers": json.dumps(
+            {"data": [{"index": i, "embedding": v.tolist()} for i, v in enumerate(vectors)]}
+        ).encode(),
         "base64": json.dumps({"data": [{"index": i, "embedding": text} for i, text in enumerate(as_text)]}).encode(),
     }
     taken: dict[str, list[float]] = {name: [] for name in bodies}

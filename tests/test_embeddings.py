@@ -114,7 +114,9 @@ def test_vectors_that_cannot_be_are_refused(reply: Any, dimensions: int | None, 
 
 def test_base64_is_asked_for_and_left_out_where_it_is_refused() -> None:
     refused = {"error": {"message": "Unknown parameter: 'encoding_format'.", "param": "encoding_format"}}
-    client, fake = at([data(as_base64(1, 0.5)), HttpReply(400, {}, json.dumps(refused).encode()), data([1, 0.5]), data([2, 2])])
+    client, fake = at(
+        [data(as_base64(1, 0.5)), HttpReply(400, {}, json.dumps(refused).encode()), data([1, 0.5]), data([2, 2])]
+    )
     with client:
         found = [client.embed("m", "a").vectors.tolist() for _ in range(3)]
     assert found == [[[1, 0.5]], [[1, 0.5]], [[2, 2]]]
@@ -132,7 +134,11 @@ def test_batch_that_is_too_large_is_asked_for_in_halves() -> None:
 
 def test_near_ranks_and_says_what_does_not_compare() -> None:
     notes = agouti.Embeddings(["a", "b", "c", "d"], numpy.array([[2, 0], [0, 3], [1, 1], [0, 0]], dtype=numpy.float32))
-    assert [(near.text, round(near.score, 3)) for near in notes.near([1, 0], 3)] == [("a", 1.0), ("c", 0.707), ("b", 0.0)]
+    assert [(near.text, round(near.score, 3)) for near in notes.near([1, 0], 3)] == [
+        ("a", 1.0),
+        ("c", 0.707),
+        ("b", 0.0),
+    ]
     assert [near.text for near in notes.near(notes.vectors[1:2], 9)] == ["b", "c", "a", "d"]
     assert notes.near([1, 0], 0) == []
     assert numpy.allclose(numpy.linalg.norm(notes.normalised().vectors, axis=1), [1, 1, 1, 0])

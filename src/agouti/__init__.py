@@ -39,6 +39,7 @@ if TYPE_CHECKING:
         LabelUnknown,
         ModelUnknown,
         NoAccess,
+        NotFilled,
         NotRecorded,
         NotRunning,
         OutOfCredit,
@@ -56,6 +57,7 @@ if TYPE_CHECKING:
         TimedOut,
         TLSFailed,
     )
+    from .core.filled import Filled, Filling
     from .core.http import Timeouts, Tls
     from .core.reply import Attempt, Price, Reply
     from .core.retries import Retries
@@ -72,6 +74,7 @@ if TYPE_CHECKING:
         SignatureKey,
     )
     from .embeddings import Embeddings, Near
+    from .growing import AsyncFillStream, FillStream
     from .streams import AsyncStream, Stream
 
 __version__ = "0.1.0"
@@ -81,6 +84,7 @@ _HOME = {
     "AgoutiError": "core.errors",
     "AgoutiWarning": "core.errors",
     "AsyncClient": "client",
+    "AsyncFillStream": "growing",
     "AsyncStream": "streams",
     "Attempt": "core.reply",
     "CircuitOpen": "core.errors",
@@ -100,6 +104,9 @@ _HOME = {
     "Embeddings": "embeddings",
     "EnvKey": "credentials.sources",
     "FileKey": "credentials.sources",
+    "FillStream": "growing",
+    "Filled": "core.filled",
+    "Filling": "core.filled",
     "FramingError": "core.errors",
     "GivenKey": "credentials.sources",
     "Key": "credentials.sources",
@@ -110,6 +117,7 @@ _HOME = {
     "ModelUnknown": "core.errors",
     "Near": "embeddings",
     "NoAccess": "core.errors",
+    "NotFilled": "core.errors",
     "NotRecorded": "core.errors",
     "NotRunning": "core.errors",
     "OAuthKey": "credentials.sources",
@@ -149,6 +157,7 @@ __all__ = [
     "AgoutiError",
     "AgoutiWarning",
     "AsyncClient",
+    "AsyncFillStream",
     "AsyncStream",
     "Attempt",
     "CircuitOpen",
@@ -168,6 +177,9 @@ __all__ = [
     "Embeddings",
     "EnvKey",
     "FileKey",
+    "FillStream",
+    "Filled",
+    "Filling",
     "FramingError",
     "GivenKey",
     "Key",
@@ -178,6 +190,7 @@ __all__ = [
     "ModelUnknown",
     "Near",
     "NoAccess",
+    "NotFilled",
     "NotRecorded",
     "NotRunning",
     "OAuthKey",

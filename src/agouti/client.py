@@ -7,7 +7,7 @@ import os
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from time import perf_counter, time
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, Unpack
+from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, Unpack, overload
 
 from msgspec.structs import replace
 
@@ -20,7 +20,7 @@ from .core.prompt import Prompt, messages
 from .core.reply import Reply
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
-from .dialects.base import ListedModel
+from .dialects.base import ListedModel, Means
 from .engine.exchange import Call, ask, stream
 from .engine.gather import Gathering
 from .engine.listing import listing
@@ -31,11 +31,15 @@ from .transport.base import AsyncTransport, SyncTransport
 if TYPE_CHECKING:
     from typing import Self
 
+    from .core.filled import Filled
     from .embeddings import Embeddings
     from .engine.drive import Run
     from .engine.drive_async import AsyncRun
     from .engine.effects import Steps
     from .engine.embedding import Embedding
+    from .engine.filling import FormCall
+    from .forms import Form
+    from .growing import AsyncFillStream, FillStream
 
 T = TypeVar("T")
 Path = str | os.PathLike[str]
@@ -54,6 +58,17 @@ class Options(Parameters, total=False):
     examples: Iterable[tuple[str, str]]
     deadline: float | None
     extra: dict[str, Json]
+
+
+class FillOptions(Options, total=False):
+    """What `fill` takes besides.
+
+    Besides those of `ask`: ``means``, the only one to be tried of ``schema``, ``tool``, ``json`` and ``prompt``;
+    ``repairs``, how many more answers are asked for when one does not fit (1).
+    """
+
+    means: Means | None
+    repairs: int
 
 
 class EmbedOptions(TypedDict, total=False):
@@ -135,6 +150,21 @@ class _Client:
     def prepare(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Call:
         """The call that `ask` would make, for services that look at it."""
         return self._call(model, prompt, options)
+
+    def _form_call(
+        self, label: str, kind: Any, prompt: Prompt, options: FillOptions, streams: bool = False
+    ) -> "tuple[FormCall, Form]":
+        from .engine.filling import FormCall
+        from .forms import Misfit, form_of
+
+        given: dict[str, Any] = dict(options)
+        means, repairs = given.pop("means", None), given.pop("repairs", 1)
+        if means not in (None, "schema", "tool", "json", "prompt"):
+            raise RequestError(f"there are no means {means!r}", hint="Take schema, tool, json or prompt, or none.")
+        form = form_of(kind)
+        more: Any = given
+        call = self._call(label, prompt, more, streams)
+        return FormCall(call, form, Misfit, means=means, repairs=repairs), form
 
     def _embedding(
         self, label: str, texts: "str | Iterable[str]", dimensions: int | None, options: "EmbedOptions"
@@ -257,6 +287,45 @@ class Client(_Client):
         with Stream(self._run(stream(call, so_far)), so_far) as streamed:
             for event in streamed.events():
                 yield from chunks.of((event,))
+
+    @overload
+    def fill(self, model: str, kind: type[T], prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[T]": ...
+    @overload
+    def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]": ...
+    def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]":
+        """Get a value of a type of your own, checked.
+
+        Args:
+            model: a label, or ``NAME@PROVIDER``.
+            kind: a pydantic model, a dataclass, a TypedDict, an Enum, a Literal, a list of those, a plain type, or a
+                JSON Schema as a dict.
+            prompt: what it is to be filled from.
+            options: see `FillOptions`.
+
+        Returns:
+            ``value``, ``reply``, ``attempts`` and ``means``: see `agouti.core.filled.Filled`.
+
+        Raises:
+            NotFilled: no answer fitted; carries every answer and what was wrong with it.
+            RequestError: the type cannot be made into a form.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> from typing import Literal
+            >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+            ...     client.fill("almanac", Literal["bean", "pea", "kale"], "Old Fen Curled, a kale").value
+            'kale'
+        """
+        call, _ = self._form_call(model, kind, prompt, options)
+        return self.run(call.steps())
+
+    def stream_fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "FillStream[Any]":
+        """As `fill`, and see the value grow meanwhile: see `FillStream`."""
+        from .growing import FillStream
+
+        so_far = Gathering()
+        call, form = self._form_call(model, kind, prompt, options, streams=True)
+        return FillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
 
     def embed(
         self,
@@ -419,6 +488,25 @@ class AsyncClient(_Client):
             async for event in streamed.events():
                 for chunk in chunks.of((event,)):
                     yield chunk
+
+    @overload
+    async def fill(self, model: str, kind: type[T], prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[T]": ...
+    @overload
+    async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]": ...
+    async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]":
+        """Get a value of a type of your own, checked; as `Client.fill`."""
+        call, _ = self._form_call(model, kind, prompt, options)
+        return await self.run(call.steps())
+
+    def stream_fill(
+        self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]
+    ) -> "AsyncFillStream[Any]":
+        """As `fill`, and see the value grow meanwhile; as `Client.stream_fill`."""
+        from .growing import AsyncFillStream
+
+        so_far = Gathering()
+        call, form = self._form_call(model, kind, prompt, options, streams=True)
+        return AsyncFillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
 
     async def embed(
         self,

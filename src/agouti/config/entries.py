@@ -100,6 +100,9 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         like: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.
         parameters: defaults, under their OpenAI-compatible names; a call overrides them.
+        means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
+            the strongest first; those of its dialect where not given.
+        sees: whether it takes pictures; `false` makes one an error before anything is sent.
         price: per million tokens, for ``reply.cost``.
     """
 
@@ -113,6 +116,8 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     markers: Markers = Markers()
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
+    means: tuple[Literal["schema", "tool", "json", "prompt"], ...] = ()
+    sees: bool | None = None
 
 
 class Config(Struct, frozen=True):

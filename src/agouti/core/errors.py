@@ -30,7 +30,8 @@
     |-- ReplyError                  a reply came, but not a usable one
     |   |-- ReplyUnreadable         not what the dialect promises: HTML, broken JSON, other JSON
     |   |   `-- FramingError        a stream whose frames cannot be told apart
-    |   `-- StreamCut               the stream ended early; ``partial`` is what had come
+    |   |-- StreamCut               the stream ended early; ``partial`` is what had come
+    |   `-- NotFilled               no answer fitted the form; ``tries`` has all of them
     `-- DeadlineExceeded            the whole call took longer than its deadline allows
 
 Besides, `AgoutiWarning` says that something was left out where the configuration allows that.
@@ -47,6 +48,7 @@ All carry the same facts, `None` or empty where not known:
 from typing import TYPE_CHECKING, Any, ClassVar
 
 if TYPE_CHECKING:
+    from .filled import Filling
     from .reply import Attempt, Reply
 
 
@@ -283,6 +285,20 @@ class StreamCut(ReplyError):
 
     retryable = True
     default_hint = "What had come is in error.partial; ask again for the whole answer."
+
+
+class NotFilled(ReplyError):
+    """No answer fitted the form.
+
+    Attributes:
+        problem: of the last answer: ``truncated``, ``refusal``, ``empty``, ``no json``, ``broken json``, ``several``,
+            ``no call`` or ``invalid``.
+        tries: every answer, and what was wrong with it.
+    """
+
+    default_hint = "Look at error.tries; a stronger model, a plainer form or repairs=2 may help."
+    problem: str = ""
+    tries: "tuple[Filling, ...]" = ()
 
 
 class DeadlineExceeded(AgoutiError):

@@ -5,7 +5,7 @@ and holds no state between calls; only a stream decoder has state, for one strea
 """
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Protocol, runtime_checkable
+from typing import Any, ClassVar, Literal, Protocol, TypeAlias, runtime_checkable
 
 from msgspec import Struct
 
@@ -13,6 +13,9 @@ from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError
 from ..core.events import Event
 from ..core.vectors import Vectors, VectorsWanted
+
+Means: TypeAlias = Literal["schema", "tool", "json", "prompt"]
+"""How a model is held to a form: a schema of the provider's own, a forced call, JSON of any form, or words alone."""
 
 
 class Fault(Struct, frozen=True):
@@ -127,6 +130,9 @@ class Dialect(Protocol):
     Attributes:
         name: how it is called in a configuration.
         takes: the parameters that it can express; `None`: all of them.
+
+    One that can hold a model to a form says so with two more: ``means``, the strongest first, and ``style``, what
+    schemas have to look like (see `core.schema`). Without them there are words alone.
     """
 
     @property

@@ -24,9 +24,10 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
 from ..core.lenient import UNDECODABLE, decode_json, lenient
+from ..core.schema import Style
 from ..core.sse import SseDecoder
 from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import read_reply
 
 
@@ -192,6 +193,8 @@ class ChatDialect:
     """See the module."""
 
     name: ClassVar[str] = "chat"
+    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
+    style: ClassVar[Style] = "closed"
     takes: ClassVar[frozenset[str] | None] = None
     most_texts: ClassVar[int] = 256
     base64: ClassVar[bool] = True

@@ -34,9 +34,10 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonarray import ArraySplitter
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
+from ..core.schema import Style
 from ..core.sse import SseDecoder
 from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
 
 # Parameters that go into `generationConfig`.
@@ -167,6 +168,8 @@ class ContentsDialect:
     """See the module."""
 
     name: ClassVar[str] = "contents"
+    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
+    style: ClassVar[Style] = "open"
     takes: ClassVar[frozenset[str] | None] = frozenset(
         (*_CONFIG, "stop", "tools", "tool_choice", "reasoning_effort", "response_format")
     )

@@ -22,9 +22,10 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, Text, ToolCallPiece, UsageTold
 from ..core.eventstream import FrameDecoder
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
+from ..core.schema import Style
 from ..core.sse import ServerEvent
 from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .faults import classify
 from .streams import PayloadStream, read_reply
 
@@ -147,6 +148,8 @@ class ConverseDialect:
     """See the module."""
 
     name: ClassVar[str] = "converse"
+    means: ClassVar[tuple[Means, ...]] = ("tool", "prompt")
+    style: ClassVar[Style] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset((*_CONFIG, "tools", "tool_choice"))
     most_texts: ClassVar[int] = 1
     base64: ClassVar[bool] = False

@@ -11,8 +11,9 @@ from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonlines import LineSplitter
 from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
+from ..core.schema import Style
 from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
 
@@ -86,6 +87,8 @@ class LinesDialect:
     """
 
     name: ClassVar[str] = "lines"
+    means: ClassVar[tuple[Means, ...]] = ("schema", "json", "prompt")
+    style: ClassVar[Style] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
 
     most_texts: ClassVar[int] = 100

@@ -22,8 +22,9 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest
+from ..core.schema import Style
 from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
 
 # The format demands a cap. This one is said nowhere by the caller, so it is generous; a reply that
@@ -120,6 +121,8 @@ class MessagesDialect:
     """See the module."""
 
     name: ClassVar[str] = "messages"
+    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "prompt")
+    style: ClassVar[Style] = "closed"
     takes: ClassVar[frozenset[str] | None] = frozenset(
         (
             "temperature",

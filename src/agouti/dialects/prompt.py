@@ -15,7 +15,7 @@ from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text, UsageTold
 from ..core.parts import ImagePart, messages_of, parts_of, text_of
 from ..core.sse import SseDecoder
-from .base import Fault, Outgoing, StreamDecoder
+from .base import Fault, Means, Outgoing, StreamDecoder
 from .chat import CODES, FINISH, ChatDialect, UsageFields, usage_of
 from .streams import PayloadStream, read_reply
 
@@ -98,6 +98,7 @@ class PromptDialect(ChatDialect):
     """See the module."""
 
     name: ClassVar[str] = "prompt"
+    means: ClassVar[tuple[Means, ...]] = ("prompt",)
     takes: ClassVar[frozenset[str] | None] = frozenset((*_SAME_NAME, "stop", "top_logprobs"))
 
     def encode_chat(self, request: Request) -> Outgoing:

@@ -204,4 +204,3 @@ def _decoded(decode: Callable[[], "Vectors | Fault"]) -> "Vectors | Fault | Repl
         return decode()
     except ReplyUnreadable as wrong:
         return wrong
-

@@ -45,6 +45,8 @@ class Endpoint:
         self.circuit = Circuit()
         self.answered = False
         self.refused_parameters: set[str] = set()
+        # What a model has refused once is not tried with it again.
+        self.refused_means: dict[str, frozenset[str]] = {}
         self.send_key = provider.send_key
         key = provider.key
         if key is None and address.key is not None:

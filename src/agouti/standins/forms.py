@@ -38,6 +38,7 @@ class Form:
         if not isinstance(schema, Mapping):
             return "anything"
         schema = self._resolved(schema)
+        schema = {**_told(schema.get("description")), **schema}
         if "const" in schema:
             return schema["const"]
         if "enum" in schema:
@@ -237,6 +238,12 @@ class Form:
 
     def _null(self, schema: Mapping[str, Any], name: str, text: str, depth: int) -> None:
         return None
+
+
+def _told(description: Any) -> dict[str, Any]:
+    """Bounds that stand in the description, because a strict schema has no place for them."""
+    found = re.findall(r"\b(minLength|maxLength|uniqueItems|minProperties): (\d+|true)", str(description or ""))
+    return {name: value == "true" or int(value) for name, value in found}
 
 
 def _plain(value: Any) -> str:

@@ -78,6 +78,7 @@ def _checked(body: Any) -> Asked:
     for item in [{"role": "user", "content": items}] if isinstance(items, str) else items:
         if item.get("type") == "function_call":
             called.add(item["call_id"])
+            found.append(("assistant", ""))
         if item.get("type") == "function_call_output":
             if item["call_id"] not in called:
                 raise _wrong(f"No tool call found for function call output with call_id {item['call_id']}.")

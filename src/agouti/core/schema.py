@@ -1,0 +1,282 @@
+"""JSON Schemas fitted to what a provider takes, and values fitted back to what was meant.
+
+Three styles: ``closed`` (every object closed, every property required, only keywords that strict providers
+know), ``inlined`` (no references but those that go in a circle) and ``open`` (as it is). What a style cannot say
+as a keyword it says in the description, so that the model still reads it.
+"""
+
+from collections.abc import Mapping
+from typing import Any, Literal, TypeAlias
+
+import msgspec
+
+from .chat import Json
+
+Style: TypeAlias = Literal["closed", "inlined", "open"]
+Schema: TypeAlias = dict[str, Any]
+
+_STRICT = frozenset(
+    [
+        "type",
+        "properties",
+        "required",
+        "additionalProperties",
+        "items",
+        "enum",
+        "const",
+        "anyOf",
+        "$ref",
+        "$defs",
+        "description",
+        "title",
+        "pattern",
+        "format",
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "exclusiveMaximum",
+        "multipleOf",
+        "minItems",
+        "maxItems",
+    ]
+)
+# Said of the schema, not of the value.
+_NOTES = frozenset(["$schema", "$id", "$anchor", "$comment", "discriminator", "examples", "readOnly", "writeOnly"])
+_UNIONS = ("anyOf", "oneOf")
+
+
+def fitted(schema: Mapping[str, Any], style: Style) -> tuple[Schema, bool]:
+    """The schema in a style, and whether it could be made so in full.
+
+    A schema that a strict provider cannot take (open tables, values of any kind) comes back as it is, with `False`.
+
+    >>> schema = {"type": "object", "properties": {"crop": {"type": "string", "minLength": 2}}}
+    >>> fitted(schema, "closed")[0]["properties"]["crop"]
+    {'anyOf': [{'type': 'string', 'description': 'minLength: 2'}, {'type': 'null'}]}
+    """
+    plain = _without_notes(dict(schema))
+    if style == "open":
+        return plain, True
+    inlined = _inlined(plain, plain, ())
+    if style == "inlined":
+        circular = _circular(plain)
+        kept = {
+            name: _inlined(each, plain, ())
+            for name, each in plain.get("$defs", {}).items()
+            if f"#/$defs/{name}" in circular
+        }
+        return ({**inlined, "$defs": kept} if kept and _refs(inlined) else inlined), True
+    try:
+        closed = _closed(plain, plain)
+    except _NotClosed:
+        return plain, False
+    if closed.get("type") != "object":
+        return plain, False
+    return closed, True
+
+
+def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | None = None) -> Json:
+    """A value without the nulls that a closed schema had demanded where the real one has an optional property.
+
+    >>> restored({"crop": None, "seeds": 3}, {"type": "object", "properties": {"crop": {"type": "string"}}})
+    {'seeds': 3}
+    """
+    root = schema if root is None else root
+    schema = _resolved(schema, root)
+    if isinstance(value, list):
+        first = schema.get("prefixItems", ())
+        items = schema.get("items", {})
+        return [
+            restored(each, _dict(first[place] if place < len(first) else items), root)
+            for place, each in enumerate(value)
+        ]
+    if not isinstance(value, dict):
+        return value
+    branches = [_resolved(_dict(each), root) for union in _UNIONS for each in schema.get(union, ())]
+    fitting = [each for each in branches if value.keys() <= each.get("properties", {}).keys()]
+    schema = (fitting or [schema])[0]
+    properties, required = schema.get("properties", {}), schema.get("required", ())
+    found = {}
+    for name, each in value.items():
+        inner = _dict(properties.get(name, {}))
+        if each is None and name not in required and name in properties and not _takes_null(inner, root):
+            continue
+        found[name] = restored(each, inner, root)
+    return found
+
+
+class _NotClosed(Exception):
+    """It has an object whose properties are not known."""
+
+
+def _dict(schema: Any) -> Mapping[str, Any]:
+    return schema if isinstance(schema, Mapping) else {}
+
+
+def _without_notes(schema: Any) -> Any:
+    if isinstance(schema, list):
+        return [_without_notes(each) for each in schema]
+    if not isinstance(schema, dict):
+        return schema
+    kept: Schema = {}
+    for name, each in schema.items():
+        if name in ("properties", "$defs", "definitions", "patternProperties"):
+            inner = {key: _without_notes(value) for key, value in each.items()}
+            kept["$defs" if name == "definitions" else name] = inner
+        elif name in ("enum", "const", "default", "required"):
+            kept[name] = each
+        elif name == "$ref":
+            kept[name] = str(each).replace("#/definitions/", "#/$defs/")
+        elif name not in _NOTES:
+            kept[name] = _without_notes(each)
+    return kept
+
+
+def _resolved(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str, Any]:
+    """What a reference points at, with what stands beside it; parts that all hold as one."""
+    for _ in range(50):
+        if "$ref" in schema:
+            target = _target(str(schema["$ref"]), root)
+            schema = {**target, **{name: each for name, each in schema.items() if name != "$ref"}}
+        elif "allOf" in schema:
+            schema = _merged(schema, root)
+        else:
+            break
+    return schema
+
+
+def _target(ref: str, root: Mapping[str, Any]) -> Mapping[str, Any]:
+    place: Any = root
+    for step in ref.lstrip("#").split("/")[1:]:
+        place = _dict(place).get(step.replace("~1", "/").replace("~0", "~"), {})
+    return _dict(place)
+
+
+def _merged(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
+    found: Schema = {name: each for name, each in schema.items() if name != "allOf"}
+    for part in schema["allOf"]:
+        part = _resolved(_dict(part), root)
+        properties = {**part.get("properties", {}), **found.get("properties", {})}
+        required = [*part.get("required", []), *found.get("required", [])]
+        found = {**part, **found}
+        if properties:
+            found |= {"properties": properties, "required": list(dict.fromkeys(required))}
+    return found
+
+
+def _inlined(schema: Any, root: Mapping[str, Any], inside: tuple[str, ...]) -> Any:
+    """References replaced by what they point at; those that lead back into themselves stay."""
+    if isinstance(schema, list):
+        return [_inlined(each, root, inside) for each in schema]
+    if not isinstance(schema, Mapping):
+        return schema
+    ref = schema.get("$ref")
+    if ref is not None:
+        if ref in inside or ref in _circular(root):
+            return dict(schema)
+        beside = {name: each for name, each in schema.items() if name != "$ref"}
+        return _inlined({**_target(ref, root), **beside}, root, (*inside, ref))
+    found = {}
+    for name, each in schema.items():
+        if name == "$defs":
+            continue
+        if name in ("properties", "patternProperties"):
+            found[name] = {key: _inlined(value, root, inside) for key, value in each.items()}
+        else:
+            found[name] = each if name in ("enum", "const", "default") else _inlined(each, root, inside)
+    return found
+
+
+def _circular(root: Mapping[str, Any]) -> set[str]:
+    """The references that lead back into themselves."""
+    edges = {f"#/$defs/{name}": _refs(each) for name, each in root.get("$defs", {}).items()}
+    if "#" in _refs(root):
+        edges["#"] = _refs(root)
+    found = set()
+    for start in edges:
+        seen: set[str] = set()
+        ahead = list(edges[start])
+        while ahead:
+            each = ahead.pop()
+            if each not in seen:
+                seen.add(each)
+                ahead += edges.get(each, ())
+        if start in seen:
+            found.add(start)
+    return found
+
+
+def _refs(schema: Any) -> set[str]:
+    if isinstance(schema, Mapping):
+        own = {schema["$ref"]} if isinstance(schema.get("$ref"), str) else set()
+        return own.union(*(_refs(each) for name, each in schema.items() if name not in ("enum", "const", "default")))
+    return set().union(*(_refs(each) for each in schema)) if isinstance(schema, list) else set()
+
+
+def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
+    """One schema in the style of strict providers."""
+    if "$ref" in schema:
+        beside = schema.keys() - {"$ref", "$defs", "description", "title", "default"}
+        found: Schema = {"$ref": schema["$ref"]} if not beside else _closed(_resolved(schema, root), root)
+    else:
+        found = _closed_here(_resolved(schema, root), root)
+    if "$defs" in schema:
+        found["$defs"] = {name: _closed(_dict(each), root) for name, each in schema["$defs"].items()}
+        if "$ref" in found:
+            # The root has to be an object itself.
+            found = {**_closed_here(_resolved({"$ref": found["$ref"]}, root), root), "$defs": found["$defs"]}
+    return found
+
+
+def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
+    said = []
+    found: Schema = {}
+    for name, each in schema.items():
+        if name in ("$defs", "default"):
+            continue
+        if name in _UNIONS:
+            found["anyOf"] = [_closed(_dict(branch), root) for branch in each]
+        elif name == "properties":
+            found["properties"] = _closed_properties(schema, root)
+        elif name == "items":
+            found["items"] = _closed(_dict(each), root) if each not in (True, {}) else {"type": "string"}
+        elif name == "additionalProperties":
+            if each is not False and (isinstance(each, Mapping) or "properties" not in schema):
+                raise _NotClosed
+        elif name in ("patternProperties", "prefixItems", "not", "if"):
+            raise _NotClosed
+        elif name in _STRICT:
+            found[name] = each
+        else:
+            said.append(f"{name}: {msgspec.json.encode(each).decode()}")
+    if found.get("type") == "object" or "properties" in found:
+        if "properties" not in found and schema.get("additionalProperties") is not False:
+            raise _NotClosed
+        found.setdefault("properties", {})
+        found |= {"type": "object", "additionalProperties": False, "required": list(found["properties"])}
+    elif not found.keys() & {"type", "anyOf", "enum", "const", "$ref"}:
+        raise _NotClosed  # a value of any kind
+    if said:
+        found["description"] = ". ".join(filter(None, [found.get("description", ""), *said]))
+    return found
+
+
+def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
+    required = schema.get("required", ())
+    found = {}
+    for name, each in schema["properties"].items():
+        inner = _closed(_dict(each), root)
+        if name not in required and not _takes_null(_dict(each), root):
+            inner = {"anyOf": [inner, {"type": "null"}]}
+        found[name] = inner
+    return found
+
+
+def _takes_null(schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
+    schema = _resolved(schema, root)
+    kind = schema.get("type")
+    if kind == "null" or (isinstance(kind, list) and "null" in kind) or None in schema.get("enum", ()):
+        return True
+    if not schema.keys() - {"title", "description", "default"}:
+        return True  # a value of any kind
+    return any(_takes_null(_dict(branch), root) for union in _UNIONS for branch in schema.get(union, ()))

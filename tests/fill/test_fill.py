@@ -1,0 +1,249 @@
+"""Values of the application's own types, on every dialect, by every means that it has."""
+
+import asyncio
+import json
+from copy import deepcopy
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.dialects.registry import dialect
+from agouti.forms import form_of
+from agouti.standins import Served
+from agouti.testing import FakeTransport
+
+from ..dialects.test_contract import MODELS
+from ..kinds import KINDS, TEXT, Checked, Crop, Note
+
+MEANS = [
+    (name, means) for name in MODELS if name != "board" for means in getattr(dialect(name), "means", ("prompt",))
+] + [("board", "prompt")]
+
+
+def fill(kind: str, config: Any, *arguments: Any, **options: Any) -> agouti.Filled[Any]:
+    if kind == "sync":
+        with agouti.Client(config) as client:
+            return client.fill(*arguments, **options)
+
+    async def go() -> agouti.Filled[Any]:
+        async with agouti.AsyncClient(config) as client:
+            return await client.fill(*arguments, **options)
+
+    return asyncio.run(go())
+
+
+@pytest.mark.parametrize(("name", "means"), MEANS)
+def test_forty_kinds_by_every_means_of_every_dialect(served: Served, name: str, means: str) -> None:
+    assert len(KINDS) == 40
+    with agouti.Client(served.config) as client:
+        for label, kind in KINDS.items():
+            if name == "messages" and means == "schema" and label in OPEN:
+                continue
+            filled = client.fill(MODELS[name], kind, TEXT, means=means)  # type: ignore[arg-type]
+            assert filled.means == means, label
+            assert len(filled.attempts) == 1, label
+            # The value is what the type itself makes of its own JSON, not only something that passed.
+            again = json.loads(json.dumps(_plain(filled.value)))
+            assert _plain(form_of(kind).check(again)) == _plain(filled.value), label
+
+
+# Tables of any keys cannot be held to a closed schema, and this dialect has no other.
+OPEN = {"dict", "rich model", "tuple", "named tuple", "schema of parts"}
+
+
+def _plain(value: Any) -> Any:
+    import msgspec
+    from pydantic import BaseModel
+
+    if isinstance(value, BaseModel):
+        return value.model_dump(mode="json", by_alias=True)
+    if isinstance(value, (list, set, tuple)):
+        return (
+            sorted((_plain(each) for each in value), key=str)
+            if isinstance(value, set)
+            else [_plain(each) for each in value]
+        )
+    return msgspec.to_builtins(value)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_facts_come_from_the_text(served: Served, kind: str) -> None:
+    filled = fill(kind, served.config, "almanac", Note, TEXT)
+    note = filled.value
+    assert isinstance(note, Note)
+    assert (note.crop, note.sown, note.up, note.when.isoformat(), note.kind) == (
+        "kale",
+        24,
+        18,
+        "2026-03-04",
+        Crop.BEAN,
+    )
+    assert filled.means == "schema"
+    assert filled.usage.output_tokens == filled.reply.usage.output_tokens
+    assert filled.cost == filled.reply.cost
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize(
+    ("model", "means", "tries"),
+    [
+        ("quill-large+fenced@northbank", None, [("schema", "")]),
+        ("quill-large+thinking@northbank", None, [("schema", "")]),
+        ("quill-large+twice@northbank", None, [("schema", "")]),
+        ("quill-large+invalid=1@northbank", None, [("schema", "invalid"), ("schema", "")]),
+        ("quill-large+broken=1@northbank", None, [("schema", "broken json"), ("schema", "")]),
+        ("quill-large+prose=1@northbank", "prompt", [("prompt", "no json"), ("prompt", "")]),
+        ("quill-large+nothing=1@northbank", "json", [("json", "empty"), ("json", "")]),
+        ("envelope-2+invalid=1@letterbox", "tool", [("tool", "invalid"), ("tool", "")]),
+        ("quill-large+broken=1@northbank", "tool", [("tool", "broken json"), ("tool", "")]),
+        ("valley-4+unknown-tool=1@echo", "tool", [("tool", "no call"), ("tool", "")]),
+        ("hull.deck-2:0+invalid=1@quay", None, [("tool", "invalid"), ("tool", "")]),
+        ("narrow-3+invalid=1@canal", "tool", [("tool", "invalid"), ("tool", "")]),
+        ("quill-large+invalid=2@northbank", None, [("schema", "invalid"), ("schema", "invalid")]),
+        ("quill-large+truncated@northbank", None, [("schema", "truncated")]),
+        ("quill-large+refusal@northbank", None, [("schema", "refusal")]),
+        ("envelope-2+refusal@letterbox", None, [("schema", "refusal")]),
+        ("narrow-3+refusal@canal", None, [("schema", "refusal")]),
+        ("loam-2b:latest+prose@barn", None, [("schema", "no json"), ("schema", "no json")]),
+    ],
+)
+def test_what_does_not_fit_goes_back_once_and_is_told_apart(
+    served: Served, kind: str, model: str, means: Any, tries: list[tuple[str, str]]
+) -> None:
+    options = {"means": means} if means else {}
+    if tries[-1][1]:
+        with pytest.raises(agouti.NotFilled) as failed:
+            fill(kind, served.config, model, Note, TEXT, **options)
+        found = failed.value.tries
+        assert failed.value.problem == tries[-1][1]
+        assert failed.value.problem in failed.value.what
+        assert failed.value.hint
+        assert failed.value.partial is found[-1].reply
+    else:
+        found = fill(kind, served.config, model, Note, TEXT, **options).attempts
+    assert [(each.means, each.problem) for each in found] == tries
+    assert all(bool(each.errors) == bool(each.problem) for each in found)
+
+
+def test_more_repairs_where_they_are_wished(served: Served) -> None:
+    with agouti.Client(served.config) as client:
+        assert len(client.fill("quill-large+invalid=3@northbank", Note, TEXT, repairs=3).attempts) == 4
+        with pytest.raises(agouti.NotFilled):
+            client.fill("quill-large+invalid=1@northbank", Note, TEXT, repairs=0)
+
+
+def chat(content: str, **more: Any) -> dict[str, Any]:
+    return {"choices": [{"message": {"content": content}, "finish_reason": "stop", **more}]}
+
+
+def test_errors_of_the_type_itself_go_back_in_words() -> None:
+    fake = FakeTransport([chat('{"sown": 4, "up": -1}'), chat('{"sown": 4, "up": 3}')])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        filled = client.fill("m", Checked, "Four sown.")
+    assert filled.value == Checked(sown=4, up=3)
+    sent = json.loads(fake.requests[1].body or b"")["messages"]
+    assert [message["role"] for message in sent] == ["user", "assistant", "user"]
+    assert "up: Value error, fewer than none came up" in sent[2]["content"]
+
+
+def test_refused_means_are_stepped_down_and_remembered() -> None:
+    def refused(what: str) -> Any:
+        from agouti.core.http import HttpReply
+
+        return HttpReply(400, {}, json.dumps({"error": {"message": what}}).encode())
+
+    answer = chat("4")
+    answers = [
+        refused("Invalid parameter: 'response_format' of type 'json_schema' is not supported with this model."),
+        refused("tools are not supported by this model"),
+        answer,
+        answer,
+    ]
+    fake = FakeTransport(answers)
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        assert [client.fill("m", int, "How many?").means for _ in range(2)] == ["json", "json"]
+    bodies = [json.loads(request.body or b"") for request in fake.requests]
+    assert [sorted(body.keys() - {"model", "messages"}) for body in bodies] == [
+        ["response_format"], ["tool_choice", "tools"], ["response_format"], ["response_format"],
+    ]  # fmt: skip
+    assert "JSON Schema" in bodies[2]["messages"][0]["content"]
+    given = FakeTransport(answers[:1])
+    with agouti.Client.at("https://p.example/v1", transport=given) as client, pytest.raises(agouti.RequestRefused):
+        client.fill("m", int, "How many?", means="schema")
+    other = FakeTransport([refused("the prompt must be polite")])
+    with agouti.Client.at("https://p.example/v1", transport=other) as client, pytest.raises(agouti.RequestRefused):
+        client.fill("m", int, "How many?")
+
+
+def test_entry_says_which_means_a_model_has() -> None:
+    config = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"x": {"provider": "p", "name": "m", "means": ["prompt"]}}}  # fmt: skip
+    with agouti.Client(config, transport=FakeTransport([chat("```json\n[1, 2]\n```")])) as client:
+        filled = client.fill("x", list[int], "Which?")
+    assert (filled.value, filled.means) == ([1, 2], "prompt")
+
+
+def test_several_fitting_values_are_no_answer() -> None:
+    two = chat('{"sown": 4, "up": 3} or {"sown": 5, "up": 3}')
+    fake = FakeTransport([two, two])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client, pytest.raises(agouti.NotFilled) as several:
+        client.fill("m", Checked, "How many?")
+    assert several.value.problem == "several"
+    assert "list" in several.value.hint
+    one = chat('An example is {"rain": 3}. The note: {"sown": 4, "up": 3}')
+    with agouti.Client.at("https://p.example/v1", transport=FakeTransport([one])) as client:
+        assert client.fill("m", Checked, "How many?").value.sown == 4
+
+
+@pytest.mark.parametrize(
+    ("kind", "options", "words"),
+    [
+        (lambda x: x, {}, "cannot be made into a form"),
+        ({}, {}, "empty"),
+        ({"type": "quantity"}, {}, "wrong at type"),
+        (int, {"means": "magic"}, "no means"),
+        (int, {"tools": [{"type": "function", "function": {"name": "f"}}]}, "tools"),
+        (int, {"response_format": {"type": "text"}}, "response_format"),
+    ],
+)
+def test_what_cannot_be_filled_is_said_before_anything_is_sent(kind: Any, options: Any, words: str) -> None:
+    with (
+        agouti.Client.at("https://p.example/v1", transport=FakeTransport([])) as client,
+        pytest.raises(agouti.RequestError, match=words) as wrong,
+    ):
+        client.fill("m", kind, "How many?", **options)
+    assert wrong.value.hint
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize(
+    "model",
+    [
+        *MODELS.values(),
+        "quill-large+thinking@northbank",
+        "quill-large+fenced@northbank",
+        "quill-large+invalid=1@northbank",
+    ],
+)
+def test_value_grows_until_it_is_whole(served: Served, kind: str, model: str) -> None:
+    # The containers are the same objects all the time: what was seen has to be copied.
+    seen: list[Any] = []
+
+    async def go() -> agouti.Filled[Any]:
+        async with agouti.AsyncClient(served.config) as client, client.stream_fill(model, list[Note], TEXT) as growing:
+            seen.extend([deepcopy(value) async for value in growing])
+            return growing.filled
+
+    if kind == "sync":
+        with agouti.Client(served.config) as client, client.stream_fill(model, list[Note], TEXT) as growing:
+            seen.extend(deepcopy(value) for value in growing)
+            filled = growing.filled
+    else:
+        filled = asyncio.run(go())
+    assert filled.value[0].sown == 24
+    assert filled.reply.text or filled.reply.completion.choices[0].tool_calls
+    sizes = [len(json.dumps(value)) for value in seen]
+    if "invalid" not in model:
+        assert seen[-1][0]["sown"] == 24
+        assert len(seen) > (0 if "mill" in model or kind == "async" else 5)
+        assert sizes == sorted(sizes)
