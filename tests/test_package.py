@@ -15,12 +15,18 @@ IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subproces
 # Each layer may import those that stand before it.
 LAYERS = [
     "core",
+    "forms",
+    "tools",
+    "images",
     "credentials",
     "dialects",
     "config",
     "transport",
     "engine",
     "streams",
+    "growing",
+    "embeddings",
+    "conversation",
     "client",
     "adopt",
     "check",

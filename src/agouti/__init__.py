@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from .client import AsyncClient, Client
     from .config.entries import Config, Model, Provider
     from .config.load import load as load_config
+    from .conversation import AsyncConversation, Conversation
     from .core import events
     from .core.chat import Citation, Message, SafetyNote, Usage
     from .core.errors import (
@@ -56,10 +57,12 @@ if TYPE_CHECKING:
         StreamCut,
         TimedOut,
         TLSFailed,
+        ToolCallInvalid,
+        TooManyRounds,
     )
     from .core.filled import Filled, Filling
     from .core.http import Timeouts, Tls
-    from .core.reply import Attempt, Price, Reply
+    from .core.reply import Attempt, Price, Reply, ToolUse
     from .core.retries import Retries
     from .core.secret import Secret
     from .credentials.sources import (
@@ -75,7 +78,9 @@ if TYPE_CHECKING:
     )
     from .embeddings import Embeddings, Near
     from .growing import AsyncFillStream, FillStream
+    from .images import Image
     from .streams import AsyncStream, Stream
+    from .tools import Tool
 
 __version__ = "0.1.0"
 
@@ -84,6 +89,7 @@ _HOME = {
     "AgoutiError": "core.errors",
     "AgoutiWarning": "core.errors",
     "AsyncClient": "client",
+    "AsyncConversation": "conversation",
     "AsyncFillStream": "growing",
     "AsyncStream": "streams",
     "Attempt": "core.reply",
@@ -97,6 +103,7 @@ _HOME = {
     "ConnectionLost": "core.errors",
     "ContentRefused": "core.errors",
     "ContextOverflow": "core.errors",
+    "Conversation": "conversation",
     "CredentialError": "core.errors",
     "CredentialMissing": "core.errors",
     "CredentialRefused": "core.errors",
@@ -109,6 +116,7 @@ _HOME = {
     "Filling": "core.filled",
     "FramingError": "core.errors",
     "GivenKey": "credentials.sources",
+    "Image": "images",
     "Key": "credentials.sources",
     "KeyringKey": "credentials.sources",
     "LabelUnknown": "core.errors",
@@ -146,6 +154,10 @@ _HOME = {
     "TimedOut": "core.errors",
     "Timeouts": "core.http",
     "Tls": "core.http",
+    "TooManyRounds": "core.errors",
+    "Tool": "tools",
+    "ToolCallInvalid": "core.errors",
+    "ToolUse": "core.reply",
     "Usage": "core.chat",
     "events": "core",
     "load_config": "config.load",
@@ -157,6 +169,7 @@ __all__ = [
     "AgoutiError",
     "AgoutiWarning",
     "AsyncClient",
+    "AsyncConversation",
     "AsyncFillStream",
     "AsyncStream",
     "Attempt",
@@ -170,6 +183,7 @@ __all__ = [
     "ConnectionLost",
     "ContentRefused",
     "ContextOverflow",
+    "Conversation",
     "CredentialError",
     "CredentialMissing",
     "CredentialRefused",
@@ -182,6 +196,7 @@ __all__ = [
     "Filling",
     "FramingError",
     "GivenKey",
+    "Image",
     "Key",
     "KeyringKey",
     "LabelUnknown",
@@ -219,6 +234,10 @@ __all__ = [
     "TimedOut",
     "Timeouts",
     "Tls",
+    "TooManyRounds",
+    "Tool",
+    "ToolCallInvalid",
+    "ToolUse",
     "Usage",
     "events",
     "load_config",

@@ -7,13 +7,13 @@ import os
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from time import perf_counter, time
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, Unpack, overload
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, TypeVar, Unpack, overload
 
 from msgspec.structs import replace
 
 from .config.entries import Config, Model, Provider
 from .core.canonical import Asked, Chunks, asked, reply_json
-from .core.chat import Json, Request
+from .core.chat import Json, Message, Request
 from .core.errors import RequestError
 from .core.parameters import Parameters, checked
 from .core.prompt import Prompt, messages
@@ -31,8 +31,10 @@ from .transport.base import AsyncTransport, SyncTransport
 if TYPE_CHECKING:
     from typing import Self
 
+    from .conversation import AsyncConversation, Conversation
     from .core.filled import Filled
     from .embeddings import Embeddings
+    from .engine.calling import Failures, ToolRounds
     from .engine.drive import Run
     from .engine.drive_async import AsyncRun
     from .engine.effects import Steps
@@ -40,6 +42,7 @@ if TYPE_CHECKING:
     from .engine.filling import FormCall
     from .forms import Form
     from .growing import AsyncFillStream, FillStream
+    from .images import Image, Source
 
 T = TypeVar("T")
 Path = str | os.PathLike[str]
@@ -50,14 +53,31 @@ class Options(Parameters, total=False):
     """What a call takes besides label and prompt.
 
     Besides the parameters: ``system``, a system text instead of the entry's; ``examples``, pairs of question and
-    answer put before the prompt; ``deadline``, seconds that the whole call may take; ``extra``, fields that go into
-    the request as they are.
+    answer put before the prompt; ``images``, paths, bytes or addresses of pictures; ``fetch_images``, whether those
+    with an address may be fetched where a format takes only the picture itself (``"private"``: also from private
+    networks); ``tools``, functions, `agouti.Tool` or dicts; ``deadline``, seconds that the whole call may take;
+    ``extra``, fields that go into the request as they are.
     """
 
     system: str | None
     examples: Iterable[tuple[str, str]]
     deadline: float | None
     extra: dict[str, Json]
+    images: "Iterable[Source]"
+    fetch_images: "bool | Literal['private']"
+
+
+class AskOptions(Options, total=False):
+    """What `ask` takes besides.
+
+    Besides those of `stream`: ``run_tools``, whether the functions that the model calls are run and it goes on with
+    what they give; ``max_rounds``, how often at most (8); ``tool_errors``: ``tell`` the model of an exception in a
+    function, or ``raise`` it.
+    """
+
+    run_tools: bool
+    max_rounds: int
+    tool_errors: "Failures"
 
 
 class FillOptions(Options, total=False):
@@ -151,6 +171,25 @@ class _Client:
         """The call that `ask` would make, for services that look at it."""
         return self._call(model, prompt, options)
 
+    def _rounds(self, label: str, prompt: Prompt, options: AskOptions, streams: bool = False) -> "ToolRounds":
+        from .engine.calling import ToolRounds
+        from .forms import Misfit
+        from .tools import result_text, toolbox
+
+        given: dict[str, Any] = dict(options)
+        given.pop("run_tools", None)
+        most, failures = given.pop("max_rounds", 8), given.pop("tool_errors", "tell")
+        if failures not in ("tell", "raise"):
+            raise RequestError(f"tool_errors = {failures!r} is unknown", hint="Take tell or raise.")
+        tools = toolbox(given.get("tools", ()))
+        if not tools:
+            given.pop("tools", None)
+        else:
+            given["tools"] = list(tools.values())
+        more: Any = given
+        call = self._call(label, prompt, more, streams)
+        return ToolRounds(call, tools, misfit=Misfit, text=result_text, most=most, failures=failures)
+
     def _form_call(
         self, label: str, kind: Any, prompt: Prompt, options: FillOptions, streams: bool = False
     ) -> "tuple[FormCall, Form]":
@@ -187,7 +226,19 @@ class _Client:
 
     def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
         targets = self._targets.chain(self._full(label))
-        given: dict[str, Json] = dict(options)
+        given: dict[str, Any] = dict(options)
+        if "tools" in given:
+            from .tools import toolbox
+
+            given["tools"] = [tool.as_json for tool in toolbox(given["tools"]).values()]
+        if isinstance(choice := given.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
+            given["tool_choice"] = {"type": "function", "function": {"name": choice}}
+        shown: list[Image] = []
+        if "images" in given:
+            from .images import image
+
+            shown = [image(each) for each in given.pop("images")]
+        fetch = {True: "public", "private": "private"}.get(given.pop("fetch_images", False), "no")
         system = given.pop("system", None)
         examples = given.pop("examples", ())
         extra = given.pop("extra", None) or {}
@@ -197,14 +248,23 @@ class _Client:
             defaults = target.model.parameters
             return Request(
                 target.model.name,
-                messages(prompt, before=target.before, system=system, examples=examples),
+                messages(prompt, before=target.before, system=system, examples=examples, shown=shown),
                 checked({**defaults, **given} if defaults else given),
                 extra,
                 streams,
                 target.model.markers,
+                fetch,  # type: ignore[arg-type]
             )
 
         return Call(targets, build, perf_counter, deadline or targets[0].model.deadline)
+
+
+def _plain(options: AskOptions) -> Options:
+    """The options without those that matter only when functions are run."""
+    found: Any = options
+    if "run_tools" in options or "max_rounds" in options or "tool_errors" in options:
+        found = {name: each for name, each in options.items() if name not in AskOptions.__annotations__}
+    return found  # type: ignore[no-any-return]
 
 
 class Client(_Client):
@@ -244,18 +304,20 @@ class Client(_Client):
         if record is not None or replay is not None:
             self._transport = self._archived()
 
-    def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
+    def ask(self, model: str, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
         """Ask, and wait for the whole reply.
 
         Args:
             model: a label, or ``NAME@PROVIDER``.
             prompt: a text, or a list of messages.
-            options: see `Options`.
+            options: see `AskOptions` and `Options`.
 
         Raises:
             AgoutiError: see `agouti.core.errors` for the tree.
         """
-        return self.run(ask(self._call(model, prompt, options)))
+        if options.get("run_tools"):
+            return self.run(self._rounds(model, prompt, options).steps()).reply
+        return self.run(ask(self._call(model, prompt, _plain(options))))
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
         """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
@@ -326,6 +388,24 @@ class Client(_Client):
         so_far = Gathering()
         call, form = self._form_call(model, kind, prompt, options, streams=True)
         return FillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
+
+    def conversation(
+        self,
+        model: str,
+        *,
+        messages: Iterable[Message | Mapping[str, Json]] = (),
+        **options: Unpack[AskOptions],
+    ) -> "Conversation":
+        """A conversation with a model, which keeps what has been said: see `Conversation`.
+
+        Args:
+            model: a label, or ``NAME@PROVIDER``.
+            messages: what has been said before, such as ``messages`` of an earlier one.
+            options: as for `ask`, for every turn; functions in ``tools`` are run.
+        """
+        from .conversation import Conversation
+
+        return Conversation(self, model, messages, options)
 
     def embed(
         self,
@@ -462,9 +542,11 @@ class AsyncClient(_Client):
         if record is not None or replay is not None:
             self._transport = self._archived()
 
-    async def ask(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Reply:
+    async def ask(self, model: str, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
-        run = self._run(ask(self._call(model, prompt, options)))
+        if options.get("run_tools"):
+            return (await self.run(self._rounds(model, prompt, options).steps())).reply
+        run = self._run(ask(self._call(model, prompt, _plain(options))))
         await run.advance()
         return run.result
 
@@ -507,6 +589,18 @@ class AsyncClient(_Client):
         so_far = Gathering()
         call, form = self._form_call(model, kind, prompt, options, streams=True)
         return AsyncFillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
+
+    def conversation(
+        self,
+        model: str,
+        *,
+        messages: Iterable[Message | Mapping[str, Json]] = (),
+        **options: Unpack[AskOptions],
+    ) -> "AsyncConversation":
+        """A conversation with a model; as `Client.conversation`."""
+        from .conversation import AsyncConversation
+
+        return AsyncConversation(self, model, messages, options)
 
     async def embed(
         self,

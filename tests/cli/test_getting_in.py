@@ -101,7 +101,8 @@ def test_explain_shows_the_request_and_the_origins(agouti_command: Command, conf
     assert found["headers"]["authorization"] == "Bearer ***"
     assert found["body"]["messages"][-1] == {"role": "user", "content": "Peas?"}
     origins = {setting["name"]: setting["origin"].partition(":")[2] for setting in found["settings"]}
-    assert origins["models.kids.parameters.seed"] == "21"
+    line = 1 + (configured / "agouti.toml").read_text().splitlines().index("parameters = { seed = 7 }")
+    assert origins["models.kids.parameters.seed"] == str(line)
     assert origins["models.kids.parameters.temperature"] == "12"
     shown = agouti_command("explain", "kids").stdout
-    assert "agouti.toml:21" in shown
+    assert f"agouti.toml:{line}" in shown

@@ -38,8 +38,7 @@ def test_one_changed_byte_is_noticed(payload: bytes, place: int, change: int) ->
     data = bytearray(frame({":event-type": "text"}, payload))
     data[place % len(data)] ^= change
     with pytest.raises(FramingError):
-        # A frame that claims to be longer than it is waits for more, so give it more.
-        FrameDecoder().feed(bytes(data) + bytes(20_000_000 if place % len(data) < 4 else 0))
+        FrameDecoder().feed(bytes(data))
 
 
 def test_headers_of_other_types_are_passed_over() -> None:

@@ -126,7 +126,10 @@ def test_who_leaves_a_stream_early_cancels_the_job(served: Served, monkeypatch: 
 def test_deadline_and_cancelled_task_cancel_the_job(
     served: Served, caller: Caller, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    from agouti.standins import jobs
+
     watched = Watched(monkeypatch)
+    monkeypatch.setattr(jobs, "_AT_WORK", 30.0)
     config = agouti.load_config(
         {
             "providers": {
@@ -141,7 +144,7 @@ def test_deadline_and_cancelled_task_cancel_the_job(
         environment=served.environment,
     )
     with pytest.raises(agouti.DeadlineExceeded):
-        caller.ask(config, MODEL, "Garlic?", deadline=0.12)
+        caller.ask(config, MODEL, "Garlic?", deadline=1.0)
     assert len(watched.cancelled) == 1
     if caller.kind == "sync":
         return
@@ -149,7 +152,7 @@ def test_deadline_and_cancelled_task_cancel_the_job(
     async def give_up() -> None:
         async with agouti.AsyncClient(config) as client:
             task = asyncio.create_task(client.ask(MODEL, "Garlic?"))
-            await asyncio.sleep(0.1)
+            await asyncio.sleep(0.5)
             task.cancel()
             with pytest.raises(asyncio.CancelledError):
                 await task

@@ -4,7 +4,7 @@ It is the OpenAI-compatible form, as frozen structs. Every dialect translates to
 Readers of it are lenient on purpose: any field may be absent or null.
 """
 
-from typing import Any, TypeAlias
+from typing import Any, Literal, TypeAlias
 
 from msgspec import Struct
 
@@ -70,6 +70,7 @@ class Request(Struct, frozen=True, gc=False):
 
     ``parameters`` holds every further field of the OpenAI-compatible request under its own name;
     ``extra`` goes into the body untouched, whatever the dialect. ``markers`` matter to the dialect ``prompt`` alone.
+    ``fetch`` says whether pictures may be fetched from their addresses where a format takes only the picture itself.
     """
 
     model: str
@@ -78,6 +79,7 @@ class Request(Struct, frozen=True, gc=False):
     extra: dict[str, Json] = {}
     stream: bool = False
     markers: Markers = Markers()
+    fetch: Literal["no", "public", "private"] = "no"
 
 
 class Usage(Struct, frozen=True, gc=False):

@@ -31,7 +31,9 @@
     |   |-- ReplyUnreadable         not what the dialect promises: HTML, broken JSON, other JSON
     |   |   `-- FramingError        a stream whose frames cannot be told apart
     |   |-- StreamCut               the stream ended early; ``partial`` is what had come
-    |   `-- NotFilled               no answer fitted the form; ``tries`` has all of them
+    |   |-- NotFilled               no answer fitted the form; ``tries`` has all of them
+    |   |-- ToolCallInvalid         the model calls what there is not, or with arguments that do not fit
+    |   `-- TooManyRounds           the model goes on calling functions and does not answer
     `-- DeadlineExceeded            the whole call took longer than its deadline allows
 
 Besides, `AgoutiWarning` says that something was left out where the configuration allows that.
@@ -299,6 +301,16 @@ class NotFilled(ReplyError):
     default_hint = "Look at error.tries; a stronger model, a plainer form or repairs=2 may help."
     problem: str = ""
     tries: "tuple[Filling, ...]" = ()
+
+
+class ToolCallInvalid(ReplyError):
+    """The model calls a function that there is not, or with arguments that do not fit, also after a correction."""
+
+    default_hint = "Make names and descriptions of the functions plainer, or take a stronger model."
+
+
+class TooManyRounds(ReplyError):
+    """The model goes on calling functions and does not answer."""
 
 
 class DeadlineExceeded(AgoutiError):

@@ -1,6 +1,6 @@
 """The vocabulary of parameters: the names of the OpenAI-compatible interface, their types and ranges."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, TypedDict
 
 from .chat import Json
@@ -28,7 +28,7 @@ class Parameters(TypedDict, total=False):
     reasoning_effort: str
     parallel_tool_calls: bool
     response_format: dict[str, Any]
-    tools: list[dict[str, Any]]
+    tools: Sequence[Any]
     tool_choice: str | dict[str, Any]
 
 

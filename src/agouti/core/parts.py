@@ -145,3 +145,38 @@ def arguments_of(call: ToolCall) -> dict[str, Any]:
             hint="Put the calls of a reply into the conversation as they came.",
         )
     return found
+
+
+def pictures_in(messages: Sequence[Message | Mapping[str, Json]]) -> Iterator[str]:
+    """The addresses of all pictures, ``data:`` ones included."""
+    for message in messages:
+        content = message.content if isinstance(message, Message) else message.get("content")
+        for part in content if isinstance(content, list) else ():
+            if isinstance(part, Mapping) and part.get("type") == "image_url":
+                image = part.get("image_url")
+                yield str(image.get("url", "") if isinstance(image, Mapping) else image or "")
+
+
+def with_pictures(
+    messages: Sequence[Message | dict[str, Json]], addresses: Mapping[str, str]
+) -> list[Message | dict[str, Json]]:
+    """The messages with other addresses for some of their pictures."""
+    found: list[Message | dict[str, Json]] = []
+    for message in messages:
+        content = message.content if isinstance(message, Message) else message.get("content")
+        if isinstance(content, list):
+            changed = [_readdressed(part, addresses) for part in content]
+            if isinstance(message, Message):
+                message = msgspec.structs.replace(message, content=changed)
+            else:
+                message = {**message, "content": changed}
+        found.append(message)
+    return found
+
+
+def _readdressed(part: Json, addresses: Mapping[str, str]) -> Json:
+    if not isinstance(part, Mapping) or part.get("type") != "image_url":
+        return part
+    image = part.get("image_url")
+    known = image if isinstance(image, Mapping) else {"url": image}
+    return {**part, "image_url": {**known, "url": addresses.get(str(known.get("url")), known.get("url"))}}

@@ -1,12 +1,15 @@
 """What a caller gets: the text, and everything else one attribute away."""
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from msgspec import Struct
 
-from .chat import Choice, Citation, Completion, Json, SafetyNote, Usage
+from .chat import Choice, Citation, Completion, Json, SafetyNote, ToolCall, Usage
 from .lenient import decode_json
+
+if TYPE_CHECKING:
+    from .codeblocks import CodeBlock
 
 
 class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
@@ -51,6 +54,37 @@ class Attempt(Struct, frozen=True, gc=False):
     seconds: float = 0.0
     waited: float = 0.0
     why: str = ""
+
+
+class ToolUse(Struct, frozen=True):
+    """A call of a function that a model wants.
+
+    Attributes:
+        id: its identifier, for the message that answers it.
+        name: the function.
+        arguments: the arguments, parsed; `None` where they are no JSON.
+        arguments_text: the arguments as the model wrote them.
+        problem: why they could not be parsed.
+    """
+
+    id: str
+    name: str
+    arguments: Json
+    arguments_text: str
+    problem: str = ""
+
+    @classmethod
+    def of(cls, place: int, call: ToolCall) -> "ToolUse":
+        """The call as the model wrote it."""
+        text = call.function.arguments or ""
+        found: Json = {}
+        problem = ""
+        if text.strip():
+            try:
+                found = decode_json(text.encode())
+            except (msgspec.DecodeError, RecursionError) as error:
+                found, problem = None, f"they are no JSON ({error})"
+        return cls(call.id or f"call_{place}", call.function.name or "", found, text, problem)
 
 
 _NO_USAGE = Usage()
@@ -148,6 +182,20 @@ class Reply(Struct, frozen=True):
         return self.completion.choices[0].refusal if self.completion.choices else None
 
     @property
+    def calls(self) -> tuple[ToolUse, ...]:
+        """The functions that the model wants called."""
+        if not self.completion.choices:
+            return ()
+        return tuple([ToolUse.of(place, call) for place, call in enumerate(self.completion.choices[0].tool_calls)])
+
+    @property
+    def code_blocks(self) -> "tuple[CodeBlock, ...]":
+        """The fenced blocks of code in the answer; each can be saved."""
+        from .codeblocks import code_blocks
+
+        return code_blocks(self.text)
+
+    @property
     def texts(self) -> tuple[str, ...]:
         """All answers, where more than one was asked for (``n``)."""
         return tuple(choice.text for choice in self.completion.choices)
@@ -178,6 +226,7 @@ class Reply(Struct, frozen=True):
             "label": self.label,
             "model": self.model,
             "provider": self.provider,
+            "calls": msgspec.to_builtins(self.calls),
             "citations": msgspec.to_builtins(self.citations),
             "safety": msgspec.to_builtins(self.safety),
             "usage": msgspec.to_builtins(self.usage),

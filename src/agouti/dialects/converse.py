@@ -151,6 +151,7 @@ class ConverseDialect:
     means: ClassVar[tuple[Means, ...]] = ("tool", "prompt")
     style: ClassVar[Style] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset((*_CONFIG, "tools", "tool_choice"))
+    takes_addresses: ClassVar[bool] = False
     most_texts: ClassVar[int] = 1
     base64: ClassVar[bool] = False
 
@@ -243,7 +244,7 @@ def _blocks(message: Message) -> list[dict[str, Json]]:
         elif not part.data:
             raise RequestError(
                 "dialect converse takes pictures only as data, not by their address",
-                hint="Pass the picture itself: a data: address with base64.",
+                hint="Pass the picture itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
             )
         elif part.media_type not in _FORMATS:
             raise RequestError(

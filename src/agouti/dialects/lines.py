@@ -91,6 +91,7 @@ class LinesDialect:
     style: ClassVar[Style] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
 
+    takes_addresses: ClassVar[bool] = False
     most_texts: ClassVar[int] = 100
     base64: ClassVar[bool] = False
 
@@ -194,7 +195,7 @@ def _data(image: ImagePart) -> str:
     if not image.data:
         raise RequestError(
             "dialect lines takes pictures only as data, not by their address",
-            hint="Pass the picture itself: a data: address with base64.",
+            hint="Pass the picture itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
         )
     return image.data
 

@@ -48,6 +48,7 @@ class PredictDialect:
 
     name: ClassVar[str] = "predict"
     takes: ClassVar[frozenset[str] | None] = frozenset(_PARAMETERS)
+    takes_addresses: ClassVar[bool] = False
     most_texts: ClassVar[int] = 100
     base64: ClassVar[bool] = False
 

@@ -11,7 +11,21 @@ from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
 from ..transport.base import SyncReply, SyncTransport, TransportFailure, bare
-from .effects import PARTING_TIMEOUTS, Drop, Effect, Emit, Fetch, Finish, Open, Parting, Receive, Send, Sleep, Steps
+from .effects import (
+    PARTING_TIMEOUTS,
+    Drop,
+    Effect,
+    Emit,
+    Fetch,
+    Finish,
+    Open,
+    Parting,
+    Perform,
+    Receive,
+    Send,
+    Sleep,
+    Steps,
+)
 
 T = TypeVar("T")
 
@@ -96,6 +110,11 @@ class Run(Generic[T]):
     def _part(self, effect: Parting) -> None:
         self._parting = effect.request
 
+    def _perform(self, effect: Perform) -> list[Any]:
+        from .work import perform
+
+        return perform(effect.work)
+
     def _fetch(self, effect: Fetch) -> Credential:
         try:
             return fetch(effect.key, self._environment, self._post)
@@ -115,5 +134,6 @@ _DO: dict[type[Effect], Callable[[Run[Any], Any], Any]] = {
     Drop: Run._drop,
     Sleep: Run._sleep,
     Parting: Run._part,
+    Perform: Run._perform,
     Fetch: Run._fetch,
 }

@@ -11,7 +11,21 @@ from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
 from ..transport.base import AsyncReply, AsyncTransport, TransportFailure, bare
-from .effects import PARTING_TIMEOUTS, Drop, Effect, Emit, Fetch, Finish, Open, Parting, Receive, Send, Sleep, Steps
+from .effects import (
+    PARTING_TIMEOUTS,
+    Drop,
+    Effect,
+    Emit,
+    Fetch,
+    Finish,
+    Open,
+    Parting,
+    Perform,
+    Receive,
+    Send,
+    Sleep,
+    Steps,
+)
 
 T = TypeVar("T")
 
@@ -96,6 +110,11 @@ class AsyncRun(Generic[T]):
     async def _part(self, effect: Parting) -> None:
         self._parting = effect.request
 
+    async def _perform(self, effect: Perform) -> list[Any]:
+        from .work import perform_async
+
+        return await perform_async(effect.work)
+
     async def _fetch(self, effect: Fetch) -> Credential:
         try:
             if quick(effect.key):
@@ -125,5 +144,6 @@ _DO: dict[type[Effect], Callable[[AsyncRun[Any], Any], Awaitable[Any]]] = {
     Drop: AsyncRun._drop,
     Sleep: AsyncRun._sleep,
     Parting: AsyncRun._part,
+    Perform: AsyncRun._perform,
     Fetch: AsyncRun._fetch,
 }

@@ -5,7 +5,7 @@ When the generator ends, however it ends, the driver closes a reply that was ope
 that is being closed could not ask for it any more.
 """
 
-from collections.abc import Generator, Mapping
+from collections.abc import Callable, Generator, Mapping
 from typing import Any, Protocol, TypeAlias, TypeVar
 
 from msgspec import Struct
@@ -70,6 +70,15 @@ class Parting(Struct, frozen=True):
     request: HttpRequest | None
 
 
+class Perform(Struct, frozen=True):
+    """Do these pieces of work of the caller's own, side by side: answered with the result of each, or its exception.
+
+    A result that can be awaited is awaited.
+    """
+
+    work: tuple[Callable[[], Any], ...]
+
+
 class Fetch(Struct, frozen=True):
     """Get a key from where it lives: answered with a `Credential`."""
 
@@ -82,7 +91,7 @@ class Emit(Struct, frozen=True, gc=False):
     events: list[Event]
 
 
-Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Parting | Fetch | Emit
+Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Parting | Perform | Fetch | Emit
 Steps: TypeAlias = Generator[Effect, Any, T]
 
 PARTING_TIMEOUTS = Timeouts(connect=2.0, first_byte=3.0, between_chunks=3.0)

@@ -7,12 +7,15 @@
 import logging
 import time
 import warnings
+from base64 import b64encode
 from collections.abc import Callable
 from functools import partial
 from random import random
+from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.chat import Request
 from ..core.errors import (
@@ -28,15 +31,18 @@ from ..core.errors import (
     ParameterUnsupported,
     ProviderFault,
     ReplyUnreadable,
+    RequestError,
     RequestRefused,
 )
 from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..core.near import near
+from ..core.parts import pictures_in, with_pictures
 from ..core.reply import Attempt, Reply
 from ..credentials.credential import Credential
 from ..dialects.base import Outgoing
 from ..transport.base import TransportFailure
-from .effects import Drop, Fetch, Send, Sleep, Steps
+from ..transport.pictures import fetch_picture
+from .effects import Drop, Fetch, Perform, Send, Sleep, Steps
 from .gather import Gathering
 from .receive import Answer, Failed, Receiver, Try, streamed, whole
 from .retry import falls_back, pause, repeats
@@ -127,6 +133,8 @@ def _at_target(
     """Ask one model, as often as it makes sense."""
     endpoint = target.endpoint
     request = _expressible(endpoint.without_refused(call.build(target)), target)
+    if target.model.sees is False or request.fetch != "no":
+        request = yield from _seen(request, target)
     tries, stale, waited = 0, False, 0.0
     while True:
         began = call.clock()
@@ -262,6 +270,34 @@ def _without_unsupported(error: AgoutiError, request: Request, target: Target) -
     target.endpoint.refused_parameters.add(name)
     warnings.warn(f"{provider.label} does not take {name}; going on without it", AgoutiWarning, stacklevel=2)
     return target.endpoint.without_refused(request)
+
+
+def _seen(request: Request, target: Target) -> Steps[Request]:
+    """The request with its pictures as the model can take them.
+
+    Raises:
+        RequestError: the entry says that the model sees none, or a picture cannot be fetched.
+    """
+    if not any(True for _ in pictures_in(request.messages)):
+        return request
+    if target.model.sees is False:
+        raise RequestError(
+            f"{target.model.label} sees no pictures (sees = false in its entry)",
+            hint="Ask a model that does, or leave the pictures out.",
+        )
+    if getattr(target.endpoint.dialect, "takes_addresses", True):
+        return request
+    addresses = list(dict.fromkeys(each for each in pictures_in(request.messages) if not each.startswith("data:")))
+    fetched: list[Any] = yield Perform(
+        tuple([partial(fetch_picture, each, private=request.fetch == "private") for each in addresses])
+    )
+    data: dict[str, str] = {}
+    for address, found in zip(addresses, fetched, strict=True):
+        if isinstance(found, BaseException):
+            raise found
+        media_type, body = found
+        data[address] = f"data:{media_type};base64,{b64encode(body).decode()}"
+    return replace(request, messages=with_pictures(request.messages, data))
 
 
 def _expressible(request: Request, target: Target) -> Request:

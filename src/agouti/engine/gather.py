@@ -104,6 +104,13 @@ class Gathering:
         self._clock: Clock | None = None
         self._attempts: list[Attempt] = []
 
+    def again(self) -> None:
+        """Another reply of the same conversation begins: what came of the one before is forgotten."""
+        self.began, self.status = False, None
+        self._first = _Choice()
+        self._choices = {0: self._first}
+        self._model = self._id = self._usage = None
+
     def begin(self, target: "Target", started: float, attempts: list[Attempt]) -> None:
         """A model is asked; ``attempts`` are those before it, and grow."""
         self._target, self._started, self._attempts = target, started, attempts

@@ -163,9 +163,10 @@ def _wanted(scope: Scope, body: bytes) -> str:
     for name, value in scope["headers"]:
         if name == HEADER.encode():
             return str(value.decode())
-    for place in (body, scope["path"].encode()):
-        found = re.search(rb"\+([a-z-]+(?:=\d+)?(?:x\d+)?(?:#\w+)?)[\"/:]", place)
-        if found and (place is not body or b'"model"' in body or b'"engine"' in body):
+    # In the body only where the model is named: base64 has a plus here and there, too.
+    for pattern, place in ((rb'"(?:model|engine|version)"\s*:\s*"[^"]*', body), (rb"[^+]*", scope["path"].encode())):
+        found = re.search(pattern + rb"\+([a-z-]+(?:=\d+)?(?:x\d+)?(?:#\w+)?)[\"/:]", place)
+        if found:
             return found[1].decode()
     return ""
 

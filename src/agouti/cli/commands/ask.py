@@ -21,6 +21,8 @@ from ..text import given_text, on_terminal
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
+@click.option("--image", "images", metavar="FILE", multiple=True, help="A picture, or its address; may be repeated.")
+@click.option("--save-code", metavar="FOLDER", help="Save the code blocks of the answer there.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
 @click.option("--json", "as_json", is_flag=True, help="Print the whole reply as JSON.")
 @click.option("--whole", is_flag=True, help="On a terminal: print the answer at the end, not as it comes.")
@@ -33,6 +35,8 @@ def command(
     system: str | None,
     temperature: float | None,
     max_tokens: int | None,
+    images: tuple[str, ...],
+    save_code: str | None,
     settings: tuple[str, ...],
     as_json: bool,
     whole: bool,
@@ -49,14 +53,27 @@ def command(
         options["max_tokens"] = max_tokens
     if system is not None:
         options["system"] = system
+    if images:
+        options["images"] = images
     with Client(app.config) as client:
         if on_terminal() and not as_json and not whole:
             reply = _streamed(client, label, prompt, options)
         else:
             reply = client.ask(label, prompt, **options)
             click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text)
+    if save_code is not None:
+        _save(reply, save_code)
     if not as_json:
         _remark(reply)
+
+
+def _save(reply: Reply, folder: str) -> None:
+    blocks = reply.code_blocks
+    for block in blocks:
+        path = block.save(folder)
+        click.echo(f"  saved {path}" + ("" if block.whole else " (the answer ends within it)"), err=True)
+    if not blocks:
+        click.echo("  (no code in the answer: nothing saved)", err=True)
 
 
 def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) -> Reply:

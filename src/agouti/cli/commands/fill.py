@@ -1,0 +1,155 @@
+"""``agouti fill``: values from texts, one or a file full of them."""
+
+import json
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from ...client import Client
+from ...core.errors import AgoutiError
+from ...forms import Form, form_of
+from ..app import Settings
+from ..rows import as_csv, kind_of, read_rows
+from ..text import given_text
+
+
+@click.command("fill")
+@click.argument("label")
+@click.argument("form")
+@click.argument("text", required=False)
+@click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
+@click.option("--rows", metavar="FILE", help="Fill one form for each line of a text, CSV or JSON Lines file.")
+@click.option("--column", metavar="NAME", help="With --rows: take this column alone.")
+@click.option("--out", metavar="FILE", help="With --rows: write to a .jsonl or .csv file.")
+@click.option(
+    "--at-once", type=click.IntRange(1, 64), default=4, show_default=True, help="With --rows: so many at a time."
+)
+@click.option("--image", "images", metavar="FILE", multiple=True, help="A picture to fill it from; may be repeated.")
+@click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@click.option("--means", type=click.Choice(["schema", "tool", "json", "prompt"]), help="Try only these means.")
+@click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
+@click.pass_obj
+def command(
+    app: Settings,
+    label: str,
+    form: str,
+    text: str | None,
+    file: str | None,
+    rows: str | None,
+    column: str | None,
+    out: str | None,
+    at_once: int,
+    images: tuple[str, ...],
+    system: str | None,
+    means: str | None,
+    repairs: int,
+) -> int:
+    """Let the model LABEL fill FORM from TEXT; the value is printed as JSON.
+
+    FORM is a file with a JSON Schema, or a type of your own as MODULE:CLASS (from the working folder or installed).
+    With --rows, each line gives one line of JSON: its number, its text, and the value or what was wrong.
+    """
+    kind = form_of(_form(form))
+    options: dict[str, Any] = {"repairs": repairs}
+    options |= {"system": system} if system is not None else {}
+    options |= {"means": means} if means is not None else {}
+    if rows is None:
+        if out is not None or column is not None:
+            raise click.UsageError("--out and --column go with --rows")
+        if images:
+            options["images"] = images
+            text = text or (None if file else "Fill the form from the picture.")
+        with Client(app.config) as client:
+            filled = client.fill(label, kind, given_text(text, file), **options)
+        click.echo(json.dumps(_plain(filled.value), ensure_ascii=False, indent=2))
+        if len(filled.attempts) > 1:
+            click.echo(f"  (mended: the first answer did not fit: {filled.attempts[0].errors[0]})", err=True)
+        return 0
+    if text is not None or file is not None or images:
+        raise click.UsageError("with --rows the texts come from that file: leave out TEXT, --from and --image")
+    return _table(app, label, kind, read_rows(rows, column), out, at_once, options)
+
+
+def _table(
+    app: Settings, label: str, kind: Form, texts: list[str], out: str | None, at_once: int, options: dict[str, Any]
+) -> int:
+    wanted = kind_of(out, (".jsonl", ".csv"))
+    lines: list[dict[str, Any]] = []
+    with Client(app.config) as client, ThreadPoolExecutor(at_once) as pool:
+
+        def one(text: str) -> dict[str, Any]:
+            try:
+                return {"value": _plain(client.fill(label, kind, text, **options).value)}
+            except AgoutiError as error:
+                return {"error": f"{type(error).__name__}: {error.what}"}
+
+        for number, (text, found) in enumerate(zip(texts, pool.map(one, texts), strict=True), 1):
+            lines.append({"line": number, "text": text, **found})
+            if wanted == ".jsonl" and out is None:
+                # As it comes: whoever reads the pipe can go on.
+                click.echo(json.dumps(lines[-1], ensure_ascii=False))
+            elif sys.stderr.isatty():
+                click.echo(f"\r  {number} of {len(texts)}", nl=number == len(texts), err=True)
+    if out is not None:
+        written = (
+            as_csv(map(_flat, lines))
+            if wanted == ".csv"
+            else "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in lines)
+        )
+        try:
+            Path(out).write_text(written, encoding="utf-8")
+        except OSError as error:
+            raise click.UsageError(f"{out} cannot be written ({error.strerror or error})") from None
+    failed = [line for line in lines if "error" in line]
+    where = f" in {out}" if out is not None else ""
+    click.echo(f"  {len(lines) - len(failed)} of {len(lines)} filled{where}", err=True)
+    for line in failed[:3]:
+        click.echo(f"  line {line['line']}: {line['error']}", err=True)
+    return 1 if failed else 0
+
+
+def _flat(line: dict[str, Any]) -> dict[str, Any]:
+    value = line.get("value")
+    inner = value if isinstance(value, dict) else {"value": value}
+    found = {"line": line["line"], "text": line["text"], **({} if "error" in line else inner)}
+    return {**found, "error": line["error"]} if "error" in line else found
+
+
+def _plain(value: Any) -> Any:
+    if hasattr(value, "model_dump"):
+        return value.model_dump(mode="json", by_alias=True)
+    if isinstance(value, (list, tuple, set, frozenset)):
+        return [_plain(each) for each in value]
+    return msgspec.to_builtins(value)
+
+
+def _form(form: str) -> Any:
+    module, colon, name = form.partition(":")
+    if colon and not Path(form).exists():
+        if str(Path.cwd()) not in sys.path:
+            sys.path.insert(0, str(Path.cwd()))
+        try:
+            found: Any = import_module(module)
+        except ImportError as error:
+            raise click.UsageError(f"{module} cannot be imported: {error}") from None
+        for part in name.split("."):
+            if not hasattr(found, part):
+                raise click.UsageError(f"there is no {name} in {module}")
+            found = getattr(found, part)
+        return found
+    try:
+        schema = json.loads(Path(form).read_text(encoding="utf-8"))
+    except OSError as error:
+        raise click.UsageError(
+            f"{form} is neither a file with a JSON Schema ({error.strerror or error}) nor MODULE:CLASS"
+        ) from None
+    except ValueError as error:
+        raise click.UsageError(f"{form} is not JSON: {error}") from None
+    if not isinstance(schema, dict):
+        raise click.UsageError(f"{form} holds no JSON Schema: that is an object")
+    return schema

@@ -1,0 +1,218 @@
+"""Functions that a model may call: their form from type hints and docstring, their arguments checked."""
+
+import inspect
+import re
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, get_type_hints
+
+import msgspec
+
+from .core.chat import Json
+from .core.errors import RequestError
+from .forms import Form, Misfit, form_of
+
+_NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
+
+
+class Tool:
+    """A function that a model may call, or only its description.
+
+    Args:
+        name: letters, digits, ``_`` and ``-``.
+        description: what it does and when it is of use: the model goes by it.
+        parameters: JSON Schema of an object.
+        function: what is run; without one the call comes back to you in ``reply.calls``.
+
+    Example:
+        >>> Tool(name="lamp", description="Switch the lamp.", parameters={"type": "object", "properties": {}}).name
+        'lamp'
+        >>> def days_to_frost(place: str, today: int = 1) -> int:
+        ...     '''Days until the last frost of the year.
+        ...
+        ...     Args:
+        ...         place: name of the garden.
+        ...     '''
+        >>> tool = Tool.of(days_to_frost)
+        >>> tool.description, tool.parameters["properties"]["place"]
+        ('Days until the last frost of the year.', {'type': 'string', 'description': 'name of the garden.'})
+    """
+
+    def __init__(
+        self,
+        *,
+        name: str,
+        description: str = "",
+        parameters: Mapping[str, Any] | None = None,
+        function: Callable[..., Any] | None = None,
+    ) -> None:
+        if not _NAME.fullmatch(name):
+            raise RequestError(
+                f"{name!r} is no name of a tool", hint="Names have letters, digits, _ and -, at most 64 of them."
+            )
+        self.name = name
+        self.description = description
+        self.parameters: dict[str, Any] = dict(parameters or {"type": "object", "properties": {}})
+        self.function = function
+        self._forms: dict[str, Form] = {}
+        self._whole: Form | None = None
+
+    @classmethod
+    def of(cls, function: "Callable[..., Any] | Tool | Mapping[str, Any]") -> "Tool":
+        """The tool that a function is; an OpenAI-compatible dict is taken as well.
+
+        Raises:
+            RequestError: it has parameters that cannot be said in a schema.
+        """
+        if isinstance(function, Tool):
+            return function
+        if isinstance(function, Mapping):
+            inner = function.get("function", function)
+            name = inner.get("name") if isinstance(inner, Mapping) else None
+            if not isinstance(name, str):
+                raise RequestError(
+                    f"this is no tool: {str(function)[:80]}",
+                    hint='A tool is a function, an agouti.Tool, or {"type": "function", "function": {"name": ...}}.',
+                )
+            return cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
+        if not callable(function):
+            raise RequestError(
+                f"a tool cannot be a {type(function).__name__}", hint="Pass a function or an agouti.Tool."
+            )
+        return cls._of_function(function)
+
+    @classmethod
+    def _of_function(cls, function: Callable[..., Any]) -> "Tool":
+        name = getattr(function, "__name__", type(function).__name__)
+        try:
+            hints = get_type_hints(
+                function if inspect.isroutine(function) else type(function).__call__, include_extras=True
+            )
+        except (NameError, TypeError) as error:
+            raise RequestError(f"the type hints of {name} cannot be read: {error}", hint="Correct them.") from None
+        described, told = _docstring(inspect.getdoc(function) or "")
+        properties: dict[str, Any] = {}
+        required: list[str] = []
+        defs: dict[str, Any] = {}
+        forms: dict[str, Form] = {}
+        for parameter in inspect.signature(function).parameters.values():
+            if parameter.kind in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD, parameter.POSITIONAL_ONLY):
+                raise RequestError(
+                    f"{name} takes {parameter}: a model cannot be told what goes there",
+                    hint="Give every parameter a name of its own that can be used in a call.",
+                )
+            schema: dict[str, Any] = {}
+            if parameter.name in hints:
+                form = forms[parameter.name] = form_of(hints[parameter.name])
+                schema = form.schema["properties"]["value"] if form.wrapped else form.schema
+                defs |= schema.get("$defs", {}) | form.schema.get("$defs", {})
+                schema = {key: value for key, value in schema.items() if key != "$defs"}
+            if parameter.name in told and "$ref" not in schema:
+                schema = {**schema, "description": told[parameter.name]}
+            properties[parameter.name] = schema
+            if parameter.default is parameter.empty:
+                required.append(parameter.name)
+        parameters: dict[str, Any] = {"type": "object", "properties": properties, "required": required}
+        if defs:
+            parameters["$defs"] = defs
+        made = cls(name=name, description=described, parameters=parameters, function=function)
+        made._forms = forms
+        return made
+
+    @property
+    def as_json(self) -> dict[str, Json]:
+        """The tool in the OpenAI-compatible form."""
+        function: dict[str, Json] = {"name": self.name, "parameters": self.parameters}
+        if self.description:
+            function["description"] = self.description
+        return {"type": "function", "function": function}
+
+    def read(self, arguments: Json) -> dict[str, Any]:
+        """The arguments as the function takes them.
+
+        Raises:
+            Misfit: they do not fit; says where and why.
+        """
+        if not isinstance(arguments, dict):
+            raise Misfit(("the arguments are no JSON object",))
+        if self.function is None:
+            if self._whole is None:
+                self._whole = form_of(self.parameters)
+            found: dict[str, Any] = self._whole.check(arguments)
+            return found
+        known = self.parameters["properties"]
+        errors = [f"{name}: there is no such argument" for name in arguments if name not in known]
+        errors += [f"{name}: is missing" for name in self.parameters["required"] if name not in arguments]
+        values: dict[str, Any] = {}
+        for name, value in arguments.items():
+            form = self._forms.get(name)
+            if value is None and name not in self.parameters["required"] and form is not None and not _fits(form, None):
+                continue  # models send null for what they leave out
+            try:
+                values[name] = value if form is None else form.read(value)
+            except Misfit as error:
+                errors += [f"{name}: {each}" for each in error.errors]
+        if errors:
+            raise Misfit(tuple(errors))
+        return values
+
+    def __repr__(self) -> str:
+        return f"Tool({self.name!r})"
+
+
+def _fits(form: Form, value: Json) -> bool:
+    try:
+        form.check(value)
+    except Misfit:
+        return False
+    return True
+
+
+def toolbox(tools: Iterable[Any]) -> dict[str, Tool]:
+    """Tools by name.
+
+    Raises:
+        RequestError: two have one name.
+    """
+    found: dict[str, Tool] = {}
+    for each in tools:
+        tool = Tool.of(each)
+        if tool.name in found:
+            raise RequestError(f"two tools are called {tool.name!r}", hint="Give one of them another name.")
+        found[tool.name] = tool
+    return found
+
+
+def result_text(value: Any) -> str:
+    """What a function gave, as the model reads it.
+
+    >>> result_text({"days": 17}), result_text("soon"), result_text(None)
+    ('{"days":17}', 'soon', 'done')
+    """
+    if isinstance(value, str):
+        return value
+    if value is None:
+        return "done"
+    if hasattr(value, "model_dump_json"):
+        return str(value.model_dump_json())
+    try:
+        return msgspec.json.encode(value).decode()
+    except (TypeError, ValueError, OverflowError):
+        return str(value)
+
+
+def _docstring(text: str) -> tuple[str, dict[str, str]]:
+    """What a docstring says of the function, and of each argument, in whichever of the usual styles."""
+    if not text:
+        return "", {}
+    try:
+        from docstring_parser import ParseError, parse
+    except ModuleNotFoundError:
+        # The words are there all the same, only not sorted.
+        return " ".join(text.split()), {}
+    try:
+        found = parse(text)
+    except ParseError:
+        return " ".join(text.split()), {}
+    described = " ".join(filter(None, (found.short_description, found.long_description)))
+    told = {each.arg_name: " ".join((each.description or "").split()) for each in found.params}
+    return " ".join(described.split()), {name: words for name, words in told.items() if words}

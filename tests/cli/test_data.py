@@ -1,0 +1,147 @@
+"""``agouti fill``, ``agouti embed``, and pictures and code with ``agouti ask``."""
+
+import csv
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy
+import pytest
+from pyarrow import parquet
+
+from agouti.standins.pictures import packet
+
+from .conftest import Command
+
+NOTES = ["Kale sown 4 March, 18 of 24 up.", "Peas sown 2 April, 9 of 10 up."]
+SCHEMA = {
+    "title": "Note",
+    "type": "object",
+    "properties": {"crop": {"type": "string"}, "sown": {"type": "integer"}, "up": {"type": "integer"}},
+    "required": ["crop", "sown", "up"],
+}
+
+
+@pytest.fixture
+def folder(configured: Path) -> Path:
+    (configured / "note.json").write_text(json.dumps(SCHEMA))
+    (configured / "notes.txt").write_text("\n\n".join(NOTES) + "\n")
+    (configured / "notes.csv").write_text('day,note\n1,"Kale: 18 of 24 up"\n2,"Peas: 9 of 10 up"\n')
+    (configured / "notes.jsonl").write_text("".join(json.dumps({"note": note, "day": 1}) + "\n" for note in NOTES))
+    (configured / "shelf.py").write_text(
+        "from dataclasses import dataclass\n@dataclass\nclass Note:\n    crop: str\n    sown: int\n    up: int\n"
+    )
+    return configured
+
+
+@pytest.mark.parametrize("form", ["note.json", "shelf:Note"])
+def test_one_text_gives_one_value(agouti_command: Command, folder: Path, form: str) -> None:
+    done = agouti_command("fill", "almanac", form, NOTES[0])
+    assert (done.returncode, done.stderr) == (0, "")
+    assert json.loads(done.stdout) == {"crop": "kale", "sown": 24, "up": 18}
+    piped = agouti_command("fill", "almanac", form, "-", text=NOTES[1])
+    assert json.loads(piped.stdout) == {"crop": "pea", "sown": 10, "up": 9}
+
+
+@pytest.mark.parametrize(
+    ("rows", "options", "sown"),
+    [
+        ("notes.txt", [], [24, 10]),
+        ("notes.csv", ["--column", "note"], [24, 10]),
+        ("notes.jsonl", ["--means", "prompt"], [24, 10]),
+    ],
+)
+def test_every_line_of_a_file_gives_a_line(
+    agouti_command: Command, folder: Path, rows: str, options: list[str], sown: list[int]
+) -> None:
+    done = agouti_command("fill", "almanac", "note.json", "--rows", rows, *options)
+    assert done.returncode == 0
+    assert "2 of 2 filled" in done.stderr
+    lines = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [line["value"]["sown"] for line in lines] == sown
+    assert [line["line"] for line in lines] == [1, 2]
+    for out in ("out.csv", "out.jsonl"):
+        kept = agouti_command("fill", "almanac", "note.json", "--rows", rows, "--out", out, *options)
+        assert (kept.returncode, kept.stdout) == (0, "")
+    assert [json.loads(line) for line in (folder / "out.jsonl").read_text().splitlines()] == lines
+    with (folder / "out.csv").open(newline="") as file:
+        assert [int(row["sown"]) for row in csv.DictReader(file)] == sown
+
+
+def test_line_that_fails_does_not_cost_the_others(agouti_command: Command, folder: Path) -> None:
+    (folder / "notes.txt").write_text(f"{NOTES[0]}\n{'pea ' * 40000}\n{NOTES[1]}\n")
+    done = agouti_command("fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--out", "out.csv")
+    assert done.returncode == 1
+    assert "2 of 3 filled" in done.stderr
+    assert "line 2: ContextOverflow" in done.stderr
+    with (folder / "out.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert [row["sown"] for row in rows] == ["24", "", "10"]
+    assert rows[1]["error"].startswith("ContextOverflow")
+
+
+def test_form_is_filled_from_a_picture_and_mending_is_said(agouti_command: Command, folder: Path) -> None:
+    (folder / "packet.json").write_text(json.dumps({"type": "object", "properties": {"variety": {"type": "string"}}, "required": ["variety"]}))  # fmt: skip
+    done = agouti_command("fill", "almanac", "packet.json", "--image", str(packet("kale")))
+    assert json.loads(done.stdout) == {"variety": "Old Fen Curled"}
+    mended = agouti_command("fill", "quill-large+invalid=1@northbank", "shelf:Note", NOTES[0])
+    assert mended.returncode == 0
+    assert "mended" in mended.stderr
+    failed = agouti_command("fill", "quill-large+prose@northbank", "shelf:Note", NOTES[0])
+    assert (failed.returncode, failed.stdout) == (1, "")
+    assert "no json" in failed.stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["fill", "almanac", "missing.json", "x"], "neither a file"),
+        (["fill", "almanac", "notes.txt", "x"], "not JSON"),
+        (["fill", "almanac", "shelf:Nothing", "x"], "no Nothing in shelf"),
+        (["fill", "almanac", "nowhere:Note", "x"], "cannot be imported"),
+        (["fill", "almanac", "shelf:Note"], "the text is empty"),
+        (["fill", "almanac", "shelf:Note", "x", "--out", "a.csv"], "--rows"),
+        (["fill", "almanac", "shelf:Note", "x", "--rows", "notes.txt"], "leave out TEXT"),
+        (["fill", "almanac", "shelf:Note", "--rows", "notes.csv", "--column", "nope"], "it has day, note"),
+        (["fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--column", "nope"], "no columns"),
+        (["fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--out", "a.xls"], ".jsonl or .csv"),
+        (["embed", "finder", "notes.txt"], "--near TEXT"),
+        (["embed", "finder", "missing.txt", "--near", "x"], "cannot be read"),
+        (["embed", "finder", "notes.txt", "--out", "a.txt"], ".npy or .parquet"),
+        (["embed", "finder", "notes.txt", "--out", "no/such/a.npy"], "no folder"),
+        (["embed", "almanac", "notes.txt", "--near", "x"], "embeddings"),
+        (["ask", "almanac", "x", "--image", "missing.png"], "missing.png cannot be read"),
+    ],
+)
+def test_wrong_use_is_two_lines(agouti_command: Command, folder: Path, arguments: list[str], words: str) -> None:
+    done = agouti_command(*arguments)
+    assert done.returncode in (1, 2)
+    assert words in done.stderr
+    assert done.stdout == ""
+    assert len(done.stderr.splitlines()) == 2
+
+
+def test_vectors_are_searched_and_kept(agouti_command: Command, folder: Path) -> None:
+    near = agouti_command("embed", "finder", "notes.txt", "--near", "how many peas", "-k", "1")
+    assert near.returncode == 0
+    assert near.stdout.split()[1:3] == ["2", "Peas"]
+    as_json: Any = json.loads(agouti_command("embed", "finder", "notes.txt", "--near", "kale", "--json").stdout)
+    assert [row["line"] for row in as_json] == [1, 2]
+    kept = agouti_command("embed", "finder", "notes.jsonl", "--column", "note", "--out", "a.npy", "--dimensions", "32")
+    assert "2 vectors of 32 numbers in a.npy" in kept.stderr
+    array = numpy.load(folder / "a.npy")
+    assert (array.shape, array.dtype) == ((2, 32), numpy.float32)
+    agouti_command("embed", "finder", "notes.txt", "--out", "a.parquet", "--dimensions", "32")
+    table = parquet.read_table(folder / "a.parquet")
+    assert table.column("text").to_pylist() == NOTES
+    assert numpy.allclose(table.column("vector").to_pylist(), array)
+
+
+def test_picture_and_code_with_ask(agouti_command: Command, folder: Path) -> None:
+    seen = agouti_command("ask", "almanac", "What is on it?", "--image", str(packet("beetroot")))
+    assert "Lane Globe" in seen.stdout
+    done = agouti_command("ask", "almanac", "Write a function for the frost.", "--save-code", "code")
+    assert [line.split()[-1] for line in done.stderr.splitlines()] == ["code/days.py", "code/block-2.toml"]
+    assert "def days_to_frost" in (folder / "code" / "days.py").read_text()
+    none = agouti_command("ask", "almanac", "When do peas go in?", "--save-code", "code")
+    assert "nothing saved" in none.stderr

@@ -1,0 +1,279 @@
+"""Functions that a model calls, and conversations with them."""
+
+import asyncio
+import contextvars
+import json
+import threading
+import time
+from typing import Any, Literal
+
+import pytest
+from pydantic import BaseModel
+
+import agouti
+from agouti.dialects.registry import dialect
+from agouti.standins import Served
+from agouti.testing import FakeTransport
+
+from .dialects.test_contract import MODELS
+
+WITH_TOOLS = [
+    name for name in MODELS if name != "board" and ((takes := dialect(name).takes) is None or "tools" in takes)
+]
+QUESTION = "How many days until the last frost at Marsh Lane?"
+
+
+class Place(BaseModel):
+    """A garden."""
+
+    name: str
+
+
+def days_to_frost(place: str, *, unit: Literal["days", "weeks"] = "days") -> int:
+    """Days until the last frost of the year.
+
+    Args:
+        place: name of the garden.
+        unit: what to count in.
+    """
+    return 17 if unit == "days" else 2
+
+
+async def frost_risk(garden: Place, nights: list[int] | None = None) -> dict[str, Any]:
+    """The risk of frost in the coming nights."""
+    await asyncio.sleep(0)
+    return {"garden": garden.name, "risk": 0.25}
+
+
+def turn(
+    kind: str, config: Any, model: str, question: str, **options: Any
+) -> tuple[agouti.Reply, list[agouti.Message]]:
+    if kind == "sync":
+        with agouti.Client(config) as client:
+            talk = client.conversation(model, **options)
+            return talk.say(question), talk.messages
+
+    async def go() -> tuple[agouti.Reply, list[agouti.Message]]:
+        async with agouti.AsyncClient(config) as client:
+            talk = client.conversation(model, **options)
+            return await talk.say(question), talk.messages
+
+    return asyncio.run(go())
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize("name", WITH_TOOLS)
+def test_functions_are_run_and_the_answer_uses_them_on_every_dialect(served: Served, kind: str, name: str) -> None:
+    reply, messages = turn(kind, served.config, MODELS[name], QUESTION, tools=[days_to_frost, frost_risk])
+    assert "17" in reply.text or "2" in reply.text
+    assert "risk 0.25" in reply.text
+    assert [message.role for message in messages] == ["user", "assistant", "tool", "tool", "assistant"]
+    calls = messages[1].tool_calls or []
+    assert [call.function.name for call in calls] == ["days_to_frost", "frost_risk"]
+    assert [message.tool_call_id for message in messages[2:4]] == [call.id for call in calls]
+
+
+@pytest.mark.parametrize("name", WITH_TOOLS)
+def test_calls_are_parsed_forced_and_forbidden(served: Served, name: str) -> None:
+    lamp = agouti.Tool(name="lamp", description="Switch on.", parameters={"type": "object", "properties": {"level": {"type": "integer"}}, "required": ["level"]})  # fmt: skip
+    takes = dialect(name).takes
+    with agouti.Client(served.config) as client:
+        reply = client.ask(MODELS[name], QUESTION, tools=[days_to_frost, lamp])
+        assert [(call.name, call.arguments["unit"] in ("days", "weeks")) for call in reply.calls] == [
+            ("days_to_frost", True)
+        ]
+        assert reply.finish_reason == "tool_calls"
+        assert json.loads(reply.calls[0].arguments_text) == reply.calls[0].arguments
+        with client.stream(MODELS[name], QUESTION, tools=[days_to_frost]) as stream:
+            pieces = [event for event in stream.events() if isinstance(event, agouti.events.ToolCallPiece)]
+        assert stream.reply.calls[0].name == "days_to_frost"
+        assert "".join(piece.arguments for piece in pieces) == stream.reply.calls[0].arguments_text
+        assert name in ("contents", "lines") or len(pieces) > 3
+        if takes is None or "tool_choice" in takes:
+            forced = client.ask(MODELS[name], "Peas?", tools=[days_to_frost, lamp], tool_choice="lamp")
+            assert [call.name for call in forced.calls] == ["lamp"]
+            assert client.ask(MODELS[name], "Peas?", tools=[lamp], tool_choice="required").calls
+            assert not client.ask(MODELS[name], QUESTION, tools=[days_to_frost], tool_choice="none").calls
+            # A forced call is forced once, or there would never be an answer.
+            done = client.ask(MODELS[name], "Peas?", tools=[days_to_frost], tool_choice="required", run_tools=True)
+            assert done.text
+
+
+def said(content: str) -> dict[str, Any]:
+    return {"choices": [{"message": {"content": content}, "finish_reason": "stop"}]}
+
+
+def called(*calls: tuple[str, str]) -> dict[str, Any]:
+    made = [
+        {"id": f"c{i}", "type": "function", "function": {"name": n, "arguments": a}} for i, (n, a) in enumerate(calls)
+    ]
+    return {"choices": [{"message": {"content": None, "tool_calls": made}, "finish_reason": "tool_calls"}]}
+
+
+def asked(answers: list[Any], tools: list[Any], **options: Any) -> tuple[Any, list[str]]:
+    """The reply or the error, and what the model was told of its calls."""
+    fake = FakeTransport(answers)
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        try:
+            found: Any = client.ask("m", "Frost?", tools=tools, run_tools=True, **options)
+        except Exception as error:
+            found = error
+    last = json.loads(fake.requests[-1].body or b"")["messages"]
+    return found, [message["content"] for message in last if message["role"] == "tool"]
+
+
+@pytest.mark.parametrize(
+    ("call", "told"),
+    [
+        (("days_to_frost", '{"place": "x", "unit": "weeks"}'), "2"),
+        (("days_to_frost", '{"place": "x", "unit": null}'), "17"),
+        (("days_to_frost", "{}"), "place: is missing"),
+        (("days_to_frost", '{"place": 3}'), "place: "),
+        (("days_to_frost", '{"place": "x", "unit": "hours"}'), "unit: "),
+        (("days_to_frost", '{"place": "x", "year": 3}'), "no such argument"),
+        (("days_to_frost", '{"place": '), "no JSON"),
+        (("days_to_frost", "[1]"), "no JSON object"),
+        (("frost", "{}"), "no function 'frost'; there are days_to_frost"),
+        (("", ""), "no function ''"),
+    ],
+)
+def test_what_does_not_fit_goes_back_once_for_correction(call: tuple[str, str], told: str) -> None:
+    reply, results = asked([called(call), said("Done.")], [days_to_frost])
+    assert isinstance(reply, agouti.Reply)
+    assert reply.text == "Done."
+    assert told in results[0]
+    if "days_to_frost" not in told and not told.isdecimal():
+        assert isinstance(asked([called(call), called(call)], [days_to_frost])[0], agouti.ToolCallInvalid)
+    # Sent again, arguments have to be an object, or providers refuse the whole conversation.
+
+
+def test_rounds_end_and_say_so() -> None:
+    call = called(("days_to_frost", '{"place": "x"}'))
+    error, results = asked([call] * 4, [days_to_frost], max_rounds=3)
+    assert isinstance(error, agouti.TooManyRounds)
+    assert error.partial is not None
+    assert error.partial.calls
+    assert results == ["17"] * 3
+    assert asked([call] * 3 + [said("x")], [days_to_frost], max_rounds=3)[0].text == "x"
+
+
+def failing(place: str) -> int:
+    """It fails."""
+    raise LookupError(f"no garden {place}")
+
+
+def test_exception_of_a_function_goes_to_the_model_or_up_by_choice() -> None:
+    answers = [called(("failing", '{"place": "moon"}')), said("I could not look it up.")]
+    reply, results = asked(answers, [failing])
+    assert reply.text == "I could not look it up."
+    assert results == ["Error: LookupError: no garden moon"]
+    error, _ = asked(answers, [failing], tool_errors="raise")
+    assert isinstance(error, LookupError)
+    assert "failing" in error.__notes__[0]
+
+
+def test_functions_of_one_round_run_side_by_side_in_the_callers_context() -> None:
+    both = threading.Barrier(2, timeout=5)
+    who: contextvars.ContextVar[str] = contextvars.ContextVar("who", default="nobody")
+    who.set("grower")
+
+    def first() -> str:
+        both.wait()
+        return who.get()
+
+    async def second() -> str:
+        await asyncio.to_thread(both.wait)
+        return who.get()
+
+    answers = [called(("first", ""), ("second", "{}")), said("x")]
+    assert asked(answers, [first, second])[1] == ["grower", "grower"]
+
+    async def go() -> None:
+        async with agouti.AsyncClient.at("https://p.example/v1", transport=AsyncFakeTransport(answers)) as client:
+            reply = await client.ask("m", "x", tools=[first, second], run_tools=True)
+            assert reply.text == "x"
+
+    from agouti.testing import AsyncFakeTransport
+
+    asyncio.run(go())
+
+
+def test_call_of_a_tool_without_function_comes_back() -> None:
+    lamp = agouti.Tool(name="lamp", parameters={"type": "object", "properties": {"on": {"type": "boolean"}}})
+    reply, _ = asked([called(("lamp", '{"on": true}'))], [days_to_frost, lamp])
+    assert [(call.id, call.name, call.arguments) for call in reply.calls] == [("c0", "lamp", {"on": True})]
+
+
+@pytest.mark.parametrize(
+    ("tools", "words"),
+    [
+        ([days_to_frost, days_to_frost], "two tools"),
+        ([lambda *args: 1], "takes"),
+        ([lambda: 1], "is no name"),
+        ([print], "cannot be told|cannot be read|no signature|takes"),
+        (["frost"], "cannot be a str"),
+        ([{"type": "function"}], "this is no tool"),
+    ],
+)
+def test_what_is_no_tool_is_said(tools: list[Any], words: str) -> None:
+    with (
+        agouti.Client.at("https://p.example/v1", transport=FakeTransport([])) as client,
+        pytest.raises(agouti.RequestError, match=words) as error,
+    ):
+        client.ask("m", "x", tools=tools)
+    assert error.value.hint
+
+
+def test_failed_turn_leaves_the_conversation_as_it_was_and_can_be_said_again(served: Served) -> None:
+    with agouti.Client(served.config) as client:
+        talk = client.conversation("loam-7b@shed", system="Brief.")
+        talk.say("When do peas go in?")
+        before = list(talk.messages)
+        with pytest.raises(agouti.StreamCut):
+            "".join(client.conversation("loam-7b+cut=4@shed", messages=before).stream("And garlic?"))
+        with pytest.raises(agouti.RequestError):
+            talk.say("")
+        assert talk.messages == before
+        with talk.stream("And garlic?") as stream:
+            text = "".join(stream)
+        assert text.startswith("Garlic")
+        assert stream.reply.text == text
+        assert [message.role for message in talk.messages] == ["user", "assistant", "user", "assistant"]
+        assert (talk.usage.output_tokens or 0) > (talk.replies[-1].usage.output_tokens or 0)
+        resumed = client.conversation("almanac", messages=json.loads(agouti_json(talk.messages)))
+        assert resumed.say("And beans?").text
+        assert resumed.cost is not None
+
+
+def agouti_json(messages: list[agouti.Message]) -> bytes:
+    import msgspec
+
+    return msgspec.json.encode(messages)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_streamed_turn_runs_functions_too(served: Served, kind: str) -> None:
+    async def go() -> tuple[str, Any]:
+        async with agouti.AsyncClient(served.config) as client:
+            talk = client.conversation("almanac", tools=[days_to_frost])
+            async with talk.stream(QUESTION) as stream:
+                return "".join([text async for text in stream]), talk
+
+    if kind == "sync":
+        with agouti.Client(served.config) as client:
+            talk: Any = client.conversation("almanac", tools=[days_to_frost])
+            with talk.stream(QUESTION) as stream:
+                text = "".join(stream)
+    else:
+        text, talk = asyncio.run(go())
+    assert text.startswith("The answer is")
+    assert len(talk.messages) == 4
+    assert len(talk.replies) == 2
+
+
+def test_deadline_holds_for_all_rounds_together() -> None:
+    def slow() -> None:
+        time.sleep(0.3)
+
+    error, _ = asked([called(("slow", "{}"))] * 9, [slow], deadline=0.5)
+    assert isinstance(error, agouti.DeadlineExceeded)
