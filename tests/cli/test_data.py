@@ -69,8 +69,8 @@ def test_every_line_of_a_file_gives_a_line(
 
 
 def test_line_that_fails_does_not_cost_the_others(agouti_command: Command, folder: Path) -> None:
-    (folder / "notes.txt").write_text(f"{NOTES[0]}\n{'pea ' * 40000}\n{NOTES[1]}\n")
-    done = agouti_command("fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--out", "out.csv")
+    (folder / "notes.txt").write_text(f"{NOTES[0]}\n{'pea ' * 9000}\n{NOTES[1]}\n")
+    done = agouti_command("fill", "quill-small@northbank", "shelf:Note", "--rows", "notes.txt", "--out", "out.csv")
     assert done.returncode == 1
     assert "2 of 3 filled" in done.stderr
     assert "line 2: ContextOverflow" in done.stderr

@@ -230,6 +230,7 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
             "instructions": "S",
             "input": [
                 {
+                    "type": "message",
                     "role": "user",
                     "content": [
                         {"type": "input_text", "text": "Look"},
@@ -238,7 +239,7 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
                 },
                 {"type": "function_call", "call_id": "c1", "name": "f", "arguments": '{"a": 1}'},
                 {"type": "function_call_output", "call_id": "c1", "output": "17"},
-                {"role": "user", "content": [{"type": "input_text", "text": "So?"}]},
+                {"type": "message", "role": "user", "content": [{"type": "input_text", "text": "So?"}]},
             ],
             "max_output_tokens": 5,
             "text": {"format": {"type": "json_schema", "name": "n", "schema": {"type": "object"}}},

@@ -176,6 +176,18 @@ def test_refused_means_are_stepped_down_and_remembered() -> None:
         client.fill("m", int, "How many?")
 
 
+def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:
+    blanks = chat("{" + " \n\t" * 90, finish_reason="length")
+    fake = FakeTransport([blanks, chat('{"value": 4}')])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        filled = client.fill("m", int, "How many?", max_tokens=90)
+    assert [each.problem for each in filled.attempts] == ["blanks", ""]
+    sent = json.loads(fake.requests[1].body or b"")
+    assert [message["role"] for message in sent["messages"]] == ["user"]
+    assert "JSON Schema" in sent["messages"][0]["content"]
+    assert sent["response_format"]["type"] == "json_schema"
+
+
 def test_entry_says_which_means_a_model_has() -> None:
     config = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"x": {"provider": "p", "name": "m", "means": ["prompt"]}}}  # fmt: skip
     with agouti.Client(config, transport=FakeTransport([chat("```json\n[1, 2]\n```")])) as client:

@@ -293,7 +293,7 @@ class NotFilled(ReplyError):
     """No answer fitted the form.
 
     Attributes:
-        problem: of the last answer: ``truncated``, ``refusal``, ``empty``, ``no json``, ``broken json``, ``several``,
+        problem: of the last answer: ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``, ``several``,
             ``no call`` or ``invalid``.
         tries: every answer, and what was wrong with it.
     """

@@ -16,7 +16,7 @@ class Filling(Struct, frozen=True):
     Attributes:
         means: how the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``.
         reply: the answer.
-        problem: empty where it fitted; else ``truncated``, ``refusal``, ``empty``, ``no json``, ``broken json``,
+        problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``,
             ``several``, ``no call`` or ``invalid``.
         errors: what does not fit, one line each.
     """

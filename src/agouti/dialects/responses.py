@@ -149,7 +149,9 @@ def _items(message: Message) -> list[dict[str, Json]]:
             content.append({"type": "input_image", "image_url": url})
         else:
             content.append({"type": kind, "text": part.text})
-    items: list[dict[str, Json]] = [{"role": message.role, "content": content}] if content else []
+    # Some servers tell items apart by their type alone, although a message may go without.
+    said: dict[str, Json] = {"type": "message", "role": message.role, "content": content}
+    items: list[dict[str, Json]] = [said] if content else []
     return items + [
         {
             "type": "function_call",

@@ -72,6 +72,7 @@ class FormCall:
         self._repairs = repairs
         self._more: list[Message | dict[str, Any]] = []
         self._wanted: _Wanted | None = None
+        self._in_words = False
         self._schemas: dict[Style, tuple[dict[str, Any], bool]] = {}
         first = call.build(call.targets[0])
         for name in ("response_format", "tools", "tool_choice"):
@@ -106,7 +107,11 @@ class FormCall:
                 return Filled(value, reply, tuple(tries))
             if filling.problem in _FINAL or len(tries) > self._repairs:
                 raise _not_filled(tries, self._form.name)
-            self._more += self._corrections(filling)
+            if filling.problem == "blanks":
+                # There is nothing to correct: it has to be told what is wanted.
+                self._in_words = True
+            else:
+                self._more += self._corrections(filling)
 
     def _left(self, started: float) -> float | None:
         deadline = self._call.deadline
@@ -123,7 +128,7 @@ class FormCall:
         self._wanted = _Wanted(means, target)
         parameters = dict(request.parameters)
         messages = [*request.messages]
-        schema, closed = self._schema("inlined" if means in ("json", "prompt") else _style(target))
+        schema, closed = self._schema(_style(target))
         name, description = self._form.name, self._form.description
         if means == "schema":
             form: dict[str, Any] = {"name": name, "schema": schema}
@@ -137,9 +142,10 @@ class FormCall:
                 function["description"] = description
             parameters["tools"] = [{"type": "function", "function": function}]
             parameters["tool_choice"] = {"type": "function", "function": {"name": name}}
-        else:
-            if means == "json":
-                parameters["response_format"] = {"type": "json_object"}
+        elif means == "json":
+            parameters["response_format"] = {"type": "json_object"}
+        if means in ("json", "prompt") or self._in_words:
+            schema = self._schema("inlined")[0]
             messages = _instructed(messages, _INSTRUCTION + msgspec.json.encode(schema).decode())
         return msgspec.structs.replace(request, messages=messages + self._more, parameters=parameters)
 
@@ -205,6 +211,9 @@ class FormCall:
                 errors.append(getattr(error, "errors", ()))
         if len(fitting) == 1 and not (found.problem and reply.truncated):
             return "", (), fitting[0]
+        if reply.truncated and text.count(" ") + text.count("\t") + text.count("\n") > len(text) / 2:
+            # A grammar allows blanks between the parts of a document, and some models never stop writing them.
+            return "blanks", ("the answer is nothing but blanks, up to the cap on tokens",), None
         if reply.truncated:
             return "truncated", ("the answer was cut off by a cap on tokens",), None
         if len(fitting) > 1:
