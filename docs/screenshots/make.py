@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from agouti.standins import serve
+from agouti.standins.pictures import packet
 
 HERE = Path(__file__).parent
 SIZE = "1280x800"
@@ -25,6 +26,14 @@ curl ADDRESS/chat/completions \\
   -H "x-orchard-key: or-51c2-marsh-lane-demo" \\
   -H "x-orchard-version: 2026-03-01" -H "x-project: seed-library" \\
   -d '{"model": "pippin-1", "messages": [{"role": "user", "content": "Hello"}], "temperature": 0.2}'
+"""
+NOTE = """\
+{"title": "Germination", "type": "object", "required": ["crop", "sown", "up"], "properties": {
+  "crop": {"type": "string"}, "sown": {"type": "integer"}, "up": {"type": "integer"}}}
+"""
+PACKET = """\
+{"type": "object", "required": ["variety", "seeds"], "properties": {
+  "variety": {"type": "string"}, "seeds": {"type": "integer"}}}
 """
 SHOTS: dict[str, list[str]] = {
     "demo": ["agouti demo"],
@@ -45,6 +54,22 @@ SHOTS: dict[str, list[str]] = {
         '@printf \'\\n[models.kids]\\nlike = "almanac"\\nsystem = "You explain gardening to a ten-year-old."\\n\' >> agouti.toml',
         "@export AGOUTI__MODELS__KIDS__PARAMETERS__MAX_TOKENS=200",
         'agouti explain kids "When do peas go in?"',
+    ],
+    "fill": [
+        "cat note.json",
+        'agouti fill almanac note.json "Kale, sown 4 March: 18 of 24 up by the 15th."',
+        "agouti fill almanac note.json --rows notes.txt --out notes.csv",
+        "cat notes.csv",
+        "agouti fill almanac packet.json --image kale.png",
+        'agouti fill quill-large+prose@northbank note.json "Kale, sown 4 March."',
+    ],
+    "embed": [
+        "head -n 3 catalogue.csv",
+        'agouti embed finder catalogue.csv --column description --near "a climbing bean for a sunny wall" -k 3',
+        'agouti embed finder catalogue.csv --column description --near "what stands the frost" -k 1 --json',
+        "agouti embed finder catalogue.csv --out catalogue.parquet",
+        'agouti ask almanac "Write a function for the days to the frost." --whole --save-code code',
+        "agouti embed almanac catalogue.csv --near frost",
     ],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
@@ -81,6 +106,11 @@ def shoot(name: str, lines: list[str], display: str) -> None:
         others = [served.entry(label) for label in served.labels if label not in ("northbank", "shed")]
         (folder / "agouti.toml").write_text("\n".join([served.toml, *others]))
         (folder / "pasted.txt").write_text(PASTED.replace("ADDRESS", served.address("orchard")))
+        for data in (HERE.parent.parent / "examples" / "data").iterdir():
+            shutil.copy(data, folder)
+        shutil.copy(packet("kale"), folder)
+        (folder / "note.json").write_text(NOTE)
+        (folder / "packet.json").write_text(PACKET)
         script = "clear\n"
         for line in lines:
             if line.startswith("@"):

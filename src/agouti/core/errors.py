@@ -298,7 +298,7 @@ class NotFilled(ReplyError):
         tries: every answer, and what was wrong with it.
     """
 
-    default_hint = "Look at error.tries; a stronger model, a plainer form or repairs=2 may help."
+    default_hint = "A stronger model, a plainer form or more repairs may help; every answer is in error.tries."
     problem: str = ""
     tries: "tuple[Filling, ...]" = ()
 

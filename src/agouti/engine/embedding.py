@@ -133,6 +133,8 @@ class Embedding:
                 )
                 error.hint = "Cut it into parts and embed each, or leave it out."
                 error.args = (error.what,)
+            elif re.search("embedding", error.message or "", re.IGNORECASE):
+                error.hint = f"Name a model that makes embeddings in the entry of {self._name}."
             raise
         return [Embedded(batch.start, box[-1], reply)]
 

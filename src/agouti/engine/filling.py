@@ -289,8 +289,11 @@ def _instructed(messages: list[Message | dict[str, Any]], instruction: str) -> l
 def _not_filled(tries: list[Filling], name: str) -> NotFilled:
     last = tries[-1]
     count = f" in {len(tries)} answers" if len(tries) > 1 else ""
+    why = "; ".join(last.errors[:3])
+    if last.problem in ("no json", "broken json", "several"):
+        why = f"it says {' '.join(last.reply.text.split())[:80]!r}"
     error = NotFilled(
-        f"{last.reply.provider}: {name} was not filled{count}: {last.problem} ({'; '.join(last.errors[:3])})"[:600],
+        f"{last.reply.provider}: {name} was not filled{count}: {last.problem} ({why})"[:600],
         hint=_HINTS.get(last.problem, ""),
         provider=last.reply.provider,
         model=last.reply.label,

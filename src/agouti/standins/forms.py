@@ -190,6 +190,9 @@ class Form:
             folded = text.lower()
             if found := next((crop for crop in _CROPS if crop in folded), None):
                 return found
+        place = re.search(r"\bat ([A-Z]\w+(?: [A-Z]\w+)*)", text)
+        if place and re.search(r"place|garden|where|town", name, re.IGNORECASE):
+            return place[1]
         sentences = [each.strip() for each in re.split(r"(?<=[.!?])\s+|\n", text) if each.strip()]
         return (self._chance.choice(sentences) if sentences else "nothing said")[:120]
 

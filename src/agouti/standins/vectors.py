@@ -13,6 +13,26 @@ from .providers import StandIn
 from .writer import tokens
 
 _LONGEST = 512
+# Words that stand in every text say nothing about it.
+_COMMON = frozenset(
+    [
+        "the",
+        "and",
+        "for",
+        "that",
+        "with",
+        "this",
+        "from",
+        "are",
+        "was",
+        "who",
+        "when",
+        "where",
+        "something",
+        "they",
+        "has",
+    ]
+)
 # What growers mean by one thing has one place.
 _SAME = {"growing": "grow", "sow": "plant", "sowing": "plant", "planting": "plant", "bed": "plot", "sunny": "sun"}
 
@@ -49,7 +69,7 @@ def vector(text: str, dimensions: int) -> Vector:
 
 def _features(text: str) -> Iterable[tuple[str, float]]:
     for word in re.findall(r"[a-z]+", text.lower()):
-        if len(word) < 3:
+        if len(word) < 3 or word in _COMMON:
             continue
         word = _SAME.get(word, word)
         yield word, 1.0

@@ -65,6 +65,40 @@ STEPS: tuple[tuple[str, str], ...] = (
         """,
     ),
     (
+        "Values of your own types, checked",
+        """
+        from dataclasses import dataclass
+
+        @dataclass
+        class Germination:
+            crop: str
+            sown: int
+            up: int
+
+        note = "Broad beans, sown 4 March under fleece: 18 of 24 up by the 15th."
+        filled = client.fill("almanac", Germination, note)
+        print(filled.value, "by", filled.means)
+        """,
+    ),
+    (
+        "Functions that the model calls",
+        """
+        def days_to_frost(place: str) -> int:
+            'Days until the last frost is expected.'
+            return 11
+
+        talk = client.conversation("almanac", tools=[days_to_frost])
+        print(talk.say("How many days until the last frost at Marsh Lane?"))
+        """,
+    ),
+    (
+        "Texts by their meaning",
+        """
+        shelf = client.embed("finder", ["Kale that stands hard frost.", "Cucumber for a greenhouse."])
+        print(shelf.near(client.embed("finder", "what stands the frost"), 1)[0].text)
+        """,
+    ),
+    (
         "A wrong name says which names are near",
         """
         try:

@@ -50,7 +50,10 @@ def command(
         query = client.embed(label, near, dimensions=dimensions) if near is not None else None
     if out is not None:
         _keep(found, out, kind)
-        click.echo(f"  {len(found)} vectors of {found.dimensions} numbers in {out}{_cost(found)}", err=True)
+        price = client.config.model(label).price
+        cost = f", {found.cost:.6f} {price.currency}" if found.cost is not None and price is not None else ""
+        tokens = f", {found.usage.input_tokens} tokens" if found.usage.input_tokens is not None else ""
+        click.echo(f"  {len(found)} vectors of {found.dimensions} numbers in {out}{tokens}{cost}", err=True)
     if query is not None:
         nearest = found.near(query, count)
         if as_json:
@@ -60,12 +63,6 @@ def command(
         for each in nearest:
             text = " ".join(each.text.split())
             click.echo(f"{paint(f'{each.score:6.3f}', bold=True)}  {each.index + 1:>5}  {text}")
-
-
-def _cost(found: "Embeddings") -> str:
-    count = found.usage.input_tokens
-    told = f", {count} tokens" if count is not None else ""
-    return told + (f", {found.cost:.6f}" if found.cost is not None else "")
 
 
 def _keep(found: "Embeddings", out: str, kind: str) -> None:

@@ -94,7 +94,7 @@ def _table(
                 # As it comes: whoever reads the pipe can go on.
                 click.echo(json.dumps(lines[-1], ensure_ascii=False))
             elif sys.stderr.isatty():
-                click.echo(f"\r  {number} of {len(texts)}", nl=number == len(texts), err=True)
+                click.echo(f"\r  {number} of {len(texts)}", nl=False, err=True)
     if out is not None:
         written = (
             as_csv(map(_flat, lines))
@@ -105,6 +105,8 @@ def _table(
             Path(out).write_text(written, encoding="utf-8")
         except OSError as error:
             raise click.UsageError(f"{out} cannot be written ({error.strerror or error})") from None
+    if sys.stderr.isatty():
+        click.echo("\r\033[K", nl=False, err=True)
     failed = [line for line in lines if "error" in line]
     where = f" in {out}" if out is not None else ""
     click.echo(f"  {len(lines) - len(failed)} of {len(lines)} filled{where}", err=True)
