@@ -25,8 +25,8 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
         print(f"{label.variety:16} {label.crop:12} {label.seeds:4} seeds, {label.depth_in_cm} cm deep")
 
     # Two pictures, and a question in words; any provider that carries pictures takes them the same way.
-    both = ["Which of these two is sown first?", agouti.Image(packet("kale")), agouti.Image(packet("beetroot"))]
-    print(client.ask("envelope-2@letterbox", both))
+    pictures = [packet("kale"), packet("beetroot")]
+    print(client.ask("envelope-2@letterbox", "Which of these two is sown first?", images=pictures))
 
     try:
         client.ask("loam-2b@shed", "What is on it?", images=[packet("kale")])

@@ -158,15 +158,18 @@ def assembled(
     pieces = sorted(pieces, key=lambda piece: piece.start)
     array: NDArray[numpy.float32] | None = None
     for piece in pieces:
-        for offset, vector in enumerate(piece.vectors.vectors):
-            place = piece.start + offset
-            row = _row(vector, place, piece.reply.provider)
-            if array is None:
-                _check_length(row.size, dimensions, f"vectors of {row.size} numbers", piece.reply.provider)
-                array = numpy.empty((len(texts), row.size), dtype=numpy.float32)
-            what = f"text {place} got a vector of {row.size} numbers, text 0 one of {array.shape[1]}"
-            _check_length(row.size, array.shape[1], what, piece.reply.provider)
-            array[place] = row
+        vectors, provider = piece.vectors.vectors, piece.reply.provider
+        lengths = [_length(vector, piece.start + place, provider) for place, vector in enumerate(vectors)]
+        if array is None:
+            _check_length(lengths[0], dimensions, f"vectors of {lengths[0]} numbers", provider)
+            array = numpy.empty((len(texts), lengths[0]), dtype=numpy.float32)
+        size = array.shape[1]
+        for place, length in enumerate(lengths, piece.start):
+            if length != size:
+                _check_length(
+                    length, size, f"text {place} got a vector of {length} numbers, text 0 one of {size}", provider
+                )
+        array[piece.start : piece.start + len(vectors)] = _rows(vectors, size)
     if array is None:
         raise ReplyUnreadable("no vector came back")
     replies = [piece.reply for piece in pieces]
@@ -183,12 +186,21 @@ def assembled(
     )
 
 
-def _row(vector: Vector, place: int, provider: str) -> "NDArray[numpy.float32]":
-    if isinstance(vector, bytes):
-        if len(vector) % 4:
-            raise ReplyUnreadable(f"{provider}: the vector of text {place} is {len(vector)} bytes, not 32-bit floats")
-        return numpy.frombuffer(vector, dtype="<f4").astype(numpy.float32, copy=False)
-    return numpy.array(vector, dtype=numpy.float32)
+def _length(vector: Vector, place: int, provider: str) -> int:
+    if not isinstance(vector, bytes):
+        return len(vector)
+    if len(vector) % 4:
+        raise ReplyUnreadable(f"{provider}: the vector of text {place} is {len(vector)} bytes, not 32-bit floats")
+    return len(vector) // 4
+
+
+def _rows(vectors: list[Vector], size: int) -> "NDArray[numpy.float32]":
+    """Vectors of one length as the rows of an array."""
+    if all(isinstance(vector, bytes) for vector in vectors):
+        # All at once: an array for each of them would cost more than what is in it.
+        return numpy.frombuffer(b"".join(vectors), dtype="<f4").reshape(-1, size)  # type: ignore[arg-type]
+    rows = [numpy.frombuffer(vector, dtype="<f4") if isinstance(vector, bytes) else vector for vector in vectors]
+    return numpy.array(rows, dtype=numpy.float32)
 
 
 def _check_length(length: int, wanted: int | None, what: str, provider: str) -> None:

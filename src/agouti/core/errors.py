@@ -293,8 +293,8 @@ class NotFilled(ReplyError):
     """No answer fitted the form.
 
     Attributes:
-        problem: of the last answer: ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``, ``several``,
-            ``no call`` or ``invalid``.
+        problem: of the last answer: ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``,
+            ``several``, ``no call`` or ``invalid``.
         tries: every answer, and what was wrong with it.
     """
 

@@ -16,8 +16,8 @@ class Filling(Struct, frozen=True):
     Attributes:
         means: how the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``.
         reply: the answer.
-        problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``,
-            ``several``, ``no call`` or ``invalid``.
+        problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``,
+            ``broken json``, ``several``, ``no call`` or ``invalid``.
         errors: what does not fit, one line each.
     """
 

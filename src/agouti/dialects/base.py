@@ -5,14 +5,16 @@ and holds no state between calls; only a stream decoder has state, for one strea
 """
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Literal, Protocol, TypeAlias, runtime_checkable
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol, TypeAlias, runtime_checkable
 
 from msgspec import Struct
 
 from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError
 from ..core.events import Event
-from ..core.vectors import Vectors, VectorsWanted
+
+if TYPE_CHECKING:
+    from ..core.vectors import Vectors, VectorsWanted
 
 Means: TypeAlias = Literal["schema", "tool", "json", "prompt"]
 """How a model is held to a form: a schema of the provider's own, a forced call, JSON of any form, or words alone."""
@@ -183,7 +185,7 @@ class EmbeddingDialect(Protocol):
     most_texts: ClassVar[int]
     base64: ClassVar[bool]
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+    def encode_vectors(self, wanted: "VectorsWanted") -> Outgoing:
         """The request as path and body.
 
         Raises:

@@ -5,7 +5,8 @@ many kinds of server, hence the lenient reading: see `core.lenient`.
 """
 
 from collections.abc import Callable, Mapping
-from typing import Any, ClassVar
+from functools import cache
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 from msgspec import Struct
@@ -24,11 +25,13 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
 from ..core.lenient import UNDECODABLE, decode_json, lenient
-from ..core.schema import Style
 from ..core.sse import SseDecoder
-from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import read_reply
+
+if TYPE_CHECKING:
+    from ..core.schema import Style
+    from ..core.vectors import Vectors, VectorsWanted
 
 
 class _CachedDetails(Struct, gc=False):
@@ -134,8 +137,12 @@ class _VectorsReply(Struct):
     error: Any = None
 
 
+@cache
+def _vectors_decoder() -> "msgspec.json.Decoder[_VectorsReply]":
+    return msgspec.json.Decoder(_VectorsReply)
+
+
 _encode = msgspec.json.Encoder().encode
-_decode_vectors = msgspec.json.Decoder(_VectorsReply).decode
 _decode_reply = msgspec.json.Decoder(_Reply).decode
 _decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).decode
 _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
@@ -194,7 +201,7 @@ class ChatDialect:
 
     name: ClassVar[str] = "chat"
     means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
-    style: ClassVar[Style] = "closed"
+    style: ClassVar["Style"] = "closed"
     takes: ClassVar[frozenset[str] | None] = None
     most_texts: ClassVar[int] = 256
     base64: ClassVar[bool] = True
@@ -230,7 +237,7 @@ class ChatDialect:
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/models", method="GET")
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+    def encode_vectors(self, wanted: "VectorsWanted") -> Outgoing:
         body: dict[str, Any] = {"model": wanted.model, "input": wanted.texts}
         if wanted.dimensions is not None:
             body["dimensions"] = wanted.dimensions
@@ -239,9 +246,11 @@ class ChatDialect:
         body.update(wanted.extra)
         return Outgoing("embeddings", "/embeddings", body)
 
-    def decode_vectors(self, body: bytes) -> Vectors | Fault:
+    def decode_vectors(self, body: bytes) -> "Vectors | Fault":
+        from ..core.vectors import Vectors
+
         try:
-            reply = _decode_vectors(body)
+            reply = _vectors_decoder().decode(body)
         except UNDECODABLE:
             reply = read_reply(body, _VectorsReply, "the reply")
         if reply.data is None:

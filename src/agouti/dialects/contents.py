@@ -1,7 +1,7 @@
 """The dialect marked by ``POST {base}/models/{model}:generateContent``: contents in parts, one object of settings."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import quote
 
 import msgspec
@@ -34,11 +34,13 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonarray import ArraySplitter
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
-from ..core.schema import Style
 from ..core.sse import SseDecoder
 from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
+
+if TYPE_CHECKING:
+    from ..core.schema import Style
 
 # Parameters that go into `generationConfig`.
 _CONFIG = {
@@ -169,7 +171,7 @@ class ContentsDialect:
 
     name: ClassVar[str] = "contents"
     means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
-    style: ClassVar[Style] = "open"
+    style: ClassVar["Style"] = "open"
     takes: ClassVar[frozenset[str] | None] = frozenset(
         (*_CONFIG, "stop", "tools", "tool_choice", "reasoning_effort", "response_format")
     )

@@ -1,7 +1,7 @@
 """The dialect marked by ``POST {base}/model/{model}/converse``: blocks without types, streams of binary frames."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 from msgspec import Struct
@@ -22,12 +22,14 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, Text, ToolCallPiece, UsageTold
 from ..core.eventstream import FrameDecoder
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
-from ..core.schema import Style
 from ..core.sse import ServerEvent
 from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .faults import classify
 from .streams import PayloadStream, read_reply
+
+if TYPE_CHECKING:
+    from ..core.schema import Style
 
 _CONFIG = {"max_tokens": "maxTokens", "temperature": "temperature", "top_p": "topP", "stop": "stopSequences"}
 _FORMATS = {"image/png": "png", "image/jpeg": "jpeg", "image/gif": "gif", "image/webp": "webp"}
@@ -149,7 +151,7 @@ class ConverseDialect:
 
     name: ClassVar[str] = "converse"
     means: ClassVar[tuple[Means, ...]] = ("tool", "prompt")
-    style: ClassVar[Style] = "inlined"
+    style: ClassVar["Style"] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset((*_CONFIG, "tools", "tool_choice"))
     takes_addresses: ClassVar[bool] = False
     most_texts: ClassVar[int] = 1

@@ -1,7 +1,7 @@
 """The dialect marked by ``POST {base}/api/chat`` or ``/api/generate``: JSON lines, streaming unless told otherwise."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 from msgspec import Struct
@@ -11,11 +11,13 @@ from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonlines import LineSplitter
 from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
-from ..core.schema import Style
 from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
+
+if TYPE_CHECKING:
+    from ..core.schema import Style
 
 # Parameters that go into `options`, some under another name.
 _OPTIONS = {
@@ -88,7 +90,7 @@ class LinesDialect:
 
     name: ClassVar[str] = "lines"
     means: ClassVar[tuple[Means, ...]] = ("schema", "json", "prompt")
-    style: ClassVar[Style] = "inlined"
+    style: ClassVar["Style"] = "inlined"
     takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
 
     takes_addresses: ClassVar[bool] = False

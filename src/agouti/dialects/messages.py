@@ -1,7 +1,7 @@
 """The dialect marked by ``POST {base}/messages``: content in blocks, the system text apart, roles that alternate."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 from msgspec import Struct
@@ -22,10 +22,12 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest
-from ..core.schema import Style
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
 from .streams import PayloadStream, read_reply
+
+if TYPE_CHECKING:
+    from ..core.schema import Style
 
 # The format demands a cap. This one is said nowhere by the caller, so it is generous; a reply that
 # meets it is marked as truncated like any other.
@@ -122,7 +124,7 @@ class MessagesDialect:
 
     name: ClassVar[str] = "messages"
     means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "prompt")
-    style: ClassVar[Style] = "closed"
+    style: ClassVar["Style"] = "closed"
     takes: ClassVar[frozenset[str] | None] = frozenset(
         (
             "temperature",

@@ -7,7 +7,6 @@
 import logging
 import time
 import warnings
-from base64 import b64encode
 from collections.abc import Callable
 from functools import partial
 from random import random
@@ -36,12 +35,10 @@ from ..core.errors import (
 )
 from ..core.http import HttpReply, HttpRequest, Timeouts
 from ..core.near import near
-from ..core.parts import pictures_in, with_pictures
 from ..core.reply import Attempt, Reply
 from ..credentials.credential import Credential
 from ..dialects.base import Outgoing
 from ..transport.base import TransportFailure
-from ..transport.pictures import fetch_picture
 from .effects import Drop, Fetch, Perform, Send, Sleep, Steps
 from .gather import Gathering
 from .receive import Answer, Failed, Receiver, Try, streamed, whole
@@ -278,6 +275,12 @@ def _seen(request: Request, target: Target) -> Steps[Request]:
     Raises:
         RequestError: the entry says that the model sees none, or a picture cannot be fetched.
     """
+    # Few calls have pictures: the others do not wait for this to be loaded.
+    from base64 import b64encode
+
+    from ..core.parts import pictures_in, with_pictures
+    from ..transport.pictures import fetch_picture
+
     if not any(True for _ in pictures_in(request.messages)):
         return request
     if target.model.sees is False:
