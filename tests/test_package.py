@@ -26,6 +26,8 @@ LAYERS = [
     "streams",
     "growing",
     "embeddings",
+    "options",
+    "preparing",
     "conversation",
     "client",
     "adopt",

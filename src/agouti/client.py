@@ -3,28 +3,21 @@
 Both prepare a call in the same way and hand it to the engine; they differ in the driver alone.
 """
 
-import os
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
-from time import perf_counter, time
+from time import perf_counter
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Literal, TypedDict, TypeVar, Unpack, overload
+from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 
-from msgspec.structs import replace
-
-from .config.entries import Config, Model, Provider
-from .core.canonical import Asked, Chunks, asked, reply_json
-from .core.chat import Json, Message, Request
-from .core.errors import RequestError
-from .core.parameters import Parameters, checked
-from .core.prompt import Prompt, messages
+from .core.canonical import asked
+from .core.chat import Json, Message
+from .core.prompt import Prompt
 from .core.reply import Reply
-from .core.secret import Secret
-from .credentials.sources import GivenKey, Key
-from .dialects.base import ListedModel, Means
-from .engine.exchange import Call, ask, stream
+from .dialects.base import ListedModel
+from .engine.exchange import ask, stream
 from .engine.gather import Gathering
 from .engine.listing import listing
-from .engine.target import Endpoint, Target, Targets
+from .options import AskOptions, EmbedOptions, FillOptions, Options, without_rounds
+from .preparing import Configuration, Path, Preparing
 from .streams import AsyncStream, Stream
 from .transport.base import AsyncTransport, SyncTransport
 
@@ -34,240 +27,15 @@ if TYPE_CHECKING:
     from .conversation import AsyncConversation, Conversation
     from .core.filled import Filled
     from .embeddings import Embeddings
-    from .engine.calling import Failures, ToolRounds
     from .engine.drive import Run
     from .engine.drive_async import AsyncRun
     from .engine.effects import Steps
-    from .engine.embedding import Embedding
-    from .engine.filling import FormCall
-    from .forms import Form
     from .growing import AsyncFillStream, FillStream
-    from .images import Image, Source
 
 T = TypeVar("T")
-Path = str | os.PathLike[str]
-Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
 
-class Options(Parameters, total=False):
-    """What a call takes besides label and prompt.
-
-    Besides the parameters: ``system``, a system text instead of the entry's; ``examples``, pairs of question and
-    answer put before the prompt; ``images``, paths, bytes or addresses of pictures; ``fetch_images``, whether those
-    with an address may be fetched where a format takes only the picture itself (``"private"``: also from private
-    networks); ``tools``, functions, `agouti.Tool` or dicts; ``deadline``, seconds that the whole call may take;
-    ``extra``, fields that go into the request as they are.
-    """
-
-    system: str | None
-    examples: Iterable[tuple[str, str]]
-    deadline: float | None
-    extra: dict[str, Json]
-    images: "Iterable[Source]"
-    fetch_images: "bool | Literal['private']"
-
-
-class AskOptions(Options, total=False):
-    """What `ask` takes besides.
-
-    Besides those of `stream`: ``run_tools``, whether the functions that the model calls are run and it goes on with
-    what they give; ``max_rounds``, how often at most (8); ``tool_errors``: ``tell`` the model of an exception in a
-    function, or ``raise`` it.
-    """
-
-    run_tools: bool
-    max_rounds: int
-    tool_errors: "Failures"
-
-
-class FillOptions(Options, total=False):
-    """What `fill` takes besides.
-
-    Besides those of `ask`: ``means``, the only one to be tried of ``schema``, ``tool``, ``json`` and ``prompt``;
-    ``repairs``, how many more answers are asked for when one does not fit (1).
-    """
-
-    means: Means | None
-    repairs: int
-
-
-class EmbedOptions(TypedDict, total=False):
-    """What `Client.embed` takes besides: ``deadline``, seconds for the whole call; ``extra``, fields as they are."""
-
-    deadline: float | None
-    extra: dict[str, Json]
-
-
-class _Client:
-    """What both clients share: configuration, targets, and how a call is prepared."""
-
-    def __init__(
-        self, config: Configuration | None = None, *, record: Path | None = None, replay: Path | None = None
-    ) -> None:
-        if not isinstance(config, Config):
-            from .config.load import load
-
-            config = load(config)
-        if record is not None and replay is not None:
-            raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
-        self._targets = Targets(config if replay is None else config.keyless())
-        self._environment = self._targets.config.environment
-        self._record = record
-        self._replay = replay
-        self._anywhere: str | None = None
-
-    @classmethod
-    def at(cls, address: str, *, key: "str | Secret | Key | None" = None, dialect: str = "", **more: Any) -> "Self":
-        """A client of one provider, without any file; every model name is sent to it as it is.
-
-        Args:
-            address: base or operation address, as pasted.
-            key: the key, or where it lives (`EnvKey`, ...); none for a local server.
-            dialect: name of the wire format; guessed from the address where not given.
-            more: arguments of the client itself.
-
-        Example:
-            >>> import agouti, agouti.standins
-            >>> with agouti.standins.serve() as served:
-            ...     with agouti.Client.at(served.address("shed")) as client:
-            ...         print(client.ask("loam-2b", "When do broad beans go in?").finish_reason)
-            stop
-        """
-        if isinstance(key, str):
-            key = Secret(key)
-        if isinstance(key, Secret):
-            key = GivenKey(key)
-        provider = Provider("here", address, dialect, key)
-        client = cls(Config.of([provider]), **more)
-        client._anywhere = provider.label
-        return client
-
-    @property
-    def config(self) -> Config:
-        """The configuration in use."""
-        return self._targets.config
-
-    def _chunked(self, given: Asked) -> tuple[Call, Chunks]:
-        options: Any = given.options
-        call = self._call(given.model, given.messages, options, streams=True)
-        return replace(call, verbatim=True), Chunks(int(time()), call.targets[0].model.name)
-
-    def _exchanged(self, reply: Reply) -> dict[str, Json]:
-        if reply.body and self.endpoint(reply.provider).dialect.name == "chat":
-            found: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
-            return found
-        return reply_json(reply.completion, int(time()), reply.attempts[-1].model)
-
-    def endpoint(self, provider: str) -> Endpoint:
-        """A provider made ready, for services that look at it."""
-        return self._targets.endpoint(provider)
-
-    def about(self, provider: str) -> Call:
-        """A call that asks nothing of a model, only of its provider."""
-        target = Target(Model("", provider), self.endpoint(provider))
-        return Call((target,), lambda _: Request("", []), perf_counter)
-
-    def prepare(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Call:
-        """The call that `ask` would make, for services that look at it."""
-        return self._call(model, prompt, options)
-
-    def _rounds(self, label: str, prompt: Prompt, options: AskOptions, streams: bool = False) -> "ToolRounds":
-        from .engine.calling import ToolRounds
-        from .forms import Misfit
-        from .tools import result_text, toolbox
-
-        given: dict[str, Any] = dict(options)
-        given.pop("run_tools", None)
-        most, failures = given.pop("max_rounds", 8), given.pop("tool_errors", "tell")
-        if failures not in ("tell", "raise"):
-            raise RequestError(f"tool_errors = {failures!r} is unknown", hint="Take tell or raise.")
-        tools = toolbox(given.get("tools", ()))
-        if not tools:
-            given.pop("tools", None)
-        else:
-            given["tools"] = list(tools.values())
-        more: Any = given
-        call = self._call(label, prompt, more, streams)
-        return ToolRounds(call, tools, misfit=Misfit, text=result_text, most=most, failures=failures)
-
-    def _form_call(
-        self, label: str, kind: Any, prompt: Prompt, options: FillOptions, streams: bool = False
-    ) -> "tuple[FormCall, Form]":
-        from .engine.filling import FormCall
-        from .forms import Misfit, form_of
-
-        given: dict[str, Any] = dict(options)
-        means, repairs = given.pop("means", None), given.pop("repairs", 1)
-        if means not in (None, "schema", "tool", "json", "prompt"):
-            raise RequestError(f"there are no means {means!r}", hint="Take schema, tool, json or prompt, or none.")
-        form = form_of(kind)
-        more: Any = given
-        call = self._call(label, prompt, more, streams)
-        return FormCall(call, form, Misfit, means=means, repairs=repairs), form
-
-    def _embedding(
-        self, label: str, texts: "str | Iterable[str]", dimensions: int | None, options: "EmbedOptions"
-    ) -> "tuple[Embedding, list[str]]":
-        from .engine.embedding import Embedding, checked_texts
-
-        if dimensions is not None and dimensions < 1:
-            raise RequestError(f"dimensions = {dimensions} is out of range", hint="It takes a whole number from 1.")
-        label = self._full(label)
-        # No other model takes over: its vectors would not compare.
-        target = self._targets.of(label)
-        deadline = options.get("deadline") or target.model.deadline
-        made = Embedding(
-            target, perf_counter, dimensions=dimensions, extra=options.get("extra") or {}, deadline=deadline
-        )
-        return made, checked_texts([texts] if isinstance(texts, str) else list(texts))
-
-    def _full(self, label: str) -> str:
-        return f"{label}@{self._anywhere}" if self._anywhere is not None and "@" not in label else label
-
-    def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
-        targets = self._targets.chain(self._full(label))
-        given: dict[str, Any] = dict(options)
-        if "tools" in given:
-            from .tools import toolbox
-
-            given["tools"] = [tool.as_json for tool in toolbox(given["tools"]).values()]
-        if isinstance(choice := given.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
-            given["tool_choice"] = {"type": "function", "function": {"name": choice}}
-        shown: list[Image] = []
-        if "images" in given:
-            from .images import image
-
-            shown = [image(each) for each in given.pop("images")]
-        fetch = {True: "public", "private": "private"}.get(given.pop("fetch_images", False), "no")
-        system = given.pop("system", None)
-        examples = given.pop("examples", ())
-        extra = given.pop("extra", None) or {}
-        deadline = given.pop("deadline", None)
-
-        def build(target: Target) -> Request:
-            defaults = target.model.parameters
-            return Request(
-                target.model.name,
-                messages(prompt, before=target.before, system=system, examples=examples, shown=shown),
-                checked({**defaults, **given} if defaults else given),
-                extra,
-                streams,
-                target.model.markers,
-                fetch,  # type: ignore[arg-type]
-            )
-
-        return Call(targets, build, perf_counter, deadline or targets[0].model.deadline)
-
-
-def _plain(options: AskOptions) -> Options:
-    """The options without those that matter only when functions are run."""
-    found: Any = options
-    if "run_tools" in options or "max_rounds" in options or "tool_errors" in options:
-        found = {name: each for name, each in options.items() if name not in AskOptions.__annotations__}
-    return found  # type: ignore[no-any-return]
-
-
-class Client(_Client):
+class Client(Preparing):
     """Calls models from threads; safe to share between them.
 
     Args:
@@ -317,7 +85,7 @@ class Client(_Client):
         """
         if options.get("run_tools"):
             return self.run(self._rounds(model, prompt, options).steps()).reply
-        return self.run(ask(self._call(model, prompt, _plain(options))))
+        return self.run(ask(self._call(model, prompt, without_rounds(options))))
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
         """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
@@ -405,7 +173,7 @@ class Client(_Client):
         """
         from .conversation import Conversation
 
-        return Conversation(self, model, messages, options)
+        return Conversation(self, self._run, model, messages, options)
 
     def embed(
         self,
@@ -511,7 +279,7 @@ class Client(_Client):
         return RecordingTransport(self._transport or self._network(), Recorder(self._record or ""))
 
 
-class AsyncClient(_Client):
+class AsyncClient(Preparing):
     """`Client` for asyncio: the same methods, awaited; safe to share between the tasks of one loop.
 
     Arguments as for `Client`; ``connections`` is the most that are open at one time.
@@ -546,7 +314,7 @@ class AsyncClient(_Client):
         """Ask, and wait for the whole reply; as `Client.ask`."""
         if options.get("run_tools"):
             return (await self.run(self._rounds(model, prompt, options).steps())).reply
-        run = self._run(ask(self._call(model, prompt, _plain(options))))
+        run = self._run(ask(self._call(model, prompt, without_rounds(options))))
         await run.advance()
         return run.result
 
@@ -600,7 +368,7 @@ class AsyncClient(_Client):
         """A conversation with a model; as `Client.conversation`."""
         from .conversation import AsyncConversation
 
-        return AsyncConversation(self, model, messages, options)
+        return AsyncConversation(self, self._run, model, messages, options)
 
     async def embed(
         self,

@@ -1,7 +1,7 @@
 """A conversation: what has been said is kept, functions are run, and nothing is lost when a turn fails."""
 
-from collections.abc import Generator, Iterable, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Generator, Iterable, Mapping
+from typing import TYPE_CHECKING, Any, Unpack
 
 from .core.chat import Json, Message, Usage
 from .core.filled import total
@@ -13,14 +13,18 @@ from .engine.gather import Gathering
 from .streams import AsyncStream, Stream
 
 if TYPE_CHECKING:
-    from .client import AskOptions, AsyncClient, Client, _Client
+    from .engine.drive import Run
+    from .engine.drive_async import AsyncRun
+    from .engine.effects import Steps
+    from .options import AskOptions
+    from .preparing import Preparing
 
 
 class _Conversation:
     """What both kinds share: the history, and how a turn becomes a part of it."""
 
     def __init__(
-        self, client: "_Client", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
+        self, client: "Preparing", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
     ) -> None:
         self._maker = client
         self._model = model
@@ -85,12 +89,17 @@ class Conversation(_Conversation):
     """
 
     def __init__(
-        self, client: "Client", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
+        self,
+        client: "Preparing",
+        start: "Callable[[Steps[Reply]], Run[Reply]]",
+        model: str,
+        before: Iterable[Message | Mapping[str, Json]],
+        options: "AskOptions",
     ) -> None:
         super().__init__(client, model, before, options)
-        self._client = client
+        self._start = start
 
-    def say(self, prompt: Prompt, **options: Any) -> Reply:
+    def say(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer.
 
         Args:
@@ -100,28 +109,37 @@ class Conversation(_Conversation):
         Raises:
             AgoutiError: the turn failed; ``messages`` are as before it, so that it can be said again.
         """
-        return self._client.run(self._turn(prompt, options, None))  # type: ignore[arg-type]
+        run = self._start(self._turn(prompt, options, None))
+        run.advance()
+        return run.result
 
-    def stream(self, prompt: Prompt, **options: Any) -> Stream:
+    def stream(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Stream:
         """Say something, and get the answer as it comes; the text before a call of a function comes too."""
         so_far = Gathering()
-        return Stream(self._client._run(self._turn(prompt, options, so_far)), so_far)  # type: ignore[arg-type]
+        return Stream(self._start(self._turn(prompt, options, so_far)), so_far)
 
 
 class AsyncConversation(_Conversation):
     """`Conversation` for asyncio; made by `AsyncClient.conversation`. Functions may be coroutines."""
 
     def __init__(
-        self, client: "AsyncClient", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
+        self,
+        client: "Preparing",
+        start: "Callable[[Steps[Reply]], AsyncRun[Reply]]",
+        model: str,
+        before: Iterable[Message | Mapping[str, Json]],
+        options: "AskOptions",
     ) -> None:
         super().__init__(client, model, before, options)
-        self._client = client
+        self._start = start
 
-    async def say(self, prompt: Prompt, **options: Any) -> Reply:
+    async def say(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""
-        return await self._client.run(self._turn(prompt, options, None))  # type: ignore[arg-type]
+        run = self._start(self._turn(prompt, options, None))
+        await run.advance()
+        return run.result
 
-    def stream(self, prompt: Prompt, **options: Any) -> AsyncStream:
+    def stream(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> AsyncStream:
         """Say something, and get the answer as it comes; as `Conversation.stream`."""
         so_far = Gathering()
-        return AsyncStream(self._client._run(self._turn(prompt, options, so_far)), so_far)  # type: ignore[arg-type]
+        return AsyncStream(self._start(self._turn(prompt, options, so_far)), so_far)

@@ -182,6 +182,17 @@ def toolbox(tools: Iterable[Any]) -> dict[str, Tool]:
     return found
 
 
+def as_json(tools: Iterable[Any]) -> list[Json]:
+    """Tools in the OpenAI-compatible form; those that are in it already go as they are, whatever their kind.
+
+    Raises:
+        RequestError: two have one name, or one is no tool.
+    """
+    given = list(tools)
+    toolbox([each for each in given if not isinstance(each, Mapping)])
+    return [dict(each) if isinstance(each, Mapping) else Tool.of(each).as_json for each in given]
+
+
 def result_text(value: Any) -> str:
     """What a function gave, as the model reads it.
 
