@@ -212,7 +212,6 @@ def test_call_of_a_tool_without_function_comes_back() -> None:
         ([lambda: 1], "is no name"),
         ([print], "cannot be told|cannot be read|no signature|takes"),
         (["frost"], "cannot be a str"),
-        ([{"type": "function"}], "this is no tool"),
     ],
 )
 def test_what_is_no_tool_is_said(tools: list[Any], words: str) -> None:

@@ -16,7 +16,8 @@ from ..core.events import Event, Finished, Started, Text, UsageTold
 from ..core.parts import ImagePart, messages_of, parts_of, text_of
 from ..core.sse import SseDecoder
 from .base import Fault, Means, Outgoing, StreamDecoder
-from .chat import CODES, FINISH, ChatDialect, UsageFields, usage_of
+from .chat import ChatDialect
+from .chat_fields import CODES, FINISH, UsageFields, usage_of
 from .streams import PayloadStream, read_reply
 
 _SAME_NAME = (

@@ -12,7 +12,8 @@ from ..core.events import Cited, Event, Finished, Reasoning, Refusal, Started, T
 from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
 from ..core.sse import SseDecoder
 from .base import Fault, Outgoing, StreamDecoder
-from .chat import CODES, ChatDialect
+from .chat import ChatDialect
+from .chat_fields import CODES
 from .streams import PayloadStream, read_reply
 
 _SAME_NAME = ("temperature", "top_p", "user", "parallel_tool_calls")
