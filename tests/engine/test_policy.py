@@ -170,7 +170,7 @@ def test_renamed_dropped_and_added_fields() -> None:
 
 def test_circuit_opens_and_closes_again(monkeypatch: pytest.MonkeyPatch) -> None:
     now = [1000.0]
-    monkeypatch.setattr("agouti.client.perf_counter", lambda: now[0])
+    monkeypatch.setattr("agouti.preparing.perf_counter", lambda: now[0])
     fake = FakeTransport([reply(503)] * THRESHOLD + [GOOD, GOOD])
     with agouti.Client(config(retries={"most": 0}), transport=fake) as client:
         for _ in range(THRESHOLD):

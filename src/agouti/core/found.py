@@ -39,7 +39,7 @@ def json_in(text: str) -> Found:
         return Found((), "empty")
     try:
         return Found((json.loads(text),))
-    except ValueError:
+    except (ValueError, RecursionError):
         pass
     fences = [match[2] for match in _FENCE.finditer(text)]
     values, broken = _all_in("\n".join(fences)) if fences else ([], False)
