@@ -151,4 +151,79 @@ PASTED: list[tuple[str, str, str, str]] = [
         "loam-2b",
     ),
     ("a bare address", "shed", "HOST/shed/v1/", "loam-7b@server"),
+    (
+        "messages, with a version header",
+        "letterbox",
+        """curl HOST/letterbox/v1/messages -H "x-api-key: $LETTERBOX_KEY" -H "x-letterbox-version: 2026-02-01" \\
+  -d '{"model": "postcard-2", "max_tokens": 64, "messages": [{"role": "user", "content": "Hello"}]}'""",
+        "postcard-2",
+    ),
+    (
+        "contents, the key in the query",
+        "canal",
+        """curl "HOST/canal/v1beta/models/narrow-3:streamGenerateContent?alt=sse&key=$CANAL_KEY" \\
+  -H 'Content-Type: application/json' -d '{"contents": [{"parts": [{"text": "Hello"}]}], "generationConfig": {"topP": 0.9}}'""",
+        "narrow-3",
+    ),
+    (
+        "responses",
+        "echo",
+        """curl HOST/echo/v1/responses -H "Authorization: Bearer $ECHO_KEY" -d '{"model": "valley-4", "input": "Hello"}'""",
+        "valley-4",
+    ),
+    (
+        "one prompt",
+        "scroll",
+        """curl HOST/scroll/v1/completions -d '{"model": "vellum-base", "prompt": "Hello", "max_tokens": 60}'""",
+        "vellum-base",
+    ),
+    (
+        "lines",
+        "barn",
+        """curl HOST/barn/api/chat -d '{"model": "loam-2b:latest", "messages": [], "options": {"num_predict": 60}}'""",
+        "loam-2b-latest",
+    ),
+    (
+        "lines from one prompt",
+        "barn",
+        """curl HOST/barn/api/generate -d '{"model": "clay-7b:q4", "prompt": "Hello", "stream": false}'""",
+        "clay-7b-q4",
+    ),
+    (
+        "instances",
+        "mill",
+        """curl -X POST -H "Authorization: Bearer $MILL_KEY" \\
+  HOST/mill/v1/projects/seed-library/locations/north/publishers/mill/models/grist-1:predict \\
+  -d '{"instances": [{"prompt": "Hello"}], "parameters": {"maxOutputTokens": 60}}'""",
+        "grist-1",
+    ),
+    (
+        "a job of a named model",
+        "kiln",
+        """curl -s -X POST -H "Authorization: Bearer $KILN_KEY" -H "Prefer: wait" \\
+  HOST/kiln/v1/models/potters/clinker-7b/predictions -d '{"input": {"prompt": "Hello"}}'""",
+        "clinker-7b",
+    ),
+    (
+        "a job by its version",
+        "kiln",
+        """curl -X POST -H "Authorization: Bearer $KILN_KEY" HOST/kiln/v1/predictions \\
+  -d '{"version": "%s", "input": {"prompt": "Hello"}}'"""
+        % ("5f" * 32),
+        f"{'5f' * 32}@server",
+    ),
+    (
+        "converse with a key",
+        "quay",
+        """curl -X POST HOST/quay/model/hull.deck-2%3A0/converse -H "Authorization: Bearer $QUAY_KEY" \\
+  -d '{"messages": [{"role": "user", "content": [{"text": "Hello"}]}], "inferenceConfig": {"maxTokens": 60}}'""",
+        "hull.deck-2-0",
+    ),
+    (
+        "converse, signed",
+        "quay",
+        """curl HOST/quay/model/hull.deck-2%3A0/converse --any-sigv4 "any:any:north:models" \\
+  --user "$QUAY_ACCESS_KEY:$QUAY_SECRET_KEY" -d '{"messages": [{"role": "user", "content": [{"text": "Hello"}]}]}'""",
+        "hull.deck-2-0",
+    ),
 ]

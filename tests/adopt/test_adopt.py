@@ -70,6 +70,24 @@ def test_what_is_taken_over_and_what_is_said() -> None:
 
 
 @pytest.mark.parametrize(
+    ("instances", "instance"),
+    [
+        ([{"prompt": "x"}], None),
+        ([{"content": "x"}], {"prompt": "/content"}),
+        ([{"image": {}, "prefix": "x"}], {"prompt": "/prefix"}),
+        ([{"messages": []}], {"messages": "/messages"}),
+        ([], None),
+        ("x", None),
+    ],
+)
+def test_place_of_the_question_in_an_instance_is_taken_over(instances: object, instance: object) -> None:
+    body = json.dumps({"instances": instances})
+    found = adopt(curl.read(f"curl https://mill.example/v1/models/grist-1:predict -d '{body}'"))
+    assert found.provider["dialect"] == "predict"
+    assert found.provider.get("instance") == instance
+
+
+@pytest.mark.parametrize(
     ("address", "dialect", "base", "model"),
     [
         ("https://a.example/v1/messages", "messages", "https://a.example/v1", None),

@@ -90,6 +90,21 @@ def adopt(pasted: Pasted, *, provider_label: str = "", model_label: str = "") ->
     return _Adoption(pasted, provider_label, model_label).result()
 
 
+def _instance(pasted: Pasted) -> dict[str, Json]:
+    """Where the question goes in an instance, where that is not the usual place."""
+    try:
+        body = json.loads(pasted.body or "")
+        first = body["instances"][0]
+    except (ValueError, KeyError, IndexError, TypeError):
+        return {}
+    if not isinstance(first, dict) or "prompt" in first:
+        return {}
+    if isinstance(first.get("messages"), list):
+        return {"messages": "/messages"}
+    texts = [name for name, value in first.items() if isinstance(value, str)]
+    return {"prompt": f"/{texts[0]}"} if texts else {}
+
+
 class _Adoption:
     def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
         self._pasted = pasted
@@ -106,6 +121,8 @@ class _Adoption:
         address = self._address
         if address.dialect and address.dialect != "chat":
             self._provider["dialect"] = address.dialect
+        if address.dialect == "predict" and (instance := _instance(self._pasted)):
+            self._provider["instance"] = instance
         if address.path:
             self._provider["paths"] = {address.operation: address.path}
         if address.query:
