@@ -10,6 +10,7 @@ import agouti
 from agouti.standins import Served
 
 from .conftest import Caller
+from .dialects.test_contract import MODELS
 
 
 def record(caller: Caller, served: Served, path: Path) -> list[agouti.Reply]:
@@ -114,3 +115,22 @@ def test_what_cannot_be_recorded_or_replayed_is_said(tmp_path: Path, options: di
         with pytest.raises((agouti.ConfigError, agouti.RequestError)) as wrong:
             kind({"providers": {"shed": {"address": "localhost:1"}}}, **options)
         assert wrong.value.hint
+
+
+@pytest.mark.parametrize("name", MODELS)
+def test_every_dialect_is_replayed_from_its_record(served: Served, tmp_path: Path, name: str) -> None:
+    path = tmp_path / "exchange.har"
+
+    def calls(client: agouti.Client) -> list[Any]:
+        whole = client.ask(MODELS[name], "When does garlic go in?", max_tokens=8)
+        with client.stream(MODELS[name], "When does garlic go in?", max_tokens=8) as stream:
+            text = "".join(stream)
+        filled = client.fill(MODELS[name], int, "18 of 24 up")
+        return [whole.text, whole.usage, text, stream.reply.finish_reason, filled.value, filled.means]
+
+    with agouti.Client(served.config, record=path) as client:
+        recorded = calls(client)
+    assert "marsh-lane-demo" not in path.read_text()
+    assert "DEMOACCESSKEY" not in path.read_text() or name == "converse"  # the name of a key is no secret
+    with agouti.Client(served.config, replay=path) as client:
+        assert calls(client) == recorded

@@ -19,11 +19,13 @@ from .core.errors import (
     ProviderError,
     RateLimited,
     ReplyError,
+    RequestError,
 )
 from .core.near import near
+from .core.reply import Attempt
 from .core.secret import looks_secret
 from .credentials.sources import GivenKey, SeveralKeys, SignatureKey
-from .engine.listing import Listing, listing
+from .engine.listing import Listing, listing, reaching
 from .engine.target import Endpoint
 
 if TYPE_CHECKING:
@@ -96,6 +98,9 @@ def _check(client: "Client", provider: Provider, models: list[Model]) -> Checked
     found: Listing | AgoutiError
     try:
         found = client.run(listing(client.about(provider.label)))
+    except RequestError:
+        # The format has no list.
+        return _without_list(client, endpoint, provider, models)
     except AgoutiError as error:
         found = error
     reached = found
@@ -110,6 +115,25 @@ def _check(client: "Client", provider: Provider, models: list[Model]) -> Checked
     findings += _about_models(models, found)
     if isinstance(endpoint.key, SignatureKey) and isinstance(found, Listing):
         findings.append(_about_clock(found.date))
+    findings += _about_files(client.config, provider)
+    return Checked(provider.label, endpoint.base, tuple(findings))
+
+
+def _without_list(client: "Client", endpoint: Endpoint, provider: Provider, models: list[Model]) -> Checked:
+    """What can be seen where there is no list of models: whether anybody answers, and turns the key away."""
+    found: Attempt | AgoutiError
+    try:
+        found = client.run(reaching(client.about(provider.label)))
+    except AgoutiError as error:
+        found = error
+    why = f"not tried: dialect {endpoint.dialect.name} has no list of models, and a question costs tokens"
+    if isinstance(found, Attempt):
+        findings = [Finding("address", True, f"answers in {found.seconds * 1000:.0f} ms (HTTP {found.status})")]
+        findings.append(Finding("key", True, endpoint.key.places() if endpoint.key is not None else "none named"))
+        findings += [Finding("accepted", None, why)] if endpoint.key is not None else []
+    else:
+        findings = [_about_address(found), *_about_key(client.config, endpoint, found)]
+    findings += [Finding(f"model {model.label}", None, why) for model in models]
     findings += _about_files(client.config, provider)
     return Checked(provider.label, endpoint.base, tuple(findings))
 

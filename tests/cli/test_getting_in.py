@@ -106,3 +106,30 @@ def test_explain_shows_the_request_and_the_origins(agouti_command: Command, conf
     assert origins["models.kids.parameters.temperature"] == "12"
     shown = agouti_command("explain", "kids").stdout
     assert f"agouti.toml:{line}" in shown
+
+
+def test_check_of_formats_without_a_list_looks_whether_anybody_answers(
+    agouti_command: Command, served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name, value in served.environment.items():
+        monkeypatch.setenv(name, value)
+    (tmp_path / "agouti.toml").write_text(
+        "\n".join(
+            [
+                *(served.entry(label) for label in ("mill", "kiln", "quay")),
+                "[models.slow]",
+                'provider = "kiln"',
+                'name = "x/y"',
+            ]
+        )
+    )
+    done = agouti_command("check", "mill", "slow", "quay")
+    assert done.returncode == 0
+    assert done.stdout.count("answers in") == 3
+    assert "a question costs tokens" in done.stdout
+    assert "nothing wrong; not all could be tried with mill, kiln, quay" in done.stdout
+    gone = (tmp_path / "agouti.toml").read_text().replace(str(served.port), "9")
+    (tmp_path / "agouti.toml").write_text(gone)
+    failed = agouti_command("check")
+    assert failed.returncode == 1
+    assert failed.stdout.count("nothing listens") == 3

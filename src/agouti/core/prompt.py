@@ -14,8 +14,10 @@ class Shown(Protocol):
     def part(self) -> dict[str, Any]: ...
 
 
-Prompt: TypeAlias = str | Sequence[Message | Mapping[str, Any]] | Sequence[str | Shown]
-"""A text, a list of parts (texts and `agouti.Image`), or a list of messages (`Message` or OpenAI-compatible dicts)."""
+Prompt: TypeAlias = str | Sequence[Message | Mapping[str, Any]] | Sequence[object]
+"""A text, a list of parts (texts and `agouti.Image`), or a list of messages (`Message` or OpenAI-compatible dicts).
+
+Type checkers see a list of texts and pictures as one of objects: what else stands in it is said when it is used."""
 
 _ROLES = frozenset({"system", "developer", "user", "assistant", "tool"})
 

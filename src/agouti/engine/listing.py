@@ -65,3 +65,29 @@ def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
         took = Attempt(endpoint.provider.label, "", "answered", reply.status, call.clock() - started)
         return Listing(models, reply.headers.get("date", ""), took)
     raise error
+
+
+def reaching(call: Call) -> Steps[Attempt]:
+    """See whether anybody answers at the provider's address, and whether the key is turned away there.
+
+    For formats without a list of models: any answer at the bare address will do, a 404 too. It costs no tokens.
+
+    Raises:
+        AgoutiError: nobody answers, or the key is refused.
+    """
+    target = call.targets[0]
+    endpoint = target.endpoint
+    started = call.clock()
+    try:
+        credential = yield from credential_for(call, target)
+        request = endpoint.request_at(endpoint.base, "GET", "*/*", credential)
+        reply: HttpReply = yield Send(request, _TIMEOUTS)
+    except TransportFailure as failure:
+        error = connection_error(failure, target)
+    except AgoutiError as wrong:
+        error = placed(wrong, target)
+    else:
+        if reply.status in (401, 403):
+            raise refusal(reply.status, reply.headers, reply.body, target, request.url)
+        return Attempt(endpoint.provider.label, "", "answered", reply.status, call.clock() - started)
+    raise error

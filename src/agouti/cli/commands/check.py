@@ -39,8 +39,12 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
                 if finding.hint and not finding.ok:
                     click.echo(f"         {'':{width}}  {paint(finding.hint, bold=True)}")
         wrong = [each.provider for each in found if not each.ok]
-        click.echo(
-            f"\n{len(found)} provider{'' if len(found) == 1 else 's'} checked"
-            + (f", something is wrong with {', '.join(wrong)}" if wrong else ", all well")
-        )
+        open_ = [each.provider for each in found if any(finding.ok is None for finding in each.findings)]
+        if wrong:
+            ending = f"something is wrong with {', '.join(wrong)}"
+        elif open_:
+            ending = f"nothing wrong; not all could be tried with {', '.join(open_)}"
+        else:
+            ending = "all well"
+        click.echo(f"\n{len(found)} provider{'' if len(found) == 1 else 's'} checked, {ending}")
     return 0 if all(each.ok for each in found) else 1

@@ -1,0 +1,173 @@
+"""What a model is told of a function: from its hints, and from its docstring in whichever style."""
+
+from typing import Annotated, Any, Literal
+
+import msgspec
+import pytest
+from pydantic import BaseModel
+
+from agouti.forms import Misfit
+from agouti.tools import Tool, as_json, result_text, toolbox
+
+from .kinds import Crop, Note, Row
+
+
+def google(place: str, *, days: list[int] | None = None, deep: bool = False) -> None:
+    """Look up the frost.
+
+    More of it here.
+
+    Args:
+        place (str): name of the garden,
+            as on the sign.
+        days: which days: all of them.
+
+    Returns:
+        Nothing.
+    """
+
+
+def sphinx(place: str, days: int) -> None:
+    """Look up the frost.
+
+    :param place: name of the garden, as on the sign.
+    :param int days: which days: all of them.
+    :returns: nothing
+    """
+
+
+def numpy_style(place: str, days: int) -> None:
+    """Look up the frost.
+
+    Parameters
+    ----------
+    place : str
+        name of the garden,
+        as on the sign.
+    days : int
+        which days: all of them.
+
+    Returns
+    -------
+    None
+    """
+
+
+@pytest.mark.parametrize("function", [google, sphinx, numpy_style])
+def test_docstring_of_any_style_tells_what_the_arguments_are(function: Any) -> None:
+    tool = Tool.of(function)
+    assert tool.description.startswith("Look up the frost.")
+    assert "garden" not in tool.description
+    properties = tool.parameters["properties"]
+    assert properties["place"] == {"type": "string", "description": "name of the garden, as on the sign."}
+    assert properties["days"]["description"] == "which days: all of them."
+
+
+def bare(anything, count: int = 3):  # type: ignore[no-untyped-def]
+    return anything
+
+
+def rich(
+    note: Note,
+    crop: Crop,
+    unit: Literal["cm", "inch"],
+    row: Row | None = None,
+    level: Annotated[int, msgspec.Meta(ge=1, le=9)] = 1,
+    names: dict[str, int] = {},  # noqa: B006
+) -> None:
+    """Many kinds."""
+
+
+class Switch:
+    """A thing that can be called."""
+
+    def __call__(self, on: bool) -> str:
+        return "on" if on else "off"
+
+    def method(self, on: bool) -> str:
+        """Switch it."""
+        return self(on)
+
+
+def test_hints_become_a_schema_and_what_has_none_takes_anything() -> None:
+    assert Tool.of(bare).parameters == {
+        "type": "object",
+        "properties": {"anything": {}, "count": {"type": "integer"}},
+        "required": ["anything"],
+    }
+    parameters = Tool.of(rich).parameters
+    assert parameters["required"] == ["note", "crop", "unit"]
+    assert {"Crop", "Row"} <= parameters["$defs"].keys()
+    assert parameters["properties"]["unit"] == {"enum": ["cm", "inch"]}
+    assert parameters["properties"]["level"] == {"type": "integer", "minimum": 1, "maximum": 9}
+    assert Tool.of(Switch()).name == "Switch"
+    assert Tool.of(Switch().method).as_json["function"]["description"] == "Switch it."
+    assert Tool.of(Switch().method).read({"on": True}) == {"on": True}
+
+
+NOTE = {"crop": "pea", "sown": 4, "up": 3, "when": "2026-03-04"}
+
+
+def test_arguments_come_as_the_function_wants_them() -> None:
+    found = Tool.of(rich).read({"note": NOTE, "crop": "bean", "unit": "cm", "row": {"crop": "pea"}, "level": 2.0})
+    assert isinstance(found["note"], Note)
+    assert found["crop"] is Crop.BEAN
+    assert isinstance(found["row"], Row)
+    assert (found["level"], found["unit"]) == (2, "cm")
+    assert Tool.of(rich).read({"note": NOTE, "crop": "bean", "unit": "cm", "level": None})  # null for what is left out
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        ({}, ["note: is missing", "crop: is missing", "unit: is missing"]),
+        ({"note": {}, "crop": "oak", "unit": "m"}, ["note: ", "crop: ", "unit: "]),
+        ({"note": NOTE, "crop": "bean", "unit": "cm", "level": 10}, ["level: "]),
+        ({"note": NOTE, "crop": "bean", "unit": "cm", "names": {"a": "b"}}, ["names: "]),
+        ({"note": NOTE, "crop": "bean", "unit": "cm", "x": 1}, ["x: there is no such argument"]),
+        (None, ["no JSON object"]),
+        ("text", ["no JSON object"]),
+    ],
+)
+def test_what_does_not_fit_is_said_argument_by_argument(arguments: Any, words: list[str]) -> None:
+    with pytest.raises(Misfit) as misfit:
+        Tool.of(rich).read(arguments)
+    assert len(misfit.value.errors) == len(words)
+    assert all(any(word in error for error in misfit.value.errors) for word in words)
+
+
+def test_schema_of_a_tool_without_function_is_held_to_as_well() -> None:
+    lamp = Tool(
+        name="lamp", parameters={"type": "object", "properties": {"level": {"type": "integer"}}, "required": ["level"]}
+    )
+    assert lamp.read({"level": 3}) == {"level": 3}
+    with pytest.raises(Misfit, match="level"):
+        lamp.read({})
+
+
+def test_tools_in_the_canonical_form_pass_as_they_are() -> None:
+    given = {"type": "function", "function": {"name": "f", "strict": True, "parameters": {}}}
+    other = {"type": "web_search", "depth": 3}
+    assert as_json([given, other]) == [given, other]
+    assert list(toolbox([given, google])) == ["f", "google"]
+
+
+class Answer(BaseModel):
+    days: int
+
+
+@pytest.mark.parametrize(
+    ("value", "text"),
+    [
+        ("soon", "soon"),
+        (17, "17"),
+        (None, "done"),
+        ([1, "a"], '[1,"a"]'),
+        (Answer(days=3), '{"days":3}'),
+        (Row(Crop.PEA), '{"crop":"pea","beside":null}'),
+        ({1, 2} - {2}, "[1]"),
+        (object, "<class 'object'>"),
+    ],
+)
+def test_result_is_text_that_a_model_reads(value: Any, text: str) -> None:
+    assert result_text(value) == text
