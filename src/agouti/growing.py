@@ -51,6 +51,8 @@ class _Document:
         """Add text; whether the value can have grown."""
         if self._before is not None:
             self._before += text
+            if not any(mark in text for mark in "{[>"):
+                return False  # what comes before a document may be long: it is looked through only where one can begin
             rest = without_thoughts(self._before)
             start = min((place for place in (rest.find("{"), rest.find("[")) if place >= 0), default=-1)
             if start < 0:

@@ -77,7 +77,7 @@ class Run(Generic[T]):
             opened.abort()
         parting, self._parting = self._parting, None
         if parting is not None:
-            with suppress(TransportFailure):
+            with suppress(TransportFailure, AgoutiError):
                 self._transport.open(parting, PARTING_TIMEOUTS).read()
         self._steps.close()
 

@@ -77,7 +77,7 @@ class AsyncRun(Generic[T]):
             opened.abort()
         parting, self._parting = self._parting, None
         if parting is not None:
-            with suppress(TransportFailure):
+            with suppress(TransportFailure, AgoutiError):
                 await (await self._transport.open(parting, PARTING_TIMEOUTS)).read()
         self._steps.close()
 
