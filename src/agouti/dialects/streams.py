@@ -31,7 +31,7 @@ class PayloadStream:
     def feed(self, data: bytes) -> list[Event]:
         """See `StreamDecoder`."""
         events: list[Event] = []
-        if self._over():
+        if self.done or self.failure is not None:
             return events  # some servers send more after the end mark: not part of the reply
         try:
             payloads = self._splitter.feed(data)
@@ -40,10 +40,11 @@ class PayloadStream:
             return events
         for item in payloads:
             name, payload = ("", item) if isinstance(item, bytes) else item
-            if payload.strip() not in (b"", b"null"):
+            # Nearly every payload is an object; what is only filler is told by its bytes.
+            if payload[:1] == b"{" or payload.strip() not in (b"", b"null"):
                 self.take(name, payload, events)
-            if self._over():
-                break
+                if self.done or self.failure is not None:
+                    break
         return events
 
     def end(self) -> bool:
@@ -65,9 +66,6 @@ class PayloadStream:
         except msgspec.MsgspecError as error:
             self.failure = Fault(ReplyUnreadable, f"a part of the stream cannot be read ({error})")
             return None
-
-    def _over(self) -> bool:
-        return self.done or self.failure is not None
 
 
 def read_reply(body: bytes, kind: type[T], what: str) -> T:
