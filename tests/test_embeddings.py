@@ -155,5 +155,10 @@ def test_what_has_no_vectors_says_who_has(served: Served) -> None:
                 client.embed(model, "pea")
         with pytest.raises(agouti.RequestError, match="dimensions"):
             client.embed("finder", "pea", dimensions=0)
+        with pytest.raises(agouti.RequestError, match="concurrency"):
+            client.embed("finder", "pea", concurrency=0)
+        for texts in (None, 3, b"pea", {"pea": 1}):
+            with pytest.raises(agouti.RequestError, match="texts cannot be"):
+                client.embed("finder", texts)  # type: ignore[arg-type]
         with pytest.raises(agouti.DeadlineExceeded):
             client.embed("finder", ["pea"] * 3000, deadline=1e-9)

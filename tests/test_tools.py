@@ -223,6 +223,30 @@ def test_what_is_no_tool_is_said(tools: list[Any], words: str) -> None:
     assert error.value.hint
 
 
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        ({"tools": days_to_frost}, "tools cannot be a function"),
+        ({"tools": "frost"}, "tools cannot be a str"),
+        ({"tools": {"type": "function"}}, "tools cannot be a dict"),
+        ({"run_tools": True, "max_rounds": 0}, "max_rounds = 0"),
+        ({"run_tools": True, "max_rounds": True}, "max_rounds = True"),
+        ({"run_tools": True, "tool_errors": "hide"}, "tool_errors = 'hide'"),
+        ({"images": 3}, "a picture cannot be a int"),
+        ({"images": ["a.png"]}, "a.png cannot be read"),
+        ({"images": "a.png"}, "a.png cannot be read"),
+        ({"fetch_images": "yes"}, "fetch_images = 'yes'"),
+    ],
+)
+def test_option_of_another_kind_is_named_before_anything_is_sent(options: Any, words: str) -> None:
+    with (
+        agouti.Client.at("https://p.example/v1", transport=FakeTransport([])) as client,
+        pytest.raises(agouti.RequestError, match=words) as wrong,
+    ):
+        client.ask("m", "Frost?", **options)
+    assert wrong.value.hint
+
+
 def test_failed_turn_leaves_the_conversation_as_it_was_and_can_be_said_again(served: Served) -> None:
     with agouti.Client(served.config) as client:
         talk = client.conversation("loam-7b@shed", system="Brief.")

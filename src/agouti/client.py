@@ -205,14 +205,14 @@ class Client(Preparing):
         from .engine.embedding import batches
 
         started = perf_counter()
-        embedding, given = self._embedding(model, texts, dimensions, options)
+        embedding, given = self._embedding(model, texts, dimensions, concurrency, options)
         parts = list(batches(given, embedding.most_texts))
         if len(parts) == 1:
             pieces = self.run(embedding.steps(parts[0]))
         else:
             from concurrent.futures import ThreadPoolExecutor
 
-            with ThreadPoolExecutor(max(1, min(concurrency, len(parts)))) as pool:
+            with ThreadPoolExecutor(min(concurrency, len(parts))) as pool:
                 work = [pool.submit(self.run, embedding.steps(part)) for part in parts]
                 try:
                     pieces = [piece for each in work for piece in each.result()]
@@ -386,8 +386,8 @@ class AsyncClient(Preparing):
         from .engine.embedding import Batch, Embedded, batches
 
         started = perf_counter()
-        embedding, given = self._embedding(model, texts, dimensions, options)
-        room = asyncio.Semaphore(max(1, concurrency))
+        embedding, given = self._embedding(model, texts, dimensions, concurrency, options)
+        room = asyncio.Semaphore(concurrency)
 
         async def got(part: Batch) -> list[Embedded]:
             async with room:

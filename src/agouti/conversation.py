@@ -61,10 +61,10 @@ class _Conversation:
         return f"{type(self).__name__}({self._model!r}, {len(self.messages)} messages)"
 
 
-def _shown(sources: Iterable[Any]) -> list[Any]:
-    from .images import image
+def _shown(sources: Any) -> list[Any]:
+    from .images import images
 
-    return [image(each) for each in sources]
+    return images(sources) if sources else []
 
 
 class Conversation(_Conversation):

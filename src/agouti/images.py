@@ -2,6 +2,7 @@
 
 import base64
 import os
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TypeAlias
 
@@ -63,6 +64,17 @@ class Image:
 def image(source: Source) -> Image:
     """The picture of a source."""
     return source if isinstance(source, Image) else Image(source)
+
+
+def images(sources: "Source | Iterable[Source]") -> list[Image]:
+    """The pictures of several sources, or of one.
+
+    Raises:
+        RequestError: one is no picture.
+    """
+    if isinstance(sources, (str, bytes, bytearray, os.PathLike, Image)) or not isinstance(sources, Iterable):
+        return [image(sources)]
+    return [image(each) for each in sources]
 
 
 def _read(path: Path) -> bytes:

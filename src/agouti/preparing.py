@@ -114,6 +114,8 @@ class Preparing:
         given: dict[str, Any] = dict(options)
         given.pop("run_tools", None)
         most, failures = given.pop("max_rounds", 8), given.pop("tool_errors", "tell")
+        if not _whole_number(most, 1):
+            raise RequestError(f"max_rounds = {most!r} is out of range", hint="It takes a whole number from 1.")
         if failures not in ("tell", "raise"):
             raise RequestError(f"tool_errors = {failures!r} is unknown", hint="Take tell or raise.")
         tools = toolbox(given.get("tools", ()))
@@ -135,18 +137,29 @@ class Preparing:
         means, repairs = given.pop("means", None), given.pop("repairs", 1)
         if means not in (None, "schema", "tool", "json", "prompt"):
             raise RequestError(f"there are no means {means!r}", hint="Take schema, tool, json or prompt, or none.")
+        if not _whole_number(repairs, 0):
+            raise RequestError(f"repairs = {repairs!r} is out of range", hint="It takes a whole number from 0.")
         form = form_of(kind)
         more: Any = given
         call = self._call(label, prompt, more, streams)
         return FormCall(call, form, Misfit, means=means, repairs=repairs), form
 
     def _embedding(
-        self, label: str, texts: "str | Iterable[str]", dimensions: int | None, options: "EmbedOptions"
+        self,
+        label: str,
+        texts: "str | Iterable[str]",
+        dimensions: int | None,
+        concurrency: int,
+        options: "EmbedOptions",
     ) -> "tuple[Embedding, list[str]]":
         from .engine.embedding import Embedding, checked_texts
 
-        if dimensions is not None and dimensions < 1:
+        if not _whole_number(concurrency, 1):
+            raise RequestError(f"concurrency = {concurrency!r} is out of range", hint="It takes a whole number from 1.")
+        if dimensions is not None and not _whole_number(dimensions, 1):
             raise RequestError(f"dimensions = {dimensions} is out of range", hint="It takes a whole number from 1.")
+        if isinstance(texts, (bytes, Mapping)) or not isinstance(texts, Iterable):
+            raise RequestError(f"texts cannot be a {type(texts).__name__}", hint="Pass a text or a list of texts.")
         label = self._full(label)
         # No other model takes over: its vectors would not compare.
         target = self._targets.of(label)
@@ -170,10 +183,13 @@ class Preparing:
             given["tool_choice"] = {"type": "function", "function": {"name": choice}}
         shown: list[Image] = []
         if "images" in given:
-            from .images import image
+            from .images import images
 
-            shown = [image(each) for each in given.pop("images")]
-        fetch = {True: "public", "private": "private"}.get(given.pop("fetch_images", False), "no")
+            shown = images(given.pop("images"))
+        wished = given.pop("fetch_images", False)
+        if wished not in (True, False, "private"):
+            raise RequestError(f"fetch_images = {wished!r} is unknown", hint='Take True, False or "private".')
+        fetch = {True: "public", False: "no"}.get(wished, "private")
         system = given.pop("system", None)
         examples = given.pop("examples", ())
         extra = given.pop("extra", None) or {}
@@ -192,3 +208,7 @@ class Preparing:
             )
 
         return Call(targets, build, perf_counter, deadline or targets[0].model.deadline)
+
+
+def _whole_number(value: object, least: int) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and value >= least

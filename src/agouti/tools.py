@@ -174,12 +174,18 @@ def toolbox(tools: Iterable[Any]) -> dict[str, Tool]:
         RequestError: two have one name.
     """
     found: dict[str, Tool] = {}
-    for each in tools:
+    for each in _several(tools):
         tool = Tool.of(each)
         if tool.name in found:
             raise RequestError(f"two tools are called {tool.name!r}", hint="Give one of them another name.")
         found[tool.name] = tool
     return found
+
+
+def _several(tools: Any) -> list[Any]:
+    if isinstance(tools, (str, Mapping, Tool)) or callable(tools) or not isinstance(tools, Iterable):
+        raise RequestError(f"tools cannot be a {type(tools).__name__}", hint="Pass a list of functions: tools=[...].")
+    return list(tools)
 
 
 def as_json(tools: Iterable[Any]) -> list[Json]:
@@ -188,7 +194,7 @@ def as_json(tools: Iterable[Any]) -> list[Json]:
     Raises:
         RequestError: two have one name, or one is no tool.
     """
-    given = list(tools)
+    given = _several(tools)
     toolbox([each for each in given if not isinstance(each, Mapping)])
     return [dict(each) if isinstance(each, Mapping) else Tool.of(each).as_json for each in given]
 

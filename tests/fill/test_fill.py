@@ -214,6 +214,8 @@ def test_several_fitting_values_are_no_answer() -> None:
         ({}, {}, "empty"),
         ({"type": "quantity"}, {}, "wrong at type"),
         (int, {"means": "magic"}, "no means"),
+        (int, {"repairs": -1}, "repairs = -1"),
+        (int, {"repairs": "2"}, "repairs = '2'"),
         (int, {"tools": [{"type": "function", "function": {"name": "f"}}]}, "tools"),
         (int, {"response_format": {"type": "text"}}, "response_format"),
     ],

@@ -43,7 +43,7 @@ class PayloadStream:
             # Nearly every payload is an object; what is only filler is told by its bytes.
             if payload[:1] == b"{" or payload.strip() not in (b"", b"null"):
                 self.take(name, payload, events)
-                if self.done or self.failure is not None:
+                if self._over():
                     break
         return events
 
@@ -66,6 +66,9 @@ class PayloadStream:
         except msgspec.MsgspecError as error:
             self.failure = Fault(ReplyUnreadable, f"a part of the stream cannot be read ({error})")
             return None
+
+    def _over(self) -> bool:
+        return self.done or self.failure is not None
 
 
 def read_reply(body: bytes, kind: type[T], what: str) -> T:

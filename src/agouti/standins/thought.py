@@ -126,7 +126,8 @@ def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Ans
     question = next((text for role, text in reversed(asked.messages) if role == "user"), "")
     said = [text for role, text in asked.messages if role == "user"]
     seen = [label_of(image) or "A picture that I do not know." for image in asked.images]
-    calls = [] if asked.results and asked.choice in ("auto", "none") else _calls(asked, question, seed)
+    about = question.strip() or (said[0] if said else "")
+    calls = [] if asked.results and asked.choice in ("auto", "none") else _calls(asked, about, seed)
     wrong = _wrong_now(fault, asked)
     if wrong == "refusal":
         return Answer("", refusal="I cannot help with that.")
