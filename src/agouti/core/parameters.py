@@ -100,3 +100,16 @@ def checked(given: Mapping[str, Json]) -> dict[str, Json]:
             raise RequestError(f"{name} = {value!r} is out of range", hint=f"{name} takes {rule.words}.")
         kept[name] = value
     return kept
+
+
+def renamed(given: Mapping[str, Json], names: Mapping[str, str]) -> dict[str, Json]:
+    """The parameters that a format has, under its own names; a single stop string as a list of one.
+
+    >>> renamed({"seed": 7, "stop": "#", "n": 2}, {"seed": "seed", "stop": "stopSequences"})
+    {'seed': 7, 'stopSequences': ['#']}
+    """
+    found = {theirs: given[ours] for ours, theirs in names.items() if ours in given}
+    stop = names.get("stop")
+    if stop in found and isinstance(found[stop], str):
+        found[stop] = [found[stop]]
+    return found

@@ -180,3 +180,21 @@ def _readdressed(part: Json, addresses: Mapping[str, str]) -> Json:
     image = part.get("image_url")
     known = image if isinstance(image, Mapping) else {"url": image}
     return {**part, "image_url": {**known, "url": addresses.get(str(known.get("url")), known.get("url"))}}
+
+
+def sendable(place: int, call: ToolCall) -> ToolCall:
+    """A call of a reply as it can be sent again: with an identifier, and arguments that are an object.
+
+    Providers refuse a whole conversation for a call that one of their own models has spoilt.
+
+    >>> from .chat import ToolFunction
+    >>> sendable(0, ToolCall(ToolFunction("f", "[1]"))).function.arguments
+    '{"text":"[1]"}'
+    """
+    text = call.function.arguments or ""
+    try:
+        usable = isinstance(msgspec.json.decode(text), dict)
+    except msgspec.DecodeError:
+        usable = False
+    arguments = text if usable else msgspec.json.encode({"text": text} if text else {}).decode()
+    return ToolCall(msgspec.structs.replace(call.function, arguments=arguments), call.id or f"call_{place}")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol, TypeAlias, r
 from msgspec import Struct
 
 from ..core.chat import Completion, Request
-from ..core.errors import AgoutiError
+from ..core.errors import AgoutiError, ReplyUnreadable
 from ..core.events import Event
 
 if TYPE_CHECKING:
@@ -171,6 +171,18 @@ class Dialect(Protocol):
         Raises:
             ReplyUnreadable: it is not such a list.
         """
+
+
+class WithoutList:
+    """For a format that has no list of models."""
+
+    def encode_models(self) -> Outgoing | None:
+        """There is no request for it."""
+        return None
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        """There is nothing to decode."""
+        raise ReplyUnreadable("this dialect has no list of models")
 
 
 @runtime_checkable

@@ -33,6 +33,7 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonarray import ArraySplitter
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
 from ..core.sse import SseDecoder
 from ..core.vectors import Vectors, VectorsWanted
@@ -53,6 +54,7 @@ _CONFIG = {
     "frequency_penalty": "frequencyPenalty",
     "logprobs": "responseLogprobs",
     "top_logprobs": "logprobs",
+    "stop": "stopSequences",
 }
 _THINKING = {"none": 0, "minimal": 512, "low": 1024, "medium": 8192, "high": 24576}
 _FINISH = {
@@ -173,7 +175,7 @@ class ContentsDialect:
     means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
     style: ClassVar["Style"] = "open"
     takes: ClassVar[frozenset[str] | None] = frozenset(
-        (*_CONFIG, "stop", "tools", "tool_choice", "reasoning_effort", "response_format")
+        (*_CONFIG, "tools", "tool_choice", "reasoning_effort", "response_format")
     )
 
     most_texts: ClassVar[int] = 100
@@ -185,9 +187,7 @@ class ContentsDialect:
         body: dict[str, Any] = {"contents": _contents(rest)}
         if system:
             body["systemInstruction"] = {"parts": [{"text": system}]}
-        config: dict[str, Json] = {theirs: given[ours] for ours, theirs in _CONFIG.items() if ours in given}
-        if "stop" in given:
-            config["stopSequences"] = [given["stop"]] if isinstance(given["stop"], str) else given["stop"]
+        config = renamed(given, _CONFIG)
         if "reasoning_effort" in given and (budget := _THINKING.get(given["reasoning_effort"])) is not None:
             config["thinkingConfig"] = {"thinkingBudget": budget, "includeThoughts": budget > 0}
         if "response_format" in given:

@@ -21,10 +21,11 @@ from ..core.errors import (
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Text, ToolCallPiece, UsageTold
 from ..core.eventstream import FrameDecoder
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
 from ..core.sse import ServerEvent
 from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
+from .base import Fault, Means, Outgoing, StreamDecoder, WithoutList
 from .faults import classify
 from .streams import PayloadStream, read_reply
 
@@ -146,7 +147,7 @@ _EVENT = msgspec.json.Decoder(_StreamEvent)
 _encode = msgspec.json.Encoder().encode
 
 
-class ConverseDialect:
+class ConverseDialect(WithoutList):
     """See the module."""
 
     name: ClassVar[str] = "converse"
@@ -165,9 +166,7 @@ class ConverseDialect:
         }
         if system:
             body["system"] = [{"text": system}]
-        config: dict[str, Json] = {theirs: given[ours] for ours, theirs in _CONFIG.items() if ours in given}
-        if isinstance(config.get("stopSequences"), str):
-            config["stopSequences"] = [config["stopSequences"]]
+        config = renamed(given, _CONFIG)
         if given.get("tools") and (tools := _tools(given, rest)):
             body["toolConfig"] = tools
         extra = dict(request.extra)
@@ -214,12 +213,6 @@ class ConverseDialect:
         fault = classify(status, headers, body, _CODES)
         kind = _CODES.get(headers.get(_ERROR_TYPE, "").partition(":")[0])
         return fault if kind is None else msgspec.structs.replace(fault, kind=kind, parameter=None)
-
-    def encode_models(self) -> Outgoing | None:
-        return None
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        raise ReplyUnreadable("dialect converse has no list of models")
 
     def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
         body: dict[str, Any] = {"inputText": wanted.texts[0]}

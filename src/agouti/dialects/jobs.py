@@ -15,9 +15,10 @@ from msgspec import Struct
 from ..core.chat import Choice, Completion, Json, Message, Request, Usage
 from ..core.errors import ProviderFault, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest
 from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Outgoing, Pending, StreamDecoder
+from .base import Fault, Outgoing, Pending, StreamDecoder, WithoutList
 from .faults import classify
 from .prompt import prompt_of
 from .streams import read_reply
@@ -60,7 +61,7 @@ class _Job(Struct):
     urls: _Urls | None = None
 
 
-class JobsDialect:
+class JobsDialect(WithoutList):
     """See the module."""
 
     name: ClassVar[str] = "jobs"
@@ -78,9 +79,7 @@ class JobsDialect:
             inputs["system_prompt"] = system
         for picture in pictures:
             inputs["image"] = picture.address or f"data:{picture.media_type};base64,{picture.data}"
-        inputs |= {theirs: given[ours] for ours, theirs in _INPUTS.items() if ours in given}
-        if isinstance(inputs.get("stop_sequences"), str):
-            inputs["stop_sequences"] = [inputs["stop_sequences"]]
+        inputs |= renamed(given, _INPUTS)
         extra = dict(request.extra)
         body: dict[str, Any] = {"input": {**inputs, **extra.pop("input", {})}}
         path = f"/models/{quote(request.model, safe='/')}/predictions"
@@ -114,12 +113,6 @@ class JobsDialect:
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         return classify(status, headers, body, {})
-
-    def encode_models(self) -> Outgoing | None:
-        return None
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        raise ReplyUnreadable("dialect jobs has no list of models")
 
 
 def _words(message: Message) -> str:

@@ -10,6 +10,7 @@ from ..core.chat import Choice, Completion, Json, Markers, Message, Request, Too
 from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.jsonlines import LineSplitter
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
 from ..core.vectors import Vectors, VectorsWanted
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
@@ -105,9 +106,7 @@ class LinesDialect:
         messages = messages_of(request.messages)
         said = _prompt(messages, request.markers) if self._generates else {"messages": _messages(messages)}
         body: dict[str, Any] = {"model": request.model, **said, "stream": request.stream}
-        options = {theirs: given[ours] for ours, theirs in _OPTIONS.items() if ours in given}
-        if isinstance(options.get("stop"), str):
-            options["stop"] = [options["stop"]]
+        options = renamed(given, _OPTIONS)
         if options:
             body["options"] = options
         if given.get("tools"):

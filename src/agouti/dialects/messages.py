@@ -21,6 +21,7 @@ from ..core.errors import (
     RequestError,
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest
 from ..core.sse import SseDecoder
 from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
@@ -159,8 +160,7 @@ class MessagesDialect:
             body["temperature"] = given["temperature"]
         if "top_p" in given:
             body["top_p"] = given["top_p"]
-        if "stop" in given:
-            body["stop_sequences"] = [given["stop"]] if isinstance(given["stop"], str) else given["stop"]
+        body |= renamed(given, {"stop": "stop_sequences"})
         if "user" in given:
             body["metadata"] = {"user_id": given["user"]}
         if "reasoning_effort" in given and (budget := _THINKING.get(given["reasoning_effort"])):

@@ -11,11 +11,12 @@ from msgspec import Struct
 
 from ..core.chat import Choice, Citation, Completion, Json, Request, SafetyNote, Usage
 from ..core.errors import ReplyUnreadable, RequestError
+from ..core.parameters import renamed
 from ..core.parts import ImagePart, messages_of, parts_of, text_of
 from ..core.pointer import MISSING, read, write
 from ..core.shapes import Instance
 from ..core.vectors import Vector, Vectors, VectorsWanted
-from .base import Fault, ListedModel, Outgoing
+from .base import Fault, Outgoing, WithoutList
 from .contents import CODES
 from .faults import classify
 from .prompt import prompt_of
@@ -43,7 +44,7 @@ class _Reply(Struct):
     error: Any = None
 
 
-class PredictDialect:
+class PredictDialect(WithoutList):
     """See the module."""
 
     name: ClassVar[str] = "predict"
@@ -59,9 +60,7 @@ class PredictDialect:
         given = request.parameters
         extra = dict(request.extra)
         instance = extra.pop("instance", {})
-        parameters: dict[str, Json] = {theirs: given[ours] for ours, theirs in _PARAMETERS.items() if ours in given}
-        if isinstance(parameters.get("stopSequences"), str):
-            parameters["stopSequences"] = [parameters["stopSequences"]]
+        parameters = renamed(given, _PARAMETERS)
         parameters |= extra.pop("parameters", {})
         body: dict[str, Any] = {"instances": [{**self._as_instance(request), **instance}]}
         if parameters:
@@ -132,12 +131,6 @@ class PredictDialect:
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         return classify(status, headers, body, CODES)
-
-    def encode_models(self) -> Outgoing | None:
-        return None
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        raise ReplyUnreadable("dialect predict has no list of models")
 
     def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
         instances = []

@@ -8,8 +8,9 @@ from typing import Any, Literal, Protocol, TypeAlias
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Message, Request, ToolCall
+from ..core.chat import Message, Request
 from ..core.errors import AgoutiError, ToolCallInvalid, TooManyRounds
+from ..core.parts import sendable
 from ..core.reply import Reply, ToolUse
 from .effects import Perform, Steps
 from .exchange import Call, ask, stream
@@ -179,17 +180,5 @@ def _give(value: Any) -> Any:
 def _said(reply: Reply) -> Message:
     """A reply as a message of the conversation."""
     first = reply.completion.choices[0] if reply.completion.choices else None
-    calls = [_sendable(place, call) for place, call in enumerate(first.tool_calls)] if first is not None else []
+    calls = [sendable(place, call) for place, call in enumerate(first.tool_calls)] if first is not None else []
     return Message("assistant", reply.text or (None if calls else ""), None, calls or None)
-
-
-def _sendable(place: int, call: ToolCall) -> ToolCall:
-    """A call that can be sent again: with an identifier, and arguments that are an object."""
-    text = call.function.arguments or ""
-    try:
-        usable = isinstance(msgspec.json.decode(text), dict)
-    except msgspec.DecodeError:
-        usable = False
-    arguments = text if usable else msgspec.json.encode({"text": text} if text else {}).decode()
-    function = msgspec.structs.replace(call.function, arguments=arguments)
-    return ToolCall(function, call.id or f"call_{place}")

@@ -10,6 +10,7 @@ from ..core.chat import Json, Message, Request, ToolCall
 from ..core.errors import AgoutiError, NotFilled, ParameterUnsupported, RequestError, RequestRefused
 from ..core.filled import Filled, Filling
 from ..core.found import json_in, without_thoughts
+from ..core.parts import sendable
 from ..core.reply import Reply
 from ..core.schema import Style, fitted
 from ..dialects.base import Means
@@ -233,24 +234,11 @@ class FormCall:
         calls = list(_calls(filling.reply))
         if not calls:
             return [Message("assistant", without_thoughts(filling.reply.text) or "(nothing)"), Message("user", wish)]
-        usable = [_with_object(call) for call in calls]
+        usable = [sendable(place, call) for place, call in enumerate(calls)]
         results: list[Message | dict[str, Any]] = [
             Message("tool", wish, call.function.name, None, call.id) for call in usable
         ]
         return [Message("assistant", filling.reply.text or None, None, usable), *results]
-
-
-def _with_object(call: ToolCall) -> ToolCall:
-    """A call whose arguments can be sent again: those that are no object stand in one."""
-    text = call.function.arguments or ""
-    try:
-        value = msgspec.json.decode(text)
-    except msgspec.DecodeError:
-        value = None
-    if isinstance(value, dict):
-        return call
-    arguments = msgspec.json.encode({"text": text}).decode()
-    return msgspec.structs.replace(call, function=msgspec.structs.replace(call.function, arguments=arguments))
 
 
 def _calls(reply: Reply) -> tuple[ToolCall, ...]:
