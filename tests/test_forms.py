@@ -136,8 +136,10 @@ def test_forms_are_made_once() -> None:
 
 BLOCKED = """
 import sys
-for name in ("pydantic", "jsonschema", "docstring_parser"):
+for name in ("pydantic", "jsonschema", "docstring_parser", "numpy", "pyarrow", "click", "rich"):
     sys.modules[name] = None
+import agouti
+from agouti import *
 from dataclasses import dataclass
 from agouti.core.errors import ConfigError, RequestError
 from agouti.forms import form_of
@@ -154,6 +156,10 @@ for kind in ({"type": "string"},):
         form_of(kind)
     except ConfigError as error:
         print(error.hint)
+try:
+    Client.at("https://p.example/v1").embed("m", "x")
+except ConfigError as error:
+    print(error.hint)
 """
 
 
@@ -163,3 +169,4 @@ def test_plain_types_need_nothing_that_is_not_installed() -> None:
     assert lines[0] == "[Note(crop='pea')]"
     assert lines[1] == "Days to frost."
     assert "agouti-client[forms]" in lines[2]
+    assert "agouti-client[arrays]" in lines[3]

@@ -6,18 +6,12 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from .core.chat import Usage
-from .core.errors import ConfigError, ReplyUnreadable, RequestError
+from .core.errors import ReplyUnreadable, RequestError
 from .core.vectors import Vector
 from .engine.embedding import Embedded
 
-try:
-    import numpy
-except ModuleNotFoundError:
-    raise ConfigError(
-        "embeddings need numpy, which is not installed", hint="Install it: pip install 'agouti-client[arrays]'"
-    ) from None
-
 if TYPE_CHECKING:
+    import numpy
     from numpy.typing import ArrayLike, NDArray
 
 
@@ -117,6 +111,8 @@ class Embeddings:
             raise RequestError(
                 "near takes a vector, not a text", hint="Embed it first: notes.near(client.embed(label, text))."
             )
+        import numpy
+
         given = query.vectors if isinstance(query, Embeddings) else query
         vector = numpy.asarray(given, dtype=numpy.float32)
         if vector.ndim == 2 and vector.shape[0] == 1:
@@ -141,6 +137,8 @@ class Embeddings:
 
     def _unit(self) -> "NDArray[numpy.float32]":
         if self._directions is None:
+            import numpy
+
             lengths = numpy.linalg.norm(self.vectors, axis=1, keepdims=True)
             directions = self.vectors / numpy.where(lengths == 0, 1, lengths)
             self._directions = directions.astype(numpy.float32, copy=False)
@@ -155,6 +153,9 @@ def assembled(
     Raises:
         ReplyUnreadable: the vectors are not all of one length, or not of the one that was asked for.
     """
+    # Not at the top: importing this module must not need what only its use needs.
+    import numpy
+
     pieces = sorted(pieces, key=lambda piece: piece.start)
     array: NDArray[numpy.float32] | None = None
     for piece in pieces:
@@ -196,6 +197,8 @@ def _length(vector: Vector, place: int, provider: str) -> int:
 
 def _rows(vectors: list[Vector], size: int) -> "NDArray[numpy.float32]":
     """Vectors of one length as the rows of an array."""
+    import numpy
+
     if all(isinstance(vector, bytes) for vector in vectors):
         # All at once: an array for each of them would cost more than what is in it.
         return numpy.frombuffer(b"".join(vectors), dtype="<f4").reshape(-1, size)  # type: ignore[arg-type]

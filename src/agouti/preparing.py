@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from .config.entries import Config, Model, Provider
 from .core.canonical import Asked, Chunks, reply_json
 from .core.chat import Json, Request
-from .core.errors import RequestError
+from .core.errors import ConfigError, RequestError
 from .core.parameters import checked
 from .core.prompt import Prompt, messages
 from .core.reply import Reply
@@ -152,8 +152,14 @@ class Preparing:
         concurrency: int,
         options: "EmbedOptions",
     ) -> "tuple[Embedding, list[str]]":
+        from importlib.util import find_spec
+
         from .engine.embedding import Embedding, checked_texts
 
+        if find_spec("numpy") is None:
+            raise ConfigError(
+                "embeddings need numpy, which is not installed", hint="Install it: pip install 'agouti-client[arrays]'."
+            )
         if not _whole_number(concurrency, 1):
             raise RequestError(f"concurrency = {concurrency!r} is out of range", hint="It takes a whole number from 1.")
         if dimensions is not None and not _whole_number(dimensions, 1):
