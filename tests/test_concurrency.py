@@ -15,6 +15,7 @@ import pytest
 import agouti
 from agouti.standins import Served
 
+CROPS = ["kale", "tomato", "beetroot", "garlic", "runner bean"]
 CHUNK = b'data: {"choices":[{"delta":{"content":"Sow "}}]}\n\n'
 
 
@@ -158,3 +159,54 @@ def test_no_connection_is_left_behind(served: Served) -> None:
         use()
     time.sleep(0.5)
     assert open_sockets() <= before
+
+
+def test_forms_calls_and_vectors_of_many_threads_do_not_mix(served: Served) -> None:
+    def frost(number: int) -> int:
+        """Days until the last frost, for a bed of that number."""
+        return number * 10
+
+    with agouti.Client(served.config) as client, ThreadPoolExecutor(16) as pool:
+
+        def work(number: int) -> tuple[int, str, int, str]:
+            model = ("almanac", "envelope-2@letterbox", "narrow-3@canal", "hull.deck-2:0@quay")[number % 4]
+            filled = client.fill(model, int, f"Bed {number} is sown.").value
+            talk = client.conversation(model, tools=[frost])
+            said = talk.say(f"How many days until the last frost for bed {number}?").text
+            near = client.embed("finder", CROPS).near(client.embed("finder", f"some {CROPS[number % 5]}"), 1)
+            return filled, said, len(talk.messages), near[0].text
+
+        for number, (filled, said, messages, near) in enumerate(pool.map(work, range(1, 65)), 1):
+            assert filled == number
+            assert said == f"The answer is {number * 10}."
+            assert (messages, near) == (4, CROPS[number % 5])
+
+
+def test_means_that_one_model_refuses_are_not_taken_from_another() -> None:
+    from agouti.core.http import HttpReply
+    from agouti.testing import FakeTransport
+
+    refused = HttpReply(400, {}, b'{"error": {"message": "response_format is not supported"}}')
+    four = {"choices": [{"message": {"content": "4"}, "finish_reason": "stop"}]}
+    called = {
+        "choices": [
+            {"message": {"tool_calls": [{"id": "c", "function": {"name": "int", "arguments": '{"value": 4}'}}]}}
+        ]
+    }
+    fake = FakeTransport([refused, called, four, called])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        means = [client.fill(model, int, "How many?").means for model in ("small", "large", "small")]
+    assert means == ["tool", "schema", "tool"]
+
+
+def test_tasks_fill_side_by_side_and_one_that_is_cancelled_costs_no_other(served: Served) -> None:
+    async def go() -> list[int]:
+        async with agouti.AsyncClient(served.config) as client:
+            tasks = [asyncio.create_task(client.fill("almanac", int, f"Bed {number}.")) for number in range(1, 41)]
+            await asyncio.sleep(0.01)
+            tasks[7].cancel()
+            done = await asyncio.gather(*tasks, return_exceptions=True)
+            assert isinstance(done[7], asyncio.CancelledError)
+            return [each.value for each in done if isinstance(each, agouti.Filled)]
+
+    assert asyncio.run(go()) == [number for number in range(1, 41) if number != 8]
