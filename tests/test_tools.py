@@ -247,6 +247,15 @@ def test_option_of_another_kind_is_named_before_anything_is_sent(options: Any, w
     assert wrong.value.hint
 
 
+def test_none_is_no_tools_and_no_pictures() -> None:
+    fake = FakeTransport([said("x")] * 3)
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        client.ask("m", "x", tools=None, images=None)  # type: ignore[arg-type]
+        client.ask("m", "x", tools=None, run_tools=True)  # type: ignore[arg-type]
+        client.conversation("m", tools=[]).say("x", images=None)  # type: ignore[arg-type]
+    assert all(json.loads(request.body or b"").keys() == {"model", "messages"} for request in fake.requests)
+
+
 def test_failed_turn_leaves_the_conversation_as_it_was_and_can_be_said_again(served: Served) -> None:
     with agouti.Client(served.config) as client:
         talk = client.conversation("loam-7b@shed", system="Brief.")

@@ -46,7 +46,7 @@ class _Conversation:
     def _turn(self, prompt: Prompt, options: "AskOptions", so_far: Gathering | None) -> Generator[Any, Any, Reply]:
         """Steps of one turn; the history has it when it is done, and not before."""
         given: Any = {**self._options, **options}
-        asked = messages_of(messages(prompt, shown=_shown(given.pop("images", ()))))
+        asked = messages_of(messages(prompt, shown=_shown(given.pop("images", None))))
         rounds = self._maker._rounds(self._model, [*self.messages, *asked], given, so_far is not None)
 
         def steps() -> Generator[Any, Any, Reply]:

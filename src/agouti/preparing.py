@@ -118,7 +118,7 @@ class Preparing:
             raise RequestError(f"max_rounds = {most!r} is out of range", hint="It takes a whole number from 1.")
         if failures not in ("tell", "raise"):
             raise RequestError(f"tool_errors = {failures!r} is unknown", hint="Take tell or raise.")
-        tools = toolbox(given.get("tools", ()))
+        tools = toolbox(given.get("tools") or ())
         if not tools:
             given.pop("tools", None)
         else:
@@ -181,6 +181,9 @@ class Preparing:
     def _call(self, label: str, prompt: Prompt, options: Options, streams: bool = False) -> Call:
         targets = self._targets.chain(self._full(label))
         given: dict[str, Any] = dict(options)
+        for name in ("tools", "images"):
+            if name in given and given[name] is None:
+                del given[name]
         if "tools" in given:
             from .tools import as_json
 

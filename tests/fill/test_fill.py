@@ -188,6 +188,19 @@ def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:
     assert sent["response_format"]["type"] == "json_schema"
 
 
+def test_parameter_that_an_entry_does_without_is_no_means() -> None:
+    from agouti.core.http import HttpReply
+
+    refused = HttpReply(400, {}, b'{"error": {"message": "unknown", "param": "response_format"}}')
+    fake = FakeTransport([refused, chat("It depends."), chat(None, finish_reason="stop"), chat("4")])  # type: ignore[arg-type]
+    entry = {"providers": {"p": {"address": "https://p.example/v1", "unsupported": "warn"}}}
+    with agouti.Client(entry, transport=fake) as client, pytest.warns(agouti.AgoutiWarning):
+        filled = client.fill("m@p", int, "How many?", repairs=2)
+    assert filled.value == 4
+    sent = [sorted(json.loads(request.body or b"").keys() - {"model", "messages"}) for request in fake.requests]
+    assert sent == [["response_format"], [], ["tool_choice", "tools"], ["tool_choice", "tools"]]
+
+
 def test_entry_says_which_means_a_model_has() -> None:
     config = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"x": {"provider": "p", "name": "m", "means": ["prompt"]}}}  # fmt: skip
     with agouti.Client(config, transport=FakeTransport([chat("```json\n[1, 2]\n```")])) as client:

@@ -24,6 +24,13 @@ _LACKS = re.compile(
     r"response_format|json_schema|structured|output_config|schema|grammar|tool|function|format\b|json mode",
     re.IGNORECASE,
 )
+# What each means needs; where the entry lets a provider do without it, the means is none.
+_NEEDS: dict[Means, frozenset[str]] = {
+    "schema": frozenset({"response_format"}),
+    "tool": frozenset({"tools", "tool_choice"}),
+    "json": frozenset({"response_format"}),
+    "prompt": frozenset(),
+}
 _FINAL = frozenset({"truncated", "refusal"})
 _HINTS = {
     "truncated": "The answer was cut off by a cap on tokens: raise max_tokens, or ask for less at a time.",
@@ -166,7 +173,8 @@ class FormCall:
         dialect = target.endpoint.dialect
         has: tuple[Means, ...] = target.model.means or getattr(dialect, "means", ("prompt",))
         refused = target.endpoint.refused_means.get(target.model.name, frozenset())
-        found = [means for means in has if means not in refused]
+        dropped = target.endpoint.refused_parameters
+        found = [means for means in has if means not in refused and not _NEEDS[means] & dropped]
         if dialect.name == "messages" and not self._schema("closed")[1]:
             # It has no looser form of a schema.
             found = [means for means in found if means != "schema"]
