@@ -2,6 +2,10 @@
 
 import csv
 import json
+import signal
+import subprocess
+import sys
+import time
 from pathlib import Path
 from typing import Any
 
@@ -80,6 +84,30 @@ def test_line_that_fails_does_not_cost_the_others(agouti_command: Command, folde
     assert rows[1]["error"].startswith("ContextOverflow")
 
 
+def test_what_is_done_is_kept_when_it_is_stopped(folder: Path) -> None:
+    (folder / "many.txt").write_text("".join(f"Bed {number} sown.\n" for number in range(60)))
+    command = [
+        "fill",
+        "quill-large+slow=2@northbank",
+        "note.json",
+        "--rows",
+        "many.txt",
+        "--out",
+        "o.jsonl",
+        "--at-once",
+        "1",
+    ]
+    with subprocess.Popen([sys.executable, "-m", "agouti", *command], cwd=folder, stderr=subprocess.PIPE) as process:
+        time.sleep(3)
+        process.send_signal(signal.SIGINT)
+        said = process.communicate(timeout=20)[1].decode()
+    assert process.returncode == 130
+    lines = [json.loads(line) for line in (folder / "o.jsonl").read_text().splitlines()]
+    assert 1 <= len(lines) < 60
+    assert f"stopped: {len(lines)} of 60 are done, in o.jsonl" in said
+    assert [line["line"] for line in lines] == list(range(1, len(lines) + 1))
+
+
 def test_form_is_filled_from_a_picture_and_mending_is_said(agouti_command: Command, folder: Path) -> None:
     (folder / "packet.json").write_text(json.dumps({"type": "object", "properties": {"variety": {"type": "string"}}, "required": ["variety"]}))  # fmt: skip
     done = agouti_command("fill", "almanac", "packet.json", "--image", str(packet("kale")))
@@ -105,6 +133,7 @@ def test_form_is_filled_from_a_picture_and_mending_is_said(agouti_command: Comma
         (["fill", "almanac", "shelf:Note", "--rows", "notes.csv", "--column", "nope"], "it has day, note"),
         (["fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--column", "nope"], "no columns"),
         (["fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--out", "a.xls"], ".jsonl or .csv"),
+        (["fill", "almanac", "shelf:Note", "--rows", "notes.txt", "--out", "no/such/a.csv"], "cannot be written"),
         (["embed", "finder", "notes.txt"], "--near TEXT"),
         (["embed", "finder", "missing.txt", "--near", "x"], "cannot be read"),
         (["embed", "finder", "notes.txt", "--out", "a.txt"], ".npy or .parquet"),

@@ -79,7 +79,39 @@ def _table(
     app: Settings, label: str, kind: Form, texts: list[str], out: str | None, at_once: int, options: dict[str, Any]
 ) -> int:
     wanted = kind_of(out, (".jsonl", ".csv"))
+    if out is not None:
+        _write(out, "")  # what cannot be written must not be paid for first
     lines: list[dict[str, Any]] = []
+    try:
+        _fill(app, label, kind, texts, at_once, options, lines, shows=out is None and wanted == ".jsonl")
+    except KeyboardInterrupt:
+        click.echo(f"\n  stopped: {len(lines)} of {len(texts)} are done" + (f", in {out}" if out else ""), err=True)
+        raise
+    finally:
+        if out is not None:
+            as_json = "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in lines)
+            _write(out, as_csv(map(_flat, lines)) if wanted == ".csv" else as_json)
+    if sys.stderr.isatty():
+        click.echo("\r\033[K", nl=False, err=True)
+    failed = [line for line in lines if "error" in line]
+    where = f" in {out}" if out is not None else ""
+    click.echo(f"  {len(lines) - len(failed)} of {len(lines)} filled{where}", err=True)
+    for line in failed[:3]:
+        click.echo(f"  line {line['line']}: {line['error']}", err=True)
+    return 1 if failed else 0
+
+
+def _fill(
+    app: Settings,
+    label: str,
+    kind: Form,
+    texts: list[str],
+    at_once: int,
+    options: dict[str, Any],
+    lines: list[dict[str, Any]],
+    shows: bool,
+) -> None:
+    """Fill a form for each text, in their order; ``lines`` has those that are done at every moment."""
     with Client(app.config) as client, ThreadPoolExecutor(at_once) as pool:
 
         def one(text: str) -> dict[str, Any]:
@@ -90,29 +122,18 @@ def _table(
 
         for number, (text, found) in enumerate(zip(texts, pool.map(one, texts), strict=True), 1):
             lines.append({"line": number, "text": text, **found})
-            if wanted == ".jsonl" and out is None:
+            if shows:
                 # As it comes: whoever reads the pipe can go on.
                 click.echo(json.dumps(lines[-1], ensure_ascii=False))
             elif sys.stderr.isatty():
                 click.echo(f"\r  {number} of {len(texts)}", nl=False, err=True)
-    if out is not None:
-        written = (
-            as_csv(map(_flat, lines))
-            if wanted == ".csv"
-            else "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in lines)
-        )
-        try:
-            Path(out).write_text(written, encoding="utf-8")
-        except OSError as error:
-            raise click.UsageError(f"{out} cannot be written ({error.strerror or error})") from None
-    if sys.stderr.isatty():
-        click.echo("\r\033[K", nl=False, err=True)
-    failed = [line for line in lines if "error" in line]
-    where = f" in {out}" if out is not None else ""
-    click.echo(f"  {len(lines) - len(failed)} of {len(lines)} filled{where}", err=True)
-    for line in failed[:3]:
-        click.echo(f"  line {line['line']}: {line['error']}", err=True)
-    return 1 if failed else 0
+
+
+def _write(out: str, text: str) -> None:
+    try:
+        Path(out).write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise click.UsageError(f"{out} cannot be written ({error.strerror or error})") from None
 
 
 def _flat(line: dict[str, Any]) -> dict[str, Any]:
