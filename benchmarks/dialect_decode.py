@@ -12,8 +12,9 @@ from typing import Any
 import msgspec
 
 import agouti
+from agouti.calls import calls_of
 from agouti.core.events import Event
-from agouti.core.eventstream import FrameDecoder
+from agouti.core.framing_binary import FrameDecoder
 from agouti.dialects.base import Fault, StreamDecoder
 from agouti.dialects.registry import dialect
 from agouti.standins import serve
@@ -55,7 +56,7 @@ class Tape:
 
 def streamed(client: agouti.Client, model: str) -> bytes:
     """The bytes of a stream."""
-    spoken: Any = client.endpoint(model.rpartition("@")[2]).dialect
+    spoken: Any = calls_of(client).provider(model.rpartition("@")[2]).dialect
     tape = Tape(spoken.stream_decoder())
     spoken.stream_decoder = lambda: tape
     with client.stream(model, "Plan my spring bed.") as stream:

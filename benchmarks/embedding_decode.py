@@ -7,12 +7,11 @@ from time import perf_counter
 
 import numpy
 
-from agouti.core.chat import Completion
-from agouti.core.reply import Reply
+from agouti.core.usage import Usage
 from agouti.core.vectors import Vectors
 from agouti.dialects.chat import ChatDialect
 from agouti.embeddings import assembled
-from agouti.engine.embedding import Embedded
+from agouti.engine.operations.vectors import Embedded
 
 
 def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dtype[numpy.float32]]":
@@ -20,8 +19,8 @@ def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dty
     found = ChatDialect().decode_vectors(body)
     if not isinstance(found, Vectors):
         raise TypeError(found)
-    reply = Reply.of(Completion(()), label="", provider="", price=None, elapsed=0, attempts=())
-    return assembled(["x"] * count, [Embedded(0, found, reply)], label="", dimensions=None, elapsed=0).vectors
+    piece = Embedded(start=0, vectors=found, provider="", usage=Usage(), cost=None, attempts=())
+    return assembled(["x"] * count, [piece], label="", dimensions=None, elapsed=0).vectors
 
 
 def main() -> None:

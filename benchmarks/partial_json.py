@@ -6,7 +6,7 @@ from time import perf_counter
 
 import msgspec
 
-from agouti.core.partial import PartialReader
+from agouti.core.json_partial import PartialReader
 
 
 def document(size: int, *, one_text: bool) -> str:

@@ -32,7 +32,7 @@ def asking(
         import tomllib
 
         values = tomllib.loads(served.entry(provider))["providers"][provider]
-        config = {"providers": {provider: {**values, "retries": {"most": 0}, **entry}}}
+        config = {"providers": {provider: {**values, "retries": {"max": 0}, **entry}}}
         variables = served.environment if environment is None else environment
         with agouti.Client(agouti.load_config(config, environment=variables)) as client:
             client.ask(f"{label}@{provider}", "When do peas go in?")

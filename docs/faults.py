@@ -70,7 +70,7 @@ def outcome(served: Served, fault: str, kind: str, driver: str) -> str:
     entry = {
         "address": served.address("shed"),
         "timeouts": {"connect": 5, "first_byte": 2.5, "between_chunks": 1.5},
-        "retries": {"base": 0.02, "longest": 5},
+        "retries": {"base": 0.02, "max_wait": 5},
     }
     config = agouti.load_config({"providers": {"shed": entry}}, environment={})
     label = f"loam-2b+{fault}#{kind}{driver}@shed"

@@ -5,7 +5,7 @@ Run it after a label has changed: ``python docs/packets.py``.
 
 from PIL import Image, ImageDraw, ImageFont
 
-from agouti.standins.pictures import LABELS, packet
+from agouti.standins.images import LABELS, packet
 
 _COLOURS = {"runner-bean": "#b5443a", "beetroot": "#7b2d4f", "kale": "#3f6b4a"}
 

@@ -9,9 +9,8 @@ from pathlib import Path
 
 import agouti
 import agouti.standins
-from agouti.adopt import curl, entries, files
-from agouti.check import check
-from agouti.explain import explain
+from agouti.adopt import curl, entries
+from agouti.config.write import write_dotenv, write_toml
 
 with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder:
     # As a provider's pages show it, with a key in it.
@@ -19,18 +18,18 @@ with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder:
       -H 'x-orchard-key: {served.environment["ORCHARD_KEY"]}' -H 'x-orchard-version: 2026-03-01' \\
       -H 'x-project: seed-library' -d '{{"model": "pippin-1", "messages": [], "temperature": 0.2}}'"""
 
-    found = entries.adopt(curl.read(pasted), provider_label="orchard", model_label="almanac")
+    adopted = entries.adopt(curl.read(pasted), provider_label="orchard", model_label="almanac")
     os.chdir(folder)
-    files.write_toml(Path("agouti.toml"), found)
-    files.write_dotenv(Path(".env"), found.secrets)
+    write_toml(Path("agouti.toml"), adopted.entries)
+    write_dotenv(Path(".env"), adopted.secrets)
     print(Path("agouti.toml").read_text())
 
     with agouti.Client() as client:
-        for provider in check(client):
+        for provider in agouti.check(client):
             for finding in provider.findings:
                 print("ok   " if finding.ok else "WRONG", finding.what, "-", finding.detail)
         print()
-        sent = explain(client, "almanac", "When do peas go in?")
+        sent = agouti.explain(client, "almanac", "When do peas go in?")
         print(sent.method, sent.address, sent.headers["x-orchard-key"])
         print(client.ask("almanac", "When do peas go in?"))
     os.chdir("/")

@@ -16,7 +16,7 @@ key = {{ env = "TOLL_KEY" }}
 
 [providers.shed]
 address = "{shed}"
-retries = {{ most = 2, base = 0.05 }}
+retries = {{ max = 2, base = 0.05 }}
 
 [models.almanac]
 provider = "toll"                       # this account has run out of credit

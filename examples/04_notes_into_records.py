@@ -38,7 +38,7 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
 
     # An answer that does not fit goes back with what is wrong, once; then it is an error that has all of them.
     mended = client.fill("quill-large+invalid=1@northbank", Germination, NOTES[1])
-    print(f"mended: {mended.attempts[0].problem} ({mended.attempts[0].errors[0]})")
+    print(f"mended: {mended.answers[0].problem} ({mended.answers[0].errors[0]})")
 
     with client.stream_fill("almanac", list[Germination], "\n".join(NOTES[:2])) as growing:
         for value in growing:

@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 
 import agouti
 import agouti.standins
-from agouti.standins.pictures import packet
+from agouti.standins.images import packet
 
 
 class Packet(BaseModel):
@@ -24,9 +24,9 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
         label = client.fill("almanac", Packet, "Read the label.", images=[packet(name)]).value
         print(f"{label.variety:16} {label.crop:12} {label.seeds:4} seeds, {label.depth_in_cm} cm deep")
 
-    # Two pictures, and a question in words; any provider that carries pictures takes them the same way.
-    pictures = [packet("kale"), packet("beetroot")]
-    print(client.ask("envelope-2@letterbox", "Which of these two is sown first?", images=pictures))
+    # Two images, and a question in words; any provider that carries images takes them the same way.
+    images = [packet("kale"), packet("beetroot")]
+    print(client.ask("envelope-2@letterbox", "Which of these two is sown first?", images=images))
 
     try:
         client.ask("loam-2b@shed", "What is on it?", images=[packet("kale")])

@@ -42,12 +42,12 @@ def test_links_lead_somewhere() -> None:
             assert (guide.parent / target).exists(), f"{guide.name}: {target}"
 
 
-def test_every_picture_is_linked() -> None:
+def test_every_image_is_linked() -> None:
     text = (ROOT / "README.md").read_text()
-    for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
-        assert f"docs/screenshots/{picture.name}" in text
+    for image in (ROOT / "docs" / "screenshots").glob("*.png"):
+        assert f"docs/screenshots/{image.name}" in text
     assert runpy.run_path(str(ROOT / "docs" / "screenshots" / "make.py"))["SHOTS"].keys() == {
-        picture.stem for picture in (ROOT / "docs" / "screenshots").glob("*.png")
+        image.stem for image in (ROOT / "docs" / "screenshots").glob("*.png")
     }
 
 

@@ -1,7 +1,6 @@
-"""Pictures: where they come from, how each format carries them, what is not sent."""
+"""Images: where they come from, how each format carries them, what is not sent."""
 
 import base64
-import json
 from pathlib import Path
 from typing import Any
 
@@ -9,9 +8,10 @@ import pytest
 
 import agouti
 from agouti.standins import Served
-from agouti.standins.pictures import LABELS, packet
+from agouti.standins.images import LABELS, packet
 from agouti.testing import FakeTransport
 
+from .conftest import Caller
 from .dialects.test_contract import MODELS
 
 SEEING = [name for name in MODELS if name not in ("prompt", "board")]
@@ -19,7 +19,7 @@ GIF = b"GIF89a" + bytes(20)
 
 
 @pytest.mark.parametrize("name", SEEING)
-def test_packet_is_read_on_every_dialect_that_carries_pictures(served: Served, name: str) -> None:
+def test_packet_is_read_on_every_dialect_that_carries_images(served: Served, name: str) -> None:
     with agouti.Client(served.config) as client:
         reply = client.ask(MODELS[name], "What is on this packet?", images=[packet("kale")])
         assert "Old Fen Curled" in reply.text
@@ -31,7 +31,7 @@ def test_packet_is_read_on_every_dialect_that_carries_pictures(served: Served, n
             assert "Lane Globe" in both
 
 
-def test_form_is_filled_from_a_picture(served: Served) -> None:
+def test_form_is_filled_from_a_image(served: Served) -> None:
     form = {"type": "object", "properties": {"variety": {"type": "string"}, "seeds": {"type": "integer"}}, "required": ["variety", "seeds"]}  # fmt: skip
     with agouti.Client(served.config) as client:
         for name in LABELS:
@@ -68,7 +68,7 @@ def test_media_type_is_told_by_the_content(data: bytes, media_type: str, tmp_pat
         (3, "cannot be a int"),
     ],
 )
-def test_what_is_no_picture_is_said(source: Any, words: str) -> None:
+def test_what_is_no_image_is_said(source: Any, words: str) -> None:
     with pytest.raises(agouti.RequestError, match=words) as wrong:
         agouti.Image(source)
     assert wrong.value.hint
@@ -77,10 +77,10 @@ def test_what_is_no_picture_is_said(source: Any, words: str) -> None:
 def test_model_that_cannot_see_is_told_by_the_entry_or_by_the_provider(served: Served) -> None:
     config = {
         "providers": {"shed": {"address": served.address("shed")}},
-        "models": {"blind": {"provider": "shed", "name": "loam-2b", "sees": False}},
+        "models": {"blind": {"provider": "shed", "name": "loam-2b", "inputs": ["text"]}},
     }
     with agouti.Client(config) as client:
-        with pytest.raises(agouti.RequestError, match="sees no pictures") as told:
+        with pytest.raises(agouti.RequestError, match="takes no images") as told:
             client.ask("blind", "What is it?", images=[GIF])
         assert told.value.attempts == ()
         with pytest.raises(agouti.RequestRefused, match="image input"):
@@ -100,15 +100,15 @@ def test_address_goes_along_where_the_format_takes_it(name: str) -> None:
 
 
 @pytest.fixture
-def pictures(tmp_path: Path) -> Any:
-    """A small web server with a picture, a page, a redirect and something endless."""
+def images(tmp_path: Path) -> Any:
+    """A small web server with an image, a page, a redirect and something endless."""
     import threading
     from http.server import BaseHTTPRequestHandler, HTTPServer
 
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
-            status = {"/a.gif": 200, "/page": 200, "/moved": 302}.get(self.path, 404)
-            body = GIF if self.path == "/a.gif" else b"<html>"
+            status = {"/a.png": 200, "/page": 200, "/moved": 302}.get(self.path, 404)
+            body = packet("kale").read_bytes() if self.path == "/a.png" else b"<html>"
             self.send_response(status)
             if status == 302:
                 self.send_header("location", "http://other.example/a.gif")
@@ -131,34 +131,42 @@ def pictures(tmp_path: Path) -> Any:
 @pytest.mark.parametrize(
     ("path", "fetch", "words"),
     [
-        ("/a.gif", "private", ""),
-        ("/a.gif", False, "only as data"),
-        ("/a.gif", True, "private network"),
-        ("/page", "private", "no picture that models take"),
+        ("/a.png", "private", ""),
+        ("/a.png", False, "only as data"),
+        ("/a.png", True, "private network"),
+        ("/page", "private", "no image that models take"),
         ("/moved", "private", "it is at http://other.example/a.gif"),
         ("/gone", "private", "HTTP 404"),
     ],
 )
-def test_address_is_fetched_only_where_needed_and_allowed(pictures: str, path: str, fetch: Any, words: str) -> None:
-    fake = FakeTransport([{"message": {"content": "A GIF."}, "done": True}])
-    entry = {"providers": {"p": {"address": "http://127.0.0.1:9", "dialect": "lines"}}}
-    with agouti.Client(entry, transport=fake) as client:
-        if words:
-            with pytest.raises(agouti.RequestError, match=words) as refused:
-                client.ask("m@p", "What is it?", images=[pictures + path], fetch_images=fetch)
-            assert refused.value.hint
-            assert fake.requests == []
-        else:
-            client.ask("m@p", "What is it?", images=[pictures + path], fetch_images=fetch)
-            sent = json.loads(fake.requests[0].body or b"")["messages"][0]
-            assert sent["images"] == [base64.b64encode(GIF).decode()]
+def test_address_is_fetched_only_where_needed_and_allowed(
+    images: str, path: str, fetch: Any, words: str, served: Served, caller: Caller
+) -> None:
+    options: Any = {"images": [images + path], "fetch_images": fetch}
+    if not words:
+        reply = caller.ask(served.config, MODELS["lines"], "What is on this packet?", **options)
+        assert "Old Fen Curled" in reply.text
+        assert len(reply.attempts) == 1
+        return
+    with pytest.raises(agouti.RequestError, match=words) as refused:
+        caller.ask(served.config, MODELS["lines"], "What is it?", **options)
+    assert refused.value.hint
+    assert refused.value.attempts == ()
+
+
+def test_fetched_image_is_recorded_and_replayed_without_a_network(images: str, served: Served, tmp_path: Path) -> None:
+    address, path = f"{images}/a.png", tmp_path / "x.har"
+    options: Any = {"images": [address], "fetch_images": "private"}
+    with agouti.Client(served.config, record=path) as client:
+        text = client.ask(MODELS["lines"], "What is on this packet?", **options).text
+    config = {"providers": {"barn": {"address": served.address("barn"), "dialect": "lines"}}}
+    for client in (agouti.Client(config, replay=path), agouti.Client(served.config, replay=path)):
+        assert client.ask(MODELS["lines"], "What is on this packet?", **options).text == text
 
 
 @pytest.mark.parametrize(
-    "host", ["10.0.0.1", "169.254.169.254", "[::1]", "192.168.1.1", "[fe80::1]", "0.0.0.0", "100.64.0.1"]
+    "host", ["10.0.0.1", "169.254.169.254", "[::1]", "192.168.1.1", "[fe80::1]", "0.0.0.0", "100.64.0.1", "localhost"]
 )
-def test_private_networks_are_not_reached_for_a_stranger(host: str) -> None:
-    from agouti.transport.pictures import fetch_picture
-
+def test_private_networks_are_not_reached_for_a_stranger(served: Served, caller: Caller, host: str) -> None:
     with pytest.raises(agouti.RequestError, match=r"private network|no host"):
-        fetch_picture(f"http://{host}/latest")
+        caller.ask(served.config, MODELS["lines"], "?", images=[f"http://{host}/latest"], fetch_images=True)

@@ -13,8 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import agouti
-from agouti.check import check
-from agouti.explain import explain
+from agouti.calls import calls_of
+from agouti.services.check import check
+from agouti.services.explain import explain
 from agouti.standins import Served
 
 from .cli.conftest import agouti_command  # noqa: F401 - a fixture
@@ -55,7 +56,7 @@ def everything_about(config: agouti.Config, label: str, caller: Caller) -> str:
                     repr(vars(error)),
                 ]
         with agouti.Client(config) as client:
-            said += [repr(check(client)), repr(explain(client, label)), repr(client.prepare(label, "Peas?"))]
+            said += [repr(check(client)), repr(explain(client, label)), repr(calls_of(client).chat(label, "Peas?", {}))]
     finally:
         root.removeHandler(handler)
         root.level = level
@@ -79,7 +80,7 @@ def test_planted_secret_is_nowhere(
         "key": {"env": "PLANTED"} if given_as == "env" else secret,
         "send_key": way,
         "headers": {"x-second-token": secret},
-        "retries": {"most": 0},
+        "retries": {"max": 0},
     }
     config = agouti.load_config({"providers": {"p": entry}}, environment={"PLANTED": secret})
     said = everything_about(config, place["label"], Caller(kind))

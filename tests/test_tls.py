@@ -23,7 +23,7 @@ def test_own_authority_is_trusted_when_named(caller: Caller, tmp_path: Path) -> 
     def ask(tls: str) -> str:
         with FAILURES["answering"](REPLY, context) as place:
             address = f"https://{place.replace('127.0.0.1', 'localhost')}/v1"
-            path.write_text(f'[providers.club]\naddress = "{address}"\nretries = {{ most = 0 }}\n{tls}')
+            path.write_text(f'[providers.club]\naddress = "{address}"\nretries = {{ max = 0 }}\n{tls}')
             return caller.ask(path, "m@club", "Peas?").text
 
     assert ask('tls = { ca = "cert.pem" }') == "In March."

@@ -18,7 +18,9 @@ from agouti.testing import FakeTransport
 from .dialects.test_contract import MODELS
 
 WITH_TOOLS = [
-    name for name in MODELS if name != "board" and ((takes := dialect(name).takes) is None or "tools" in takes)
+    name
+    for name in MODELS
+    if name != "board" and ((takes := dialect(name).abilities.takes) is None or "tools" in takes)
 ]
 QUESTION = "How many days until the last frost at Marsh Lane?"
 
@@ -76,7 +78,7 @@ def test_functions_are_run_and_the_answer_uses_them_on_every_dialect(served: Ser
 @pytest.mark.parametrize("name", WITH_TOOLS)
 def test_calls_are_parsed_forced_and_forbidden(served: Served, name: str) -> None:
     lamp = agouti.Tool(name="lamp", description="Switch on.", parameters={"type": "object", "properties": {"level": {"type": "integer"}}, "required": ["level"]})  # fmt: skip
-    takes = dialect(name).takes
+    takes = dialect(name).abilities.takes
     with agouti.Client(served.config) as client:
         reply = client.ask(MODELS[name], QUESTION, tools=[days_to_frost, lamp])
         assert [(call.name, call.arguments["unit"] in ("days", "weeks")) for call in reply.calls] == [
@@ -232,7 +234,7 @@ def test_what_is_no_tool_is_said(tools: list[Any], words: str) -> None:
         ({"run_tools": True, "max_rounds": 0}, "max_rounds = 0"),
         ({"run_tools": True, "max_rounds": True}, "max_rounds = True"),
         ({"run_tools": True, "tool_errors": "hide"}, "tool_errors = 'hide'"),
-        ({"images": 3}, "a picture cannot be a int"),
+        ({"images": 3}, "an image cannot be a int"),
         ({"images": ["a.png"]}, "a.png cannot be read"),
         ({"images": "a.png"}, "a.png cannot be read"),
         ({"fetch_images": "yes"}, "fetch_images = 'yes'"),
@@ -247,7 +249,7 @@ def test_option_of_another_kind_is_named_before_anything_is_sent(options: Any, w
     assert wrong.value.hint
 
 
-def test_none_is_no_tools_and_no_pictures() -> None:
+def test_none_is_no_tools_and_no_images() -> None:
     fake = FakeTransport([said("x")] * 3)
     with agouti.Client.at("https://p.example/v1", transport=fake) as client:
         client.ask("m", "x", tools=None, images=None)  # type: ignore[arg-type]

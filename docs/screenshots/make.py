@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 
 from agouti.standins import serve
-from agouti.standins.pictures import packet
+from agouti.standins.images import packet
 
 HERE = Path(__file__).parent
 SIZE = "1280x800"

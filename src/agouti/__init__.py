@@ -5,9 +5,9 @@
     with agouti.Client() as client:
         print(client.ask("almanac", "When do broad beans go in?"))
 
-Layout, each layer looking only down: `client` and `cli` (faces) - `engine` (decisions: generators
-without I/O) - `dialects` (one module per wire format), `credentials` - `core` (types, framing, errors).
-`transport` opens connections; `standins` are simulated providers for examples and tests.
+Layout, each layer looking only down: `cli` - `services` - `client`, `conversation`, `streams`, `calls` (faces) -
+`engine` (decisions: generators without I/O) - `dialects` (one module per wire format), `credentials`, `config` -
+`core` (types, errors, framing). `transport` opens connections; `standins` are simulated providers.
 
 Importing this package loads none of it: each name below is loaded when it is first used.
 """
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from .config.load import load as load_config
     from .conversation import AsyncConversation, Conversation
     from .core import events
-    from .core.chat import Citation, Message, SafetyNote, Usage
+    from .core.chat import Citation, Message, SafetyNote
     from .core.errors import (
         AddressWrong,
         AgoutiError,
@@ -60,11 +60,10 @@ if TYPE_CHECKING:
         ToolCallInvalid,
         TooManyRounds,
     )
-    from .core.filled import Filled, Filling
     from .core.http import Timeouts, Tls
-    from .core.reply import Attempt, Price, Reply, ToolUse
     from .core.retries import Retries
     from .core.secret import Secret
+    from .core.usage import Price, Usage
     from .credentials.sources import (
         CommandKey,
         EnvKey,
@@ -77,9 +76,15 @@ if TYPE_CHECKING:
         SignatureKey,
     )
     from .embeddings import Embeddings, Near
-    from .growing import AsyncFillStream, FillStream
-    from .images import Image
-    from .streams import AsyncStream, Stream
+    from .engine.hooks import AttemptDetails, AttemptResult, CallResult, Hook
+    from .engine.operations.count import TokenCount
+    from .engine.question import Question
+    from .filled import Filled, FilledAnswer
+    from .media import Image
+    from .reply import Attempt, Reply, ToolUse
+    from .services.check import check
+    from .services.explain import explain
+    from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .tools import Tool
 
 __version__ = "0.1.0"
@@ -90,9 +95,12 @@ _HOME = {
     "AgoutiWarning": "core.errors",
     "AsyncClient": "client",
     "AsyncConversation": "conversation",
-    "AsyncFillStream": "growing",
+    "AsyncFillStream": "streams",
     "AsyncStream": "streams",
-    "Attempt": "core.reply",
+    "Attempt": "reply",
+    "AttemptDetails": "engine.hooks",
+    "AttemptResult": "engine.hooks",
+    "CallResult": "engine.hooks",
     "CircuitOpen": "core.errors",
     "Citation": "core.chat",
     "Client": "client",
@@ -111,12 +119,13 @@ _HOME = {
     "Embeddings": "embeddings",
     "EnvKey": "credentials.sources",
     "FileKey": "credentials.sources",
-    "FillStream": "growing",
-    "Filled": "core.filled",
-    "Filling": "core.filled",
+    "FillStream": "streams",
+    "Filled": "filled",
+    "FilledAnswer": "filled",
     "FramingError": "core.errors",
     "GivenKey": "credentials.sources",
-    "Image": "images",
+    "Hook": "engine.hooks",
+    "Image": "media",
     "Key": "credentials.sources",
     "KeyringKey": "credentials.sources",
     "LabelUnknown": "core.errors",
@@ -132,13 +141,14 @@ _HOME = {
     "OutOfCredit": "core.errors",
     "Overloaded": "core.errors",
     "ParameterUnsupported": "core.errors",
-    "Price": "core.reply",
+    "Price": "core.usage",
     "Provider": "config.entries",
     "ProviderError": "core.errors",
     "ProviderFault": "core.errors",
     "ProxyFailed": "core.errors",
+    "Question": "engine.question",
     "RateLimited": "core.errors",
-    "Reply": "core.reply",
+    "Reply": "reply",
     "ReplyError": "core.errors",
     "ReplyUnreadable": "core.errors",
     "RequestError": "core.errors",
@@ -154,12 +164,15 @@ _HOME = {
     "TimedOut": "core.errors",
     "Timeouts": "core.http",
     "Tls": "core.http",
+    "TokenCount": "engine.operations.count",
     "TooManyRounds": "core.errors",
     "Tool": "tools",
     "ToolCallInvalid": "core.errors",
-    "ToolUse": "core.reply",
-    "Usage": "core.chat",
+    "ToolUse": "reply",
+    "Usage": "core.usage",
+    "check": "services.check",
     "events": "core",
+    "explain": "services.explain",
     "load_config": "config.load",
 }
 _OTHER_NAME = {"load_config": "load"}
@@ -173,6 +186,9 @@ __all__ = [
     "AsyncFillStream",
     "AsyncStream",
     "Attempt",
+    "AttemptDetails",
+    "AttemptResult",
+    "CallResult",
     "CircuitOpen",
     "Citation",
     "Client",
@@ -193,9 +209,10 @@ __all__ = [
     "FileKey",
     "FillStream",
     "Filled",
-    "Filling",
+    "FilledAnswer",
     "FramingError",
     "GivenKey",
+    "Hook",
     "Image",
     "Key",
     "KeyringKey",
@@ -217,6 +234,7 @@ __all__ = [
     "ProviderError",
     "ProviderFault",
     "ProxyFailed",
+    "Question",
     "RateLimited",
     "Reply",
     "ReplyError",
@@ -234,12 +252,15 @@ __all__ = [
     "TimedOut",
     "Timeouts",
     "Tls",
+    "TokenCount",
     "TooManyRounds",
     "Tool",
     "ToolCallInvalid",
     "ToolUse",
     "Usage",
+    "check",
     "events",
+    "explain",
     "load_config",
 ]
 
@@ -251,9 +272,9 @@ def __getattr__(name: str) -> object:
     from importlib import import_module
 
     module = import_module(f".{home}", __name__)
-    found: object = getattr(module, _OTHER_NAME.get(name, name))
-    globals()[name] = found
-    return found
+    value: object = getattr(module, _OTHER_NAME.get(name, name))
+    globals()[name] = value
+    return value
 
 
 def __dir__() -> list[str]:

@@ -4,38 +4,36 @@ Both prepare a call in the same way and hand it to the engine; they differ in th
 """
 
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
-from time import perf_counter
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 
-from .core.canonical import asked
+from .calls import BaseClient, Configuration, FilePath
 from .core.chat import Json, Message
-from .core.prompt import Prompt
-from .core.reply import Reply
-from .dialects.base import ListedModel
-from .engine.exchange import ask, stream
-from .engine.gather import Gathering
-from .engine.listing import listing
-from .options import AskOptions, EmbedOptions, FillOptions, Options, without_rounds
-from .preparing import Configuration, Path, Preparing
+from .engine.accumulate import ReplyAccumulator
+from .engine.hooks import Hook
+from .engine.operations.chat import ask, stream
+from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt, split_tools
+from .reply import Reply
 from .streams import AsyncStream, Stream
-from .transport.base import AsyncTransport, SyncTransport
 
 if TYPE_CHECKING:
     from typing import Self
 
     from .conversation import AsyncConversation, Conversation
-    from .core.filled import Filled
+    from .dialects.base import ListedModel
     from .embeddings import Embeddings
-    from .engine.drive import Run
-    from .engine.drive_async import AsyncRun
+    from .engine.drive import SyncDriver
+    from .engine.drive_async import AsyncDriver
     from .engine.effects import Steps
-    from .growing import AsyncFillStream, FillStream
+    from .engine.operations.count import TokenCount
+    from .filled import Filled
+    from .streams import AsyncFillStream, FillStream
+    from .transport.base import AsyncTransport, SyncTransport
 
 T = TypeVar("T")
 
 
-class Client(Preparing):
+class Client(BaseClient):
     """Calls models from threads; safe to share between them.
 
     Args:
@@ -43,7 +41,9 @@ class Client(Preparing):
         transport: an HTTP stack of your own: see `agouti.transport.base.SyncTransport`.
         record: write every exchange into this HTTP Archive, keys masked.
         replay: answer from this HTTP Archive; no network and no key is needed.
-        connections: how many are kept open to one provider.
+        connections: how many are open to one provider at a time; a call that finds all of them busy waits for one, as
+            long as for a first byte.
+        hooks: are told of every attempt, and may make it wait or refuse it: see `agouti.engine.hooks`.
 
     Raises:
         ConfigError: there is no configuration, or something in it is wrong.
@@ -60,15 +60,16 @@ class Client(Preparing):
         self,
         config: Configuration | None = None,
         *,
-        transport: SyncTransport | None = None,
-        record: Path | None = None,
-        replay: Path | None = None,
-        connections: int = 64,
+        transport: "SyncTransport | None" = None,
+        record: FilePath | None = None,
+        replay: FilePath | None = None,
+        connections: int = 256,
+        hooks: Iterable[Hook] = (),
     ) -> None:
-        super().__init__(config, record=record, replay=replay)
+        super().__init__(config, record=record, replay=replay, hooks=hooks)
         self._connections = connections
         self._transport = transport
-        self._driver: type[Run[Any]] | None = None
+        self._drives: type[SyncDriver[Any]] | None = None
         if record is not None or replay is not None:
             self._transport = self._archived()
 
@@ -77,21 +78,21 @@ class Client(Preparing):
 
         Args:
             model: a label, or ``NAME@PROVIDER``.
-            prompt: a text, or a list of messages.
-            options: see `AskOptions` and `Options`.
+            prompt: a text, a list of parts, a list of messages, or a `Question`.
+            options: see `agouti.options.AskOptions` and `agouti.core.parameters.Parameters`.
 
         Raises:
             AgoutiError: see `agouti.core.errors` for the tree.
         """
         if options.get("run_tools"):
-            return self.run(self._rounds(model, prompt, options).steps()).reply
-        return self.run(ask(self._call(model, prompt, without_rounds(options))))
+            return self._run(self._calls.tool_loop(model, prompt, options).steps()).reply
+        return self._run(ask(self._calls.chat(model, prompt, split_tools(options)[0])))
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
         """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
-        so_far = Gathering()
-        steps = stream(self._call(model, prompt, options, streams=True), so_far)
-        return Stream(self._run(steps), so_far)
+        so_far = ReplyAccumulator()
+        steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
+        return Stream(self._driver(steps), so_far)
 
     def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out, whatever the provider speaks.
@@ -106,17 +107,20 @@ class Client(Preparing):
             ...     client.exchange(body)["choices"][0]["finish_reason"]
             'stop'
         """
-        given = asked(body)
-        return self._exchanged(self.ask(given.model, given.messages, **given.options))
+        from .core.canonical import asked
+
+        request = asked(body)
+        return self._calls.exchanged(self.ask(request.model, request.messages, **request.options))
 
     def exchange_stream(self, body: Mapping[str, Json]) -> Iterator[dict[str, Json]]:
         """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
-        given = asked(body)
-        call, chunks = self._chunked(given)
-        so_far = Gathering()
-        with Stream(self._run(stream(call, so_far)), so_far) as streamed:
-            for event in streamed.events():
-                yield from chunks.of((event,))
+        from .core.canonical import asked
+
+        call, chunks = self._calls.chunked(asked(body))
+        so_far = ReplyAccumulator()
+        with Stream(self._driver(stream(call, so_far, verbatim=True)), so_far) as streamed:
+            for batch in streamed.batches():
+                yield from chunks.of(batch)
 
     @overload
     def fill(self, model: str, kind: type[T], prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[T]": ...
@@ -133,7 +137,7 @@ class Client(Preparing):
             options: see `FillOptions`.
 
         Returns:
-            ``value``, ``reply``, ``attempts`` and ``means``: see `agouti.core.filled.Filled`.
+            ``value``, ``reply``, ``answers`` and ``means``: see `agouti.filled.Filled`.
 
         Raises:
             NotFilled: no answer fitted; carries every answer and what was wrong with it.
@@ -146,16 +150,16 @@ class Client(Preparing):
             ...     client.fill("almanac", Literal["bean", "pea", "kale"], "Old Fen Curled, a kale").value
             'kale'
         """
-        call, _ = self._form_call(model, kind, prompt, options)
-        return self.run(call.steps())
+        call, _ = self._calls.form(model, kind, prompt, options)
+        return self._run(call.steps())
 
     def stream_fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "FillStream[Any]":
-        """As `fill`, and see the value grow meanwhile: see `FillStream`."""
-        from .growing import FillStream
+        """Get a value of a type of your own, and watch it grow meanwhile: see `FillStream`. Arguments as for `fill`."""
+        from .streams import FillStream
 
-        so_far = Gathering()
-        call, form = self._form_call(model, kind, prompt, options, streams=True)
-        return FillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
+        so_far = ReplyAccumulator()
+        call, form = self._calls.form(model, kind, prompt, options, stream=True)
+        return FillStream(self._driver(call.steps(so_far)), so_far, form.unwrapped)
 
     def conversation(
         self,
@@ -173,7 +177,7 @@ class Client(Preparing):
         """
         from .conversation import Conversation
 
-        return Conversation(self, self._run, model, messages, options)
+        return Conversation(self._calls, self._driver, model, messages, options)
 
     def embed(
         self,
@@ -201,28 +205,30 @@ class Client(Preparing):
             ContextOverflow: a text is too long: says which.
             ReplyUnreadable: the vectors are not of one length, or not of the one asked for.
         """
-        from .embeddings import assembled
-        from .engine.embedding import batches
+        return self._run(
+            self._calls.embedding(model, texts, dimensions=dimensions, concurrency=concurrency, options=options)
+        )
 
-        started = perf_counter()
-        embedding, given = self._embedding(model, texts, dimensions, concurrency, options)
-        parts = list(batches(given, embedding.most_texts))
-        if len(parts) == 1:
-            pieces = self.run(embedding.steps(parts[0]))
-        else:
-            from concurrent.futures import ThreadPoolExecutor
+    def count(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> "TokenCount":
+        """Count the tokens of a prompt, with its system text, examples and tools.
 
-            with ThreadPoolExecutor(min(concurrency, len(parts))) as pool:
-                work = [pool.submit(self.run, embedding.steps(part)) for part in parts]
-                try:
-                    pieces = [piece for each in work for piece in each.result()]
-                except BaseException:
-                    # Those that have not begun would only cost.
-                    pool.shutdown(wait=True, cancel_futures=True)
-                    raise
-        return assembled(given, pieces, label=model, dimensions=dimensions, elapsed=perf_counter() - started)
+        Where the provider's format counts (``messages``, ``contents``) it is asked, and no tokens are spent; otherwise
+        nothing is sent, and the number is an estimate. Arguments as for `ask`.
 
-    def models(self, provider: str) -> tuple[ListedModel, ...]:
+        Returns:
+            ``tokens``, and whether they are ``exact``.
+
+        Example:
+            >>> import agouti
+            >>> with agouti.Client.at("localhost:8080/v1") as client:
+            ...     client.count("loam-2b", "When do broad beans go in?")
+            TokenCount(tokens=14, exact=False)
+        """
+        from .engine.operations.count import count
+
+        return self._run(count(self._calls.chat(model, prompt, options)))
+
+    def models(self, provider: str) -> "tuple[ListedModel, ...]":
         """The provider's own list of models: exact names, and what else it says of them.
 
         Example:
@@ -235,13 +241,9 @@ class Client(Preparing):
             LabelUnknown: there is no such provider.
             RequestError: its dialect has no list.
         """
-        return self.run(listing(self.about(provider))).models
+        from .engine.operations.listing import listing
 
-    def run(self, steps: "Steps[T]") -> T:
-        """Run steps of the engine to their end, for services."""
-        run = self._run(steps)
-        run.advance()
-        return run.result
+        return self._run(listing(self._calls.about(provider))).models
 
     def close(self) -> None:
         """Close all connections. The client can not be used afterwards."""
@@ -256,22 +258,28 @@ class Client(Preparing):
     ) -> None:
         self.close()
 
-    def _run(self, steps: "Steps[T]") -> "Run[T]":
-        if self._driver is None:
-            # Imported once, when it is first needed, and not looked up again for every call.
-            from .engine.drive import Run
+    def _run(self, steps: "Steps[T]") -> T:
+        """Take steps of the engine to their end."""
+        driver = self._driver(steps)
+        driver.advance()
+        return driver.result
 
-            self._driver = Run
+    def _driver(self, steps: "Steps[T]") -> "SyncDriver[T]":
+        if self._drives is None:
+            # Imported once, when it is first needed, and not looked up again for every call.
+            from .engine.drive import SyncDriver
+
+            self._drives = SyncDriver
         if self._transport is None:
             self._transport = self._network()
-        return self._driver(steps, self._transport, self._environment)
+        return self._drives(steps, self._transport, self._environment)
 
-    def _network(self) -> SyncTransport:
+    def _network(self) -> "SyncTransport":
         from .transport.sync import Urllib3Transport
 
         return Urllib3Transport(connections=self._connections)
 
-    def _archived(self) -> SyncTransport:
+    def _archived(self) -> "SyncTransport":
         from .transport.archive import Recorder, RecordingTransport, ReplayTransport, read_archive
 
         if self._replay is not None:
@@ -279,10 +287,10 @@ class Client(Preparing):
         return RecordingTransport(self._transport or self._network(), Recorder(self._record or ""))
 
 
-class AsyncClient(Preparing):
+class AsyncClient(BaseClient):
     """`Client` for asyncio: the same methods, awaited; safe to share between the tasks of one loop.
 
-    Arguments as for `Client`; ``connections`` is the most that are open at one time.
+    Arguments as for `Client`.
 
     Example:
         >>> import asyncio, agouti, agouti.standins
@@ -298,45 +306,49 @@ class AsyncClient(Preparing):
         self,
         config: Configuration | None = None,
         *,
-        transport: AsyncTransport | None = None,
-        record: Path | None = None,
-        replay: Path | None = None,
+        transport: "AsyncTransport | None" = None,
+        record: FilePath | None = None,
+        replay: FilePath | None = None,
         connections: int = 256,
+        hooks: Iterable[Hook] = (),
     ) -> None:
-        super().__init__(config, record=record, replay=replay)
+        super().__init__(config, record=record, replay=replay, hooks=hooks)
         self._connections = connections
         self._transport = transport
-        self._driver: type[AsyncRun[Any]] | None = None
+        self._drives: type[AsyncDriver[Any]] | None = None
         if record is not None or replay is not None:
             self._transport = self._archived()
 
     async def ask(self, model: str, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
         if options.get("run_tools"):
-            return (await self.run(self._rounds(model, prompt, options).steps())).reply
-        run = self._run(ask(self._call(model, prompt, without_rounds(options))))
-        await run.advance()
-        return run.result
+            return (await self._run(self._calls.tool_loop(model, prompt, options).steps())).reply
+        driver = self._driver(ask(self._calls.chat(model, prompt, split_tools(options)[0])))
+        await driver.advance()
+        return driver.result
 
     def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> AsyncStream:
         """Ask, and get the answer in pieces as it comes; as `Client.stream`, with ``async with`` and ``async for``."""
-        so_far = Gathering()
-        steps = stream(self._call(model, prompt, options, streams=True), so_far)
-        return AsyncStream(self._run(steps), so_far)
+        so_far = ReplyAccumulator()
+        steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
+        return AsyncStream(self._driver(steps), so_far)
 
     async def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out; as `Client.exchange`."""
-        given = asked(body)
-        return self._exchanged(await self.ask(given.model, given.messages, **given.options))
+        from .core.canonical import asked
+
+        request = asked(body)
+        return self._calls.exchanged(await self.ask(request.model, request.messages, **request.options))
 
     async def exchange_stream(self, body: Mapping[str, Json]) -> AsyncIterator[dict[str, Json]]:
         """The chunks of a stream as they come; as `Client.exchange_stream`."""
-        given = asked(body)
-        call, chunks = self._chunked(given)
-        so_far = Gathering()
-        async with AsyncStream(self._run(stream(call, so_far)), so_far) as streamed:
-            async for event in streamed.events():
-                for chunk in chunks.of((event,)):
+        from .core.canonical import asked
+
+        call, chunks = self._calls.chunked(asked(body))
+        so_far = ReplyAccumulator()
+        async with AsyncStream(self._driver(stream(call, so_far, verbatim=True)), so_far) as streamed:
+            async for batch in streamed.batches():
+                for chunk in chunks.of(batch):
                     yield chunk
 
     @overload
@@ -345,18 +357,18 @@ class AsyncClient(Preparing):
     async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]": ...
     async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]":
         """Get a value of a type of your own, checked; as `Client.fill`."""
-        call, _ = self._form_call(model, kind, prompt, options)
-        return await self.run(call.steps())
+        call, _ = self._calls.form(model, kind, prompt, options)
+        return await self._run(call.steps())
 
     def stream_fill(
         self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]
     ) -> "AsyncFillStream[Any]":
-        """As `fill`, and see the value grow meanwhile; as `Client.stream_fill`."""
-        from .growing import AsyncFillStream
+        """Get a value of a type of your own, and watch it grow meanwhile; as `Client.stream_fill`."""
+        from .streams import AsyncFillStream
 
-        so_far = Gathering()
-        call, form = self._form_call(model, kind, prompt, options, streams=True)
-        return AsyncFillStream(self._run(call.streamed(so_far)), so_far, form.unwrapped)
+        so_far = ReplyAccumulator()
+        call, form = self._calls.form(model, kind, prompt, options, stream=True)
+        return AsyncFillStream(self._driver(call.steps(so_far)), so_far, form.unwrapped)
 
     def conversation(
         self,
@@ -368,7 +380,7 @@ class AsyncClient(Preparing):
         """A conversation with a model; as `Client.conversation`."""
         from .conversation import AsyncConversation
 
-        return AsyncConversation(self, self._run, model, messages, options)
+        return AsyncConversation(self._calls, self._driver, model, messages, options)
 
     async def embed(
         self,
@@ -380,36 +392,21 @@ class AsyncClient(Preparing):
         **options: Unpack[EmbedOptions],
     ) -> "Embeddings":
         """Turn texts into vectors; as `Client.embed`."""
-        import asyncio
+        return await self._run(
+            self._calls.embedding(model, texts, dimensions=dimensions, concurrency=concurrency, options=options)
+        )
 
-        from .embeddings import assembled
-        from .engine.embedding import Batch, Embedded, batches
+    async def count(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> "TokenCount":
+        """Count the tokens of a prompt; as `Client.count`."""
+        from .engine.operations.count import count
 
-        started = perf_counter()
-        embedding, given = self._embedding(model, texts, dimensions, concurrency, options)
-        room = asyncio.Semaphore(concurrency)
+        return await self._run(count(self._calls.chat(model, prompt, options)))
 
-        async def got(part: Batch) -> list[Embedded]:
-            async with room:
-                return await self.run(embedding.steps(part))
-
-        try:
-            async with asyncio.TaskGroup() as group:
-                work = [group.create_task(got(part)) for part in batches(given, embedding.most_texts)]
-        except* Exception as several:
-            raise several.exceptions[0] from None
-        pieces = [piece for each in work for piece in each.result()]
-        return assembled(given, pieces, label=model, dimensions=dimensions, elapsed=perf_counter() - started)
-
-    async def models(self, provider: str) -> tuple[ListedModel, ...]:
+    async def models(self, provider: str) -> "tuple[ListedModel, ...]":
         """The provider's own list of models; as `Client.models`."""
-        return (await self.run(listing(self.about(provider)))).models
+        from .engine.operations.listing import listing
 
-    async def run(self, steps: "Steps[T]") -> T:
-        """Run steps of the engine to their end, for services."""
-        run = self._run(steps)
-        await run.advance()
-        return run.result
+        return (await self._run(listing(self._calls.about(provider)))).models
 
     async def aclose(self) -> None:
         """Close all connections."""
@@ -424,21 +421,27 @@ class AsyncClient(Preparing):
     ) -> None:
         await self.aclose()
 
-    def _run(self, steps: "Steps[T]") -> "AsyncRun[T]":
-        if self._driver is None:
-            from .engine.drive_async import AsyncRun
+    async def _run(self, steps: "Steps[T]") -> T:
+        """Take steps of the engine to their end."""
+        driver = self._driver(steps)
+        await driver.advance()
+        return driver.result
 
-            self._driver = AsyncRun
+    def _driver(self, steps: "Steps[T]") -> "AsyncDriver[T]":
+        if self._drives is None:
+            from .engine.drive_async import AsyncDriver
+
+            self._drives = AsyncDriver
         if self._transport is None:
             self._transport = self._network()
-        return self._driver(steps, self._transport, self._environment)
+        return self._drives(steps, self._transport, self._environment)
 
-    def _network(self) -> AsyncTransport:
+    def _network(self) -> "AsyncTransport":
         from .transport.aio import AiohttpTransport
 
         return AiohttpTransport(connections=self._connections)
 
-    def _archived(self) -> AsyncTransport:
+    def _archived(self) -> "AsyncTransport":
         from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, Recorder, read_archive
 
         if self._replay is not None:

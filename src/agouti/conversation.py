@@ -1,57 +1,63 @@
-"""A conversation: what has been said is kept, functions are run, and nothing is lost when a turn fails."""
+"""A conversation: what has been said is kept, tools are run, and nothing is lost when a turn fails."""
 
-from collections.abc import Callable, Generator, Iterable, Mapping
-from typing import TYPE_CHECKING, Any, Unpack
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, Any, Unpack, cast
 
-from .core.chat import Json, Message, Usage
-from .core.filled import total
-from .core.parts import messages_of
-from .core.prompt import Prompt, messages
-from .core.reply import Reply
-from .engine.calling import Rounds
-from .engine.gather import Gathering
+from .core.chat import Json, Message
+from .core.messages import messages_of, with_images
+from .core.prompt import Prompt, prompt_messages
+from .core.usage import Usage, total_cost, total_usage
+from .engine.accumulate import ReplyAccumulator
+from .engine.question import question_of
+from .options import AskOptions, split_tools
+from .reply import Reply
 from .streams import AsyncStream, Stream
 
 if TYPE_CHECKING:
-    from .engine.drive import Run
-    from .engine.drive_async import AsyncRun
+    from .calls import Calls
+    from .engine.drive import SyncDriver
+    from .engine.drive_async import AsyncDriver
     from .engine.effects import Steps
-    from .options import AskOptions
-    from .preparing import Preparing
 
 
 class _Conversation:
     """What both kinds share: the history, and how a turn becomes a part of it."""
 
     def __init__(
-        self, client: "Preparing", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
+        self, calls: "Calls", model: str, before: Iterable[Message | Mapping[str, Json]], options: AskOptions
     ) -> None:
-        self._maker = client
+        # What is wrong with the options is said now, not at the first turn.
+        question_of("...", split_tools(options)[0])
+        self._calls = calls
         self._model = model
         self._options = options
-        self.messages: list[Message] = messages_of(list(before))
+        self.messages: list[Message] = list(messages_of(list(before)))
         self.replies: list[Reply] = []
 
     @property
     def usage(self) -> Usage:
         """Token counts of all replies together, those that only called functions included."""
-        return total([reply.usage for reply in self.replies])
+        return total_usage(reply.usage for reply in self.replies)
 
     @property
     def cost(self) -> float | None:
         """What all replies together cost; `None` where that is not known."""
-        costs = [reply.cost for reply in self.replies]
-        return None if None in costs else sum(cost for cost in costs if cost is not None)
+        return total_cost(reply.cost for reply in self.replies)
 
-    def _turn(self, prompt: Prompt, options: "AskOptions", so_far: Gathering | None) -> Generator[Any, Any, Reply]:
+    def _turn(self, prompt: Prompt, options: AskOptions, so_far: ReplyAccumulator | None) -> "Steps[Reply]":
         """Steps of one turn; the history has it when it is done, and not before."""
-        given: Any = {**self._options, **options}
-        asked = messages_of(messages(prompt, shown=_shown(given.pop("images", None))))
-        rounds = self._maker._rounds(self._model, [*self.messages, *asked], given, so_far is not None)
+        merged = {**self._options, **options}
+        said = prompt_messages(prompt)
+        if (images := merged.pop("images", None)) is not None:
+            from .media import images as images_of
 
-        def steps() -> Generator[Any, Any, Reply]:
-            done: Rounds = yield from rounds.steps() if so_far is None else rounds.streamed(so_far)
-            self.messages += [*asked, *done.messages]
+            said = with_images(said, [image.part for image in images_of(cast("Any", images))])
+        messages = [*self.messages, *said]
+        loop = self._calls.tool_loop(self._model, messages, cast("AskOptions", merged), stream=so_far is not None)
+
+        def steps() -> "Steps[Reply]":
+            done = yield from loop.steps(so_far)
+            self.messages += [*said, *done.messages]
             self.replies += done.replies
             return done.reply
 
@@ -61,18 +67,12 @@ class _Conversation:
         return f"{type(self).__name__}({self._model!r}, {len(self.messages)} messages)"
 
 
-def _shown(sources: Any) -> list[Any]:
-    from .images import images
-
-    return images(sources) if sources else []
-
-
 class Conversation(_Conversation):
     """A conversation with a model; made by `Client.conversation`.
 
     Attributes:
-        messages: what has been said: the user's words, the model's, its calls and what they gave. The system text is
-            not among them. A list of `Message`; give it to another conversation to go on from there.
+        messages: what has been said: the user's words, the model's, its tool calls and their results. The system text
+            is not among them. A list of `Message`; give it to another conversation to go on from there.
         replies: every reply, in order.
 
     Example:
@@ -90,16 +90,16 @@ class Conversation(_Conversation):
 
     def __init__(
         self,
-        client: "Preparing",
-        start: "Callable[[Steps[Reply]], Run[Reply]]",
+        calls: "Calls",
+        drive: "Callable[[Steps[Reply]], SyncDriver[Reply]]",
         model: str,
         before: Iterable[Message | Mapping[str, Json]],
-        options: "AskOptions",
+        options: AskOptions,
     ) -> None:
-        super().__init__(client, model, before, options)
-        self._start = start
+        super().__init__(calls, model, before, options)
+        self._drive = drive
 
-    def say(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Reply:
+    def say(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
         """Say something, and wait for the answer.
 
         Args:
@@ -109,14 +109,14 @@ class Conversation(_Conversation):
         Raises:
             AgoutiError: the turn failed; ``messages`` are as before it, so that it can be said again.
         """
-        run = self._start(self._turn(prompt, options, None))
-        run.advance()
-        return run.result
+        driver = self._drive(self._turn(prompt, options, None))
+        driver.advance()
+        return driver.result
 
-    def stream(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Stream:
+    def stream(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Stream:
         """Say something, and get the answer as it comes; the text before a call of a function comes too."""
-        so_far = Gathering()
-        return Stream(self._start(self._turn(prompt, options, so_far)), so_far)
+        so_far = ReplyAccumulator()
+        return Stream(self._drive(self._turn(prompt, options, so_far)), so_far)
 
 
 class AsyncConversation(_Conversation):
@@ -124,22 +124,22 @@ class AsyncConversation(_Conversation):
 
     def __init__(
         self,
-        client: "Preparing",
-        start: "Callable[[Steps[Reply]], AsyncRun[Reply]]",
+        calls: "Calls",
+        drive: "Callable[[Steps[Reply]], AsyncDriver[Reply]]",
         model: str,
         before: Iterable[Message | Mapping[str, Json]],
-        options: "AskOptions",
+        options: AskOptions,
     ) -> None:
-        super().__init__(client, model, before, options)
-        self._start = start
+        super().__init__(calls, model, before, options)
+        self._drive = drive
 
-    async def say(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> Reply:
+    async def say(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""
-        run = self._start(self._turn(prompt, options, None))
-        await run.advance()
-        return run.result
+        driver = self._drive(self._turn(prompt, options, None))
+        await driver.advance()
+        return driver.result
 
-    def stream(self, prompt: Prompt, **options: "Unpack[AskOptions]") -> AsyncStream:
+    def stream(self, prompt: Prompt, **options: Unpack[AskOptions]) -> AsyncStream:
         """Say something, and get the answer as it comes; as `Conversation.stream`."""
-        so_far = Gathering()
-        return AsyncStream(self._start(self._turn(prompt, options, so_far)), so_far)
+        so_far = ReplyAccumulator()
+        return AsyncStream(self._drive(self._turn(prompt, options, so_far)), so_far)

@@ -1,14 +1,14 @@
-"""Vectors of texts, as one array: what `Client.embed` gives."""
+"""Embeddings of texts, as one array: what `Client.embed` gives."""
 
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from .core.chat import Usage
 from .core.errors import ReplyUnreadable, RequestError
+from .core.usage import NO_USAGE, Usage, total_cost, total_usage
 from .core.vectors import Vector
-from .engine.embedding import Embedded
+from .engine.operations.vectors import Embedded
 
 if TYPE_CHECKING:
     import numpy
@@ -59,7 +59,7 @@ class Embeddings:
         label: str = "",
         model: str | None = None,
         provider: str = "",
-        usage: Usage = Usage(),  # noqa: B008  (frozen)
+        usage: Usage = NO_USAGE,
         cost: float | None = None,
         elapsed: float = 0.0,
     ) -> None:
@@ -159,7 +159,7 @@ def assembled(
     pieces = sorted(pieces, key=lambda piece: piece.start)
     array: NDArray[numpy.float32] | None = None
     for piece in pieces:
-        vectors, provider = piece.vectors.vectors, piece.reply.provider
+        vectors, provider = piece.vectors.vectors, piece.provider
         lengths = [_length(vector, piece.start + place, provider) for place, vector in enumerate(vectors)]
         if array is None:
             _check_length(lengths[0], dimensions, f"vectors of {lengths[0]} numbers", provider)
@@ -173,16 +173,14 @@ def assembled(
         array[piece.start : piece.start + len(vectors)] = _rows(vectors, size)
     if array is None:
         raise ReplyUnreadable("no vector came back")
-    replies = [piece.reply for piece in pieces]
-    costs = [reply.cost for reply in replies]
     return Embeddings(
         texts,
         array,
         label=label,
-        model=replies[0].model,
-        provider=replies[0].provider,
-        usage=_total([reply.usage for reply in replies]),
-        cost=None if None in costs else sum(cost for cost in costs if cost is not None),
+        model=pieces[0].vectors.model,
+        provider=pieces[0].provider,
+        usage=total_usage(piece.usage for piece in pieces),
+        cost=total_cost(piece.cost for piece in pieces),
         elapsed=elapsed,
     )
 
@@ -214,11 +212,3 @@ def _check_length(length: int, wanted: int | None, what: str, provider: str) -> 
         )
     if length == 0:
         raise ReplyUnreadable(f"{provider}: an empty vector came back", hint="Is it a model for embeddings?")
-
-
-def _total(usages: list[Usage]) -> Usage:
-    counts = [usage.input_tokens for usage in usages]
-    if any(count is None for count in counts):
-        return Usage()
-    total = sum(count for count in counts if count is not None)
-    return Usage(total, 0, total)

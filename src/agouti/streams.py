@@ -1,16 +1,22 @@
-"""Streams as a caller sees them: an iterator of text, or of events, with the reply so far at any moment."""
+"""Streaming, as a caller sees it: an iterator of text, events or a growing value; the reply so far at any moment."""
 
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from types import TracebackType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
+from .core.chat import Json
+from .core.errors import RequestError
 from .core.events import Event, Text
-from .core.reply import Reply
-from .engine.gather import Gathering
+from .engine.accumulate import ReplyAccumulator
+from .reply import Reply
 
 if TYPE_CHECKING:
-    from .engine.drive import Run
-    from .engine.drive_async import AsyncRun
+    from .core.json_growing import Growing
+    from .engine.drive import SyncDriver
+    from .engine.drive_async import AsyncDriver
+    from .filled import Filled
+
+T = TypeVar("T")
 
 
 def _text(batch: list[Event]) -> str:
@@ -21,9 +27,13 @@ def _text(batch: list[Event]) -> str:
 
 
 class _Stream:
-    def __init__(self, so_far: Gathering) -> None:
+    def __init__(self, so_far: ReplyAccumulator) -> None:
         self._so_far = so_far
         self._whole: Reply | None = None
+
+    def _ended(self, result: Any) -> None:
+        """The steps have ended with this."""
+        self._whole = result
 
     @property
     def reply(self) -> Reply:
@@ -46,30 +56,36 @@ class Stream(_Stream):
         True
     """
 
-    def __init__(self, run: "Run[Reply]", so_far: Gathering) -> None:
+    def __init__(self, driver: "SyncDriver[Any]", so_far: ReplyAccumulator) -> None:
         super().__init__(so_far)
-        self._run = run
+        self._driver = driver
+
+    def batches(self) -> Iterator[list[Event]]:
+        """Events in lists, those together that arrive together."""
+        if self._whole is None:
+            advance = self._driver.advance
+            while (batch := advance()) is not None:
+                yield batch
+            self._ended(self._driver.result)
 
     def __iter__(self) -> Iterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
-        # Not through `events`: a generator less on the way of every piece.
+        # Not through `batches`: a generator less on the way of every piece.
         if self._whole is None:
-            advance = self._run.advance
+            advance = self._driver.advance
             while (batch := advance()) is not None:
                 if text := _text(batch):
                     yield text
-            self._whole = self._run.result
+            self._ended(self._driver.result)
 
     def events(self) -> Iterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""
-        if self._whole is None:
-            while (batch := self._run.advance()) is not None:
-                yield from batch
-            self._whole = self._run.result
+        for batch in self.batches():
+            yield from batch
 
     def close(self) -> None:
         """Stop, and close the connection."""
-        self._run.close()
+        self._driver.close()
 
     def __enter__(self) -> "Stream":
         return self
@@ -83,30 +99,36 @@ class Stream(_Stream):
 class AsyncStream(_Stream):
     """`Stream` for asyncio."""
 
-    def __init__(self, run: "AsyncRun[Reply]", so_far: Gathering) -> None:
+    def __init__(self, driver: "AsyncDriver[Any]", so_far: ReplyAccumulator) -> None:
         super().__init__(so_far)
-        self._run = run
+        self._driver = driver
+
+    async def batches(self) -> AsyncIterator[list[Event]]:
+        """Events in lists, those together that arrive together."""
+        if self._whole is None:
+            advance = self._driver.advance
+            while (batch := await advance()) is not None:
+                yield batch
+            self._ended(self._driver.result)
 
     async def __aiter__(self) -> AsyncIterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
         if self._whole is None:
-            advance = self._run.advance
+            advance = self._driver.advance
             while (batch := await advance()) is not None:
                 if text := _text(batch):
                     yield text
-            self._whole = self._run.result
+            self._ended(self._driver.result)
 
     async def events(self) -> AsyncIterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""
-        if self._whole is None:
-            while (batch := await self._run.advance()) is not None:
-                for event in batch:
-                    yield event
-            self._whole = self._run.result
+        async for batch in self.batches():
+            for event in batch:
+                yield event
 
     async def aclose(self) -> None:
         """Stop, and close the connection."""
-        await self._run.close()
+        await self._driver.close()
 
     async def __aenter__(self) -> "AsyncStream":
         return self
@@ -115,3 +137,87 @@ class AsyncStream(_Stream):
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         await self.aclose()
+
+
+class _Filling(Generic[T]):
+    """What both streams of a growing value share."""
+
+    _growing: "Growing"
+    _filled: "Filled[T] | None" = None
+
+    @property
+    def filled(self) -> "Filled[T]":
+        """The checked value, once the stream has ended.
+
+        Raises:
+            RequestError: it has not, or it failed.
+        """
+        if self._filled is None:
+            raise RequestError(
+                "there is no checked value: the stream has not come to a good end",
+                hint="Iterate over it to its end first; what has come so far is in reply.",
+            )
+        return self._filled
+
+
+class FillStream(_Filling[T], Stream):
+    """A value as it grows, and in the end checked.
+
+    Iterating gives plain JSON values (dicts, lists, texts): those of containers are the same objects all the time,
+    growing; copy one to keep it. A number or a literal appears once it is whole. Afterwards ``filled`` is what `fill`
+    gives; an answer that does not fit has been given back for repair by then.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     with client.stream_fill("almanac", list[int], "18 up\\n24 sown") as growing:
+        ...         lengths = [len(value or []) for value in growing]
+        >>> growing.filled.value, lengths[-1]
+        ([18, 24], 2)
+    """
+
+    def __init__(
+        self, driver: "SyncDriver[Filled[T]]", so_far: ReplyAccumulator, unwrapped: Callable[[Json], Json]
+    ) -> None:
+        from .core.json_growing import Growing
+
+        super().__init__(driver, so_far)
+        self._growing = Growing(unwrapped)
+
+    def _ended(self, result: "Filled[T]") -> None:
+        self._filled = result
+        self._whole = result.reply
+
+    def __iter__(self) -> Iterator[Json]:
+        """The value so far, each time that it has grown."""
+        for batch in self.batches():
+            if self._growing.take(batch):
+                yield self._growing.value
+
+    def __enter__(self) -> "FillStream[T]":
+        return self
+
+
+class AsyncFillStream(_Filling[T], AsyncStream):
+    """`FillStream` for asyncio."""
+
+    def __init__(
+        self, driver: "AsyncDriver[Filled[T]]", so_far: ReplyAccumulator, unwrapped: Callable[[Json], Json]
+    ) -> None:
+        from .core.json_growing import Growing
+
+        super().__init__(driver, so_far)
+        self._growing = Growing(unwrapped)
+
+    def _ended(self, result: "Filled[T]") -> None:
+        self._filled = result
+        self._whole = result.reply
+
+    async def __aiter__(self) -> AsyncIterator[Json]:
+        """The value so far, each time that it has grown."""
+        async for batch in self.batches():
+            if self._growing.take(batch):
+                yield self._growing.value
+
+    async def __aenter__(self) -> "AsyncFillStream[T]":
+        return self

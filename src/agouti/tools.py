@@ -167,7 +167,7 @@ def _fits(form: Form, value: Json) -> bool:
     return True
 
 
-def toolbox(tools: Iterable[Any]) -> dict[str, Tool]:
+def toolbox(tools: object) -> dict[str, Tool]:
     """Tools by name.
 
     Raises:
@@ -182,13 +182,13 @@ def toolbox(tools: Iterable[Any]) -> dict[str, Tool]:
     return found
 
 
-def _several(tools: Any) -> list[Any]:
+def _several(tools: object) -> list[Any]:
     if isinstance(tools, (str, Mapping, Tool)) or callable(tools) or not isinstance(tools, Iterable):
         raise RequestError(f"tools cannot be a {type(tools).__name__}", hint="Pass a list of functions: tools=[...].")
     return list(tools)
 
 
-def as_json(tools: Iterable[Any]) -> list[Json]:
+def as_json(tools: object) -> list[Json]:
     """Tools in the OpenAI-compatible form; those that are in it already go as they are, whatever their kind.
 
     Raises:

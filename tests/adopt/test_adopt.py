@@ -10,7 +10,7 @@ import pytest
 import agouti
 from agouti.adopt import curl
 from agouti.adopt.entries import adopt
-from agouti.adopt.files import write_dotenv, write_toml
+from agouti.config.write import write_dotenv, write_toml
 from agouti.standins import Served
 
 from .pasted import PASTED
@@ -33,7 +33,7 @@ def test_pasted_command_works(
     (tmp_path / "print_token.py").write_text(PRINT_TOKEN.replace("ORIGIN", origin))
     found = adopt(curl.read(text, lambda path: (tmp_path / path).read_text()), provider_label="server")
     write_dotenv(tmp_path / ".env", found.secrets)
-    write_toml(tmp_path / "agouti.toml", found)
+    write_toml(tmp_path / "agouti.toml", found.entries)
     written = (tmp_path / "agouti.toml").read_text()
     assert "marsh-lane-demo" not in written
     # What the page calls $NORTHBANK_KEY the user has set; a placeholder is set under the name that was made up for it.
@@ -48,7 +48,7 @@ def test_pasted_command_works(
 
 def test_what_is_taken_over_and_what_is_said() -> None:
     text = """curl https://api.eu.northbank.example/v1/chat/completions -k -H 'x-team: beds' -H 'x-secret-two: abc' \\
-      -H "Authorization: Bearer nb-1" -d '{"model": "group/Quill Large", "messages": [], "stream": true, "top_p": 0.9,
+      -H "Authorization: Bearer nb-1" -d '{"model": "group/Quill Large", "messages": [], "stream": true, "top_p": 0.9, "max_tokens": 5,
       "safe": true, "tools": [], "options": {"num_predict": 5, "mirostat": 1}}'"""
     found = adopt(curl.read(text))
     assert found.provider_label == "northbank"
@@ -56,17 +56,20 @@ def test_what_is_taken_over_and_what_is_said() -> None:
         "address": "https://api.eu.northbank.example/v1",
         "key": {"env": "NORTHBANK_KEY"},
         "headers": {"x-team": "beds"},
-        "add": {"safe": True},
+        "add": {"safe": True, "options": {"num_predict": 5, "mirostat": 1}},
     }
     assert (found.model_label, found.model["name"]) == ("quill-large", "group/Quill Large")
     assert found.model["parameters"] == {"top_p": 0.9, "max_tokens": 5}
     assert found.secrets["NORTHBANK_KEY"].reveal() == "nb-1"
-    assert [word for note in found.notes for word in ("-k", "x-secret-two", "mirostat", "safe") if word in note] == [
+    assert [word for note in found.notes for word in ("-k", "x-secret-two", "safe") if word in note] == [
         "x-secret-two",
         "-k",
-        "mirostat",
         "safe",
-    ] or len(found.notes) == 4
+    ]
+    assert len(found.notes) == 3
+    lines = curl.read('curl localhost:1/api/chat -d \'{"model": "m", "options": {"num_predict": 5, "mirostat": 1}}\'')
+    assert adopt(lines).model["parameters"] == {"max_tokens": 5}
+    assert "mirostat was left out" in adopt(lines).notes[0]
 
 
 @pytest.mark.parametrize(
@@ -133,21 +136,21 @@ def test_files_are_left_as_they_were_but_for_the_addition(tmp_path: Path) -> Non
     before = "# my notes\n[providers.shed]\naddress = 'http://localhost:1/v1'   # the old one\n"
     path.write_text(before)
     found = adopt(curl.read('curl https://northbank.example/v1/chat/completions -d \'{"model": "m"}\''))
-    write_toml(path, found)
-    write_toml(path, found)  # again: nothing is added twice
+    write_toml(path, found.entries)
+    write_toml(path, found.entries)  # again: nothing is added twice
     assert path.read_text().startswith(before)
     assert tomllib.loads(path.read_text())["models"]["m"]["provider"] == "northbank"
     other = adopt(curl.read("https://northbank.example/v2"))
     with pytest.raises(agouti.ConfigError, match=r"another entry \[providers\.northbank\]"):
-        write_toml(path, other)
+        write_toml(path, other.entries)
     path.write_text("providers = { shed = { address = 'http://localhost:1' } }\n")
     with pytest.raises(agouti.ConfigError, match="cannot be added"):
-        write_toml(path, other)
+        write_toml(path, other.entries)
     assert json.dumps(tomllib.loads(path.read_text()))
 
 
 def test_key_file_is_private_and_an_older_key_is_kept(tmp_path: Path) -> None:
-    from agouti.adopt.files import free_name
+    from agouti.config.write import free_name
 
     env = tmp_path / ".env"
     env.write_text("NORTHBANK_KEY=old\nOTHER=1\n")

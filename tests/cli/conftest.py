@@ -15,7 +15,7 @@ Command = Callable[..., "subprocess.CompletedProcess[str]"]
 
 @pytest.fixture
 def agouti_command(tmp_path: Path) -> Command:
-    """Run ``agouti`` in a folder of its own; ``variables`` are added to the environment."""
+    """SyncDriver ``agouti`` in a folder of its own; ``variables`` are added to the environment."""
 
     def run(*arguments: str, text: str | None = None, **variables: str) -> "subprocess.CompletedProcess[str]":
         return subprocess.run(

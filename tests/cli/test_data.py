@@ -1,4 +1,4 @@
-"""``agouti fill``, ``agouti embed``, and pictures and code with ``agouti ask``."""
+"""``agouti fill``, ``agouti embed``, and images and code with ``agouti ask``."""
 
 import csv
 import json
@@ -13,7 +13,7 @@ import numpy
 import pytest
 from pyarrow import parquet
 
-from agouti.standins.pictures import packet
+from agouti.standins.images import packet
 
 from .conftest import Command
 
@@ -108,7 +108,7 @@ def test_what_is_done_is_kept_when_it_is_stopped(folder: Path) -> None:
     assert [line["line"] for line in lines] == list(range(1, len(lines) + 1))
 
 
-def test_form_is_filled_from_a_picture_and_mending_is_said(agouti_command: Command, folder: Path) -> None:
+def test_form_is_filled_from_a_image_and_mending_is_said(agouti_command: Command, folder: Path) -> None:
     (folder / "packet.json").write_text(json.dumps({"type": "object", "properties": {"variety": {"type": "string"}}, "required": ["variety"]}))  # fmt: skip
     done = agouti_command("fill", "almanac", "packet.json", "--image", str(packet("kale")))
     assert json.loads(done.stdout) == {"variety": "Old Fen Curled"}
@@ -166,7 +166,7 @@ def test_vectors_are_searched_and_kept(agouti_command: Command, folder: Path) ->
     assert numpy.allclose(table.column("vector").to_pylist(), array)
 
 
-def test_picture_and_code_with_ask(agouti_command: Command, folder: Path) -> None:
+def test_image_and_code_with_ask(agouti_command: Command, folder: Path) -> None:
     seen = agouti_command("ask", "almanac", "What is on it?", "--image", str(packet("beetroot")))
     assert "Lane Globe" in seen.stdout
     done = agouti_command("ask", "almanac", "Write a function for the frost.", "--save-code", "code")

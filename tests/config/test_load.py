@@ -5,6 +5,7 @@ from pathlib import Path
 import pytest
 
 import agouti
+from agouti.calls import calls_of
 from agouti.config.load import load
 
 BASE = '[providers.shed]\naddress = "localhost:8080/v1"\n'
@@ -88,7 +89,7 @@ WRONG = [
     ("[providers.b]\naddress = 'x.example'\nkey = { env = 'A', file = 'b' }\n", "two kinds of key", "key"),
     ("[providers.b]\naddress = 'x.example'\nkey = { command = 'a b' }\n", ":5: providers.b.key", "key"),
     ("[providers.b]\naddress = 'x.example'\nsend_key = 'heder:x'\n", ":5: [providers.b] send_key", "header:NAME"),
-    ("[providers.b]\naddress = 'x.example'\nretries = { most = 'many' }\n", "providers.b.retries", "retries"),
+    ("[providers.b]\naddress = 'x.example'\nretries = { max = 'many' }\n", "providers.b.retries", "retries"),
     ("[providers.shed]\naddress = 'y'\n", "not valid TOML", "one name"),
     ("[models.'a@b']\n", "holds an @", "NAME@PROVIDER"),
 ]
@@ -130,13 +131,13 @@ def test_key_never_goes_over_plain_http_to_another_machine() -> None:
 
     with pytest.raises(agouti.ConfigError, match="plain http"):
         client().ask("m@northbank", "Hi")
-    assert client(plain_http=True).endpoint("northbank").base.startswith("http:")
+    assert calls_of(client(plain_http=True)).provider("northbank").base.startswith("http:")
 
 
 def test_templates_want_their_values() -> None:
     entry = {"address": "https://{region}.northbank.example/v1", "values": {"regoin": "north"}}
     with pytest.raises(agouti.ConfigError, match=r"wants a value for \{region\}") as wrong:
-        agouti.Client({"providers": {"northbank": entry}}).endpoint("northbank")
+        calls_of(agouti.Client({"providers": {"northbank": entry}})).provider("northbank")
     assert "regoin" in wrong.value.hint
 
 
@@ -153,7 +154,7 @@ def test_templates_want_their_values() -> None:
     ],
 )
 def test_addresses_as_pasted(pasted: str, base: str) -> None:
-    assert agouti.Client.at(pasted).endpoint("here").base == base
+    assert calls_of(agouti.Client.at(pasted)).provider("here").base == base
 
 
 @pytest.mark.parametrize(
@@ -161,6 +162,6 @@ def test_addresses_as_pasted(pasted: str, base: str) -> None:
 )
 def test_what_is_no_address_is_said(pasted: str) -> None:
     with pytest.raises(agouti.ConfigError) as wrong:
-        agouti.Client.at(pasted).endpoint("here")
+        calls_of(agouti.Client.at(pasted)).provider("here")
     assert wrong.value.hint
     assert "pw" not in str(wrong.value)

@@ -2,56 +2,58 @@
 
 from typing import Any
 
+import msgspec
 import pytest
 
 from agouti.core.chat import Markers, Message, ToolCall, ToolFunction
 from agouti.core.errors import RequestError
-from agouti.core.parts import (
+from agouti.core.messages import (
     ImagePart,
     TextPart,
     arguments_of,
     by_role,
     image_of,
+    images_in,
+    message_json,
     messages_of,
     parts_of,
-    pictures_in,
+    said,
+    sendable,
     system_and_rest,
     text_of,
-    with_pictures,
+    with_addresses,
+    with_images,
 )
-from agouti.core.prompt import messages
+from agouti.core.prompt import assembled, prompt_messages
 from agouti.dialects.prompt import prompt_of, rendered
-from agouti.images import Image
+from agouti.media import Image
 
 GIF = Image(b"GIF89a......")
 ADDRESS = "https://seed-library.example/a.png"
-ENTRY = [Message("system", "Of the entry.")]
-
-
-def roles(found: list[Any]) -> list[str]:
-    return [message.role if isinstance(message, Message) else message["role"] for message in found]
+ENTRY = "Of the entry."
 
 
 @pytest.mark.parametrize(
     ("prompt", "options", "expected"),
     [
         ("Peas?", {}, ["user"]),
-        ("Peas?", {"before": ENTRY}, ["system", "user"]),
-        ("Peas?", {"before": ENTRY, "system": "Mine."}, ["system", "user"]),
-        ("Peas?", {"before": ENTRY, "system": "Mine.", "examples": [("a", "b")]}, ["system", "user", "assistant", "user"]),
-        ([Message("system", "Theirs."), Message("user", "x")], {"before": ENTRY}, ["system", "user"]),
-        ([{"role": "developer", "content": "Theirs."}, {"role": "user", "content": "x"}], {"before": ENTRY}, ["developer", "user"]),
-        ([{"role": "user", "content": "x"}, {"role": "assistant", "content": "y"}], {"before": ENTRY}, ["system", "user", "assistant"]),
+        ("Peas?", {"entry_system": ENTRY}, ["system", "user"]),
+        ("Peas?", {"entry_system": ENTRY, "system": "Mine."}, ["system", "user"]),
+        ("Peas?", {"entry_system": ENTRY, "system": "Mine.", "examples": [("a", "b")]}, ["system", "user", "assistant", "user"]),
+        ([Message("system", "Theirs."), Message("user", "x")], {"entry_system": ENTRY}, ["system", "user"]),
+        ([{"role": "developer", "content": "Theirs."}, {"role": "user", "content": "x"}], {"entry_system": ENTRY}, ["developer", "user"]),
+        ([{"role": "user", "content": "x"}, {"role": "assistant", "content": "y"}], {"entry_system": ENTRY}, ["system", "user", "assistant"]),
         (["Which?", GIF], {}, ["user"]),
-        ([GIF], {"before": ENTRY}, ["system", "user"]),
+        ([GIF], {"entry_system": ENTRY}, ["system", "user"]),
     ],
 )  # fmt: skip
 def test_every_form_of_a_prompt_becomes_messages(prompt: Any, options: Any, expected: list[str]) -> None:
-    found = messages(prompt, **options)
-    assert roles(found) == expected
+    messages = assembled(prompt_messages(prompt), **options)
+    assert [message.role for message in messages] == expected
     if "system" in options:
-        assert isinstance(found[0], Message)
-        assert found[0].content == "Mine."
+        assert messages[0].content == "Mine."
+    without = assembled(prompt_messages(prompt), **{**options, "system": ""})
+    assert ENTRY not in [message.content for message in without]
 
 
 @pytest.mark.parametrize(
@@ -71,7 +73,7 @@ def test_every_form_of_a_prompt_becomes_messages(prompt: Any, options: Any, expe
 )
 def test_what_is_no_prompt_is_said_with_what_one_looks_like(prompt: Any) -> None:
     with pytest.raises(RequestError) as wrong:
-        messages(prompt)
+        prompt_messages(prompt)
     assert wrong.value.hint
 
 
@@ -84,37 +86,37 @@ def test_what_is_no_prompt_is_said_with_what_one_looks_like(prompt: Any) -> None
         [{"role": "user", "content": "Which?"}, {"role": "assistant", "content": "This"}],
     ],
 )
-def test_pictures_go_with_the_users_last_words_and_the_callers_list_is_not_touched(asked: Any) -> None:
+def test_images_go_with_the_users_last_words_and_the_callers_list_is_not_touched(asked: Any) -> None:
     before = list(asked) if isinstance(asked, list) else asked
-    found = messages_of(messages(asked, shown=[GIF]))
+    found = with_images(prompt_messages(asked), [GIF.part])
     last = next(message for message in reversed(found) if message.role == "user")
     assert [type(part) for part in parts_of(last)] == [ImagePart, TextPart]
     assert text_of(last) == "Which?"
     assert before == asked
 
 
-def test_pictures_without_a_message_of_the_user_have_no_place() -> None:
+def test_images_without_a_message_of_the_user_have_no_place() -> None:
     with pytest.raises(RequestError, match="no message of the user"):
-        messages([Message("assistant", "x")], shown=[GIF])
+        with_images(prompt_messages([Message("assistant", "x")]), [GIF.part])
 
 
 def test_addresses_are_found_and_replaced_where_they_stand() -> None:
     url = {"url": ADDRESS, "detail": "low"}
-    given: list[Any] = [
-        {"role": "user", "content": [{"type": "image_url", "image_url": url}, {"type": "text", "text": "a"}]},
+    given = (
+        Message("user", [{"type": "image_url", "image_url": url}, {"type": "text", "text": "a"}]),
         Message("user", [{"type": "image_url", "image_url": ADDRESS}, GIF.part]),
         Message("assistant", "b"),
-    ]
-    assert list(pictures_in(given)) == [ADDRESS, ADDRESS, GIF.address]
-    changed = with_pictures(given, {ADDRESS: "data:image/png;base64,AA=="})
-    assert list(pictures_in(changed)) == ["data:image/png;base64,AA=="] * 2 + [GIF.address]
-    assert changed[0]["content"][0]["image_url"]["detail"] == "low"  # type: ignore[index]
-    assert list(pictures_in(given)) == [ADDRESS, ADDRESS, GIF.address]
+    )
+    assert list(images_in(given)) == [ADDRESS, ADDRESS, GIF.address]
+    changed = with_addresses(given, {ADDRESS: "data:image/png;base64,AA=="})
+    assert list(images_in(changed)) == ["data:image/png;base64,AA=="] * 2 + [GIF.address]
+    assert changed[0].content[0]["image_url"]["detail"] == "low"  # type: ignore[index]
+    assert list(images_in(given)) == [ADDRESS, ADDRESS, GIF.address]
     assert changed[2] is given[2]
 
 
 @pytest.mark.parametrize("address", ["data:image/png,AA", "data:image/png;base64,", "data:;hex,00"])
-def test_picture_in_an_address_has_to_be_base64(address: str) -> None:
+def test_image_in_an_address_has_to_be_base64(address: str) -> None:
     with pytest.raises(RequestError, match="base64"):
         image_of(address)
 
@@ -145,6 +147,54 @@ def test_arguments_of_a_call_are_an_object_or_refused(text: str | None, argument
         return
     with pytest.raises(RequestError, match="not a JSON object"):
         arguments_of(call)
+
+
+WHOLE = {
+    "role": "assistant",
+    "content": None,
+    "tool_calls": [{"id": "c1", "type": "function", "function": {"name": "f", "arguments": "{}"}}],
+}
+
+
+@pytest.mark.parametrize(
+    "given",
+    [
+        {"role": "user", "content": "x", "weight": 1, "name": None},
+        {"role": "tool", "content": "3", "tool_call_id": "c1", "name": "f"},
+        {**WHOLE, "reasoning_content": "hm", "audio": {"id": "a"}},
+        {**WHOLE, "tool_calls": [{**WHOLE["tool_calls"][0], "extra_content": {"sign": "x"}, "index": 0}]},  # type: ignore[index]
+        {**WHOLE, "tool_calls": [{"id": "c", "type": "custom", "custom": {"input": "x"}, "function": {"name": "f", "arguments": "", "z": 1}}]},
+        {"role": "user", "content": [{"type": "input_audio", "input_audio": {"data": "AA"}, "more": [1]}]},
+    ],
+)  # fmt: skip
+def test_message_that_came_as_json_goes_out_as_it_came(given: dict[str, Any]) -> None:
+    before = msgspec.json.encode(given)
+    assert message_json(messages_of([given])[0]) == given
+    assert msgspec.json.encode(given) == before
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        {"role": "user", "content": 3},
+        {"role": "user", "content": ["x"]},
+        {"role": "user", "content": "x", "name": 3},
+        {"role": "assistant", "tool_calls": "x"},
+        {"role": "assistant", "tool_calls": [{"id": 3, "function": {}}]},
+        {"role": "tool", "tool_call_id": 3},
+        "x",
+    ],
+)
+def test_message_that_is_none_is_named_by_its_number(wrong: Any) -> None:
+    with pytest.raises(RequestError, match="message 1"):
+        messages_of([{"role": "user", "content": "x"}, wrong])
+
+
+def test_call_that_a_model_has_spoilt_can_go_back() -> None:
+    spoilt = [ToolCall(ToolFunction("f", "about ten")), ToolCall(ToolFunction("g", None), "c")]
+    calls = said("", spoilt).tool_calls
+    assert [(call.id, call.function.arguments) for call in calls] == [("call_0", '{"text":"about ten"}'), ("c", "{}")]
+    assert calls == tuple(sendable(number, call) for number, call in enumerate(calls))
 
 
 @pytest.mark.parametrize(

@@ -16,9 +16,10 @@ from agouti.core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
 from agouti.core.events import Text
 from agouti.core.har import TAIL, Archive, Received, entry, head
 from agouti.core.http import HttpRequest
-from agouti.core.near import near
 from agouti.core.secret import SecretText
-from agouti.engine.gather import Gathering, as_events
+from agouti.core.suggest import near
+from agouti.dialects.registry import parse_address
+from agouti.engine.accumulate import ReplyAccumulator, as_events
 
 WORDS = st.text("abcdefghij", min_size=1, max_size=8)
 TEXTS = st.text(max_size=20)
@@ -43,7 +44,7 @@ COMPLETIONS = st.builds(
 
 @given(COMPLETIONS, st.integers(1, 5))
 def test_events_of_a_completion_gather_to_it_again(completion: Completion, size: int) -> None:
-    so_far = Gathering()
+    so_far = ReplyAccumulator()
     for event in as_events(completion):
         # Texts in pieces, as streams bring them.
         pieces = (
@@ -70,9 +71,9 @@ PREFIXES = st.lists(WORDS, max_size=3).map(lambda words: "".join(f"/{word}" for 
 )
 def test_operation_paths_come_off_and_what_is_left_is_stable(host: str, prefix: str, operation: str) -> None:
     base = f"https://{host}{prefix}"
-    found = address.parse(f"{base}/v1{operation}" if operation != "/api/chat" else base + operation)
+    found = parse_address(f"{base}/v1{operation}" if operation != "/api/chat" else base + operation)
     assert found.base == (f"{base}/v1" if operation != "/api/chat" else base)
-    assert address.parse(found.base).base == found.base
+    assert parse_address(found.base).base == found.base
     assert address.origin_of(found.base).startswith("https://")
 
 

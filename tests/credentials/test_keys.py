@@ -12,10 +12,10 @@ import agouti
 from agouti.core.http import HttpReply, HttpRequest
 from agouti.credentials.credential import Credential, SigningCredential
 from agouti.credentials.fetch import fetch
+from agouti.credentials.rotation import KeyRotation
 from agouti.credentials.sources import parse_key
-from agouti.credentials.turns import Turns
 from agouti.standins import Served
-from agouti.standins.doors import Tokens
+from agouti.standins.auth import Tokens
 from agouti.standins.providers import by_label
 from agouti.standins.tokens import ISSUER, REFRESH_TOKEN
 
@@ -206,7 +206,7 @@ def test_several_keys_take_turns_and_a_refused_one_is_set_aside(served: Served, 
 
 def test_key_is_fetched_again_shortly_before_it_expires() -> None:
     key = agouti.CommandKey(("x",))
-    turns = Turns(key)
+    turns = KeyRotation(key)
     assert turns.next(0.0) is key
     held = Credential(agouti.Secret("t"), "", expires=1000.0, renewable=True)
     turns.got(key, held)

@@ -17,7 +17,7 @@ from agouti.core.errors import (
     RateLimited,
     RequestRefused,
 )
-from agouti.core.eventstream import frame
+from agouti.core.framing_binary import frame
 from agouti.testing.contract import Sample
 
 CALL = ToolCall(ToolFunction("days_to_frost", '{"place":"Marsh Lane"}'), "call_0")

@@ -5,7 +5,7 @@ from typing import Any
 
 import pytest
 
-from agouti.core.chat import Request, Usage
+from agouti.core.chat import Message, Request, Usage
 from agouti.core.errors import ContextOverflow, ModelUnknown, OutOfCredit, ReplyUnreadable, RequestRefused
 from agouti.core.events import Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from agouti.dialects.base import Fault
@@ -15,7 +15,7 @@ CHAT = ChatDialect()
 
 
 def test_request_is_the_canonical_form_with_extra_fields_last() -> None:
-    request = Request("m", [{"role": "user", "content": "Hi"}], {"temperature": 0.5}, {"top_k": 3}, stream=True)
+    request = Request("m", (Message("user", "Hi"),), {"temperature": 0.5}, {"top_k": 3}, stream=True)
     outgoing = CHAT.encode_chat(request)
     assert outgoing.path == "/chat/completions"
     assert outgoing.body == {

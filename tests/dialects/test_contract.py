@@ -8,7 +8,7 @@ import pytest
 import agouti
 from agouti.core.chat import Message, Request
 from agouti.core.events import Event, Finished
-from agouti.core.parts import messages_of
+from agouti.core.messages import messages_of
 from agouti.dialects.chat import ChatDialect
 from agouti.dialects.registry import dialect, names
 from agouti.standins import Served
@@ -115,7 +115,7 @@ def test_same_calls_on_every_dialect(served: Served, caller: Caller, name: str, 
 
 @pytest.mark.parametrize("name", names())
 def test_what_a_dialect_lacks_is_said_or_left_out_as_the_entry_wishes(served: Served, name: str) -> None:
-    takes = dialect(name).takes
+    takes = dialect(name).abilities.takes
     if takes is None:
         return
     assert "logprobs" not in takes or name == "contents"
@@ -297,9 +297,9 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
 
 
 @pytest.mark.parametrize("name", ENCODED)
-def test_conversation_with_pictures_and_tools_is_translated_whole(name: str) -> None:
+def test_conversation_with_images_and_tools_is_translated_whole(name: str) -> None:
     parameters, expected = ENCODED[name]
-    assert dialect(name).encode_chat(Request("m", list(RICH), parameters)).body == expected
+    assert dialect(name).encode_chat(Request("m", messages_of(RICH), parameters)).body == expected
 
 
 def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
@@ -354,7 +354,7 @@ def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
 )
 def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages: Any, parameters: Any) -> None:
     with pytest.raises(agouti.RequestError) as refused:
-        dialect(name).encode_chat(Request("m", messages, parameters))
+        dialect(name).encode_chat(Request("m", messages_of(messages), parameters))
     assert refused.value.what
 
 

@@ -7,7 +7,7 @@ import pytest
 
 import agouti
 from agouti.core.chat import Choice, Completion, Usage
-from agouti.core.pointer import MISSING, read, write
+from agouti.core.json_pointer import MISSING, read, write
 from agouti.dialects.declared import DeclaredDialect
 from agouti.testing import FakeTransport
 from agouti.testing.contract import Sample, check_dialect
@@ -44,7 +44,7 @@ def entry(**changes: Any) -> dict[str, Any]:
     board = {**BOARD, **changes}
     return {
         "dialects": {"board": {name: value for name, value in board.items() if value is not None}},
-        "providers": {"hall": {"address": "https://hall.example/v2", "dialect": "board", "retries": {"most": 0}}},
+        "providers": {"hall": {"address": "https://hall.example/v2", "dialect": "board", "retries": {"max": 0}}},
     }
 
 

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agouti.core.errors import AgoutiError, ReplyUnreadable
-from agouti.core.lenient import lenient
+from agouti.core.json_lenient import lenient
 from agouti.dialects.base import Fault
 from agouti.dialects.chat import ChatDialect
 from agouti.dialects.faults import parse_error

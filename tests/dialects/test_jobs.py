@@ -17,7 +17,7 @@ from ..conftest import Caller
 MODEL = "potters/clinker-7b@kiln"
 HOST = "https://kiln.example"
 ENTRY = {
-    "providers": {"kiln": {"address": f"{HOST}/v1", "dialect": "jobs", "key": {"env": "K"}, "retries": {"most": 1}}}
+    "providers": {"kiln": {"address": f"{HOST}/v1", "dialect": "jobs", "key": {"env": "K"}, "retries": {"max": 1}}}
 }
 
 

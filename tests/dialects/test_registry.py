@@ -5,6 +5,7 @@ from pathlib import Path
 import pytest
 
 import agouti
+from agouti.calls import calls_of
 from agouti.dialects.registry import dialect
 
 MODULE = """
@@ -34,13 +35,18 @@ def test_dialect_of_another_package_is_used_but_replaces_none() -> None:
     assert dialect("mine").name == "mine"
     assert dialect("chat").name == "chat"
     with agouti.Client.at("localhost:1/v1", dialect="mine") as client:
-        assert client.endpoint("here").dialect.name == "mine"
+        assert calls_of(client).provider("here").dialect.name == "mine"
 
 
 @pytest.mark.usefixtures("_other_package")
 @pytest.mark.parametrize(
     ("name", "what"),
-    [("lame", "has no takes"), ("broken", "not today"), ("min", "no dialect"), ("mesages", "no dialect")],
+    [
+        ("lame", "has no abilities, adopted, classify"),
+        ("broken", "not today"),
+        ("min", "no dialect"),
+        ("mesages", "no dialect"),
+    ],
 )
 def test_what_is_wrong_with_one_is_said(name: str, what: str) -> None:
     with pytest.raises(agouti.ConfigError, match=what) as wrong:

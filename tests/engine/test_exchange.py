@@ -5,12 +5,13 @@ from typing import Any
 import pytest
 
 from agouti import Client, Config, EnvKey, Model, Provider, Secret
+from agouti.calls import calls_of
 from agouti.core.errors import CredentialMissing, NotRunning, StreamCut
 from agouti.core.http import HttpReply
 from agouti.credentials.credential import Credential
-from agouti.engine.effects import Drop, Emit, Fetch, Open, Receive, Send, Sleep
-from agouti.engine.exchange import ask, stream
-from agouti.engine.gather import Gathering
+from agouti.engine.accumulate import ReplyAccumulator
+from agouti.engine.effects import Drop, Emit, FetchKey, Open, Receive, Send, Sleep
+from agouti.engine.operations.chat import ask, stream
 from agouti.transport.base import TransportFailure
 
 CONFIG = Config.of(
@@ -25,13 +26,13 @@ class Opened:
 
 
 def call(streams: bool = False) -> Any:
-    return Client(CONFIG)._call("almanac", "Hi", {}, streams)
+    return calls_of(Client(CONFIG)).chat("almanac", "Hi", {}, stream=streams)
 
 
 def test_key_is_fetched_once_and_goes_into_the_header_unprinted() -> None:
     first = call()
     steps = ask(first)
-    assert isinstance(next(steps), Fetch)
+    assert isinstance(next(steps), FetchKey)
     effect = steps.send(Credential(Secret("planted"), "here"))
     assert isinstance(effect, Send)
     assert effect.request.url == "https://api.north.example/v1/chat/completions"
@@ -64,7 +65,7 @@ def test_failures_thrown_in_become_errors_that_name_the_entry() -> None:
 
 
 def test_stream_cut_off_keeps_what_came() -> None:
-    so_far = Gathering()
+    so_far = ReplyAccumulator()
     steps = stream(call(streams=True), so_far)
     next(steps)
     assert isinstance(steps.send(Credential(Secret("k"), "here")), Open)

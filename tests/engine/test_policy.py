@@ -7,10 +7,12 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.calls import calls_of
 from agouti.core.errors import AgoutiWarning
 from agouti.core.headers import Headers
 from agouti.core.http import HttpReply
-from agouti.core.waits import asked_wait
+from agouti.core.retry_after import asked_wait
+from agouti.engine.call import Clocks
 from agouti.engine.circuit import REST, THRESHOLD
 from agouti.testing import AsyncFakeTransport, FakeTransport
 from agouti.transport.base import TransportFailure
@@ -24,7 +26,7 @@ def reply(status: int, body: bytes = b"", **headers: str) -> HttpReply:
 
 def config(**entry: Any) -> agouti.Config:
     provider = {"address": "https://north.example/v1", "retries": {"base": 0.001}, **entry}
-    other = {"address": "https://south.example/v1", "retries": {"most": 0}}
+    other = {"address": "https://south.example/v1", "retries": {"max": 0}}
     models = {
         "almanac": {"provider": "north", "name": "quill", "fallback": ["second", "third"], "parameters": {"seed": 1}},
         "plain": {"provider": "north", "name": "quill", "parameters": {"seed": 1, "top_p": 0.5}},
@@ -79,7 +81,7 @@ def test_what_is_repeated(failure: Any, repeated: bool) -> None:
 
 def test_kept_connection_that_broke_is_repeated_at_once() -> None:
     fake = FakeTransport([GOOD, LOST, GOOD])
-    with agouti.Client(config(retries={"most": 0}), transport=fake) as client:
+    with agouti.Client(config(retries={"max": 0}), transport=fake) as client:
         client.ask("plain", "Peas?")
         again = client.ask("plain", "Peas?")
     assert [(attempt.outcome, attempt.waited) for attempt in again.attempts] == [
@@ -108,9 +110,9 @@ def test_who_takes_over_and_who_does_not(first: Any, falls: bool) -> None:
     answers = [first, reply(503), GOOD]
     if not falls:
         with pytest.raises(agouti.RequestRefused):
-            ask(answers, "almanac", entry={"retries": {"most": 0}})
+            ask(answers, "almanac", entry={"retries": {"max": 0}})
         return
-    answered, fake = ask(answers, "almanac", entry={"retries": {"most": 0}})
+    answered, fake = ask(answers, "almanac", entry={"retries": {"max": 0}})
     assert (answered.label, answered.provider) == ("almanac", "south")
     assert [attempt.model for attempt in answered.attempts] == ["quill", "loam", "petal"]
     assert all(attempt.why for attempt in answered.attempts[:-1])
@@ -127,7 +129,7 @@ def test_stream_falls_back_only_before_its_first_piece() -> None:
     begun = [b'data: {"choices":[{"delta":{"content":"In"}}]}\n\ndata: {"error": "overloaded"}\n\n']
     for first, text in (([b'data: {"error": "overloaded"}\n\n'], "In March."), (begun, None)):
         fake = FakeTransport([first, good])
-        with agouti.Client(config(retries={"most": 0}), transport=fake) as client:
+        with agouti.Client(config(retries={"max": 0}), transport=fake) as client:
             stream = client.stream("almanac", "Peas?")
             if text is None:
                 with pytest.raises(agouti.AgoutiError) as broken:
@@ -148,7 +150,7 @@ def test_unsupported_parameter_is_dropped_remembered_and_said_once() -> None:
     fake = FakeTransport([refusal, GOOD, GOOD])
     with (
         agouti.Client(config(unsupported="warn"), transport=fake) as client,
-        pytest.warns(AgoutiWarning, match="north does not take top_p") as said,
+        pytest.warns(AgoutiWarning, match=r"plain \(north\) does not take top_p") as said,
     ):
         client.ask("plain", "Peas?")
         client.ask("plain", "Peas?")
@@ -168,11 +170,11 @@ def test_renamed_dropped_and_added_fields() -> None:
         assert b"max_tokens" not in (fake.requests[0].body or b"")
 
 
-def test_circuit_opens_and_closes_again(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_circuit_opens_and_closes_again() -> None:
     now = [1000.0]
-    monkeypatch.setattr("agouti.preparing.perf_counter", lambda: now[0])
     fake = FakeTransport([reply(503)] * THRESHOLD + [GOOD, GOOD])
-    with agouti.Client(config(retries={"most": 0}), transport=fake) as client:
+    with agouti.Client(config(retries={"max": 0}), transport=fake) as client:
+        calls_of(client).clocks = Clocks(clock=lambda: now[0])
         for _ in range(THRESHOLD):
             with pytest.raises(agouti.Overloaded):
                 client.ask("plain", "Peas?")

@@ -6,18 +6,19 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.calls import calls_of
 from agouti.core.events import Event, Text
 from agouti.core.http import HttpReply
-from agouti.core.reply import Reply
-from agouti.engine.effects import Drop, Emit, Open, Parting, Perform, Receive, Send, Sleep
-from agouti.engine.embedding import Batch, batches, checked_texts
-from agouti.engine.exchange import ask, stream
-from agouti.engine.gather import Gathering, as_events
-from agouti.engine.retry import job_pauses
+from agouti.engine.accumulate import ReplyAccumulator, as_events
+from agouti.engine.decide import job_pauses
+from agouti.engine.effects import Drop, Emit, OnAbandon, Open, Receive, RunCallable, Send, Settled, Sleep, Together
+from agouti.engine.operations.chat import ask, stream
+from agouti.engine.operations.vectors import Batch, batches, checked_texts
+from agouti.reply import Reply
 from agouti.transport.base import TransportFailure
 
 JOBS = agouti.Config.of(
-    [agouti.Provider("kiln", "https://kiln.example/v1", "jobs", retries=agouti.Retries(most=2))],
+    [agouti.Provider("kiln", "https://kiln.example/v1", "jobs", retries=agouti.Retries(max=2))],
     [agouti.Model("slow", "kiln", "a/b")],
 )
 CHAT = agouti.Config.of([agouti.Provider("p", "https://p.example/v1")], [agouti.Model("m", "p", "m")])
@@ -51,7 +52,7 @@ class Driven:
                 resume, answer = steps.send, None
                 if isinstance(effect, Emit):
                     self.events += effect.events
-                elif isinstance(effect, (Send, Open, Receive, Perform)):
+                elif isinstance(effect, (Send, Open, Receive, RunCallable, Together)):
                     answer = answers.pop(0)
                     if isinstance(answer, Exception):
                         resume = steps.throw
@@ -59,6 +60,12 @@ class Driven:
             self.result = stop.value
         except agouti.AgoutiError as error:
             self.result = error
+
+    @property
+    def open(self) -> list[OnAbandon]:
+        """What would be undone now."""
+        settled = [effect.what for effect in self.seen if isinstance(effect, Settled)]
+        return [effect for effect in self.seen if isinstance(effect, OnAbandon) and effect not in settled]
 
     @property
     def kinds(self) -> list[str]:
@@ -70,15 +77,15 @@ class Driven:
 
 
 def prepared(config: agouti.Config, label: str, **options: Any) -> Any:
-    return agouti.Client(config)._call(label, "Hi", options, options.pop("streams", False))
+    return calls_of(agouti.Client(config)).chat(label, "Hi", options, stream=options.pop("streams", False))
 
 
 def test_job_is_parted_with_before_the_first_wait_and_no_more_once_it_is_done() -> None:
     run = Driven(ask(prepared(JOBS, "slow")), [job("starting"), job("processing"), job("succeeded", output="Hi.")])
-    assert run.kinds == ["Send", "Parting", "Sleep", "Send", "Sleep", "Send", "Parting"]
-    partings = [effect.request for effect in run.seen if isinstance(effect, Parting)]
-    assert (partings[0].method, partings[0].url) == ("POST", "https://kiln.example/v1/predictions/1/cancel")
-    assert partings[1] is None
+    assert run.kinds == ["Send", "OnAbandon", "Sleep", "Send", "Sleep", "Send", "Settled"]
+    cancel, settled = run.seen[1], run.seen[-1]
+    assert (cancel.undo.method, cancel.undo.url) == ("POST", "https://kiln.example/v1/predictions/1/cancel")
+    assert settled.what is cancel
     waits = [effect.seconds for effect in run.seen if isinstance(effect, Sleep)]
     assert waits == [pause for pause, _ in zip(job_pauses(), range(2), strict=False)]
     assert run.result.text == "Hi."
@@ -112,7 +119,7 @@ class Opened:
 
 def streamed(*after: Any) -> Driven:
     pending = job("starting", urls={"stream": "https://stream.kiln.example/1"}).body
-    so_far = Gathering()
+    so_far = ReplyAccumulator()
     answers = [Opened("application/json"), pending, b"", Opened("text/event-stream"), *after]
     return Driven(stream(prepared(JOBS, "slow", streams=True), so_far), answers)
 
@@ -126,7 +133,7 @@ def test_stream_of_a_job_is_at_its_own_address_without_the_key_and_what_it_cost_
     assert isinstance(run.result, Reply)
     assert (run.result.text, run.result.usage.total_tokens) == ("Hi.", 5)
     assert [event.text for event in run.events if isinstance(event, Text)] == ["Hi."]
-    assert [effect.request for effect in run.seen if isinstance(effect, Parting)][-1] is None
+    assert run.open == []
 
 
 def test_text_of_a_job_is_not_lost_when_only_its_cost_cannot_be_had() -> None:
@@ -140,11 +147,11 @@ def test_text_of_a_job_is_not_lost_when_only_its_cost_cannot_be_had() -> None:
     cut = streamed(b"event: output\ndata: Hi.\n\n", b"")
     assert isinstance(cut.result, agouti.StreamCut)
     assert cut.seen[-1] is not None
-    assert [effect.request for effect in cut.seen if isinstance(effect, Parting)][-1] is not None  # still to cancel
+    assert len(cut.open) == 1  # still to cancel
 
 
 def fill_steps(kind: Any, **options: Any) -> Any:
-    return agouti.Client(CHAT)._form_call("m", kind, "How many?", options)[0].steps()
+    return calls_of(agouti.Client(CHAT)).form("m", kind, "How many?", options)[0].steps()
 
 
 def bodies(run: Driven) -> list[dict[str, Any]]:
@@ -160,14 +167,14 @@ def test_form_is_asked_for_repaired_and_given_up_in_this_order() -> None:
     assert [body["tool_choice"]["function"]["name"] for body in sent] == ["int"] * 3
     assert [message["role"] for message in sent[2]["messages"]] == ["user", "assistant", "tool", "assistant", "user"]
     assert sent[2]["messages"][1]["tool_calls"][0]["id"] == sent[2]["messages"][2]["tool_call_id"]
-    assert [each.problem for each in run.result.attempts] == ["invalid", "no call", ""]
+    assert [each.problem for each in run.result.answers] == ["invalid", "no call", ""]
     run = Driven(fill_steps(int, repairs=1), [chat("x"), chat("y")])
     assert isinstance(run.result, agouti.NotFilled)
     assert run.kinds == ["Send", "Send"]
 
 
 def round_steps(tools: list[Any], **options: Any) -> Any:
-    return agouti.Client(CHAT)._rounds("m", "Frost?", {"tools": tools, **options}).steps()
+    return calls_of(agouti.Client(CHAT)).tool_loop("m", "Frost?", {"tools": tools, **options}).steps()
 
 
 def test_calls_are_given_to_the_driver_all_at_once_and_their_results_to_the_model() -> None:
@@ -181,9 +188,9 @@ def test_calls_are_given_to_the_driver_all_at_once_and_their_results_to_the_mode
 
     asked_for = chat(None, ("first", '{"place": "x"}'), ("second", "{}"))
     run = Driven(round_steps([first, second]), [asked_for, [17, ValueError("no")], chat("Done.")])
-    assert run.kinds == ["Send", "Perform", "Send"]
-    assert isinstance(run.seen[1], Perform)
-    assert [work() for work in run.seen[1].work] == [1, 2]
+    assert run.kinds == ["Send", "Together", "Send"]
+    assert isinstance(run.seen[1], Together)
+    assert [next(steps).function() for steps in run.seen[1].steps] == [1, 2]  # type: ignore[union-attr]
     told = [message["content"] for message in bodies(run)[1]["messages"] if message["role"] == "tool"]
     assert told == ["17", "Error: ValueError: no"]
     assert run.result.reply.text == "Done."
@@ -208,13 +215,13 @@ def test_events_of_a_whole_reply_put_together_are_the_reply_again() -> None:
     from ..dialects.samples import SAMPLES
 
     for sample in SAMPLES.values():
-        so_far = Gathering()
+        so_far = ReplyAccumulator()
         so_far.take(as_events(sample.completion), lambda: 0.0)
         assert so_far.completion() == sample.completion
 
 
 def test_another_reply_of_the_same_stream_begins_afresh() -> None:
-    so_far = Gathering()
+    so_far = ReplyAccumulator()
     so_far.take([Text("first")], lambda: 0.0)
     so_far.again()
     so_far.take([Text("second")], lambda: 0.0)

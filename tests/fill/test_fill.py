@@ -42,7 +42,7 @@ def test_forty_kinds_by_every_means_of_every_dialect(served: Served, name: str, 
                 continue
             filled = client.fill(MODELS[name], kind, TEXT, means=means)  # type: ignore[arg-type]
             assert filled.means == means, label
-            assert len(filled.attempts) == 1, label
+            assert len(filled.answers) == 1, label
             # The value is what the type itself makes of its own JSON, not only something that passed.
             again = json.loads(json.dumps(_plain(filled.value)))
             assert _plain(form_of(kind).check(again)) == _plain(filled.value), label
@@ -115,20 +115,20 @@ def test_what_does_not_fit_goes_back_once_and_is_told_apart(
     if tries[-1][1]:
         with pytest.raises(agouti.NotFilled) as failed:
             fill(kind, served.config, model, Note, TEXT, **options)
-        found = failed.value.tries
+        found = failed.value.answers
         assert failed.value.problem == tries[-1][1]
         assert failed.value.problem in failed.value.what
         assert failed.value.hint
         assert failed.value.partial is found[-1].reply
     else:
-        found = fill(kind, served.config, model, Note, TEXT, **options).attempts
+        found = fill(kind, served.config, model, Note, TEXT, **options).answers
     assert [(each.means, each.problem) for each in found] == tries
     assert all(bool(each.errors) == bool(each.problem) for each in found)
 
 
 def test_more_repairs_where_they_are_wished(served: Served) -> None:
     with agouti.Client(served.config) as client:
-        assert len(client.fill("quill-large+invalid=3@northbank", Note, TEXT, repairs=3).attempts) == 4
+        assert len(client.fill("quill-large+invalid=3@northbank", Note, TEXT, repairs=3).answers) == 4
         with pytest.raises(agouti.NotFilled):
             client.fill("quill-large+invalid=1@northbank", Note, TEXT, repairs=0)
 
@@ -181,7 +181,7 @@ def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:
     fake = FakeTransport([blanks, chat('{"value": 4}')])
     with agouti.Client.at("https://p.example/v1", transport=fake) as client:
         filled = client.fill("m", int, "How many?", max_tokens=90)
-    assert [each.problem for each in filled.attempts] == ["blanks", ""]
+    assert [each.problem for each in filled.answers] == ["blanks", ""]
     sent = json.loads(fake.requests[1].body or b"")
     assert [message["role"] for message in sent["messages"]] == ["user"]
     assert "JSON Schema" in sent["messages"][0]["content"]
@@ -226,7 +226,7 @@ def test_several_fitting_values_are_no_answer() -> None:
         (lambda x: x, {}, "cannot be made into a form"),
         ({}, {}, "empty"),
         ({"type": "quantity"}, {}, "wrong at type"),
-        (int, {"means": "magic"}, "no means"),
+        (int, {"means": "magic"}, "means = .magic. is unknown"),
         (int, {"repairs": -1}, "repairs = -1"),
         (int, {"repairs": "2"}, "repairs = '2'"),
         (int, {"tools": [{"type": "function", "function": {"name": "f"}}]}, "tools"),

@@ -1,4 +1,4 @@
-"""Against a real model server: shapes only, never words. Runs where AGOUTI_REAL_SERVER holds its address.
+"""Against a real model server: shapes only, never words. ToolLike where AGOUTI_REAL_SERVER holds its address.
 
 AGOUTI_REAL_KEY is its key. Two slots that share one context of about 1000 tokens are expected.
 """
@@ -82,7 +82,7 @@ def test_leaving_a_stream_early_frees_the_server() -> None:
 
 
 def test_check_finds_all_well() -> None:
-    from agouti.check import check
+    from agouti.services.check import check
 
     with agouti.Client(config()) as client:
         assert check(client, [MODEL])[0].ok

@@ -7,9 +7,9 @@ from typing import Any
 import pytest
 import urllib3
 
-from agouti.core.eventstream import FrameDecoder
+from agouti.core.framing_binary import FrameDecoder
 from agouti.standins import Served
-from agouti.standins.pictures import packet
+from agouti.standins.images import packet
 from agouti.standins.schemas import strict_complaint
 
 USER = {"role": "user", "content": "Peas?"}
@@ -194,7 +194,7 @@ def test_job_is_followed_by_hand(served: Served) -> None:
     assert urllib3.request("GET", f"{urls['get']}9", headers=headers).status == 404
 
 
-def test_only_the_demo_pictures_are_known(served: Served) -> None:
+def test_only_the_demo_images_are_known(served: Served) -> None:
     def seen(data: bytes) -> str:
         image = {"type": "image_url", "image_url": {"url": "data:image/png;base64," + base64.b64encode(data).decode()}}
         body = {"model": "quill-large", "messages": parts(image, {"type": "text", "text": "What is it?"})}

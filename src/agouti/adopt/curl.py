@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
+from ..core.address import with_query
 from ..core.errors import RequestError
 
 # Options that take a value which does not matter here, in their short and long forms.
@@ -146,7 +147,7 @@ class _Reader:
             raise RequestError("the command names no address", hint="Paste the whole command, with its https:// part.")
         address, body = self._address, "&".join(self._body)
         if self._data_is_query and body:
-            address, body = f"{address}{'&' if '?' in address else '?'}{body}", ""
+            address, body = with_query(address, body), ""
         return Pasted(address, self._headers, body, self._user, self._signature, self._insecure)
 
     def _option(self, word: str) -> None:

@@ -1,4 +1,4 @@
-"""Which entries a pasted command amounts to."""
+"""Which configuration entries a pasted command amounts to."""
 
 import json
 import re
@@ -7,50 +7,22 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..core.address import Address, host_of, is_local, parse
-from ..core.chat import Json
-from ..core.parameters import NAMES
+from ..config.write import NewEntry
+from ..core.address import Address, host_of, is_local
+from ..core.chat import Json, Message, Request
+from ..core.json_pointer import MISSING, take
+from ..core.parameters import NAMES, PARAMETERS
 from ..core.secret import Secret, looks_secret
+from ..core.vectors import VectorsRequest
+from ..dialects.base import Dialect, EntryOptions, Field
+from ..dialects.registry import DEFAULT, dialect, parse_address
 from .curl import Pasted
 
 # Headers that every request has anyway.
 _USUAL = frozenset({"content-type", "accept", "user-agent", "content-length", "accept-encoding", "connection", "host"})
 _KEY_HEADERS = frozenset({"authorization", "x-api-key", "api-key"})
-# What other formats call the parameters.
-_OTHER_NAMES = {
-    "max_completion_tokens": "max_tokens",
-    "max_output_tokens": "max_tokens",
-    "max_new_tokens": "max_tokens",
-    "maxOutputTokens": "max_tokens",
-    "maxTokens": "max_tokens",
-    "num_predict": "max_tokens",
-    "topP": "top_p",
-    "stop_sequences": "stop",
-    "stopSequences": "stop",
-    "presencePenalty": "presence_penalty",
-    "frequencyPenalty": "frequency_penalty",
-}
-_NESTED = ("generationConfig", "options", "inferenceConfig", "parameters")
-# The question itself, and what Agouti decides for each call.
-_NOT_SETTINGS = frozenset(
-    [
-        "model",
-        "messages",
-        "prompt",
-        "input",
-        "contents",
-        "instances",
-        "system",
-        "systemInstruction",
-        "instructions",
-        "stream",
-        "stream_options",
-        "tools",
-        "tool_choice",
-        "toolConfig",
-        "response_format",
-    ]
-)
+# Decided for each call, not by an entry.
+_NOT_SETTINGS = frozenset({"tools", "tool_choice", "response_format"})
 _VARIABLE = re.compile(r"\$env:(?P<a>\w+)|\$\{?(?P<b>\w+)\}?|%(?P<c>\w+)%")
 _COMMAND = re.compile(r"\$\((.+)\)|`(.+)`")
 _PLACEHOLDER = re.compile(
@@ -77,6 +49,14 @@ class Adopted(Struct, frozen=True):
     secrets: dict[str, Secret]
     notes: list[str]
 
+    @property
+    def entries(self) -> list[NewEntry]:
+        """The entries that are to be written."""
+        entries = [NewEntry("providers", self.provider_label, self.provider)]
+        if self.model_label:
+            entries.append(NewEntry("models", self.model_label, self.model))
+        return entries
+
 
 def adopt(pasted: Pasted, *, provider_label: str = "", model_label: str = "") -> Adopted:
     """The entries that a pasted command amounts to.
@@ -90,27 +70,13 @@ def adopt(pasted: Pasted, *, provider_label: str = "", model_label: str = "") ->
     return _Adoption(pasted, provider_label, model_label).result()
 
 
-def _instance(pasted: Pasted) -> dict[str, Json]:
-    """Where the question goes in an instance, where that is not the usual place."""
-    try:
-        body = json.loads(pasted.body or "")
-        first = body["instances"][0]
-    except (ValueError, KeyError, IndexError, TypeError):
-        return {}
-    if not isinstance(first, dict) or "prompt" in first:
-        return {}
-    if isinstance(first.get("messages"), list):
-        return {"messages": "/messages"}
-    texts = [name for name, value in first.items() if isinstance(value, str)]
-    return {"prompt": f"/{texts[0]}"} if texts else {}
-
-
 class _Adoption:
     def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
         self._pasted = pasted
         self._model_label = model_label
         variables = _VARIABLE.sub(lambda found: "{" + _name(found).lower() + "}", pasted.address)
-        self._address: Address = parse(variables)
+        self._address: Address = parse_address(variables)
+        self._dialect = _dialect(self._address)
         self._label = provider_label or _label_of(self._address.base)
         self._variable = re.sub(r"\W", "_", self._label).upper() + "_KEY"
         self._provider: dict[str, Json] = {"address": self._address.base}
@@ -119,10 +85,8 @@ class _Adoption:
 
     def result(self) -> Adopted:
         address = self._address
-        if address.dialect and address.dialect != "chat":
+        if address.dialect and address.dialect != DEFAULT:
             self._provider["dialect"] = address.dialect
-        if address.dialect == "predict" and (instance := _instance(self._pasted)):
-            self._provider["instance"] = instance
         if address.path:
             self._provider["paths"] = {address.operation: address.path}
         if address.query:
@@ -226,34 +190,43 @@ class _Adoption:
 
     def _model(self) -> dict[str, Json]:
         body = self._body()
+        self._provider |= self._dialect.adopted(body)
         name = self._address.model or body.get("model") or ""
         if not isinstance(name, str) or not name:
             return {}
-        if self._address.dialect == "contents":
-            name = name.removeprefix("models/")
-        parameters: dict[str, Json] = {}
-        added: dict[str, Json] = {}
-        inner: dict[str, Json] = {}
-        for nested in _NESTED:
-            if isinstance(body.get(nested), dict):
-                inner |= body.pop(nested)
-        for field, value in {**body, **inner}.items():
-            ours = _OTHER_NAMES.get(field, field)
-            if ours in NAMES and field not in _NOT_SETTINGS:
-                parameters[ours] = value
-                if field == "max_completion_tokens":
-                    self._provider["rename"] = {"max_tokens": field}
-            elif field not in _NOT_SETTINGS and field in body:
-                added[field] = value
-            elif field not in _NOT_SETTINGS:
-                self._notes.append(f"{field} was left out: pass it with extra={{...}} where it is wanted")
+        parameters = self._parameters(body)
+        question = _question(self._dialect)
+        for container in _containers(self._dialect):
+            known, inner = question.get(container), body.get(container)
+            self._notes += [
+                f"{field} was left out: pass it with extra={{...}} where it is wanted"
+                for field in (inner if isinstance(inner, dict) else ())
+                if not isinstance(known, dict) or field not in known
+            ]
+        added = {field: value for field, value in body.items() if field not in question.keys() | _NOT_SETTINGS}
         if added:
             self._provider["add"] = added
             self._notes.append(f"{', '.join(added)} goes into every request of this provider (add)")
-        model: dict[str, Json] = {"provider": self._label, "name": name}
+        model: dict[str, Json] = {
+            "provider": self._label,
+            "name": name.removeprefix(self._dialect.abilities.model_prefix),
+        }
         if parameters:
             model["parameters"] = parameters
         return model
+
+    def _parameters(self, body: dict[str, Any]) -> dict[str, Json]:
+        """The parameters in a body, taken out of it."""
+        table = self._dialect.abilities.parameters or {name: Field(name) for name in NAMES}
+        parameters: dict[str, Json] = {}
+        for name, write in table.items():
+            if isinstance(write, Field) and name not in _NOT_SETTINGS:
+                value = take(body, "/" + write.path)
+                if value is not MISSING and PARAMETERS[name].allows(value):
+                    parameters[name] = value
+                elif value is not MISSING:
+                    self._notes.append(f"{write.path.replace('/', '.')} = {value!r} was left out")
+        return parameters
 
     def _body(self) -> dict[str, Any]:
         text = self._pasted.body.strip()
@@ -271,6 +244,29 @@ class _Adoption:
             )
             return {"model": named[1]} if named else {}
         return body if isinstance(body, dict) else {}
+
+
+def _dialect(address: Address) -> Dialect:
+    options = EntryOptions(chat_path=address.path or "" if address.operation == "chat" else "")
+    return dialect(address.dialect or DEFAULT).configured(options)
+
+
+def _question(like: Dialect) -> dict[str, Any]:
+    """A body with all that holds a question, or is decided for each call: what it has is no setting of an entry."""
+    table = like.abilities.parameters
+    names = [name for name in NAMES if (table is None or name in table) and name != "max_completion_tokens"]
+    messages = (Message("system", "Brief."), Message("user", "Hi"))
+    request = Request("m/m", messages, {name: PARAMETERS[name].sample for name in names}, stream=True)
+    body = {"model": "", "stream": True, "stream_options": {}, **(like.encode_chat(request).body or {})}
+    if like.abilities.vectors is not None:
+        body |= like.encode_vectors(VectorsRequest("m", ["Hi"], 8, base64=True)).body or {}
+    return body
+
+
+def _containers(like: Dialect) -> list[str]:
+    """The fields of a body that hold parameters of their own."""
+    paths = [write.path.split("/") for write in (like.abilities.parameters or {}).values() if isinstance(write, Field)]
+    return list(dict.fromkeys(outer for outer, *inner in paths if inner))
 
 
 def _name(variable: re.Match[str]) -> str:

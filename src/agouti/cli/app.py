@@ -10,7 +10,8 @@ from importlib import import_module
 import click
 
 from .. import __version__
-from ..core.errors import AgoutiError, ConfigError, CredentialMissing, RequestError
+from ..core.errors import AgoutiError
+from ..core.policy import policy_of
 
 # A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
 _COMMANDS = {
@@ -96,7 +97,7 @@ def run(arguments: list[str]) -> int:
 
 def exit_code(error: AgoutiError) -> int:
     """The exit code that an error amounts to."""
-    return 2 if isinstance(error, (ConfigError, RequestError, CredentialMissing)) else 1
+    return policy_of(type(error)).exit_code
 
 
 def _two_lines(what: str, hint: str, code: int) -> int:

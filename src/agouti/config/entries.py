@@ -17,13 +17,13 @@ import msgspec
 from msgspec import Struct
 
 from ..core.chat import Markers
+from ..core.declarations import Declaration, Instance
 from ..core.errors import ConfigError, LabelUnknown
 from ..core.http import Timeouts, Tls
-from ..core.near import near_hint
-from ..core.reply import Price
 from ..core.retries import Retries
 from ..core.secret import MASK, Environment, looks_secret
-from ..core.shapes import Declaration, Instance
+from ..core.suggest import near_hint
+from ..core.usage import Price
 from ..credentials.sources import Key
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         parameters: defaults, under their OpenAI-compatible names; a call overrides them.
         means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
             the strongest first; those of its dialect where not given.
-        sees: whether it takes pictures; `false` makes one an error before anything is sent.
+        inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
         price: per million tokens, for ``reply.cost``.
     """
 
@@ -117,7 +117,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
     means: tuple[Literal["schema", "tool", "json", "prompt"], ...] = ()
-    sees: bool | None = None
+    inputs: tuple[str, ...] | None = None
 
 
 class Config(Struct, frozen=True):

@@ -13,11 +13,11 @@ import msgspec
 
 from ..core.address import parse as parse_address
 from ..core.chat import Json
+from ..core.declarations import Declaration
 from ..core.errors import ConfigError
 from ..core.http import Tls
-from ..core.near import near_hint
 from ..core.secret import Environment
-from ..core.shapes import Declaration
+from ..core.suggest import near_hint
 from ..credentials.credential import parse_send_key
 from ..credentials.sources import key_hook
 from .entries import Config, Model, Provider
@@ -236,7 +236,7 @@ def _paths_beside(provider: Provider, origins: Origins) -> Provider:
     """The provider with relative paths of key and certificates taken from the folder of the file that names them."""
     origin = origins.of("providers", provider.label, "key")
     if provider.key is not None and origin.kind == "file":
-        provider = msgspec.structs.replace(provider, key=provider.key.beside(Path(origin.name).absolute().parent))
+        provider = msgspec.structs.replace(provider, key=provider.key.resolved_in(Path(origin.name).absolute().parent))
     origin = origins.of("providers", provider.label, "tls")
     if provider.tls is not None and origin.kind == "file":
         folder = Path(origin.name).absolute().parent

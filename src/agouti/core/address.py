@@ -1,49 +1,54 @@
-"""Addresses as people paste them, made regular.
+"""Base addresses of providers, from whatever people paste: a base, the full address of one operation, a query.
 
-A base address, the full address of one operation, or one with a query: all amount to a base, and
-often tell the dialect, the model and where the model goes in the path.
+Which paths are operations is known by the dialects; here is only how an address is taken apart.
 
-    >>> parse("https://api.northbank.example/v1/chat/completions").base
-    'https://api.northbank.example/v1'
     >>> parse("localhost:8080/v1/").base
     'http://localhost:8080/v1'
+    >>> ends = lambda path: Match(Ending(r"/say/(?P<model>[^/]+)", keep=True), "say")
+    >>> parse("https://hub.example/v1/say/quill", ends).path
+    '/say/{model}'
 """
 
 import re
+from collections.abc import Callable
+from typing import TypeAlias
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from .errors import ConfigError
-
-# Operation paths at the end of an address, the longest first: (pattern, dialect, operation).
-# `model` is what stands where the path names a model.
-_OPERATIONS: tuple[tuple[str, str, str], ...] = (
-    (r"/deployments/(?P<model>[^/]+)/chat/completions", "chat", "chat"),
-    (r"/deployments/(?P<model>[^/]+)/embeddings", "chat", "embeddings"),
-    (r"/chat/completions", "chat", "chat"),
-    (r"/completions", "prompt", "chat"),
-    (r"/responses", "responses", "chat"),
-    (r"/messages", "messages", "chat"),
-    (r"/(?P<model>(?:models|tunedModels)/[^/:]+):(?:streamGenerateContent|generateContent|embedContent|batchEmbedContents|countTokens)", "contents", "chat"),
-    (r"/api/generate", "lines", "chat"),
-    (r"/api/(?:chat|tags|embed|show|version)", "lines", "chat"),
-    (r"/(?P<model>[^/:]+):predict", "predict", "chat"),
-    (r"/models/(?P<model>[^/]+/[^/]+)/predictions", "jobs", "chat"),
-    (r"/predictions", "jobs", "chat"),
-    (r"/model/(?P<model>[^/]+)/(?:converse|converse-stream|invoke)", "converse", "chat"),
-    (r"/embeddings", "chat", "embeddings"),
-    (r"/models", "", "models"),
-)  # fmt: skip
-# Most addresses are bases: a look at the last word of the path saves compiling the patterns.
-_LAST_WORDS = re.compile(
-    r"(?:completions|embeddings|responses|messages|models|predictions|converse|converse-stream|invoke"
-    r"|/api/\w+|:\w+)$"
-)
 
 SECRET_QUERY = frozenset({"key", "api_key", "apikey", "api-key", "access_token", "token", "subscription-key"})
 
 _LOCAL_NAMES = frozenset({"localhost", "ip6-localhost"})
+
+
+class Ending(Struct, frozen=True):
+    """The path of an operation at the end of an address.
+
+    Attributes:
+        pattern: a regular expression; its group ``model`` is what stands where the path names a model.
+        operation: which one it is the path of.
+        keep: the path is not the dialect's usual one: the operation goes there from now on.
+        drops: query parameters that belong to the operation and not to the address.
+    """
+
+    pattern: str
+    operation: str = "chat"
+    keep: bool = False
+    drops: tuple[str, ...] = ()
+
+
+class Match(Struct, frozen=True):
+    """An ending that fits, and the dialect that it is of."""
+
+    ending: Ending
+    dialect: str
+
+
+FindEnding: TypeAlias = Callable[[str], Match | None]
+"""Finds the operation at the end of a path."""
 
 
 class Address(Struct, frozen=True):
@@ -54,8 +59,8 @@ class Address(Struct, frozen=True):
         dialect: told by the operation path; empty where the address does not tell.
         operation: ``chat``, ``embeddings`` or ``models``; empty for a base.
         model: the model that the path names.
-        path: path template of the operation with ``{model}`` where the model stands, when that is
-            not the dialect's usual one.
+        path: path template of the operation with ``{model}`` where the model stands, where that is not the dialect's
+            usual one.
         query: query parameters that hold no key.
         key_name: the query parameter that holds a key, and
         key: its value.
@@ -76,11 +81,11 @@ class Address(Struct, frozen=True):
         return self.base.startswith("http:") and not is_local(host_of(self.base))
 
 
-def parse(text: str, named: str = "") -> Address:
+def parse(text: str, find: FindEnding | None = None) -> Address:
     """The parts of a pasted address.
 
     Args:
-        named: the dialect that an entry names; to ``predict`` a ``/models`` at the end belongs to the base.
+        find: finds the operation that its path ends in; without it every path belongs to the base.
 
     Raises:
         ConfigError: it is no http or https address.
@@ -108,27 +113,35 @@ def parse(text: str, named: str = "") -> Address:
             hint='Take it out of the address and name where it lives: key = { env = "NAME" }.',
         )
     path = parts.path.rstrip("/")
-    found = Address(f"{parts.scheme.lower()}://{parts.netloc}{path}")
-    for pattern, dialect, operation in _OPERATIONS if _LAST_WORDS.search(path) else ():
-        match = re.search(f"{pattern}$", path)
-        if match and not (operation == "models" and named == "predict"):
-            found = _of_operation(parts.scheme.lower(), parts.netloc, path, match, dialect, operation)
-            break
+    address = Address(f"{parts.scheme.lower()}://{parts.netloc}{path}")
+    match = find(path) if find is not None and path else None
+    if match is not None:
+        address = _of_operation(address.base, path, match)
     query = dict(parse_qsl(parts.query, keep_blank_values=True))
-    query.pop("alt", None) if found.dialect == "contents" else None
+    for name in match.ending.drops if match is not None else ():
+        query.pop(name, None)
     key_name = next((name for name in query if name.lower() in SECRET_QUERY), None)
     key = query.pop(key_name) if key_name else None
-    return Address(found.base, found.dialect, found.operation, found.model, found.path, query, key_name, key)
+    return replace(address, query=query, key_name=key_name, key=key)
 
 
-def _of_operation(scheme: str, netloc: str, path: str, match: re.Match[str], dialect: str, operation: str) -> Address:
-    model = unquote(match["model"]) if match.groupdict().get("model") else None
-    template = "/api/generate" if path.endswith("/api/generate") else None
-    if path[match.start() :].startswith("/deployments/"):
-        template = path[match.start() :].replace(f"/{match['model']}/", "/{model}/", 1)
-    if model is not None and model.startswith("{"):
-        model = None
-    return Address(f"{scheme}://{netloc}{path[: match.start()]}", dialect, operation, model, template)
+def _of_operation(whole: str, path: str, match: Match) -> Address:
+    ending = match.ending
+    named = re.search(f"{ending.pattern}$", path)
+    if named is None:
+        return Address(whole)
+    operation = path[named.start() :]
+    model = named.groupdict().get("model")
+    template = operation
+    if model:
+        template = path[named.start() : named.start("model")] + "{model}" + path[named.end("model") :]
+    return Address(
+        whole[: len(whole) - len(operation)],
+        match.dialect,
+        ending.operation,
+        None if model is None or model.startswith("{") else unquote(model),
+        template if ending.keep else None,
+    )
 
 
 def host_of(address: str) -> str:
@@ -152,6 +165,15 @@ def origin_of(address: str) -> str:
     host = parts.hostname or ""
     host = f"[{host}]" if ":" in host else host
     return f"{parts.scheme}://{host}" + (f":{port}" if port and port != usual else "")
+
+
+def with_query(url: str, query: str) -> str:
+    """An address with more query behind it.
+
+    >>> with_query("https://a.example/v1?b=1", "c=2")
+    'https://a.example/v1?b=1&c=2'
+    """
+    return f"{url}{'&' if '?' in url else '?'}{query}"
 
 
 def is_local(host: str) -> bool:

@@ -5,11 +5,13 @@ from typing import Any
 
 from msgspec import Struct
 
-from .chat import Choice, Completion, Json, ToolCall, Usage
+from .chat import Choice, Completion, Json
 from .errors import RequestError
 from .events import Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
-from .lenient import decode_json
+from .json_lenient import decode_json
+from .messages import call_json
 from .parameters import NAMES
+from .usage import Usage
 
 
 class Asked(Struct, frozen=True):
@@ -44,9 +46,7 @@ def asked(body: Mapping[str, Json]) -> Asked:
     for name, value in body.items():
         if name in ("model", "messages", "stream", "stream_options") or value is None:
             continue
-        if name == "max_completion_tokens":
-            options["max_tokens"] = value
-        elif name in NAMES:
+        if name in NAMES:
             options[name] = value
         else:
             extra[name] = value
@@ -81,13 +81,8 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
     if choice.reasoning:
         message["reasoning_content"] = choice.reasoning
     if choice.tool_calls:
-        message["tool_calls"] = [_call(call) for call in choice.tool_calls]
+        message["tool_calls"] = [call_json(call, number) for number, call in enumerate(choice.tool_calls)]
     return {"index": index, "message": message, "finish_reason": choice.finish_reason, "logprobs": None}
-
-
-def _call(call: ToolCall) -> dict[str, Json]:
-    function = {"name": call.function.name, "arguments": call.function.arguments or ""}
-    return {"id": call.id, "type": "function", "function": function}
 
 
 def usage_json(usage: Usage) -> dict[str, Json]:
@@ -105,7 +100,7 @@ def usage_json(usage: Usage) -> dict[str, Json]:
 
 
 class Chunks:
-    """Turns the events of a stream into its chunks; those that came in this form go through as they are.
+    """KeyRotation the events of a stream into its chunks; those that came in this form go through as they are.
 
     Args:
         created: seconds since the epoch.

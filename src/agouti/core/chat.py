@@ -8,6 +8,8 @@ from typing import Any, Literal, TypeAlias
 
 from msgspec import Struct
 
+from .usage import Usage
+
 Json: TypeAlias = Any
 """A decoded JSON value: None, bool, int, float, str, list or dict of those."""
 
@@ -19,23 +21,24 @@ class ToolFunction(Struct, frozen=True, gc=False):
     arguments: str | None = None
 
 
-class ToolCall(Struct, frozen=True, omit_defaults=True):
-    """One call that a model asks for."""
+class ToolCall(Struct, frozen=True):
+    """One call that a model asks for; ``extra`` has the fields beyond the usual ones."""
 
     function: ToolFunction
     id: str | None = None
-    type: str = "function"
+    extra: dict[str, Json] = {}
 
 
-class Message(Struct, frozen=True, omit_defaults=True):
+class Message(Struct, frozen=True):
     """One message of a conversation.
 
     Attributes:
-        role: ``system``, ``user``, ``assistant`` or ``tool``.
+        role: ``system``, ``developer``, ``user``, ``assistant`` or ``tool``.
         content: the text, or a list of parts as in the OpenAI-compatible interface.
-        name: name of the speaker, where there are several.
+        name: name of the speaker, where there are several; of the function, where it answers a call.
         tool_calls: calls that the assistant asks for.
         tool_call_id: which call a ``tool`` message answers.
+        extra: fields beyond these, as they came; dialect ``chat`` sends them on.
 
     Example:
         >>> Message("user", "When do broad beans go in?").content
@@ -45,8 +48,9 @@ class Message(Struct, frozen=True, omit_defaults=True):
     role: str
     content: str | list[dict[str, Json]] | None = None
     name: str | None = None
-    tool_calls: list[ToolCall] | None = None
+    tool_calls: tuple[ToolCall, ...] = ()
     tool_call_id: str | None = None
+    extra: dict[str, Json] = {}
 
 
 class Markers(Struct, frozen=True, forbid_unknown_fields=True):
@@ -66,33 +70,25 @@ class Markers(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Request(Struct, frozen=True, gc=False):
-    """One chat request, before a dialect turns it into bytes.
+    """One chat request to one model, before a dialect turns it into bytes.
 
-    ``parameters`` holds every further field of the OpenAI-compatible request under its own name;
-    ``extra`` goes into the body untouched, whatever the dialect. ``markers`` matter to the dialect ``prompt`` alone.
-    ``fetch`` says whether pictures may be fetched from their addresses where a format takes only the picture itself.
+    Attributes:
+        model: exactly what the provider calls it.
+        messages: the conversation, system text and examples included.
+        parameters: every further field of the OpenAI-compatible request under its own name.
+        extra: fields that go into the body untouched, whatever the dialect.
+        stream: whether the reply is to come in pieces.
+        markers: what stands around each text, for formats with one prompt instead of roles.
+        fetch: whether images may be fetched from their addresses where a format takes only the image itself.
     """
 
     model: str
-    messages: list[Message | dict[str, Json]]
+    messages: tuple[Message, ...]
     parameters: dict[str, Json] = {}
     extra: dict[str, Json] = {}
     stream: bool = False
     markers: Markers = Markers()
     fetch: Literal["no", "public", "private"] = "no"
-
-
-class Usage(Struct, frozen=True, gc=False):
-    """Token counts as the provider reports them; `None` where it does not.
-
-    ``input_tokens`` includes the cached ones, ``output_tokens`` the reasoning ones.
-    """
-
-    input_tokens: int | None = None
-    output_tokens: int | None = None
-    total_tokens: int | None = None
-    cached_tokens: int | None = None
-    reasoning_tokens: int | None = None
 
 
 class Citation(Struct, frozen=True, gc=False):

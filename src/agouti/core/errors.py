@@ -31,7 +31,7 @@
     |   |-- ReplyUnreadable         not what the dialect promises: HTML, broken JSON, other JSON
     |   |   `-- FramingError        a stream whose frames cannot be told apart
     |   |-- StreamCut               the stream ended early; ``partial`` is what had come
-    |   |-- NotFilled               no answer fitted the form; ``tries`` has all of them
+    |   |-- NotFilled               no answer fitted the form; ``answers`` has all of them
     |   |-- ToolCallInvalid         the model calls what there is not, or with arguments that do not fit
     |   `-- TooManyRounds           the model goes on calling functions and does not answer
     `-- DeadlineExceeded            the whole call took longer than its deadline allows
@@ -47,11 +47,27 @@ All carry the same facts, `None` or empty where not known:
     shed None True | Start the server.
 """
 
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Self, TypedDict, Unpack
 
 if TYPE_CHECKING:
-    from .filled import Filling
-    from .reply import Attempt, Reply
+    from ..filled import FilledAnswer
+    from ..reply import Attempt, Reply
+    from .structured import Problem
+
+
+class Facts(TypedDict, total=False):
+    """What every error can be told when it is made: see `AgoutiError`."""
+
+    hint: str
+    provider: str | None
+    model: str | None
+    status: int | None
+    request_id: str | None
+    message: str | None
+    retryable: bool | None
+    attempts: "tuple[Attempt, ...]"
+    partial: "Reply | None"
+    wait: float | None
 
 
 class AgoutiError(Exception):
@@ -65,43 +81,49 @@ class AgoutiError(Exception):
         status: the HTTP status.
         request_id: the provider's own identifier of the request.
         message: the provider's own words.
-        retryable: whether the same call may succeed later.
         attempts: what was tried before this, in order.
         partial: the reply so far, where a stream broke.
         wait: seconds that the provider asked to wait.
     """
 
-    retryable: bool = False
     default_hint: ClassVar[str] = ""
 
-    def __init__(
-        self,
-        what: str,
-        *,
-        hint: str = "",
-        provider: str | None = None,
-        model: str | None = None,
-        status: int | None = None,
-        request_id: str | None = None,
-        message: str | None = None,
-        retryable: bool | None = None,
-        attempts: "tuple[Attempt, ...]" = (),
-        partial: "Reply | None" = None,
-        wait: float | None = None,
-    ) -> None:
+    def __init__(self, what: str, **facts: Unpack[Facts]) -> None:
         super().__init__(what)
         self.what = what
-        self.hint = hint or self.default_hint
-        self.provider = provider
-        self.model = model
-        self.status = status
-        self.request_id = request_id
-        self.message = message
-        if retryable is not None:
-            self.retryable = retryable
-        self.attempts = attempts
-        self.partial = partial
-        self.wait = wait
+        self.hint = facts.get("hint") or self.default_hint
+        self.provider = facts.get("provider")
+        self.model = facts.get("model")
+        self.status = facts.get("status")
+        self.request_id = facts.get("request_id")
+        self.message = facts.get("message")
+        self.attempts = facts.get("attempts", ())
+        self.partial = facts.get("partial")
+        self.wait = facts.get("wait")
+        self._retryable = facts.get("retryable")
+
+    @property
+    def retryable(self) -> bool:
+        """Whether the same call may succeed later."""
+        if self._retryable is not None:
+            return self._retryable
+        from .policy import policy_of
+
+        return policy_of(type(self)).may_pass
+
+    def with_context(self, *, before: str = "", **facts: Unpack[Facts]) -> Self:
+        """The same error, told more of what is known; the only way in which one changes after it was made.
+
+        Args:
+            before: what to put before the words, unless they begin so already: a place, or who said it.
+            facts: as for the error itself; those that are not given stay as they are.
+        """
+        if before and not self.what.startswith(before):
+            self.what = f"{before}: {self.what}"
+            self.args = (self.what,)
+        for name, fact in facts.items():
+            setattr(self, "_retryable" if name == "retryable" else name, fact)
+        return self
 
     def __str__(self) -> str:
         return f"{self.what}\n{self.hint}" if self.hint else self.what
@@ -125,8 +147,10 @@ class AgoutiWarning(UserWarning):
 class ConfigError(AgoutiError):
     """The configuration is wrong. ``file`` and ``line`` say where, where that is known."""
 
-    file: str | None = None
-    line: int | None = None
+    def __init__(self, what: str, *, file: str | None = None, line: int | None = None, **facts: Unpack[Facts]) -> None:
+        super().__init__(what, **facts)
+        self.file = file
+        self.line = line
 
 
 class LabelUnknown(ConfigError):
@@ -140,7 +164,9 @@ class RequestError(AgoutiError, ValueError):
 class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 
-    parameter: str | None = None
+    def __init__(self, what: str, *, parameter: str | None = None, **facts: Unpack[Facts]) -> None:
+        super().__init__(what, **facts)
+        self.parameter = parameter
 
 
 class NotRecorded(RequestError):
@@ -164,13 +190,9 @@ class CredentialRefused(CredentialError):
 class ConnectionFailed(AgoutiError):
     """No reply came."""
 
-    retryable = True
-
 
 class AddressWrong(ConnectionFailed):
     """No such host, no HTTP there, or another service than this dialect expects."""
-
-    retryable = False
 
 
 class NotRunning(ConnectionFailed):
@@ -180,13 +202,9 @@ class NotRunning(ConnectionFailed):
 class TLSFailed(ConnectionFailed):
     """No trusted encrypted connection could be made."""
 
-    retryable = False
-
 
 class ProxyFailed(ConnectionFailed):
     """The proxy between here and the provider refused or could not be reached."""
-
-    retryable = False
 
 
 class ConnectionLost(ConnectionFailed):
@@ -196,7 +214,9 @@ class ConnectionLost(ConnectionFailed):
 class TimedOut(ConnectionFailed):
     """A time limit ran out. ``phase``: ``connect``, ``first byte``, ``between chunks``."""
 
-    phase: str | None = None
+    def __init__(self, what: str, *, phase: str | None = None, **facts: Unpack[Facts]) -> None:
+        super().__init__(what, **facts)
+        self.phase = phase
 
 
 class CircuitOpen(ConnectionFailed):
@@ -210,8 +230,11 @@ class ProviderError(AgoutiError):
 class RequestRefused(ProviderError):
     """The provider finds fault with the request. ``parameter`` names the field where it says so."""
 
-    parameter: str | None = None
     default_hint = "Change the request as the provider says, or see what is sent with: agouti explain LABEL"
+
+    def __init__(self, what: str, *, parameter: str | None = None, **facts: Unpack[Facts]) -> None:
+        super().__init__(what, **facts)
+        self.parameter = parameter
 
 
 class ContextOverflow(RequestRefused):
@@ -237,8 +260,16 @@ class NoAccess(ProviderError):
 class ModelUnknown(ProviderError):
     """The provider has no model of that name. ``near`` holds names from its list that look alike."""
 
-    near: tuple[str, ...] = ()
     default_hint = "See the provider's names with: agouti check"
+
+    def __init__(self, what: str, *, near: tuple[str, ...] = (), **facts: Unpack[Facts]) -> None:
+        super().__init__(what, **facts)
+        self.near = near
+
+    def with_near(self, near: tuple[str, ...], hint: str) -> Self:
+        """The same error, with names of the provider's list that look alike."""
+        self.near = near
+        return self.with_context(hint=hint)
 
 
 class OutOfCredit(ProviderError):
@@ -250,21 +281,18 @@ class OutOfCredit(ProviderError):
 class RateLimited(ProviderError):
     """Too many requests or tokens in too short a time; ``wait`` says for how long, where told."""
 
-    retryable = True
-    default_hint = "Slow down, or set limits.requests_per_minute in the provider's entry so that Agouti does."
+    default_hint = "Slow down, raise retries.max_wait in the provider's entry, or name a fallback model in the model's."
 
 
 class Overloaded(ProviderError):
     """The provider has too much to do."""
 
-    retryable = True
     default_hint = "Try again later, or name a fallback model in the entry."
 
 
 class ProviderFault(ProviderError):
     """An error inside the provider."""
 
-    retryable = True
     default_hint = "Try again later; if it lasts, tell the provider the request id."
 
 
@@ -285,7 +313,6 @@ class FramingError(ReplyUnreadable):
 class StreamCut(ReplyError):
     """The stream ended before the reply was complete; ``partial`` is what had come."""
 
-    retryable = True
     default_hint = "What had come is in error.partial; ask again for the whole answer."
 
 
@@ -295,12 +322,22 @@ class NotFilled(ReplyError):
     Attributes:
         problem: of the last answer: ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``,
             ``several``, ``no call`` or ``invalid``.
-        tries: every answer, and what was wrong with it.
+        answers: every answer, and what was wrong with it.
     """
 
-    default_hint = "A stronger model, a plainer form or more repairs may help; every answer is in error.tries."
-    problem: str = ""
-    tries: "tuple[Filling, ...]" = ()
+    default_hint = "A stronger model, a plainer form or more repairs may help; every answer is in error.answers."
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        problem: "Problem" = "",
+        answers: "tuple[FilledAnswer, ...]" = (),
+        **facts: Unpack[Facts],
+    ) -> None:
+        super().__init__(what, **facts)
+        self.problem: Problem = problem
+        self.answers = answers
 
 
 class ToolCallInvalid(ReplyError):
@@ -316,5 +353,4 @@ class TooManyRounds(ReplyError):
 class DeadlineExceeded(AgoutiError):
     """The call as a whole took longer than its deadline allows."""
 
-    retryable = True
     default_hint = "Raise deadline= of the call or of the entry, or lower max_tokens."

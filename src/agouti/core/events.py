@@ -7,7 +7,8 @@ from typing import TypeAlias
 
 from msgspec import Struct
 
-from .chat import Citation, SafetyNote, Usage
+from .chat import Citation, SafetyNote
+from .usage import Usage
 
 
 class Started(Struct, frozen=True, gc=False):

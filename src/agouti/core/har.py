@@ -12,6 +12,7 @@ from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 import msgspec
 from msgspec import Struct
 
+from .address import with_query
 from .chat import Json
 from .errors import ConfigError
 from .http import HttpRequest
@@ -101,7 +102,7 @@ def _masked_url(request: HttpRequest) -> str:
     if request.secret_query is None:
         return request.url
     name = request.secret_query.reveal().partition("=")[0]
-    return f"{request.url}{'&' if '?' in request.url else '?'}{name}={MASK}"
+    return with_query(request.url, f"{name}={MASK}")
 
 
 class Archive:

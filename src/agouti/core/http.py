@@ -1,6 +1,7 @@
-"""One HTTP request and what comes back, as plain data: the words between engine and transport."""
+"""One HTTP request, what comes back and how it fails, as plain data: the words between engine and transport."""
 
 from collections.abc import Mapping
+from typing import Literal, TypeAlias
 
 from msgspec import Struct
 
@@ -37,8 +38,13 @@ class Tls(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
 class HttpRequest(Struct, frozen=True, gc=False):
     """A request ready to be sent.
 
-    ``secret_query`` is the part of the query that holds a key (``key=...``); it is apart from
-    ``url`` so that the address can be printed. Header values that hold a key are `SecretText`.
+    Attributes:
+        headers: values that hold a key are `SecretText`.
+        secret_query: the part of the query that holds a key (``key=...``), apart from ``url`` so that the address can
+            be printed.
+        tls: certificates beside the system's own.
+        confidential: it is about a key; a transport that records leaves it out.
+        public_only: the address is a stranger's: a transport must not connect to this machine or a private network.
     """
 
     method: str
@@ -47,6 +53,8 @@ class HttpRequest(Struct, frozen=True, gc=False):
     body: bytes | None = None
     secret_query: SecretText | None = None
     tls: Tls | None = None
+    confidential: bool = False
+    public_only: bool = False
 
     @property
     def target(self) -> str:
@@ -62,3 +70,35 @@ class HttpReply(Struct, frozen=True, gc=False):
     status: int
     headers: Mapping[str, str]
     body: bytes
+
+
+Reason: TypeAlias = Literal["dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout", "private"]
+"""How a request can fail without a whole reply: see `TransportFailure`."""
+
+
+class TransportFailure(Exception):
+    """No reply, or not the whole of it.
+
+    It is raised without the foreign exception as its cause: frames of HTTP libraries hold the bytes
+    of the request, key included, and tracebacks that print locals would show them.
+
+    Attributes:
+        reason: what kind of failure; ``private`` where ``public_only`` forbade the connection.
+        detail: the HTTP library's own words.
+        phase: for ``timeout``, which limit ran out.
+        began: whether a part of the reply had come.
+    """
+
+    def __init__(self, reason: Reason, detail: str, phase: str | None = None, *, began: bool = False) -> None:
+        super().__init__(detail)
+        self.reason = reason
+        self.detail = detail
+        self.phase = phase
+        self.began = began
+
+
+def bare(error: BaseException) -> BaseException:
+    """An exception without the frames that it came through: they hold the bytes of the request, key included."""
+    error.__traceback__ = None
+    error.__context__ = None
+    return error

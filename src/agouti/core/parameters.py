@@ -3,6 +3,8 @@
 from collections.abc import Mapping, Sequence
 from typing import Any, TypedDict
 
+from msgspec import Struct
+
 from .chat import Json
 from .errors import RequestError
 
@@ -10,40 +12,49 @@ from .errors import RequestError
 class Parameters(TypedDict, total=False):
     """Parameters of a call. All are optional; what is not given is left to the entry, then to the provider.
 
-    ``max_tokens=None`` and ``-1`` mean no cap of ours.
+    `None` sends none, even where the entry names one; for a cap on tokens ``-1`` means the same.
+    ``max_tokens`` and ``max_completion_tokens`` are one cap under two names: dialect ``chat`` sends the one given.
     """
 
-    temperature: float
-    top_p: float
+    temperature: float | None
+    top_p: float | None
     max_tokens: int | None
-    stop: str | list[str]
-    seed: int
-    n: int
-    presence_penalty: float
-    frequency_penalty: float
-    logit_bias: dict[str, float]
-    logprobs: bool
-    top_logprobs: int
-    user: str
-    reasoning_effort: str
-    parallel_tool_calls: bool
-    response_format: dict[str, Any]
-    tools: Sequence[Any]
-    tool_choice: str | dict[str, Any]
+    max_completion_tokens: int | None
+    stop: str | list[str] | None
+    seed: int | None
+    n: int | None
+    presence_penalty: float | None
+    frequency_penalty: float | None
+    logit_bias: dict[str, float] | None
+    logprobs: bool | None
+    top_logprobs: int | None
+    user: str | None
+    reasoning_effort: str | None
+    parallel_tool_calls: bool | None
+    response_format: dict[str, Any] | None
+    tools: Sequence[Any] | None
+    tool_choice: str | dict[str, Any] | None
 
 
-class _Rule:
-    """Which types a parameter takes, and within which bounds."""
+class Parameter(Struct, frozen=True):
+    """One parameter: what it takes, in types and in words.
 
-    def __init__(
-        self, kinds: tuple[type, ...], words: str, low: float | None = None, high: float | None = None
-    ) -> None:
-        self.kinds = kinds
-        self.words = words
-        self.low = low
-        self.high = high
+    Attributes:
+        kinds: Python types of its values.
+        words: what it takes, for error messages.
+        low, high: its bounds, both allowed; `None` where there is none.
+        sample: a value that asks for something: the contract of a dialect sends it.
+    """
+
+    name: str
+    kinds: tuple[type, ...]
+    words: str
+    sample: Json
+    low: float | None = None
+    high: float | None = None
 
     def allows(self, value: Json) -> bool:
+        """Whether a value can be sent."""
         if not isinstance(value, self.kinds) or (isinstance(value, bool) and bool not in self.kinds):
             return False
         if not isinstance(value, (int, float)):
@@ -52,64 +63,81 @@ class _Rule:
         return (self.low is None or value >= self.low) and (self.high is None or value <= self.high)
 
 
+CAPS = ("max_tokens", "max_completion_tokens")
+"""The two names of the cap on tokens of the answer."""
+
 _NUMBER = (int, float)
-_RULES: dict[str, _Rule] = {
-    "temperature": _Rule(_NUMBER, "a number from 0 to 2", 0, 2),
-    "top_p": _Rule(_NUMBER, "a number from 0 to 1", 0, 1),
-    "max_tokens": _Rule((int,), "a whole number from 1, or -1 for no cap", -1),
-    "stop": _Rule((str, list), "a text or a list of texts"),
-    "seed": _Rule((int,), "a whole number"),
-    "n": _Rule((int,), "a whole number from 1", 1),
-    "presence_penalty": _Rule(_NUMBER, "a number from -2 to 2", -2, 2),
-    "frequency_penalty": _Rule(_NUMBER, "a number from -2 to 2", -2, 2),
-    "logit_bias": _Rule((dict,), "a table of token to number"),
-    "logprobs": _Rule((bool,), "true or false"),
-    "top_logprobs": _Rule((int,), "a whole number from 0 to 20", 0, 20),
-    "user": _Rule((str,), "a text"),
-    "reasoning_effort": _Rule((str,), "a text such as low, medium or high"),
-    "parallel_tool_calls": _Rule((bool,), "true or false"),
-    "response_format": _Rule((dict,), "a table with a type"),
-    "tools": _Rule((list, tuple), "a list of tools"),
-    "tool_choice": _Rule((str, dict), "auto, none, required, or a table that names a function"),
-}
-NAMES = tuple(_RULES)
+_TOOL = {"type": "function", "function": {"name": "lamp", "parameters": {"type": "object", "properties": {}}}}
+_SCHEMA = {"type": "json_schema", "json_schema": {"name": "lamp", "schema": {"type": "object", "properties": {}}}}
+_ROWS = (
+    Parameter("temperature", _NUMBER, "a number from 0 to 2", 0.5, 0, 2),
+    Parameter("top_p", _NUMBER, "a number from 0 to 1", 0.5, 0, 1),
+    Parameter("max_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
+    Parameter("max_completion_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
+    Parameter("stop", (str, list), "a text or a list of texts", ["#"]),
+    Parameter("seed", (int,), "a whole number", 7),
+    Parameter("n", (int,), "a whole number from 1", 2, 1),
+    Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2),
+    Parameter("frequency_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2),
+    Parameter("logit_bias", (dict,), "a table of token to number", {"50256": -100}),
+    Parameter("logprobs", (bool,), "true or false", True),
+    Parameter("top_logprobs", (int,), "a whole number from 0 to 20", 2, 0, 20),
+    Parameter("user", (str,), "a text", "grower-7"),
+    Parameter("reasoning_effort", (str,), "a text such as low, medium or high", "high"),
+    Parameter("parallel_tool_calls", (bool,), "true or false", False),
+    Parameter("response_format", (dict,), "a table with a type", _SCHEMA),
+    Parameter("tools", (list, tuple), "a list of tools", [_TOOL]),
+    Parameter("tool_choice", (str, dict), "auto, none, required, or a table that names a function", "required"),
+)
+PARAMETERS: dict[str, Parameter] = {row.name: row for row in _ROWS}
+NAMES = tuple(PARAMETERS)
 
 
-def checked(given: Mapping[str, Json]) -> dict[str, Json]:
-    """The parameters that are to be sent.
+def checked(values: Mapping[str, Json]) -> dict[str, Json]:
+    """The parameters of a call or an entry; `None` stands for one that is not to be sent.
 
     Raises:
         RequestError: an unknown name, a wrong type, or a value out of range.
 
     >>> checked({"temperature": 0.2, "max_tokens": -1})
-    {'temperature': 0.2}
+    {'temperature': 0.2, 'max_tokens': None}
     """
     kept: dict[str, Json] = {}
-    for name, value in given.items():
-        rule = _RULES.get(name)
+    for name, value in values.items():
+        rule = PARAMETERS.get(name)
         if rule is None:
-            from .near import near_hint
-
-            raise RequestError(
-                f"there is no parameter {name!r}",
-                hint=near_hint(name, NAMES, "parameter") + " What only this provider knows goes into extra={...}.",
-            )
-        if name == "max_tokens" and (value is None or value == -1):
-            continue
-        if not rule.allows(value) or (name == "max_tokens" and value == 0):
+            raise unknown(name, NAMES)
+        if value is None or (name in CAPS and value == -1 and not isinstance(value, bool)):
+            kept[name] = None
+        elif rule.allows(value):
+            kept[name] = value
+        else:
             raise RequestError(f"{name} = {value!r} is out of range", hint=f"{name} takes {rule.words}.")
-        kept[name] = value
+    if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:
+        raise RequestError("max_tokens and max_completion_tokens are one cap", hint="Give one of them.")
     return kept
 
 
-def renamed(given: Mapping[str, Json], names: Mapping[str, str]) -> dict[str, Json]:
-    """The parameters that a format has, under its own names; a single stop string as a list of one.
+def unknown(name: str, names: Sequence[str]) -> RequestError:
+    """The error for an option that there is not; says which one was meant."""
+    from .suggest import near_hint
 
-    >>> renamed({"seed": 7, "stop": "#", "n": 2}, {"seed": "seed", "stop": "stopSequences"})
-    {'seed': 7, 'stopSequences': ['#']}
+    return RequestError(
+        f"there is no parameter {name!r}",
+        hint=near_hint(name, names, "parameter") + " What only this provider knows goes into extra={...}.",
+    )
+
+
+def merged(defaults: Mapping[str, Json], values: Mapping[str, Json]) -> dict[str, Json]:
+    """The parameters that are to be sent: those of a call over those of its entry, both checked.
+
+    >>> merged({"max_tokens": 400, "seed": 7}, {"max_completion_tokens": 5, "seed": None})
+    {'max_completion_tokens': 5}
     """
-    found = {theirs: given[ours] for ours, theirs in names.items() if ours in given}
-    stop = names.get("stop")
-    if stop in found and isinstance(found[stop], str):
-        found[stop] = [found[stop]]
-    return found
+    if defaults:
+        over = {**defaults, **values}
+        for name, other in (CAPS, CAPS[::-1]):
+            if name in values and other not in values:
+                over.pop(other, None)
+        values = over
+    return {name: value for name, value in values.items() if value is not None}

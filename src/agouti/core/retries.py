@@ -7,11 +7,11 @@ class Retries(Struct, frozen=True, forbid_unknown_fields=True):
     """How often and how long.
 
     Attributes:
-        most: repeats after the first try.
+        max: repeats after the first try.
         base: seconds; the first wait is up to this, each next one up to twice as much.
-        longest: seconds; no wait is longer. A provider that asks for more is not waited for.
+        max_wait: seconds; no wait is longer. A provider that asks for more is not waited for.
     """
 
-    most: int = 2
+    max: int = 2
     base: float = 0.5
-    longest: float = 30.0
+    max_wait: float = 30.0

@@ -4,13 +4,14 @@ from typing import TypeAlias
 
 from msgspec import Struct
 
-from .chat import Json, Usage
+from .chat import Json
+from .usage import Usage
 
 Vector: TypeAlias = list[float] | bytes
 """Numbers, or the bytes of little-endian 32-bit floats, which cost a fraction of them."""
 
 
-class VectorsWanted(Struct, frozen=True, gc=False):
+class VectorsRequest(Struct, frozen=True, gc=False):
     """A request for vectors.
 
     Attributes:

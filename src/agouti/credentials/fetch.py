@@ -4,13 +4,13 @@ import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-from ..core.errors import ConfigError, CredentialMissing
+from ..core.errors import CredentialMissing
 from ..core.http import HttpReply, HttpRequest
-from ..core.near import near
 from ..core.secret import Secret
+from ..core.suggest import near
 from .credential import Credential
 from .files import read_text
-from .sources import KEYRING_SERVICE, CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey
+from .sources import CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey
 
 Post = Callable[[HttpRequest], HttpReply]
 """Sends a request to a token endpoint; raises `TransportFailure` where no reply came."""
@@ -34,7 +34,7 @@ def fetch(key: Key, environment: Mapping[str, str], post: Post) -> Credential:
         case FileKey():
             return _from_file(key)
         case GivenKey():
-            return Credential(key.value, key.places())
+            return Credential(key.value, key.describe())
         case KeyringKey():
             return _from_keyring(key)
         case CommandKey():
@@ -89,24 +89,12 @@ def _from_file(key: FileKey) -> Credential:
 
 
 def _from_keyring(key: KeyringKey) -> Credential:
-    try:
-        import keyring
-        import keyring.errors
-    except ModuleNotFoundError:
-        raise ConfigError(
-            "the operating system's keyring needs the library keyring, which is not installed",
-            hint="Install it: pip install 'agouti-client[keyring]'",
-        ) from None
-    try:
-        value = keyring.get_password(KEYRING_SERVICE, key.keyring)
-    except keyring.errors.KeyringError as error:
+    from . import keyring
+
+    secret = keyring.get(key.keyring)
+    if secret is None:
         raise CredentialMissing(
-            f"no key: the keyring cannot be read ({error})",
-            hint='Unlock it; without a keyring on this machine, name a variable instead: key = { env = "NAME" }',
-        ) from None
-    if not value:
-        raise CredentialMissing(
-            f"no key: the keyring has no entry {key.keyring} for {KEYRING_SERVICE}",
+            f"no key: the keyring has no entry {key.keyring} for {keyring.SERVICE}",
             hint=f"Put it there: agouti secret put {key.keyring}",
         )
-    return Credential(Secret(_clean(value)), f"keyring entry {key.keyring}", renewable=True)
+    return Credential(Secret(_clean(secret.reveal())), f"keyring entry {key.keyring}", renewable=True)

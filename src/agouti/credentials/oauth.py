@@ -48,7 +48,7 @@ class _Session:
         if auth is not None:
             url, sent, body = auth.prepare("POST", url, dict(sent), body)
         masked = {name.lower(): SecretText(value) for name, value in sent.items()}
-        return _Answer(self._post(HttpRequest("POST", url, dict(masked), body.encode())))
+        return _Answer(self._post(HttpRequest("POST", url, dict(masked), body.encode(), confidential=True)))
 
     def request(self, _method: str, url: str, **options: Any) -> _Answer:
         return self.post(url, **options)

@@ -6,8 +6,8 @@ from configparser import Error as ProfileError
 from pathlib import Path
 
 from ..core.errors import CredentialMissing
-from ..core.near import near_hint
 from ..core.secret import Secret
+from ..core.suggest import near_hint
 from .credential import SigningCredential
 from .files import read_text
 from .sources import Key, SignatureKey
@@ -28,7 +28,7 @@ def signing_keys(key: SignatureKey, secret_of: Callable[[Key], Secret]) -> Signi
         )
     return SigningCredential(
         secret_of(key.secret_key),
-        key.places(),
+        key.describe(),
         renewable=True,
         access_key=secret_of(key.access_key).reveal(),
         region=key.region,
@@ -68,7 +68,7 @@ def _from_profile(key: SignatureKey) -> SigningCredential:
     token = found.get("session_token")
     return SigningCredential(
         Secret(found["secret_access_key"]),
-        key.places(),
+        key.describe(),
         renewable=True,
         access_key=found["access_key_id"],
         region=key.region,

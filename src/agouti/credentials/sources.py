@@ -15,20 +15,18 @@ import msgspec
 from msgspec import Struct
 
 from ..core.chat import Json
-from ..core.near import near_hint
 from ..core.secret import Secret
-
-KEYRING_SERVICE = "agouti"
+from ..core.suggest import near_hint
 
 
 class Key:
     """Base of all places where a key can live."""
 
-    def places(self) -> str:
+    def describe(self) -> str:
         """Where this key is looked for, in order, in words."""
         raise NotImplementedError
 
-    def beside(self, folder: Path) -> "Key":
+    def resolved_in(self, folder: Path) -> "Key":
         """The same key, with relative paths taken from a folder: that of the configuration file."""
         return self
 
@@ -38,7 +36,7 @@ class EnvKey(Key, Struct, frozen=True):
 
     env: tuple[str, ...]
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return "environment variable " + ", then ".join(self.env)
 
 
@@ -47,10 +45,10 @@ class FileKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
 
     file: str
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return f"file {self.file}"
 
-    def beside(self, folder: Path) -> "FileKey":
+    def resolved_in(self, folder: Path) -> "FileKey":
         return FileKey(_beside(self.file, folder))
 
 
@@ -59,7 +57,7 @@ class KeyringKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
 
     keyring: str
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return f"keyring entry {self.keyring}"
 
 
@@ -76,7 +74,7 @@ class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     timeout: float = 30.0
     lifetime: float = 300.0
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return f"command {' '.join(self.command)[:60]}"
 
 
@@ -109,15 +107,11 @@ class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     algorithm: str = "RS256"
     account: str = ""
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return f"token from {self.token_address or self.account} ({self.oauth})"
 
-    def beside(self, folder: Path) -> "OAuthKey":
-        inner = {
-            name: found.beside(folder)
-            for name in ("client_secret", "refresh_token", "private_key")
-            if (found := getattr(self, name)) is not None
-        }
+    def resolved_in(self, folder: Path) -> "OAuthKey":
+        inner = _inner_resolved(self, folder)
         account = _beside(self.account, folder) if self.account else ""
         return msgspec.structs.replace(self, account=account, **inner)
 
@@ -141,18 +135,14 @@ class SignatureKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     profile_file: str = ""
     profile: str = "default"
 
-    def places(self) -> str:
+    def describe(self) -> str:
         if self.profile_file:
             return f"profile {self.profile} in {self.profile_file}"
-        parts = [key.places() for key in (self.access_key, self.secret_key) if key is not None]
+        parts = [key.describe() for key in (self.access_key, self.secret_key) if key is not None]
         return " and ".join(parts) or "nowhere: no access_key, no profile_file"
 
-    def beside(self, folder: Path) -> "SignatureKey":
-        inner = {
-            name: found.beside(folder)
-            for name in ("access_key", "secret_key", "session_token")
-            if (found := getattr(self, name)) is not None
-        }
+    def resolved_in(self, folder: Path) -> "SignatureKey":
+        inner = _inner_resolved(self, folder)
         path = _beside(self.profile_file, folder) if self.profile_file else ""
         return msgspec.structs.replace(self, profile_file=path, **inner)
 
@@ -162,7 +152,7 @@ class GivenKey(Key, Struct, frozen=True):
 
     value: Secret
 
-    def places(self) -> str:
+    def describe(self) -> str:
         return "given as it is"
 
 
@@ -171,11 +161,17 @@ class SeveralKeys(Key, Struct, frozen=True):
 
     keys: tuple[Key, ...]
 
-    def places(self) -> str:
-        return "; ".join(key.places() for key in self.keys)
+    def describe(self) -> str:
+        return "; ".join(key.describe() for key in self.keys)
 
-    def beside(self, folder: Path) -> "SeveralKeys":
-        return SeveralKeys(tuple(key.beside(folder) for key in self.keys))
+    def resolved_in(self, folder: Path) -> "SeveralKeys":
+        return SeveralKeys(tuple(key.resolved_in(folder) for key in self.keys))
+
+
+def _inner_resolved(key: Struct, folder: Path) -> dict[str, Key]:
+    """The key sources within a key source, with relative paths taken from a folder."""
+    inner = {name: getattr(key, name) for name in key.__struct_fields__}
+    return {name: source.resolved_in(folder) for name, source in inner.items() if isinstance(source, Key)}
 
 
 def _beside(path: str, folder: Path) -> str:

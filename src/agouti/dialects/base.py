@@ -1,23 +1,155 @@
 """What a dialect is: pure translation between the canonical form and one wire format.
 
-A dialect makes bytes from a `Request` and facts from bytes. It opens no connection, reads no clock
-and holds no state between calls; only a stream decoder has state, for one stream.
+A dialect makes bytes from a `Request` and facts from bytes. It opens no connection, reads no clock and holds no state
+between calls; only a stream decoder has state, for one stream. What a format can do is declared in its `Abilities`.
 """
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol, TypeAlias, runtime_checkable
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
 
 from msgspec import Struct
 
-from ..core.chat import Completion, Request
-from ..core.errors import AgoutiError, ReplyUnreadable
+from ..core.address import Ending
+from ..core.chat import Completion, Json, Request
+from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable
 from ..core.events import Event
+from ..core.structured import Means
 
 if TYPE_CHECKING:
-    from ..core.vectors import Vectors, VectorsWanted
+    from ..core.declarations import Instance
+    from ..core.schema import Style
+    from ..core.vectors import Vectors, VectorsRequest
 
-Means: TypeAlias = Literal["schema", "tool", "json", "prompt"]
-"""How a model is held to a form: a schema of the provider's own, a forced call, JSON of any form, or words alone."""
+OperationName: TypeAlias = Literal["chat", "stream", "models", "embeddings", "embeddings_batch", "count", "follow"]
+"""What is asked of a provider; ``stream`` and ``embeddings_batch`` only where a format has a path of their own for
+them. ``follow`` is a request to an address that a reply has named."""
+
+PATHS: tuple[str, ...] = get_args(OperationName)[:-1]
+"""The operations whose path an entry may change."""
+
+Write: TypeAlias = Callable[[dict[str, Any], Json, Mapping[str, Json]], None]
+"""Puts a parameter into a request body: the body, the value, and all parameters of the call."""
+
+
+class Field(Struct, frozen=True):
+    """A parameter that is one field of the body.
+
+    Attributes:
+        path: names from the outside in, with slashes between them.
+        convert: makes the format's value of ours.
+
+    >>> body = {}
+    >>> Field("generationConfig/topP")(body, 0.5, {})
+    >>> body
+    {'generationConfig': {'topP': 0.5}}
+    """
+
+    path: str
+    convert: Callable[[Json], Json] | None = None
+
+    def __call__(self, body: dict[str, Any], value: Json, parameters: Mapping[str, Json]) -> None:
+        *outer, name = self.path.split("/")
+        for each in outer:
+            body = body.setdefault(each, {})
+        body[name] = value if self.convert is None else self.convert(value)
+
+
+def same_names(*names: str) -> dict[str, Write]:
+    """Parameters that a format calls as we do."""
+    return {name: Field(name) for name in names}
+
+
+def as_list(stop: str | list[str]) -> list[str]:
+    """Stop strings as a list, for formats that take no single one."""
+    return [stop] if isinstance(stop, str) else stop
+
+
+def as_written(_: dict[str, Any], __: Json, ___: Mapping[str, Json]) -> None:
+    """For a parameter that another one writes together with its own."""
+
+
+def function_of(tool: Mapping[str, Any]) -> Mapping[str, Any]:
+    """What a tool says of its function, in the nested or the flat form.
+
+    >>> function_of({"type": "function", "function": {"name": "lamp"}})["name"], function_of({"name": "lamp"})["name"]
+    ('lamp', 'lamp')
+    """
+    function: Mapping[str, Any] = tool.get("function") or tool
+    return function
+
+
+def chosen_function(choice: Json) -> str | None:
+    """The function that ``tool_choice`` names; `None` where it is a word."""
+    return function_of(choice).get("name") if isinstance(choice, Mapping) else None
+
+
+def in_common(words: Mapping[str, str], word: str | None) -> str | None:
+    """A format's word for the end in the common vocabulary; its own where it is none of them."""
+    return None if word is None else words.get(word, word)
+
+
+def no_response_format(dialect: str, kind: Json, hint: str = "") -> ParameterUnsupported:
+    """The error for a ``response_format`` that a format does not have."""
+    what = f"dialect {dialect} has no response_format of type {kind!r}"
+    return ParameterUnsupported(what, parameter="response_format", hint=hint or "Leave response_format out.")
+
+
+class VectorAbility(Struct, frozen=True, kw_only=True):
+    """How a format turns texts into vectors.
+
+    Attributes:
+        max_texts: texts that one request may hold.
+        base64: whether it can be asked for vectors as base64 of little-endian 32-bit floats.
+    """
+
+    max_texts: int
+    base64: bool = False
+
+
+class Abilities(Struct, frozen=True, kw_only=True):
+    """What a wire format can do; declared by each dialect in its own file.
+
+    Attributes:
+        parameters: our name of each parameter that it has, and how it is written; `None`: all, under our names.
+        means: how a model can be held to a form (structured output), the strongest first.
+        schema_style: what JSON Schemas have to look like: see `agouti.core.schema`.
+        open_schemas: whether its schema mode takes schemas that allow properties which they do not name.
+        image_addresses: whether images can be sent by their address; otherwise they are fetched first, if allowed.
+        vectors: how it turns texts into vectors (embeddings); `None` where it does not.
+        counts_tokens: whether it counts the tokens of a request (``encode_count``, ``decode_count``).
+        canonical: its replies and chunks are in the canonical form already.
+        streams_json: its stream decoder reads a body of ``application/json`` too; otherwise that is a whole reply.
+        endings: the paths of its operations, by which a pasted address is known.
+        model_prefix: the collection that its lists put before a model's name, left out in ours.
+    """
+
+    parameters: Mapping[str, Write] | None = None
+    means: tuple[Means, ...] = ("prompt",)
+    schema_style: "Style" = "open"
+    open_schemas: bool = True
+    image_addresses: bool = True
+    vectors: VectorAbility | None = None
+    counts_tokens: bool = False
+    canonical: bool = False
+    streams_json: bool = False
+    endings: tuple[Ending, ...] = ()
+    model_prefix: str = ""
+
+    @property
+    def takes(self) -> frozenset[str] | None:
+        """The parameters that can be expressed; `None`: all of them."""
+        return None if self.parameters is None else frozenset(self.parameters)
+
+    @property
+    def tool_schema_style(self) -> "Style":
+        """What JSON Schemas of tools have to look like: those who demand closed answers take open tools."""
+        return "open" if self.schema_style == "closed" else self.schema_style
+
+    def write(self, body: dict[str, Any], parameters: Mapping[str, Json]) -> None:
+        """Put parameters into a body, in the order of the table."""
+        for name, write in (self.parameters or {}).items():
+            if name in parameters:
+                write(body, parameters[name], parameters)
 
 
 class Fault(Struct, frozen=True):
@@ -40,13 +172,13 @@ class Outgoing(Struct, frozen=True, gc=False):
     """A request of a dialect, before the provider's address, headers, key and peculiarities are added.
 
     Attributes:
-        operation: ``chat``, ``models``, ...: an entry may give it another path.
+        operation: an entry may give it another path.
         path: the dialect's own path, after the base address; ``{model}`` stands for the model's name.
         body: the fields of the JSON body; the engine may change this dict.
         headers: headers that belong to this one operation; the entry's own win over them.
     """
 
-    operation: str
+    operation: OperationName
     path: str
     body: dict[str, Any] | None = None
     method: str = "POST"
@@ -68,21 +200,21 @@ class Pending(Struct, frozen=True, gc=False):
     stream: str = ""
 
 
-class ListedModel(Struct, frozen=True):
+class ListedModel(Struct, frozen=True, kw_only=True):
     """One model of a provider's list; `None` where the provider does not say.
 
     Attributes:
         name: exactly what is sent as the model's name.
         context: tokens of prompt and answer together.
         input_price, output_price: dollars per million tokens.
-        sees: whether it takes images.
+        inputs: what it takes: ``text``, ``image``, ...
     """
 
     name: str
     context: int | None = None
     input_price: float | None = None
     output_price: float | None = None
-    sees: bool | None = None
+    inputs: tuple[str, ...] | None = None
 
 
 class StreamDecoder(Protocol):
@@ -104,43 +236,32 @@ class StreamDecoder(Protocol):
         """The connection has closed: was the reply complete? (`False`: it was cut off.)"""
 
 
-@runtime_checkable
-class VerbatimDecoder(StreamDecoder, Protocol):
-    """A decoder of a stream whose payloads are the canonical form already.
+class EntryOptions(Struct, frozen=True, kw_only=True):
+    """What an entry says of the form that a format has at its provider.
 
     Attributes:
-        verbatim: give each payload as it came, as a `Passed` before its events.
+        chat_path: the path of the operation ``chat``, where it is not the usual one.
+        instance: what an instance of a model looks like.
     """
 
-    verbatim: bool
+    chat_path: str = ""
+    instance: "Instance | None" = None
 
 
-@runtime_checkable
-class JsonStreamDecoder(StreamDecoder, Protocol):
-    """A decoder that reads ``application/json`` as it comes as well: a stream as a JSON array, or a whole reply.
-
-    Attributes:
-        reads_json: says so.
-    """
-
-    reads_json: bool
-
-
-class Dialect(Protocol):
-    """One wire format.
+class Dialect:
+    """One wire format. Inherit from it: what a format does not have need not be written.
 
     Attributes:
         name: how it is called in a configuration.
-        takes: the parameters that it can express; `None`: all of them.
-
-    One that can hold a model to a form says so with two more: ``means``, the strongest first, and ``style``, what
-    schemas have to look like (see `core.schema`). Without them there are words alone.
+        abilities: what it can do.
     """
 
-    @property
-    def name(self) -> str: ...
-    @property
-    def takes(self) -> frozenset[str] | None: ...
+    name: str
+    abilities: Abilities
+
+    def configured(self, options: EntryOptions) -> "Dialect":
+        """The dialect in the form that a provider's entry gives it."""
+        return self
 
     def encode_chat(self, request: Request) -> Outgoing:
         """The request as path and body.
@@ -148,6 +269,7 @@ class Dialect(Protocol):
         Raises:
             RequestError: the format cannot express it.
         """
+        raise NotImplementedError
 
     def decode_chat(self, body: bytes) -> "Completion | Fault | Pending":
         """A whole reply; a `Fault` where an error came with a good status; `Pending` where it is still to come.
@@ -155,15 +277,23 @@ class Dialect(Protocol):
         Raises:
             ReplyUnreadable: it is not a reply of this dialect.
         """
+        raise NotImplementedError
 
     def stream_decoder(self) -> StreamDecoder | None:
         """A new decoder for one stream; `None` where the format has no streams: the reply is sent whole then."""
+        raise NotImplementedError
+
+    def verbatim_decoder(self) -> StreamDecoder | None:
+        """A decoder that gives each payload as it came as well, as a `Passed`; only for a canonical format."""
+        return self.stream_decoder()
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         """What an error reply means. Never raises, whatever the body holds."""
+        raise NotImplementedError
 
     def encode_models(self) -> Outgoing | None:
         """The request for the list of models; `None` where the format has none."""
+        return None
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         """The provider's list.
@@ -171,38 +301,15 @@ class Dialect(Protocol):
         Raises:
             ReplyUnreadable: it is not such a list.
         """
+        raise ReplyUnreadable(f"dialect {self.name} has no list of models")
 
-
-class WithoutList:
-    """For a format that has no list of models."""
-
-    def encode_models(self) -> Outgoing | None:
-        """There is no request for it."""
-        return None
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        """There is nothing to decode."""
-        raise ReplyUnreadable("this dialect has no list of models")
-
-
-@runtime_checkable
-class EmbeddingDialect(Protocol):
-    """A wire format that turns texts into vectors as well.
-
-    Attributes:
-        most_texts: texts that one request may hold.
-        base64: whether it can be asked for vectors as base64 of little-endian 32-bit floats.
-    """
-
-    most_texts: ClassVar[int]
-    base64: ClassVar[bool]
-
-    def encode_vectors(self, wanted: "VectorsWanted") -> Outgoing:
-        """The request as path and body.
+    def encode_vectors(self, request: "VectorsRequest") -> Outgoing:
+        """The request for vectors (embeddings) as path and body.
 
         Raises:
             RequestError: the format cannot express it.
         """
+        raise NotImplementedError
 
     def decode_vectors(self, body: bytes) -> "Vectors | Fault":
         """The vectors, in the order of the texts.
@@ -210,3 +317,30 @@ class EmbeddingDialect(Protocol):
         Raises:
             ReplyUnreadable: it is not such a reply.
         """
+        raise NotImplementedError
+
+    def encode_count(self, request: Request) -> Outgoing:
+        """The request that counts the tokens of a chat request as path and body."""
+        raise NotImplementedError
+
+    def decode_count(self, body: bytes) -> "int | Fault":
+        """The number of tokens.
+
+        Raises:
+            ReplyUnreadable: it is not such a reply.
+        """
+        raise NotImplementedError
+
+    def adopted(self, body: dict[str, Any]) -> dict[str, Json]:
+        """What a provider's entry must say for requests like this one, which was pasted."""
+        return {}
+
+
+def complete(dialect: object) -> list[str]:
+    """What an object lacks to be a dialect.
+
+    >>> complete(object())[:2]
+    ['abilities', 'adopted']
+    """
+    names = [each for each in (*vars(Dialect), *Dialect.__annotations__) if not each.startswith("_")]
+    return sorted(each for each in set(names) if not hasattr(dialect, each))

@@ -1,28 +1,34 @@
 """The dialect marked by ``POST {base}/chat/completions``: the OpenAI-compatible interface.
 
 It is nearly the canonical form itself, so a request is encoded as it stands. Replies come from
-many kinds of server, hence the lenient reading: see `core.lenient`.
+many kinds of server, hence the lenient reading: see `core.json_lenient`.
 """
 
 from collections.abc import Mapping
-from functools import cache
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any
 
 import msgspec
 from msgspec import Struct
 
+from ..core.address import Ending
 from ..core.chat import Choice, Completion, Request, SafetyNote, ToolCall, ToolFunction
-from ..core.errors import (
-    ReplyUnreadable,
+from ..core.errors import ReplyUnreadable
+from ..core.json_lenient import UNDECODABLE
+from ..core.messages import message_json
+from ..core.structured import MEANS
+from .base import Abilities, Fault, Outgoing, StreamDecoder, VectorAbility
+from .chat_fields import (
+    CODES,
+    CallFields,
+    MessageFields,
+    UsageFields,
+    arguments_text,
+    citations_of,
+    finish_reason,
+    usage_of,
 )
-from ..core.lenient import UNDECODABLE
-from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
-from .chat_fields import CODES, FINISH, CallFields, MessageFields, UsageFields, arguments_text, citations_of, usage_of
+from .shared import ChatVectors, ModelListing
 from .streams import read_reply
-
-if TYPE_CHECKING:
-    from ..core.schema import Style
-    from ..core.vectors import Vectors, VectorsWanted
 
 
 class _Choice(Struct, gc=False):
@@ -41,60 +47,30 @@ class _Reply(Struct):
     error: Any = None
 
 
-class _Vector(Struct, gc=False):
-    index: int | None = None
-    embedding: list[float] | bytes | None = None
-
-
-class _VectorsReply(Struct):
-    data: list[_Vector] | None = None
-    model: str | None = None
-    usage: UsageFields | None = None
-    error: Any = None
-
-
-@cache
-def _vectors_decoder() -> "msgspec.json.Decoder[_VectorsReply]":
-    return msgspec.json.Decoder(_VectorsReply)
-
-
 _decode_reply = msgspec.json.Decoder(_Reply).decode
 
 
-class _Pricing(Struct, gc=False):
-    prompt: str | float | None = None
-    completion: str | float | None = None
-
-
-class _Architecture(Struct):
-    input_modalities: list[str] | None = None
-
-
-class _Listed(Struct):
-    id: str | None = None
-    context_length: int | None = None
-    context_window: int | None = None
-    max_model_len: int | None = None
-    pricing: _Pricing | None = None
-    architecture: _Architecture | None = None
-
-
-class _List(Struct):
-    data: list[_Listed]
-
-
-class ChatDialect:
+class ChatDialect(ModelListing, ChatVectors):
     """See the module."""
 
-    name: ClassVar[str] = "chat"
-    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
-    style: ClassVar["Style"] = "closed"
-    takes: ClassVar[frozenset[str] | None] = None
-    most_texts: ClassVar[int] = 256
-    base64: ClassVar[bool] = True
+    name = "chat"
+    abilities = Abilities(
+        means=MEANS,
+        schema_style="closed",
+        vectors=VectorAbility(max_texts=256, base64=True),
+        canonical=True,
+        endings=(
+            Ending(r"/deployments/(?P<model>[^/]+)/chat/completions", keep=True),
+            Ending(r"/deployments/(?P<model>[^/]+)/embeddings", "embeddings", keep=True),
+            Ending("/chat/completions"),
+            Ending("/embeddings", "embeddings"),
+            Ending("/models", "models"),
+        ),
+    )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        body: dict[str, Any] = {"model": request.model, "messages": request.messages, **request.parameters}
+        messages = [message_json(message) for message in request.messages]
+        body: dict[str, Any] = {"model": request.model, "messages": messages, **request.parameters}
         if request.stream:
             body["stream"] = True
             body.setdefault("stream_options", {"include_usage": True})
@@ -123,42 +99,10 @@ class ChatDialect:
 
         return ChatStream(self.classify)
 
-    def encode_models(self) -> Outgoing:
-        return Outgoing("models", "/models", method="GET")
+    def verbatim_decoder(self) -> StreamDecoder:
+        from .chat_stream import ChatStream
 
-    def encode_vectors(self, wanted: "VectorsWanted") -> Outgoing:
-        body: dict[str, Any] = {"model": wanted.model, "input": wanted.texts}
-        if wanted.dimensions is not None:
-            body["dimensions"] = wanted.dimensions
-        if wanted.base64:
-            body["encoding_format"] = "base64"
-        body.update(wanted.extra)
-        return Outgoing("embeddings", "/embeddings", body)
-
-    def decode_vectors(self, body: bytes) -> "Vectors | Fault":
-        from ..core.vectors import Vectors
-
-        try:
-            reply = _vectors_decoder().decode(body)
-        except UNDECODABLE:
-            reply = read_reply(body, _VectorsReply, "the reply")
-        if reply.data is None:
-            if reply.error is not None:
-                return self.classify(200, {}, body)
-            raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `data`")
-        if any(each.embedding is None for each in reply.data):
-            raise ReplyUnreadable("a vector is missing in the reply")
-        data = reply.data
-        if all(each.index is not None for each in data):
-            data = sorted(data, key=lambda each: each.index or 0)
-        usage = usage_of(reply.usage) if reply.usage is not None else None
-        return Vectors([each.embedding for each in data if each.embedding is not None], reply.model, usage)
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        if body.lstrip()[:1] == b"[":
-            body = b'{"data": %s}' % body  # some servers leave the object around it out
-        listed = read_reply(body, _List, "the list of models").data
-        return tuple([_listed(model.id, model) for model in listed if model.id])
+        return ChatStream(self.classify, verbatim=True)
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify  # only needed once something is wrong
@@ -166,31 +110,11 @@ class ChatDialect:
         return classify(status, headers, body, CODES)
 
 
-def _listed(name: str, model: _Listed) -> ListedModel:
-    pricing = model.pricing or _Pricing()
-    modalities = model.architecture.input_modalities if model.architecture is not None else None
-    return ListedModel(
-        name,
-        model.context_length or model.context_window or model.max_model_len,
-        _per_million(pricing.prompt),
-        _per_million(pricing.completion),
-        "image" in modalities if modalities is not None else None,
-    )
-
-
-def _per_million(per_token: str | float | None) -> float | None:
-    try:
-        return None if per_token is None else round(float(per_token) * 1e6, 6)
-    except ValueError:
-        return None
-
-
-def _choice(choice: _Choice, cited: list[str] | None) -> Choice:
+def _choice(choice: _Choice, addresses: list[str] | None) -> Choice:
     message = choice.message
-    reason = choice.finish_reason
-    reason = FINISH.get(reason, reason) if reason is not None else None
+    reason = finish_reason(choice.finish_reason)
     if message is None:
-        return Choice("", reason)
+        return Choice(finish_reason=reason)
     content = message.content
     text = content if isinstance(content, str) else "".join([part.text or "" for part in content or ()])
     if message.refusal and reason == "stop":
@@ -199,11 +123,11 @@ def _choice(choice: _Choice, cited: list[str] | None) -> Choice:
     return Choice(
         text,
         reason,
-        message.reasoning_content or message.reasoning,
-        message.refusal,
-        tuple([_call(call) for call in calls]) if calls else (),
-        citations_of(message.annotations, cited) if message.annotations or cited else (),
-        _safety(choice.content_filter_results) if choice.content_filter_results else (),
+        reasoning=message.reasoning_content or message.reasoning,
+        refusal=message.refusal,
+        tool_calls=tuple([_call(call) for call in calls]) if calls else (),
+        citations=citations_of(message.annotations, addresses) if message.annotations or addresses else (),
+        safety=_safety(choice.content_filter_results) if choice.content_filter_results else (),
     )
 
 
@@ -220,5 +144,5 @@ def _safety(results: Mapping[str, Any]) -> tuple[SafetyNote, ...]:
 def _call(call: CallFields) -> ToolCall:
     function = call.function
     if function is None:
-        return ToolCall(ToolFunction(), call.id)
+        return ToolCall(ToolFunction(None, ""), call.id)
     return ToolCall(ToolFunction(function.name, arguments_text(function.arguments)), call.id)

@@ -5,7 +5,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Citation, Usage
+from ..core.chat import Citation
 from ..core.errors import (
     ContentRefused,
     ContextOverflow,
@@ -16,6 +16,7 @@ from ..core.errors import (
     Overloaded,
     RateLimited,
 )
+from ..core.usage import Usage
 
 _encode = msgspec.json.Encoder().encode
 
@@ -27,6 +28,12 @@ FINISH = {
     "eos": "stop",
     "end_turn": "stop",
 }
+
+
+def finish_reason(word: str | None) -> str | None:
+    """The reason for the end, in the common vocabulary."""
+    return FINISH.get(word, word) if word is not None else None
+
 
 CODES = {
     "invalid_api_key": CredentialRefused,

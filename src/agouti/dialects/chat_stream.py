@@ -8,8 +8,8 @@ from msgspec import Struct
 
 from ..core.errors import ReplyUnreadable
 from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
-from ..core.lenient import UNDECODABLE, decode_json, lenient
-from ..core.sse import SseDecoder
+from ..core.framing_sse import SseDecoder
+from ..core.json_lenient import UNDECODABLE, decode_json, lenient
 from .base import Fault
 from .chat_fields import FINISH, FunctionFields, MessageFields, UsageFields, arguments_text, citations_of, usage_of
 
@@ -42,7 +42,7 @@ class ChatStream:
 
     __slots__ = ("_classify", "_events", "_finished", "_refused", "_sse", "_started", "done", "failure", "verbatim")
 
-    def __init__(self, classify: Callable[[int, Mapping[str, str], bytes], Fault]) -> None:
+    def __init__(self, classify: Callable[[int, Mapping[str, str], bytes], Fault], *, verbatim: bool = False) -> None:
         self._classify = classify
         self._sse = SseDecoder()
         self._events: list[Event] = []
@@ -51,7 +51,7 @@ class ChatStream:
         self._refused = False
         self.done = False
         self.failure: Fault | None = None
-        self.verbatim = False
+        self.verbatim = verbatim
 
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []

@@ -1,24 +1,14 @@
 """The dialect marked by ``POST {base}/models/{model}:generateContent``: contents in parts, one object of settings."""
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any
 from urllib.parse import quote
 
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import (
-    Choice,
-    Citation,
-    Completion,
-    Json,
-    Message,
-    Request,
-    SafetyNote,
-    ToolCall,
-    ToolFunction,
-    Usage,
-)
+from ..core.address import Ending
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, SafetyNote, ToolCall, ToolFunction
 from ..core.errors import (
     ContentRefused,
     CredentialRefused,
@@ -32,30 +22,31 @@ from ..core.errors import (
     RequestRefused,
 )
 from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
-from ..core.jsonarray import ArraySplitter
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
-from ..core.sse import SseDecoder
-from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
+from ..core.framing_array import ArraySplitter
+from ..core.framing_sse import SseDecoder
+from ..core.messages import ImagePart, arguments_of, by_role, function_names, parts_of, system_and_rest, text_of
+from ..core.structured import MEANS
+from ..core.usage import Usage
+from ..core.vectors import Vectors, VectorsRequest
+from .base import (
+    Abilities,
+    Dialect,
+    Fault,
+    Field,
+    ListedModel,
+    Outgoing,
+    StreamDecoder,
+    VectorAbility,
+    Write,
+    as_list,
+    as_written,
+    chosen_function,
+    function_of,
+    in_common,
+    no_response_format,
+)
 from .streams import PayloadStream, read_reply
 
-if TYPE_CHECKING:
-    from ..core.schema import Style
-
-# Parameters that go into `generationConfig`.
-_CONFIG = {
-    "temperature": "temperature",
-    "top_p": "topP",
-    "max_tokens": "maxOutputTokens",
-    "n": "candidateCount",
-    "seed": "seed",
-    "presence_penalty": "presencePenalty",
-    "frequency_penalty": "frequencyPenalty",
-    "logprobs": "responseLogprobs",
-    "top_logprobs": "logprobs",
-    "stop": "stopSequences",
-}
 _THINKING = {"none": 0, "minimal": 512, "low": 1024, "medium": 8192, "high": 24576}
 _FINISH = {
     "STOP": "stop",
@@ -146,6 +137,11 @@ class _Reply(Struct, rename="camel"):
     error: Any = None
 
 
+class _Count(Struct, rename="camel"):
+    total_tokens: int | None = None
+    error: Any = None
+
+
 class _Listed(Struct, rename="camel"):
     name: str | None = None
     input_token_limit: int | None = None
@@ -168,42 +164,127 @@ _REPLY = msgspec.json.Decoder(_Reply)
 _encode = msgspec.json.Encoder().encode
 
 
-class ContentsDialect:
+def _thinking(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
+    budget = _THINKING.get(effort)
+    if budget is None:
+        raise ParameterUnsupported(
+            f"dialect contents has no reasoning_effort {effort!r}",
+            parameter="reasoning_effort",
+            hint=f"It takes {', '.join(_THINKING)}.",
+        )
+    config = body.setdefault("generationConfig", {})
+    config["thinkingConfig"] = {"thinkingBudget": budget, "includeThoughts": budget > 0}
+
+
+def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
+    if not tools:
+        return
+    body["tools"] = [{"functionDeclarations": [_tool(tool) for tool in tools]}]
+    if "tool_choice" in parameters:
+        body["toolConfig"] = {"functionCallingConfig": _choice(parameters["tool_choice"])}
+
+
+def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    function = function_of(tool)
+    body = {"name": function.get("name")}
+    if function.get("description"):
+        body["description"] = function["description"]
+    if function.get("parameters"):
+        body["parametersJsonSchema"] = function["parameters"]
+    return body
+
+
+def _choice(choice: str | Mapping[str, Any]) -> dict[str, Json]:
+    if isinstance(choice, Mapping):
+        return {"mode": "ANY", "allowedFunctionNames": [chosen_function(choice)]}
+    return {"mode": {"required": "ANY", "none": "NONE"}.get(choice, "AUTO")}
+
+
+def _format(body: dict[str, Any], form: Mapping[str, Any], _: Mapping[str, Json]) -> None:
+    kind = form.get("type")
+    if kind == "text":
+        return
+    if kind not in ("json_object", "json_schema"):
+        raise no_response_format("contents", kind)
+    config = body.setdefault("generationConfig", {})
+    config["responseMimeType"] = "application/json"
+    if kind == "json_schema":
+        config["responseJsonSchema"] = form.get("json_schema", {}).get("schema")
+
+
+_PARAMETERS: dict[str, Write] = {
+    "temperature": Field("generationConfig/temperature"),
+    "top_p": Field("generationConfig/topP"),
+    "max_tokens": Field("generationConfig/maxOutputTokens"),
+    "n": Field("generationConfig/candidateCount"),
+    "seed": Field("generationConfig/seed"),
+    "presence_penalty": Field("generationConfig/presencePenalty"),
+    "frequency_penalty": Field("generationConfig/frequencyPenalty"),
+    "logprobs": Field("generationConfig/responseLogprobs"),
+    "top_logprobs": Field("generationConfig/logprobs"),
+    "stop": Field("generationConfig/stopSequences", as_list),
+    "reasoning_effort": _thinking,
+    "response_format": _format,
+    "tools": _tools,
+    "tool_choice": as_written,
+}
+_COLLECTION = "models/"
+_OPERATION = "(?:generateContent|embedContent|batchEmbedContents)"
+
+
+class ContentsDialect(Dialect):
     """See the module."""
 
-    name: ClassVar[str] = "contents"
-    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "json", "prompt")
-    style: ClassVar["Style"] = "open"
-    takes: ClassVar[frozenset[str] | None] = frozenset(
-        (*_CONFIG, "tools", "tool_choice", "reasoning_effort", "response_format")
+    name = "contents"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        means=MEANS,
+        vectors=VectorAbility(max_texts=100),
+        counts_tokens=True,
+        streams_json=True,
+        endings=(
+            Ending(rf"/(?P<model>(?:models|tunedModels)/[^/:]+):{_OPERATION}"),
+            Ending(r"/(?P<model>(?:models|tunedModels)/[^/:]+):streamGenerateContent", drops=("alt",)),
+            Ending(r"/(?P<model>(?:models|tunedModels)/[^/:]+):countTokens", "count"),
+            Ending("/models", "models"),
+        ),
+        model_prefix=_COLLECTION,
     )
 
-    most_texts: ClassVar[int] = 100
-    base64: ClassVar[bool] = False
-
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(messages_of(request.messages))
-        given = request.parameters
-        body: dict[str, Any] = {"contents": _contents(rest)}
-        if system:
-            body["systemInstruction"] = {"parts": [{"text": system}]}
-        config = renamed(given, _CONFIG)
-        if "reasoning_effort" in given and (budget := _THINKING.get(given["reasoning_effort"])) is not None:
-            config["thinkingConfig"] = {"thinkingBudget": budget, "includeThoughts": budget > 0}
-        if "response_format" in given:
-            config |= _format(given["response_format"])
-        if given.get("tools"):
-            body["tools"] = [{"functionDeclarations": [_tool(tool) for tool in given["tools"]]}]
-            if "tool_choice" in given:
-                body["toolConfig"] = {"functionCallingConfig": _choice(given["tool_choice"])}
-        extra = dict(request.extra)
-        if config or "generationConfig" in extra:
-            body["generationConfig"] = {**config, **extra.pop("generationConfig", {})}
-        body.update(extra)
+        body = self._body(request)
         path = f"/{quote(_collected(request.model), safe='/')}"
         if request.stream:
             return Outgoing("stream", f"{path}:streamGenerateContent?alt=sse", body, accept="text/event-stream")
         return Outgoing("chat", f"{path}:generateContent", body)
+
+    def _body(self, request: Request) -> dict[str, Any]:
+        system, rest = system_and_rest(request.messages)
+        body: dict[str, Any] = {"contents": _contents(rest)}
+        if system:
+            body["systemInstruction"] = {"parts": [{"text": system}]}
+        self.abilities.write(body, request.parameters)
+        extra = dict(request.extra)
+        if "generationConfig" in extra:
+            body["generationConfig"] = {**body.get("generationConfig", {}), **extra.pop("generationConfig")}
+        body.update(extra)
+        return body
+
+    def encode_count(self, request: Request) -> Outgoing:
+        body = self._body(request)
+        path = f"/{quote(_collected(request.model), safe='/')}:countTokens"
+        if body.keys() == {"contents"}:
+            return Outgoing("count", path, body)
+        # System text and tools are counted only as a part of the whole request.
+        return Outgoing("count", path, {"generateContentRequest": {"model": _collected(request.model), **body}})
+
+    def decode_count(self, body: bytes) -> int | Fault:
+        reply = read_reply(body, _Count, "the token count")
+        if reply.total_tokens is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but has no `totalTokens`")
+        return reply.total_tokens
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Reply, "the reply")
@@ -228,40 +309,44 @@ class ContentsDialect:
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/models", method="GET")
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+    def encode_vectors(self, request: VectorsRequest) -> Outgoing:
         requests: list[dict[str, Any]] = []
-        for text in wanted.texts:
+        for text in request.texts:
             each: dict[str, Any] = {"content": {"parts": [{"text": text}]}}
-            if wanted.dimensions is not None:
-                each["outputDimensionality"] = wanted.dimensions
-            requests.append({**each, **wanted.extra})
-        path = f"/{quote(_collected(wanted.model), safe='/')}"
+            if request.dimensions is not None:
+                each["outputDimensionality"] = request.dimensions
+            requests.append({**each, **request.extra})
+        path = f"/{quote(_collected(request.model), safe='/')}"
         if len(requests) == 1:
             return Outgoing("embeddings", f"{path}:embedContent", requests[0])
-        named = [{"model": _collected(wanted.model), **each} for each in requests]
-        return Outgoing("embeddings of several", f"{path}:batchEmbedContents", {"requests": named})
+        named = [{"model": _collected(request.model), **each} for each in requests]
+        return Outgoing("embeddings_batch", f"{path}:batchEmbedContents", {"requests": named})
 
     def decode_vectors(self, body: bytes) -> Vectors | Fault:
         reply = read_reply(body, _VectorsReply, "the reply")
-        found = reply.embeddings if reply.embedding is None else [reply.embedding]
-        if found is None or any(each.values is None for each in found):
+        vectors = reply.embeddings if reply.embedding is None else [reply.embedding]
+        if vectors is None or any(each.values is None for each in vectors):
             raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `embeddings`")
-        return Vectors([each.values for each in found if each.values is not None])
+        return Vectors([each.values for each in vectors if each.values is not None])
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        listed = read_reply(body, _List, "the list of models").models
+        models = read_reply(body, _List, "the list of models").models
         return tuple(
-            [ListedModel(each.name.removeprefix("models/"), each.input_token_limit) for each in listed if each.name]
+            [
+                ListedModel(name=each.name.removeprefix(_COLLECTION), context=each.input_token_limit)
+                for each in models
+                if each.name
+            ]
         )
 
 
 def _collected(model: str) -> str:
     """The model with its collection: a prefix that is there stays, tuned models have one of their own."""
-    return model if "/" in model else f"models/{model}"
+    return model if "/" in model else _COLLECTION + model
 
 
 def _contents(messages: list[Message]) -> list[dict[str, Json]]:
-    names = {call.id: call.function.name for message in messages for call in message.tool_calls or ()}
+    names = function_names(messages)
     turns = by_role(messages, lambda message: _parts(message, names), assistant="model")
     return [{"role": role, "parts": parts} for role, parts in turns]
 
@@ -282,40 +367,10 @@ def _parts(message: Message, names: Mapping[str | None, str | None]) -> list[dic
         else:
             suffix = part.address.partition("?")[0].rpartition(".")[2].lower()
             parts.append({"fileData": {"mimeType": _MEDIA.get(suffix, "image/jpeg"), "fileUri": part.address}})
-    for call in message.tool_calls or ():
-        made: dict[str, Json] = {"name": call.function.name, "args": arguments_of(call)}
-        parts.append({"functionCall": {**made, "id": call.id} if call.id else made})
+    for call in message.tool_calls:
+        function: dict[str, Json] = {"name": call.function.name, "args": arguments_of(call)}
+        parts.append({"functionCall": {**function, "id": call.id} if call.id else function})
     return parts
-
-
-def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
-    function = tool.get("function", tool)
-    found = {"name": function.get("name")}
-    if function.get("description"):
-        found["description"] = function["description"]
-    if function.get("parameters"):
-        found["parametersJsonSchema"] = function["parameters"]
-    return found
-
-
-def _choice(wanted: str | Mapping[str, Any]) -> dict[str, Json]:
-    if isinstance(wanted, Mapping):
-        return {"mode": "ANY", "allowedFunctionNames": [wanted.get("function", wanted).get("name")]}
-    return {"mode": {"required": "ANY", "none": "NONE"}.get(wanted, "AUTO")}
-
-
-def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
-    kind = wanted.get("type")
-    if kind == "text":
-        return {}
-    if kind == "json_object":
-        return {"responseMimeType": "application/json"}
-    if kind == "json_schema":
-        schema = wanted.get("json_schema", {}).get("schema")
-        return {"responseMimeType": "application/json", "responseJsonSchema": schema}
-    error = ParameterUnsupported(f"dialect contents has no response_format of type {kind!r}")
-    error.parameter = "response_format"
-    raise error
 
 
 def _blocked(reply: _Reply) -> Fault | None:
@@ -327,16 +382,23 @@ def _blocked(reply: _Reply) -> Fault | None:
 
 def _as_choice(candidate: _Candidate) -> Choice:
     parts = (candidate.content.parts if candidate.content is not None else None) or []
-    calls = tuple([_call(place, made) for place, made in enumerate(p.function_call for p in parts if p.function_call)])
+    functions = [part.function_call for part in parts if part.function_call]
+    calls = tuple([_call(number, function) for number, function in enumerate(functions)])
     thoughts = "".join([part.text or "" for part in parts if part.thought])
     texts = "".join([part.text or "" for part in parts if not part.thought])
-    reason = _finish(candidate.finish_reason, bool(calls))
-    return Choice(texts, reason, thoughts or None, None, calls, _citations(candidate), _safety(candidate))
+    return Choice(
+        texts,
+        _finish(candidate.finish_reason, bool(calls)),
+        reasoning=thoughts or None,
+        tool_calls=calls,
+        citations=_citations(candidate),
+        safety=_safety(candidate),
+    )
 
 
 def _citations(candidate: _Candidate) -> tuple[Citation, ...]:
-    told = candidate.citation_metadata
-    sources = (told.citation_sources or told.citations or ()) if told is not None else ()
+    metadata = candidate.citation_metadata
+    sources = (metadata.citation_sources or metadata.citations or ()) if metadata is not None else ()
     return tuple([Citation(each.uri or "", each.title or "", "", each.start_index, each.end_index) for each in sources])
 
 
@@ -345,17 +407,15 @@ def _safety(candidate: _Candidate) -> tuple[SafetyNote, ...]:
     return tuple([SafetyNote(each.category or "", each.probability or "", bool(each.blocked)) for each in ratings])
 
 
-def _call(place: int, made: _FunctionCall) -> ToolCall:
-    arguments = _encode(made.args if isinstance(made.args, dict) else {}).decode()
+def _call(number: int, function: _FunctionCall) -> ToolCall:
+    arguments = _encode(function.args if isinstance(function.args, dict) else {}).decode()
     # Many models leave the identifier out, and conversations need one.
-    return ToolCall(ToolFunction(made.name, arguments), made.id or f"call_{place}")
+    return ToolCall(ToolFunction(function.name, arguments), function.id or f"call_{number}")
 
 
 def _finish(reason: str | None, called: bool) -> str | None:
-    if reason is None:
-        return None
-    found = _FINISH.get(reason, reason)
-    return "tool_calls" if called and found == "stop" else found
+    common = in_common(_FINISH, reason)
+    return "tool_calls" if called and common == "stop" else common
 
 
 def _usage(usage: _Usage) -> Usage:
@@ -371,8 +431,6 @@ class _ContentsStream(PayloadStream):
 
     They come as server-sent events, or as a JSON array where a server passes over ``alt=sse``: the first byte tells.
     """
-
-    reads_json = True
 
     def __init__(self, dialect: ContentsDialect) -> None:
         super().__init__(SseDecoder())
@@ -415,10 +473,10 @@ class _ContentsStream(PayloadStream):
     def _candidate(self, candidate: _Candidate, index: int, events: list[Event]) -> None:
         for part in (candidate.content.parts if candidate.content is not None else None) or ():
             if part.function_call is not None:
-                place = self._called.get(index, 0)
-                self._called[index] = place + 1
-                made = _call(place, part.function_call)
-                events.append(ToolCallPiece(place, made.id, made.function.name, made.function.arguments or "", index))
+                number = self._called.get(index, 0)
+                self._called[index] = number + 1
+                call = _call(number, part.function_call)
+                events.append(ToolCallPiece(number, call.id, call.function.name, call.function.arguments or "", index))
             elif part.text:
                 events.append(Reasoning(part.text, index) if part.thought else Text(part.text, index))
         events += [Cited(citation, index) for citation in _citations(candidate)]

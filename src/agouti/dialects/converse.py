@@ -1,12 +1,13 @@
 """The dialect marked by ``POST {base}/model/{model}/converse``: blocks without types, streams of binary frames."""
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any
 
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.address import Ending
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction
 from ..core.errors import (
     AgoutiError,
     CredentialRefused,
@@ -20,19 +21,30 @@ from ..core.errors import (
     RequestError,
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Text, ToolCallPiece, UsageTold
-from ..core.eventstream import FrameDecoder
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest, text_of
-from ..core.sse import ServerEvent
-from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, Means, Outgoing, StreamDecoder, WithoutList
+from ..core.framing_binary import FrameDecoder
+from ..core.framing_sse import ServerEvent
+from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest, text_of
+from ..core.usage import Usage
+from ..core.vectors import Vectors, VectorsRequest
+from .base import (
+    Abilities,
+    Dialect,
+    Fault,
+    Field,
+    Outgoing,
+    StreamDecoder,
+    VectorAbility,
+    Write,
+    as_list,
+    as_written,
+    chosen_function,
+    function_of,
+    in_common,
+)
 from .faults import classify
 from .streams import PayloadStream, read_reply
 
-if TYPE_CHECKING:
-    from ..core.schema import Style
-
-_CONFIG = {"max_tokens": "maxTokens", "temperature": "temperature", "top_p": "topP", "stop": "stopSequences"}
+_CONFIG = "inferenceConfig"
 _FORMATS = {"image/png": "png", "image/jpeg": "jpeg", "image/gif": "gif", "image/webp": "webp"}
 _FINISH = {
     "end_turn": "stop",
@@ -147,32 +159,73 @@ _EVENT = msgspec.json.Decoder(_StreamEvent)
 _encode = msgspec.json.Encoder().encode
 
 
-class ConverseDialect(WithoutList):
+def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
+    choice = parameters.get("tool_choice")
+    if not tools or (choice == "none" and not _called(body["messages"])):
+        return
+    if choice == "none":
+        raise ParameterUnsupported(
+            "dialect converse cannot forbid tools in a conversation that has called some",
+            parameter="tool_choice",
+            hint='Leave tool_choice = "none" out and say it in the prompt.',
+        )
+    config: dict[str, Json] = {"tools": [_tool(tool) for tool in tools]}
+    if isinstance(choice, Mapping):
+        config["toolChoice"] = {"tool": {"name": chosen_function(choice)}}
+    elif choice is not None:
+        config["toolChoice"] = {"any": {}} if choice == "required" else {"auto": {}}
+    body["toolConfig"] = config
+
+
+def _called(turns: list[dict[str, Any]]) -> bool:
+    return any("toolUse" in block or "toolResult" in block for turn in turns for block in turn["content"])
+
+
+def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    function = function_of(tool)
+    spec: dict[str, Json] = {
+        "name": function.get("name"),
+        "inputSchema": {"json": function.get("parameters") or {"type": "object"}},
+    }
+    if function.get("description"):
+        spec["description"] = function["description"]
+    return {"toolSpec": spec}
+
+
+_PARAMETERS: dict[str, Write] = {
+    "max_tokens": Field(f"{_CONFIG}/maxTokens"),
+    "temperature": Field(f"{_CONFIG}/temperature"),
+    "top_p": Field(f"{_CONFIG}/topP"),
+    "stop": Field(f"{_CONFIG}/stopSequences", as_list),
+    "tools": _tools,
+    "tool_choice": as_written,
+}
+
+
+class ConverseDialect(Dialect):
     """See the module."""
 
-    name: ClassVar[str] = "converse"
-    means: ClassVar[tuple[Means, ...]] = ("tool", "prompt")
-    style: ClassVar["Style"] = "inlined"
-    takes: ClassVar[frozenset[str] | None] = frozenset((*_CONFIG, "tools", "tool_choice"))
-    takes_addresses: ClassVar[bool] = False
-    most_texts: ClassVar[int] = 1
-    base64: ClassVar[bool] = False
+    name = "converse"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        means=("tool", "prompt"),
+        schema_style="inlined",
+        image_addresses=False,
+        vectors=VectorAbility(max_texts=1),
+        endings=(Ending(r"/model/(?P<model>[^/]+)/(?:converse|converse-stream|invoke)"),),
+    )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(messages_of(request.messages))
-        given = request.parameters
+        system, rest = system_and_rest(request.messages)
         body: dict[str, Any] = {
             "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)]
         }
         if system:
             body["system"] = [{"text": system}]
-        config = renamed(given, _CONFIG)
-        if given.get("tools") and (tools := _tools(given, rest)):
-            body["toolConfig"] = tools
+        self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
-        config |= extra.pop("inferenceConfig", {})
-        if config:
-            body["inferenceConfig"] = config
+        if _CONFIG in extra:
+            body[_CONFIG] = {**body.get(_CONFIG, {}), **extra.pop(_CONFIG)}
         body.update(extra)
         if request.stream:
             return Outgoing(
@@ -185,7 +238,7 @@ class ConverseDialect(WithoutList):
         if reply.output is None:
             raise ReplyUnreadable("the reply is JSON, but has no `output`")
         blocks = (reply.output.message.content if reply.output.message is not None else None) or []
-        texts, thoughts, calls, cited = [], [], [], []
+        texts, thoughts, calls, citations = [], [], [], []
         for block in blocks:
             texts.append(block.text or "")
             if block.tool_use is not None:
@@ -195,14 +248,13 @@ class ConverseDialect(WithoutList):
                 thoughts.append((inner.text if inner is not None else None) or "")
             if block.citations_content is not None:
                 texts += [piece.text or "" for piece in block.citations_content.content or ()]
-                cited += [_citation(each) for each in block.citations_content.citations or ()]
+                citations += [_citation(each) for each in block.citations_content.citations or ()]
         choice = Choice(
             "".join(texts),
-            _finish(reply.stop_reason),
-            "".join(thoughts) or None,
-            None,
-            tuple(calls),
-            tuple(cited),
+            in_common(_FINISH, reply.stop_reason),
+            reasoning="".join(thoughts) or None,
+            tool_calls=tuple(calls),
+            citations=tuple(citations),
         )
         return Completion((choice,), None, None, _usage(reply.usage) if reply.usage is not None else None)
 
@@ -214,11 +266,11 @@ class ConverseDialect(WithoutList):
         kind = _CODES.get(headers.get(_ERROR_TYPE, "").partition(":")[0])
         return fault if kind is None else msgspec.structs.replace(fault, kind=kind, parameter=None)
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
-        body: dict[str, Any] = {"inputText": wanted.texts[0]}
-        if wanted.dimensions is not None:
-            body["dimensions"] = wanted.dimensions
-        return Outgoing("embeddings", "/model/{model}/invoke", {**body, **wanted.extra})
+    def encode_vectors(self, request: VectorsRequest) -> Outgoing:
+        body: dict[str, Any] = {"inputText": request.texts[0]}
+        if request.dimensions is not None:
+            body["dimensions"] = request.dimensions
+        return Outgoing("embeddings", "/model/{model}/invoke", {**body, **request.extra})
 
     def decode_vectors(self, body: bytes) -> Vectors | Fault:
         reply = read_reply(body, _Embedding, "the reply")
@@ -238,49 +290,20 @@ def _blocks(message: Message) -> list[dict[str, Json]]:
             blocks.append({"text": part.text})
         elif not part.data:
             raise RequestError(
-                "dialect converse takes pictures only as data, not by their address",
-                hint="Pass the picture itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
+                "dialect converse takes images only as data, not by their address",
+                hint="Pass the image itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
             )
         elif part.media_type not in _FORMATS:
             raise RequestError(
-                f"dialect converse takes no pictures of type {part.media_type}",
+                f"dialect converse takes no images of type {part.media_type}",
                 hint=f"It takes {', '.join(_FORMATS)}.",
             )
         else:
             blocks.append({"image": {"format": _FORMATS[part.media_type], "source": {"bytes": part.data}}})
     return blocks + [
         {"toolUse": {"toolUseId": call.id or "", "name": call.function.name, "input": arguments_of(call)}}
-        for call in message.tool_calls or ()
+        for call in message.tool_calls
     ]
-
-
-def _tools(given: Mapping[str, Any], messages: list[Message]) -> dict[str, Json] | None:
-    choice = given.get("tool_choice")
-    if choice == "none":
-        if not any(message.tool_calls or message.role == "tool" for message in messages):
-            return None
-        error = ParameterUnsupported(
-            "dialect converse cannot forbid tools in a conversation that has called some",
-            hint='Leave tool_choice = "none" out and say it in the prompt.',
-        )
-        error.parameter = "tool_choice"
-        raise error
-    specs = []
-    for tool in given["tools"]:
-        function = tool.get("function", tool)
-        spec: dict[str, Json] = {
-            "name": function.get("name"),
-            "inputSchema": {"json": function.get("parameters") or {"type": "object"}},
-        }
-        if function.get("description"):
-            spec["description"] = function["description"]
-        specs.append({"toolSpec": spec})
-    found: dict[str, Json] = {"tools": specs}
-    if isinstance(choice, Mapping):
-        found["toolChoice"] = {"tool": {"name": choice.get("function", choice).get("name")}}
-    elif choice is not None:
-        found["toolChoice"] = {"any": {}} if choice == "required" else {"auto": {}}
-    return found
 
 
 def _call(use: _ToolUse) -> ToolCall:
@@ -291,10 +314,6 @@ def _call(use: _ToolUse) -> ToolCall:
 def _citation(cited: _Citation) -> Citation:
     quote = "".join([piece.text or "" for piece in cited.source_content or ()])
     return Citation(cited.source or "", cited.title or "", quote)
-
-
-def _finish(reason: str | None) -> str | None:
-    return _FINISH.get(reason, reason) if reason is not None else None
 
 
 def _usage(usage: _Usage) -> Usage:
@@ -311,17 +330,17 @@ class _Frames:
         self._decoder = FrameDecoder()
 
     def feed(self, data: bytes) -> list[ServerEvent]:
-        found: list[ServerEvent] = []
+        payloads: list[ServerEvent] = []
         for frame in self._decoder.feed(data):
             headers = frame.headers
             if headers.get(":message-type") == "exception":
-                found.append(("!" + headers.get(":exception-type", ""), frame.payload or b"{}"))
+                payloads.append(("!" + headers.get(":exception-type", ""), frame.payload or b"{}"))
             elif headers.get(":message-type") == "error":
-                told = {"message": headers.get(":error-message", "")}
-                found.append(("!" + headers.get(":error-code", ""), _encode(told)))
+                error = {"message": headers.get(":error-message", "")}
+                payloads.append(("!" + headers.get(":error-code", ""), _encode(error)))
             else:
-                found.append((headers.get(":event-type", ""), frame.payload or b"{}"))
-        return found
+                payloads.append((headers.get(":event-type", ""), frame.payload or b"{}"))
+        return payloads
 
 
 class _ConverseStream(PayloadStream):
@@ -350,10 +369,10 @@ class _ConverseStream(PayloadStream):
             case "contentBlockStart":
                 if event.start is not None and event.start.tool_use is not None:
                     use = event.start.tool_use
-                    events.append(ToolCallPiece(self._place(event), use.tool_use_id, use.name))
+                    events.append(ToolCallPiece(self._number(event), use.tool_use_id, use.name))
             case "messageStop":
                 self._stopped = True
-                events.append(Finished(_finish(event.stop_reason) or "stop"))
+                events.append(Finished(in_common(_FINISH, event.stop_reason) or "stop"))
             case "metadata":
                 if event.usage is not None:
                     events.append(UsageTold(_usage(event.usage)))
@@ -368,11 +387,11 @@ class _ConverseStream(PayloadStream):
         if delta.text:
             events.append(Text(delta.text))
         elif delta.tool_use is not None and isinstance(delta.tool_use.input, str):
-            events.append(ToolCallPiece(self._place(event), arguments=delta.tool_use.input))
+            events.append(ToolCallPiece(self._number(event), arguments=delta.tool_use.input))
         elif delta.reasoning_content is not None and delta.reasoning_content.text:
             events.append(Reasoning(delta.reasoning_content.text))
         elif delta.citation is not None:
             events.append(Cited(_citation(delta.citation)))
 
-    def _place(self, event: _StreamEvent) -> int:
+    def _number(self, event: _StreamEvent) -> int:
         return self._calls.setdefault(event.content_block_index or 0, len(self._calls))

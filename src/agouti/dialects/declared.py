@@ -4,32 +4,33 @@ Places are JSON Pointers (RFC 6901); there are no expressions and no code. See t
 
     >>> board = DeclaredDialect(Declaration(label="board", path="/talk", prompt="/input/text", text="/output/0/text"))
     >>> from ..core.chat import Message, Request
-    >>> board.encode_chat(Request("m", [Message("user", "Peas?")])).body
+    >>> board.encode_chat(Request("m", (Message("user", "Peas?"),))).body
     {'input': {'text': 'Peas?'}}
     >>> board.decode_chat(b'{"output": [{"text": "In March."}]}').choices[0].text
     'In March.'
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from copy import deepcopy
 from typing import Any
 
 import msgspec
 
 from ..core import errors
-from ..core.chat import Choice, Completion, Json, Markers, Message, Request, Usage
+from ..core.chat import Choice, Completion, Json, Markers, Message, Request
+from ..core.declarations import Declaration, StreamDeclaration
 from ..core.errors import AgoutiError, ConfigError, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, UsageTold
-from ..core.jsonarray import ArraySplitter
-from ..core.jsonlines import LineSplitter
-from ..core.lenient import UNDECODABLE, decode_json, first_value
-from ..core.near import near_hint
+from ..core.framing_array import ArraySplitter
+from ..core.framing_lines import LineSplitter
+from ..core.framing_sse import SseDecoder
+from ..core.json_lenient import UNDECODABLE, decode_json, first_value
+from ..core.json_pointer import MISSING, read, steps, write
+from ..core.messages import ImagePart, parts_of, system_and_rest, text_of
 from ..core.parameters import NAMES
-from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
-from ..core.pointer import MISSING, read, steps, write
-from ..core.shapes import Declaration, StreamDeclaration
-from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Outgoing, StreamDecoder
+from ..core.suggest import near_hint
+from ..core.usage import Usage
+from .base import Abilities, Dialect, Fault, ListedModel, OperationName, Outgoing, StreamDecoder, Write
 from .faults import classify
 from .prompt import prompt_of
 from .streams import PayloadStream
@@ -70,7 +71,7 @@ def check(told: Declaration) -> None:
         steps(place)
     # What would be refused at the first call is refused now.
     try:
-        DeclaredDialect(told).encode_chat(Request("m", [Message("user", "x")], dict.fromkeys(told.parameters, 1)))
+        DeclaredDialect(told).encode_chat(Request("m", (Message("user", "x"),), dict.fromkeys(told.parameters, 1)))
     except RequestError as error:
         raise ConfigError(error.what, hint=error.hint) from None
 
@@ -81,72 +82,80 @@ def _check_names(what: str, given: Any, known: Any) -> None:
             raise ConfigError(f"there is no {what} {name!r}", hint=near_hint(name, list(known), what))
 
 
-class DeclaredDialect:
+def _at(pointer: str) -> Write:
+    return lambda body, value, _: write(body, pointer, value)
+
+
+class DeclaredDialect(Dialect):
     """A dialect made of a declaration."""
 
     def __init__(self, declaration: Declaration) -> None:
+        stream = declaration.stream
         self._is = declaration
         self.name = declaration.label
-        self.takes: frozenset[str] | None = frozenset(declaration.parameters)
+        self.abilities = Abilities(
+            parameters={name: _at(pointer) for name, pointer in declaration.parameters.items()},
+            streams_json=stream is not None and stream.framing == "array",
+        )
         self._codes = {code: getattr(errors, kind) for code, kind in declaration.error_codes.items()}
 
     def encode_chat(self, request: Request) -> Outgoing:
-        told = self._is
+        declared = self._is
         body: dict[str, Any] = {}
-        for place, value in told.fixed.items():
-            write(body, place, deepcopy(value))
-        if told.model:
-            write(body, told.model, request.model)
-        self._write_conversation(body, messages_of(request.messages), request.markers)
-        for name, value in request.parameters.items():
-            write(body, told.parameters[name], value)
-        path = told.path
+        for pointer, value in declared.fixed.items():
+            write(body, pointer, deepcopy(value))
+        if declared.model:
+            write(body, declared.model, request.model)
+        self._write_conversation(body, request.messages, request.markers)
+        self.abilities.write(body, request.parameters)
+        path = declared.path
         accept = "application/json"
-        if request.stream and told.stream is not None:
-            path = told.stream.path or path
-            accept = _ACCEPT[told.stream.framing]
-            if told.stream.switch:
-                write(body, told.stream.switch, True)
+        if request.stream and declared.stream is not None:
+            path = declared.stream.path or path
+            accept = _ACCEPT[declared.stream.framing]
+            if declared.stream.switch:
+                write(body, declared.stream.switch, True)
         body.update(request.extra)
-        return Outgoing("stream" if path != told.path else "chat", path, body, accept=accept)
+        operation: OperationName = "stream" if path != declared.path else "chat"
+        return Outgoing(operation, path, body, accept=accept)
 
-    def _write_conversation(self, body: dict[str, Any], messages: list[Message], markers: Markers) -> None:
-        told = self._is
+    def _write_conversation(self, body: dict[str, Any], messages: Sequence[Message], markers: Markers) -> None:
+        declared = self._is
         for message in messages:
             if message.tool_calls or message.role == "tool":
                 raise RequestError(f"dialect {self.name} declares no tools", hint="Take a model of another dialect.")
             if any(isinstance(part, ImagePart) for part in parts_of(message)):
-                raise RequestError(f"dialect {self.name} declares no pictures", hint="Take a model of another dialect.")
-        if told.system:
+                raise RequestError(f"dialect {self.name} declares no images", hint="Take a model of another dialect.")
+        if declared.system:
             system, messages = system_and_rest(messages)
             if system:
-                write(body, told.system, system)
-        if told.prompt:
-            write(body, told.prompt, prompt_of(messages, markers))
+                write(body, declared.system, system)
+        if declared.prompt:
+            write(body, declared.prompt, prompt_of(messages, markers))
             return
         turns: list[Json] = []
         for message in messages:
             turn: dict[str, Any] = {}
-            write(turn, told.role, told.roles.get(message.role, message.role))
-            write(turn, told.content, text_of(message))
+            write(turn, declared.role, declared.roles.get(message.role, message.role))
+            write(turn, declared.content, text_of(message))
             turns.append(turn)
-        write(body, told.messages, turns)
+        write(body, declared.messages, turns)
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         value = _json(body)
         if (fault := self.fault_in(value)) is not None:
             return fault
-        told = self._is
-        text = read(value, told.text)
+        declared = self._is
+        text = read(value, declared.text)
         texts = text if isinstance(text, list) else [text]
         if text is MISSING or not texts:
             raise ReplyUnreadable(
-                f"the reply has nothing at {told.text}, where dialect {self.name} has its text",
+                f"the reply has nothing at {declared.text}, where dialect {self.name} has its text",
                 hint=f"Correct text in [dialects.{self.name}].",
             )
-        finish = self.finish(read(value, told.finish_reason)) if told.finish_reason else None
-        reasoning = _text(read(value, told.reasoning)) if told.reasoning else None
-        choices = tuple([Choice(_text(each), finish, reasoning or None) for each in texts])
+        finish = self.finish(read(value, declared.finish_reason)) if declared.finish_reason else None
+        reasoning = _text(read(value, declared.reasoning)) if declared.reasoning else None
+        choices = tuple([Choice(_text(each), finish, reasoning=reasoning or None) for each in texts])
         return Completion(choices, self.reported_model(value), None, self.usage(value))
 
     def fault_in(self, value: Json) -> Fault | None:
@@ -164,13 +173,13 @@ class DeclaredDialect:
 
     def reported_model(self, value: Json) -> str | None:
         """The model that a reply names."""
-        found = read(value, self._is.reported_model) if self._is.reported_model else MISSING
-        return found if isinstance(found, str) else None
+        model = read(value, self._is.reported_model) if self._is.reported_model else MISSING
+        return model if isinstance(model, str) else None
 
     def usage(self, value: Json) -> Usage | None:
         """The counts of a reply."""
-        found = {name: read(value, place) for name, place in self._is.usage.items()}
-        counts = {name: int(count) for name, count in found.items() if isinstance(count, (int, float))}
+        values = {name: read(value, pointer) for name, pointer in self._is.usage.items()}
+        counts = {name: int(count) for name, count in values.items() if isinstance(count, (int, float))}
         if not counts:
             return None
         if "total_tokens" not in counts and {"input_tokens", "output_tokens"} <= counts.keys():
@@ -196,16 +205,16 @@ class DeclaredDialect:
         return classify(status, headers, msgspec.json.encode(told), self._codes)
 
     def encode_models(self) -> Outgoing | None:
-        told = self._is.models
-        return Outgoing("models", told.path, method="GET") if told is not None else None
+        declared = self._is.models
+        return Outgoing("models", declared.path, method="GET") if declared is not None else None
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        told = self._is.models
-        listed = read(_json(body), told.list) if told is not None else None
-        if told is None or not isinstance(listed, list):
+        declared = self._is.models
+        listed = read(_json(body), declared.list) if declared is not None else None
+        if declared is None or not isinstance(listed, list):
             raise ReplyUnreadable("there is no list of models in the reply")
-        names = [each if isinstance(each, str) else read(each, told.name) for each in listed]
-        return tuple([ListedModel(name) for name in names if isinstance(name, str)])
+        names = [each if isinstance(each, str) else read(each, declared.name) for each in listed]
+        return tuple([ListedModel(name=name) for name in names if isinstance(name, str)])
 
 
 def _json(body: bytes) -> Json:
@@ -236,7 +245,6 @@ class _DeclaredStream(PayloadStream):
         self._finished = False
         self._said = False
         self._started = False
-        self.reads_json = stream.framing == "array"
 
     def end(self) -> bool:
         told_by_format = self._stream.end or self._stream.done or self._stream.finish_reason or self._told.finish_reason

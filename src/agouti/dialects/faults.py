@@ -23,8 +23,8 @@ from ..core.errors import (
     RateLimited,
     RequestRefused,
 )
-from ..core.lenient import decode_json
-from ..core.waits import asked_wait
+from ..core.json_lenient import decode_json
+from ..core.retry_after import asked_wait
 from .base import Fault
 
 Kind = type[AgoutiError]

@@ -1,4 +1,4 @@
-"""The dialect marked by ``POST {base}/models/{model}/predictions``: work that is waited for at other addresses.
+"""The dialect marked by ``POST {base}/models/{model}/predictions``: jobs, polled at addresses that the reply names.
 
 The first reply names them: one to ask how far it is, one to cancel it, and often one for its events, which are plain
 text. The engine goes there: see `base.Pending`.
@@ -6,31 +6,32 @@ text. The engine goes there: see `base.Pending`.
 
 import re
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import Any
 from urllib.parse import quote
 
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Completion, Json, Message, Request, Usage
+from ..core.address import Ending
+from ..core.chat import Choice, Completion, Json, Request
 from ..core.errors import ProviderFault, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest
-from ..core.sse import SseDecoder
-from .base import Fault, Outgoing, Pending, StreamDecoder, WithoutList
+from ..core.framing_sse import SseDecoder
+from ..core.messages import ImagePart, parts_of, system_and_rest, without_images
+from ..core.usage import Usage
+from .base import Abilities, Dialect, Fault, Field, Outgoing, Pending, StreamDecoder, Write, as_list
 from .faults import classify
 from .prompt import prompt_of
-from .streams import read_reply
+from .streams import PayloadStream, read_reply
 
-_INPUTS = {
-    "temperature": "temperature",
-    "top_p": "top_p",
-    "max_tokens": "max_tokens",
-    "stop": "stop_sequences",
-    "seed": "seed",
-    "presence_penalty": "presence_penalty",
-    "frequency_penalty": "frequency_penalty",
+_PARAMETERS: dict[str, Write] = {
+    "temperature": Field("input/temperature"),
+    "top_p": Field("input/top_p"),
+    "max_tokens": Field("input/max_tokens"),
+    "stop": Field("input/stop_sequences", as_list),
+    "seed": Field("input/seed"),
+    "presence_penalty": Field("input/presence_penalty"),
+    "frequency_penalty": Field("input/frequency_penalty"),
 }
 _UNDER_WAY = frozenset({"starting", "queued", "processing"})
 # The server holds a short piece of work that long; an entry's own header of that name wins.
@@ -61,27 +62,29 @@ class _Job(Struct):
     urls: _Urls | None = None
 
 
-class JobsDialect(WithoutList):
+class JobsDialect(Dialect):
     """See the module."""
 
-    name: ClassVar[str] = "jobs"
-    takes: ClassVar[frozenset[str] | None] = frozenset(_INPUTS)
+    name = "jobs"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        endings=(Ending("/models/(?P<model>[^/]+/[^/]+)/predictions"), Ending("/predictions")),
+    )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        given = request.parameters
-        system, rest = system_and_rest(messages_of(request.messages))
-        pictures = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
-        if len(pictures) > 1:
-            raise RequestError("dialect jobs takes one picture at a time", hint="Ask about each in a call of its own.")
-        texts = [Message(m.role, _words(m), tool_calls=m.tool_calls) for m in rest] if pictures else rest
-        inputs: dict[str, Json] = {"prompt": prompt_of(texts, request.markers)}
+        system, rest = system_and_rest(request.messages)
+        images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
+        if len(images) > 1:
+            raise RequestError("dialect jobs takes one image at a time", hint="Ask about each in a call of its own.")
+        inputs: dict[str, Json] = {"prompt": prompt_of(without_images(rest) if images else rest, request.markers)}
         if system:
             inputs["system_prompt"] = system
-        for picture in pictures:
-            inputs["image"] = picture.address or f"data:{picture.media_type};base64,{picture.data}"
-        inputs |= renamed(given, _INPUTS)
+        for image in images:
+            inputs["image"] = image.address or f"data:{image.media_type};base64,{image.data}"
+        body: dict[str, Any] = {"input": inputs}
+        self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
-        body: dict[str, Any] = {"input": {**inputs, **extra.pop("input", {})}}
+        body["input"].update(extra.pop("input", {}))
         path = f"/models/{quote(request.model, safe='/')}/predictions"
         version = request.model.rpartition(":")[2]
         if _VERSION.fullmatch(version):
@@ -115,10 +118,6 @@ class JobsDialect(WithoutList):
         return classify(status, headers, body, {})
 
 
-def _words(message: Message) -> str:
-    return "".join(part.text for part in parts_of(message) if not isinstance(part, ImagePart))
-
-
 def _failure(why: str) -> Fault:
     fault = classify(200, {}, _encode({"error": why}), {})
     return fault if fault.message else Fault(ProviderFault, why)
@@ -146,41 +145,25 @@ def _usage(metrics: _Metrics | None) -> Usage | None:
     return Usage(inputs, outputs, inputs + outputs if inputs is not None and outputs is not None else None)
 
 
-class _JobStream:
+class _JobStream(PayloadStream):
     """Events whose data is plain text: not JSON, and a line of blanks is a part of the answer."""
 
+    takes_blanks = True
+
     def __init__(self) -> None:
-        self._sse = SseDecoder()
+        super().__init__(SseDecoder())
         self._started = False
-        self.done = False
-        self.failure: Fault | None = None
 
-    def feed(self, data: bytes) -> list[Event]:
-        events: list[Event] = []
-        if self.done or self.failure is not None:
-            return events
-        try:
-            items = self._sse.feed(data)
-        except ReplyUnreadable as error:
-            self.failure = Fault(type(error), error.what)
-            return events
-        for item in items:
-            name, payload = ("", item) if isinstance(item, bytes) else item
-            if name == "output":
-                if not self._started:
-                    self._started = True
-                    events.append(Started())
-                events.append(Text(payload.decode("utf-8", "replace")))
-            elif name == "error":
-                self.failure = classify(200, {}, payload, {})
-            elif name == "done":
-                self._end(payload, events)
-            if self.done or self.failure is not None:
-                break
-        return events
-
-    def end(self) -> bool:
-        return self.done
+    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if name == "output":
+            if not self._started:
+                self._started = True
+                events.append(Started())
+            events.append(Text(payload.decode("utf-8", "replace")))
+        elif name == "error":
+            self.failure = classify(200, {}, payload, {})
+        elif name == "done":
+            self._end(payload, events)
 
     def _end(self, payload: bytes, events: list[Event]) -> None:
         reason = _reason(payload)

@@ -1,35 +1,38 @@
 """The dialect marked by ``POST {base}/api/chat`` or ``/api/generate``: JSON lines, streaming unless told otherwise."""
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
-from ..core.chat import Choice, Completion, Json, Markers, Message, Request, ToolCall, ToolFunction, Usage
-from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
+from ..core.address import Ending
+from ..core.chat import Choice, Completion, Json, Markers, Message, Request, ToolCall, ToolFunction
+from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from ..core.jsonlines import LineSplitter
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, arguments_of, messages_of, parts_of, system_and_rest, text_of
-from ..core.vectors import Vectors, VectorsWanted
-from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
+from ..core.framing_lines import LineSplitter
+from ..core.messages import ImagePart, arguments_of, function_names, parts_of, system_and_rest, without_images
+from ..core.usage import Usage
+from ..core.vectors import Vectors, VectorsRequest
+from .base import (
+    Abilities,
+    Dialect,
+    EntryOptions,
+    Fault,
+    Field,
+    ListedModel,
+    Outgoing,
+    StreamDecoder,
+    VectorAbility,
+    Write,
+    as_list,
+    in_common,
+    no_response_format,
+)
 from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
 
-if TYPE_CHECKING:
-    from ..core.schema import Style
-
-# Parameters that go into `options`, some under another name.
-_OPTIONS = {
-    "temperature": "temperature",
-    "top_p": "top_p",
-    "max_tokens": "num_predict",
-    "stop": "stop",
-    "seed": "seed",
-    "presence_penalty": "presence_penalty",
-    "frequency_penalty": "frequency_penalty",
-}
 _FINISH = {"stop": "stop", "length": "length", "load": "stop", "unload": "stop"}
 
 
@@ -82,52 +85,72 @@ _LINE = msgspec.json.Decoder(_Line)
 _encode = msgspec.json.Encoder().encode
 
 
-class LinesDialect:
+def _format(body: dict[str, Any], form: Mapping[str, Any], _: Mapping[str, Json]) -> None:
+    kind = form.get("type")
+    if kind == "json_schema":
+        body["format"] = form.get("json_schema", {}).get("schema")
+    elif kind == "json_object":
+        body["format"] = "json"
+    elif kind != "text":
+        raise no_response_format("lines", kind)
+
+
+def _tools(body: dict[str, Any], tools: list[Json], _: Mapping[str, Json]) -> None:
+    if tools:
+        body["tools"] = tools
+
+
+_PARAMETERS: dict[str, Write] = {
+    "temperature": Field("options/temperature"),
+    "top_p": Field("options/top_p"),
+    "max_tokens": Field("options/num_predict"),
+    "stop": Field("options/stop", as_list),
+    "seed": Field("options/seed"),
+    "presence_penalty": Field("options/presence_penalty"),
+    "frequency_penalty": Field("options/frequency_penalty"),
+    "tools": _tools,
+    "reasoning_effort": Field("think", lambda effort: effort != "none"),
+    "response_format": _format,
+}
+_GENERATE = "/api/generate"
+
+
+class LinesDialect(Dialect):
     """See the module.
 
     Args:
         generates: one prompt instead of messages: ``POST {base}/api/generate``.
     """
 
-    name: ClassVar[str] = "lines"
-    means: ClassVar[tuple[Means, ...]] = ("schema", "json", "prompt")
-    style: ClassVar["Style"] = "inlined"
-    takes: ClassVar[frozenset[str] | None] = frozenset({*_OPTIONS, "tools", "response_format", "reasoning_effort"})
-
-    takes_addresses: ClassVar[bool] = False
-    most_texts: ClassVar[int] = 100
-    base64: ClassVar[bool] = False
+    name = "lines"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        means=("schema", "json", "prompt"),
+        schema_style="inlined",
+        image_addresses=False,
+        vectors=VectorAbility(max_texts=100),
+        endings=(Ending(_GENERATE, keep=True), Ending("/api/(?:chat|tags|embed|show|version)")),
+    )
 
     def __init__(self, *, generates: bool = False) -> None:
         self._generates = generates
+        if generates:
+            parameters = {name: write for name, write in _PARAMETERS.items() if name != "tools"}
+            self.abilities = replace(LinesDialect.abilities, parameters=parameters)
+
+    def configured(self, options: EntryOptions) -> "LinesDialect":
+        return LinesDialect(generates=options.chat_path.endswith(_GENERATE))
 
     def encode_chat(self, request: Request) -> Outgoing:
-        given = request.parameters
-        messages = messages_of(request.messages)
+        messages = request.messages
         said = _prompt(messages, request.markers) if self._generates else {"messages": _messages(messages)}
         body: dict[str, Any] = {"model": request.model, **said, "stream": request.stream}
-        options = renamed(given, _OPTIONS)
-        if options:
-            body["options"] = options
-        if given.get("tools"):
-            if self._generates:
-                raise _lacks("tools", "dialect lines has no tools at /api/generate")
-            body["tools"] = given["tools"]
-        if "reasoning_effort" in given:
-            body["think"] = given["reasoning_effort"] != "none"
-        if "response_format" in given:
-            wanted = given["response_format"]
-            if wanted.get("type") == "json_schema":
-                body["format"] = wanted.get("json_schema", {}).get("schema")
-            elif wanted.get("type") == "json_object":
-                body["format"] = "json"
-            elif wanted.get("type") != "text":
-                raise _lacks("response_format", f"dialect lines has no response_format {wanted.get('type')!r}")
+        self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "options" in extra:
-            body["options"] = {**options, **extra.pop("options")}
+            body["options"] = {**body.get("options", {}), **extra.pop("options")}
         body.update(extra)
-        return Outgoing("chat", "/api/generate" if self._generates else "/api/chat", body)
+        return Outgoing("chat", _GENERATE if self._generates else "/api/chat", body)
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Line, "the reply")
@@ -138,9 +161,9 @@ class LinesDialect:
             if reply.error is not None:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `message`")
-        calls = tuple([_call(place, call) for place, call in enumerate(message.tool_calls or ())])
+        calls = tuple([_call(number, call) for number, call in enumerate(message.tool_calls or ())])
         reason = _finish(reply, bool(calls))
-        choice = Choice(message.content or "", reason, message.thinking or None, None, calls)
+        choice = Choice(message.content or "", reason, reasoning=message.thinking or None, tool_calls=calls)
         return Completion((choice,), reply.model, None, _usage(reply))
 
     def stream_decoder(self) -> StreamDecoder:
@@ -154,11 +177,11 @@ class LinesDialect:
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/api/tags", method="GET")
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
-        body: dict[str, Any] = {"model": wanted.model, "input": wanted.texts}
-        if wanted.dimensions is not None:
-            body["dimensions"] = wanted.dimensions
-        return Outgoing("embeddings", "/api/embed", {**body, **wanted.extra})
+    def encode_vectors(self, request: VectorsRequest) -> Outgoing:
+        body: dict[str, Any] = {"model": request.model, "input": request.texts}
+        if request.dimensions is not None:
+            body["dimensions"] = request.dimensions
+        return Outgoing("embeddings", "/api/embed", {**body, **request.extra})
 
     def decode_vectors(self, body: bytes) -> Vectors | Fault:
         reply = read_reply(body, _VectorsReply, "the reply")
@@ -171,39 +194,33 @@ class LinesDialect:
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         listed = read_reply(body, _List, "the list of models").models
-        return tuple([ListedModel(model.name) for model in listed if model.name])
+        return tuple([ListedModel(name=model.name) for model in listed if model.name])
 
 
-def _lacks(parameter: str, what: str) -> ParameterUnsupported:
-    error = ParameterUnsupported(what, hint=f"Leave {parameter} out.")
-    error.parameter = parameter
-    return error
-
-
-def _prompt(messages: list[Message], markers: Markers) -> dict[str, Json]:
-    """The conversation as one prompt, its system text and its pictures beside it."""
+def _prompt(messages: Sequence[Message], markers: Markers) -> dict[str, Json]:
+    """The conversation as one prompt, its system text and its images beside it."""
     system, rest = system_and_rest(messages)
     images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
-    found: dict[str, Json] = {}
+    body: dict[str, Json] = {}
     if images:
-        found["images"] = [_data(image) for image in images]
-        rest = [Message(message.role, text_of(message), tool_calls=message.tool_calls) for message in rest]
-    found["prompt"] = prompt_of(rest, markers)
-    return {**found, "system": system} if system else found
+        body["images"] = [_data(image) for image in images]
+        rest = without_images(rest)
+    body["prompt"] = prompt_of(rest, markers)
+    return {**body, "system": system} if system else body
 
 
 def _data(image: ImagePart) -> str:
     if not image.data:
         raise RequestError(
-            "dialect lines takes pictures only as data, not by their address",
-            hint="Pass the picture itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
+            "dialect lines takes images only as data, not by their address",
+            hint="Pass the image itself (a path or its bytes), or allow that it is fetched: fetch_images=True.",
         )
     return image.data
 
 
-def _messages(messages: list[Message]) -> list[dict[str, Json]]:
-    names = {call.id: call.function.name for message in messages for call in message.tool_calls or ()}
-    found = []
+def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
+    names = function_names(messages)
+    items = []
     for message in messages:
         texts, images = [], []
         for part in parts_of(message):
@@ -222,23 +239,22 @@ def _messages(messages: list[Message]) -> list[dict[str, Json]]:
             ]
         if message.role == "tool":
             item["tool_name"] = message.name or names.get(message.tool_call_id) or ""
-        found.append(item)
-    return found
+        items.append(item)
+    return items
 
 
-def _call(place: int, call: _Call) -> ToolCall:
+def _call(number: int, call: _Call) -> ToolCall:
     function = call.function or _Function()
     arguments = function.arguments
     text = arguments if isinstance(arguments, str) else _encode(arguments if arguments is not None else {}).decode()
     # The format has no identifiers, and conversations need them.
-    return ToolCall(ToolFunction(function.name, text), call.id or f"call_{place}")
+    return ToolCall(ToolFunction(function.name, text), call.id or f"call_{number}")
 
 
 def _finish(line: _Line, called: bool) -> str | None:
     if called:
         return "tool_calls"
-    reason = line.done_reason or ("stop" if line.done else None)
-    return _FINISH.get(reason, reason) if reason is not None else None
+    return in_common(_FINISH, line.done_reason or ("stop" if line.done else None))
 
 
 def _usage(line: _Line) -> Usage | None:
@@ -277,8 +293,8 @@ class _LinesStream(PayloadStream):
             if message.content:
                 events.append(Text(message.content))
             for call in message.tool_calls or ():
-                made = _call(self._called, call)
-                events.append(ToolCallPiece(self._called, made.id, made.function.name, made.function.arguments or ""))
+                read = _call(self._called, call)
+                events.append(ToolCallPiece(self._called, read.id, read.function.name, read.function.arguments or ""))
                 self._called += 1
         if line.done:
             self.done = True

@@ -1,12 +1,13 @@
 """The dialect marked by ``POST {base}/messages``: content in blocks, the system text apart, roles that alternate."""
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any
 
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
+from ..core.address import Ending
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction
 from ..core.errors import (
     ContentRefused,
     ContextOverflow,
@@ -21,19 +22,31 @@ from ..core.errors import (
     RequestError,
 )
 from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, arguments_of, by_role, messages_of, parts_of, system_and_rest
-from ..core.sse import SseDecoder
-from .base import Fault, ListedModel, Means, Outgoing, StreamDecoder
+from ..core.framing_sse import SseDecoder
+from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest
+from ..core.usage import Usage
+from .base import (
+    Abilities,
+    Fault,
+    Field,
+    Outgoing,
+    StreamDecoder,
+    Write,
+    as_list,
+    as_written,
+    chosen_function,
+    function_of,
+    in_common,
+    no_response_format,
+)
+from .shared import ModelListing
 from .streams import PayloadStream, read_reply
-
-if TYPE_CHECKING:
-    from ..core.schema import Style
 
 # The format demands a cap. This one is said nowhere by the caller, so it is generous; a reply that
 # meets it is marked as truncated like any other.
 _USUAL_CAP = 4096
-_THINKING = {"minimal": 1024, "low": 1024, "medium": 4096, "high": 16384}
+# Tokens of thinking; the format takes no fewer than 1024.
+_THINKING = {"none": 0, "minimal": 1024, "low": 1024, "medium": 4096, "high": 16384}
 
 _FINISH = {
     "end_turn": "stop",
@@ -61,6 +74,11 @@ class _Usage(Struct, gc=False):
     output_tokens: int | None = None
     cache_creation_input_tokens: int | None = None
     cache_read_input_tokens: int | None = None
+
+
+class _Count(Struct):
+    input_tokens: int | None = None
+    error: Any = None
 
 
 class _Citation(Struct):
@@ -108,75 +126,103 @@ class _StreamEvent(Struct):
     usage: _Usage | None = None
 
 
-class _Listed(Struct):
-    id: str | None = None
-
-
-class _List(Struct):
-    data: list[_Listed]
-
-
 _EVENT = msgspec.json.Decoder(_StreamEvent)
 _encode = msgspec.json.Encoder().encode
 
 
-class MessagesDialect:
+def _temperature(body: dict[str, Any], value: float, _: Mapping[str, Json]) -> None:
+    if value > 1:
+        raise RequestError(
+            f"temperature = {value} is out of range for dialect messages", hint="It takes a number from 0 to 1."
+        )
+    body["temperature"] = value
+
+
+def _thinking(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
+    budget = _THINKING.get(effort)
+    if budget is None:
+        raise ParameterUnsupported(
+            f"dialect messages has no reasoning_effort {effort!r}",
+            parameter="reasoning_effort",
+            hint=f"It takes {', '.join(_THINKING)}.",
+        )
+    if budget:
+        body["thinking"] = {"type": "enabled", "budget_tokens": budget}
+        body["max_tokens"] = max(body["max_tokens"], budget + 1024)
+
+
+def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
+    if not tools:
+        return
+    body["tools"] = [_tool(tool) for tool in tools]
+    choice = _tool_choice(parameters)
+    if choice is not None:
+        body["tool_choice"] = choice
+
+
+def _format(body: dict[str, Any], form: Mapping[str, Any], _: Mapping[str, Json]) -> None:
+    kind = form.get("type")
+    if kind == "json_schema":
+        schema = form.get("json_schema", {}).get("schema")
+        body["output_config"] = {"format": {"type": "json_schema", "schema": schema}}
+    elif kind != "text":
+        raise no_response_format("messages", kind, "Give a schema: type json_schema.")
+
+
+_PARAMETERS: dict[str, Write] = {
+    "max_tokens": Field("max_tokens"),
+    "temperature": _temperature,
+    "top_p": Field("top_p"),
+    "stop": Field("stop_sequences", as_list),
+    "user": Field("metadata/user_id"),
+    "reasoning_effort": _thinking,
+    "tools": _tools,
+    "tool_choice": as_written,
+    "parallel_tool_calls": as_written,
+    "response_format": _format,
+}
+
+
+class MessagesDialect(ModelListing):
     """See the module."""
 
-    name: ClassVar[str] = "messages"
-    means: ClassVar[tuple[Means, ...]] = ("schema", "tool", "prompt")
-    style: ClassVar["Style"] = "closed"
-    takes: ClassVar[frozenset[str] | None] = frozenset(
-        (
-            "temperature",
-            "top_p",
-            "max_tokens",
-            "stop",
-            "user",
-            "tools",
-            "tool_choice",
-            "parallel_tool_calls",
-            "reasoning_effort",
-            "response_format",
-        )
+    name = "messages"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        means=("schema", "tool", "prompt"),
+        schema_style="closed",
+        open_schemas=False,
+        counts_tokens=True,
+        endings=(Ending("/messages"), Ending("/messages/count_tokens", "count"), Ending("/models", "models")),
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(messages_of(request.messages))
-        given = request.parameters
+        system, rest = system_and_rest(request.messages)
         body: dict[str, Any] = {
             "model": request.model,
-            "max_tokens": given.get("max_tokens", _USUAL_CAP),
+            "max_tokens": _USUAL_CAP,
             "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)],
         }
         if system:
             body["system"] = system
-        if "temperature" in given:
-            if given["temperature"] > 1:
-                raise RequestError(
-                    f"temperature = {given['temperature']} is out of range for dialect messages",
-                    hint="It takes a number from 0 to 1.",
-                )
-            body["temperature"] = given["temperature"]
-        if "top_p" in given:
-            body["top_p"] = given["top_p"]
-        body |= renamed(given, {"stop": "stop_sequences"})
-        if "user" in given:
-            body["metadata"] = {"user_id": given["user"]}
-        if "reasoning_effort" in given and (budget := _THINKING.get(given["reasoning_effort"])):
-            body["thinking"] = {"type": "enabled", "budget_tokens": budget}
-            body["max_tokens"] = max(body["max_tokens"], budget + 1024)
-        if given.get("tools"):
-            body["tools"] = [_tool(tool) for tool in given["tools"]]
-            choice = _tool_choice(given)
-            if choice is not None:
-                body["tool_choice"] = choice
-        if "response_format" in given:
-            body |= _format(given["response_format"])
+        self.abilities.write(body, request.parameters)
         if request.stream:
             body["stream"] = True
         body.update(request.extra)
         return Outgoing("chat", "/messages", body, accept="text/event-stream" if request.stream else "application/json")
+
+    def encode_count(self, request: Request) -> Outgoing:
+        whole = self.encode_chat(request).body or {}
+        counted = ("model", "messages", "system", "tools", "tool_choice", "thinking")
+        return Outgoing("count", "/messages/count_tokens", {name: whole[name] for name in counted if name in whole})
+
+    def decode_count(self, body: bytes) -> int | Fault:
+        reply = read_reply(body, _Count, "the token count")
+        if reply.input_tokens is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but has no `input_tokens`")
+        return reply.input_tokens
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Reply, "the reply")
@@ -184,7 +230,7 @@ class MessagesDialect:
             return self.classify(200, {}, body)
         if reply.content is None:
             raise ReplyUnreadable("the reply is JSON, but no message: it has no `content`")
-        texts, thoughts, calls, cited = [], [], [], []
+        texts, thoughts, calls, citations = [], [], [], []
         for block in reply.content:
             if block.type == "tool_use":
                 arguments = _encode(block.input if isinstance(block.input, dict) else {}).decode()
@@ -192,9 +238,14 @@ class MessagesDialect:
             else:
                 texts.append(block.text or "")
                 thoughts.append(block.thinking or "")
-                cited += [_citation(each) for each in block.citations or ()]
-        reason = _finish(reply.stop_reason)
-        choice = Choice("".join(texts), reason, "".join(thoughts) or None, None, tuple(calls), tuple(cited))
+                citations += [_citation(each) for each in block.citations or ()]
+        choice = Choice(
+            "".join(texts),
+            in_common(_FINISH, reply.stop_reason),
+            reasoning="".join(thoughts) or None,
+            tool_calls=tuple(calls),
+            citations=tuple(citations),
+        )
         return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -204,13 +255,6 @@ class MessagesDialect:
         from .faults import classify
 
         return classify(status, headers, body, _CODES)
-
-    def encode_models(self) -> Outgoing:
-        return Outgoing("models", "/models", method="GET")
-
-    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        listed = read_reply(body, _List, "the list of models").data
-        return tuple([ListedModel(model.id) for model in listed if model.id])
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
@@ -234,54 +278,36 @@ def _blocks(message: Message) -> list[dict[str, Json]]:
 
 
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
-    function = tool.get("function", tool)
-    found = {"name": function.get("name"), "input_schema": function.get("parameters") or {"type": "object"}}
+    function = function_of(tool)
+    body = {"name": function.get("name"), "input_schema": function.get("parameters") or {"type": "object"}}
     if function.get("description"):
-        found["description"] = function["description"]
-    return found
+        body["description"] = function["description"]
+    return body
 
 
-def _tool_choice(given: Mapping[str, Any]) -> dict[str, Json] | None:
-    choice = given.get("tool_choice")
-    parallel = given.get("parallel_tool_calls")
+def _tool_choice(parameters: Mapping[str, Json]) -> dict[str, Json] | None:
+    choice = parameters.get("tool_choice")
+    parallel = parameters.get("parallel_tool_calls")
     if choice is None and parallel is None:
         return None
     if isinstance(choice, dict):
-        found: dict[str, Json] = {"type": "tool", "name": choice.get("function", choice).get("name")}
+        body: dict[str, Json] = {"type": "tool", "name": chosen_function(choice)}
     else:
-        found = {"type": {"required": "any", "none": "none"}.get(choice or "auto", "auto")}
-    if parallel is False and found["type"] != "none":
-        found["disable_parallel_tool_use"] = True
-    return found
-
-
-def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
-    kind = wanted.get("type")
-    if kind == "json_schema":
-        schema = wanted.get("json_schema", {}).get("schema")
-        return {"output_config": {"format": {"type": "json_schema", "schema": schema}}}
-    if kind == "text":
-        return {}
-    error = ParameterUnsupported(
-        f"dialect messages has no response_format of type {kind!r}", hint="Give a schema: type json_schema."
-    )
-    error.parameter = "response_format"
-    raise error
+        body = {"type": {"required": "any", "none": "none"}.get(choice or "auto", "auto")}
+    if parallel is False and body["type"] != "none":
+        body["disable_parallel_tool_use"] = True
+    return body
 
 
 def _citation(cited: _Citation) -> Citation:
     return Citation(cited.url or "", cited.title or cited.document_title or "", cited.cited_text or "")
 
 
-def _finish(reason: str | None) -> str | None:
-    return _FINISH.get(reason, reason) if reason is not None else None
-
-
 def _usage(usage: _Usage) -> Usage:
     # The cached ones are not in input_tokens.
     cached = usage.cache_read_input_tokens
-    told = usage.input_tokens
-    inputs = None if told is None else told + (cached or 0) + (usage.cache_creation_input_tokens or 0)
+    fresh = usage.input_tokens
+    inputs = None if fresh is None else fresh + (cached or 0) + (usage.cache_creation_input_tokens or 0)
     total = None if inputs is None or usage.output_tokens is None else inputs + usage.output_tokens
     return Usage(inputs, usage.output_tokens, total, cached)
 
@@ -310,8 +336,8 @@ class _MessagesStream(PayloadStream):
             case "content_block_start":
                 block = event.content_block or _Block()
                 if block.type == "tool_use":
-                    place = self._calls.setdefault(event.index or 0, len(self._calls))
-                    events.append(ToolCallPiece(place, block.id, block.name))
+                    number = self._calls.setdefault(event.index or 0, len(self._calls))
+                    events.append(ToolCallPiece(number, block.id, block.name))
                 elif block.text:
                     events.append(Text(block.text))
             case "message_delta":
@@ -335,8 +361,8 @@ class _MessagesStream(PayloadStream):
         elif delta.thinking:
             events.append(Reasoning(delta.thinking))
         elif delta.partial_json:
-            place = self._calls.setdefault(event.index or 0, len(self._calls))
-            events.append(ToolCallPiece(place, arguments=delta.partial_json))
+            number = self._calls.setdefault(event.index or 0, len(self._calls))
+            events.append(ToolCallPiece(number, arguments=delta.partial_json))
         elif delta.citation is not None:
             events.append(Cited(_citation(delta.citation)))
 

@@ -4,33 +4,33 @@ What an instance looks like is a matter of the model. `Instance` says it, from t
 """
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import Any
 
-import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Citation, Completion, Json, Request, SafetyNote, Usage
+from ..core.address import Ending
+from ..core.chat import Choice, Citation, Completion, Json, Request, SafetyNote
+from ..core.declarations import Instance
 from ..core.errors import ReplyUnreadable, RequestError
-from ..core.parameters import renamed
-from ..core.parts import ImagePart, messages_of, parts_of, text_of
-from ..core.pointer import MISSING, read, write
-from ..core.shapes import Instance
-from ..core.vectors import Vector, Vectors, VectorsWanted
-from .base import Fault, Outgoing, WithoutList
+from ..core.json_pointer import MISSING, read, write
+from ..core.messages import ImagePart, message_json, parts_of, system_and_rest, without_images
+from ..core.usage import Usage
+from ..core.vectors import Vector, Vectors, VectorsRequest
+from .base import Abilities, Dialect, EntryOptions, Fault, Field, Outgoing, VectorAbility, Write, as_list
 from .contents import CODES
 from .faults import classify
 from .prompt import prompt_of
 from .streams import read_reply
 
-_PARAMETERS = {
-    "temperature": "temperature",
-    "top_p": "topP",
-    "max_tokens": "maxOutputTokens",
-    "stop": "stopSequences",
-    "n": "candidateCount",
-    "seed": "seed",
-    "presence_penalty": "presencePenalty",
-    "frequency_penalty": "frequencyPenalty",
+_PARAMETERS: dict[str, Write] = {
+    "temperature": Field("parameters/temperature"),
+    "top_p": Field("parameters/topP"),
+    "max_tokens": Field("parameters/maxOutputTokens"),
+    "stop": Field("parameters/stopSequences", as_list),
+    "n": Field("parameters/candidateCount"),
+    "seed": Field("parameters/seed"),
+    "presence_penalty": Field("parameters/presencePenalty"),
+    "frequency_penalty": Field("parameters/frequencyPenalty"),
 }
 # Where the text is in a prediction, unless the entry says it.
 _TEXTS = ("/content", "/candidates/0/content", "/text", "/generated_text", "/output", "/outputs/0")
@@ -44,52 +44,64 @@ class _Reply(Struct):
     error: Any = None
 
 
-class PredictDialect(WithoutList):
+class PredictDialect(Dialect):
     """See the module."""
 
-    name: ClassVar[str] = "predict"
-    takes: ClassVar[frozenset[str] | None] = frozenset(_PARAMETERS)
-    takes_addresses: ClassVar[bool] = False
-    most_texts: ClassVar[int] = 100
-    base64: ClassVar[bool] = False
+    name = "predict"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        image_addresses=False,
+        vectors=VectorAbility(max_texts=100),
+        endings=(Ending("/(?P<model>[^/:]+):predict"),),
+    )
 
     def __init__(self, instance: Instance = Instance()) -> None:  # noqa: B008  (frozen)
         self._instance = instance
 
+    def configured(self, options: EntryOptions) -> "PredictDialect":
+        return self if options.instance is None else PredictDialect(options.instance)
+
+    def adopted(self, body: dict[str, Any]) -> dict[str, Json]:
+        """Where the question stands in a pasted instance, where that is not the usual place."""
+        instance = read(body, "/instances/0")
+        if not isinstance(instance, dict) or "prompt" in instance:
+            return {}
+        if isinstance(instance.get("messages"), list):
+            return {"instance": {"messages": "/messages"}}
+        texts = [name for name, value in instance.items() if isinstance(value, str)]
+        return {"instance": {"prompt": f"/{texts[0]}"}} if texts else {}
+
     def encode_chat(self, request: Request) -> Outgoing:
-        given = request.parameters
         extra = dict(request.extra)
-        instance = extra.pop("instance", {})
-        parameters = renamed(given, _PARAMETERS)
-        parameters |= extra.pop("parameters", {})
-        body: dict[str, Any] = {"instances": [{**self._as_instance(request), **instance}]}
-        if parameters:
-            body["parameters"] = parameters
+        instance = {**self._as_instance(request), **extra.pop("instance", {})}
+        body: dict[str, Any] = {"instances": [instance]}
+        self.abilities.write(body, request.parameters)
+        if "parameters" in extra:
+            body["parameters"] = {**body.get("parameters", {}), **extra.pop("parameters")}
         return Outgoing("chat", "/{model}:predict", {**body, **extra})
 
     def _as_instance(self, request: Request) -> dict[str, Any]:
         shape = self._instance
-        messages = messages_of(request.messages)
-        found: dict[str, Any] = {}
+        instance: dict[str, Any] = {}
         if shape.messages:
-            write(found, shape.messages, [msgspec.to_builtins(message) for message in messages])
-            return found
+            write(instance, shape.messages, [message_json(message) for message in request.messages])
+            return instance
+        messages = list(request.messages)
         if shape.system:
-            system = [text_of(message) for message in messages if message.role in ("system", "developer")]
-            messages = [message for message in messages if message.role not in ("system", "developer")]
+            system, messages = system_and_rest(messages)
             if system:
-                write(found, shape.system, "\n\n".join(system))
-        pictures = [part for message in messages for part in parts_of(message) if isinstance(part, ImagePart)]
-        if pictures:
-            if not shape.image or len(pictures) > 1 or not pictures[0].data:
+                write(instance, shape.system, system)
+        images = [part for message in messages for part in parts_of(message) if isinstance(part, ImagePart)]
+        if images:
+            if not shape.image or len(images) > 1 or not images[0].data:
                 raise RequestError(
-                    "this provider of dialect predict takes "
-                    + ("one picture, as data" if shape.image else "no pictures"),
-                    hint='Say where a picture goes: instance = { image = "/image/bytesBase64Encoded" } in its entry.',
+                    "this provider of dialect predict takes " + ("one image, as data" if shape.image else "no images"),
+                    hint='Say where an image goes: instance = { image = "/image/bytesBase64Encoded" } in its entry.',
                 )
-            write(found, shape.image, pictures[0].data)
-        write(found, shape.prompt, prompt_of(messages, request.markers))
-        return found
+            write(instance, shape.image, images[0].data)
+            messages = without_images(messages)
+        write(instance, shape.prompt, prompt_of(messages, request.markers))
+        return instance
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Reply, "the reply")
@@ -102,13 +114,12 @@ class PredictDialect(WithoutList):
 
     def _choice(self, prediction: Json) -> Choice:
         notes = read(prediction, "/safetyAttributes")
-        cited = read(prediction, "/citationMetadata/citations")
         safety = _safety(notes if notes is not MISSING else read(prediction, "/safetyAttributes/0"))
         blocked = any(note.blocked for note in safety)
         return Choice(
             self._text(prediction),
             "content_filter" if blocked else None,
-            citations=_citations(cited),
+            citations=_citations(read(prediction, "/citationMetadata/citations")),
             safety=safety,
         )
 
@@ -116,9 +127,9 @@ class PredictDialect(WithoutList):
         if isinstance(prediction, str):
             return prediction
         for pointer in (self._instance.text,) if self._instance.text else _TEXTS:
-            found = read(prediction, pointer)
-            if isinstance(found, str):
-                return found
+            text = read(prediction, pointer)
+            if isinstance(text, str):
+                return text
         if prediction is None or read(prediction, "/safetyAttributes/blocked") is True:
             return ""
         raise ReplyUnreadable(
@@ -132,16 +143,16 @@ class PredictDialect(WithoutList):
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         return classify(status, headers, body, CODES)
 
-    def encode_vectors(self, wanted: VectorsWanted) -> Outgoing:
+    def encode_vectors(self, request: VectorsRequest) -> Outgoing:
         instances = []
-        for text in wanted.texts:
+        for text in request.texts:
             instance: dict[str, Any] = {}
             write(instance, self._instance.input, text)
             instances.append(instance)
         body: dict[str, Any] = {"instances": instances}
-        if wanted.dimensions is not None:
-            body["parameters"] = {"outputDimensionality": wanted.dimensions}
-        return Outgoing("embeddings", "/{model}:predict", {**body, **wanted.extra})
+        if request.dimensions is not None:
+            body["parameters"] = {"outputDimensionality": request.dimensions}
+        return Outgoing("embeddings", "/{model}:predict", {**body, **request.extra})
 
     def decode_vectors(self, body: bytes) -> Vectors | Fault:
         reply = read_reply(body, _Reply, "the reply")
@@ -151,9 +162,9 @@ class PredictDialect(WithoutList):
 
     def _vector(self, prediction: Json) -> Vector:
         for pointer in (self._instance.vector,) if self._instance.vector else _VECTORS:
-            found = read(prediction, pointer)
-            if isinstance(found, list):
-                return found
+            vector = read(prediction, pointer)
+            if isinstance(vector, list):
+                return vector
         raise ReplyUnreadable(
             "no vector in the prediction",
             hint='Say where it is: instance = { vector = "/path/to/numbers" } in the provider\'s entry.',
@@ -177,18 +188,18 @@ def _safety(notes: Json) -> tuple[SafetyNote, ...]:
     categories = categories if isinstance(categories, list) else []
     scores = scores if isinstance(scores, list) else []
     blocked = notes.get("blocked") is True
-    found = [
-        SafetyNote(str(category), str(scores[place]) if place < len(scores) else "", blocked)
-        for place, category in enumerate(categories)
+    safety = [
+        SafetyNote(str(category), str(scores[number]) if number < len(scores) else "", blocked)
+        for number, category in enumerate(categories)
     ]
-    return tuple(found) if found or not blocked else (SafetyNote("blocked", "", True),)
+    return tuple(safety) if safety or not blocked else (SafetyNote("blocked", "", True),)
 
 
-def _citations(cited: Json) -> tuple[Citation, ...]:
+def _citations(sources: Json) -> tuple[Citation, ...]:
     return tuple(
         [
             Citation(str(each.get("url") or each.get("uri") or ""), str(each.get("title") or ""))
-            for each in (cited if isinstance(cited, list) else ())
+            for each in (sources if isinstance(sources, list) else ())
             if isinstance(each, dict)
         ]
     )

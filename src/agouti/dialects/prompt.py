@@ -4,33 +4,38 @@ The roles are rendered to one text by the markers of the model's entry: named pi
 here. There is no template language, so nothing in a configuration or a conversation is ever run.
 """
 
-from collections.abc import Mapping
-from typing import Any, ClassVar
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import msgspec
 from msgspec import Struct
 
+from ..core.address import Ending
 from ..core.chat import Choice, Completion, Markers, Message, Request
 from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text, UsageTold
-from ..core.parts import ImagePart, messages_of, parts_of, text_of
-from ..core.sse import SseDecoder
-from .base import Fault, Means, Outgoing, StreamDecoder
-from .chat import ChatDialect
-from .chat_fields import CODES, FINISH, UsageFields, usage_of
+from ..core.framing_sse import SseDecoder
+from ..core.messages import ImagePart, parts_of, text_of
+from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_list, same_names
+from .chat_fields import CODES, UsageFields, finish_reason, usage_of
+from .shared import ModelListing
 from .streams import PayloadStream, read_reply
 
-_SAME_NAME = (
-    "temperature",
-    "top_p",
-    "max_tokens",
-    "seed",
-    "n",
-    "presence_penalty",
-    "frequency_penalty",
-    "logit_bias",
-    "user",
-)
+_PARAMETERS: dict[str, Write] = {
+    **same_names(
+        "temperature",
+        "top_p",
+        "max_tokens",
+        "seed",
+        "n",
+        "presence_penalty",
+        "frequency_penalty",
+        "logit_bias",
+        "user",
+    ),
+    "top_logprobs": Field("logprobs"),
+    "stop": Field("stop", as_list),
+}
 
 
 class _Choice(Struct):
@@ -52,16 +57,16 @@ class _Reply(Struct):
 _CHUNK = msgspec.json.Decoder(_Reply)
 
 
-def rendered(messages: list[Message], markers: Markers) -> str:
+def rendered(messages: Sequence[Message], markers: Markers) -> str:
     """The conversation as one text that ends where the model is to go on.
 
     Raises:
-        RequestError: it holds pictures or calls, which have no place in a text.
+        RequestError: it holds images or calls, which have no place in a text.
 
     >>> rendered([Message("user", "Peas?")], Markers(user="### Instruction: ", assistant="### Response:"))
     '### Instruction: Peas?\\n### Response:'
     """
-    found = []
+    turns = []
     before = {"system": markers.system, "developer": markers.system, "user": markers.user}
     for message in messages:
         if message.tool_calls or message.role == "tool":
@@ -69,22 +74,22 @@ def rendered(messages: list[Message], markers: Markers) -> str:
         texts = []
         for part in parts_of(message):
             if isinstance(part, ImagePart):
-                raise RequestError("dialect prompt takes no pictures", hint="Take a model of another dialect.")
+                raise RequestError("dialect prompt takes no images", hint="Take a model of another dialect.")
             texts.append(part.text)
         if message.role == "assistant":
-            found.append(f"{markers.assistant} {''.join(texts)}{markers.end}")
+            turns.append(f"{markers.assistant} {''.join(texts)}{markers.end}")
         else:
-            found.append(f"{before[message.role]}{''.join(texts)}{markers.end}")
-    return "".join(found) + markers.assistant
+            turns.append(f"{before[message.role]}{''.join(texts)}{markers.end}")
+    return "".join(turns) + markers.assistant
 
 
-def prompt_of(messages: list[Message], markers: Markers) -> str:
+def prompt_of(messages: Sequence[Message], markers: Markers) -> str:
     """The conversation as one text, for formats that take a question rather than a text to go on with.
 
     A question alone, with or without a system text, needs no markers.
 
     Raises:
-        RequestError: it holds pictures or calls.
+        RequestError: it holds images or calls.
 
     >>> prompt_of([Message("system", "Brief."), Message("user", "Peas?")], Markers())
     'Brief.\\n\\nPeas?'
@@ -95,24 +100,16 @@ def prompt_of(messages: list[Message], markers: Markers) -> str:
     return "\n\n".join(filter(None, (text_of(message) for message in messages)))
 
 
-class PromptDialect(ChatDialect):
+class PromptDialect(ModelListing):
     """See the module."""
 
-    name: ClassVar[str] = "prompt"
-    means: ClassVar[tuple[Means, ...]] = ("prompt",)
-    takes: ClassVar[frozenset[str] | None] = frozenset((*_SAME_NAME, "stop", "top_logprobs"))
+    name = "prompt"
+    abilities = Abilities(parameters=_PARAMETERS, endings=(Ending("/completions"), Ending("/models", "models")))
 
     def encode_chat(self, request: Request) -> Outgoing:
-        given = request.parameters
-        body: dict[str, Any] = {
-            "model": request.model,
-            "prompt": rendered(messages_of(request.messages), request.markers),
-        }
-        body |= {name: given[name] for name in _SAME_NAME if name in given}
-        if "top_logprobs" in given:
-            body["logprobs"] = given["top_logprobs"]
-        wanted = given.get("stop", ())
-        stops = [*([wanted] if isinstance(wanted, str) else wanted), *request.markers.stop]
+        body: dict[str, Any] = {"model": request.model, "prompt": rendered(request.messages, request.markers)}
+        self.abilities.write(body, request.parameters)
+        stops = [*body.get("stop", ()), *request.markers.stop]
         if stops:
             body["stop"] = stops[:4]  # the format takes no more; those of the call come first
         if request.stream:
@@ -127,7 +124,7 @@ class PromptDialect(ChatDialect):
             if reply.error is not None:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but has no `choices`")
-        choices = tuple([Choice(choice.text or "", _finish(choice.finish_reason)) for choice in reply.choices])
+        choices = tuple([Choice(choice.text or "", finish_reason(choice.finish_reason)) for choice in reply.choices])
         return Completion(choices, reply.model, reply.id, usage_of(reply.usage) if reply.usage is not None else None)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -137,10 +134,6 @@ class PromptDialect(ChatDialect):
         from .faults import classify
 
         return classify(status, headers, body, CODES)
-
-
-def _finish(reason: str | None) -> str | None:
-    return FINISH.get(reason, reason) if reason is not None else None
 
 
 class _PromptStream(PayloadStream):
@@ -173,6 +166,6 @@ class _PromptStream(PayloadStream):
                 events.append(Text(choice.text, choice.index or 0))
             if choice.finish_reason is not None:
                 self._finished = True
-                events.append(Finished(_finish(choice.finish_reason) or "stop", choice.index or 0))
+                events.append(Finished(finish_reason(choice.finish_reason) or "stop", choice.index or 0))
         if chunk.usage is not None:
             events.append(UsageTold(usage_of(chunk.usage)))

@@ -1,25 +1,43 @@
-"""Dialects by name. A module is imported when its dialect is first asked for."""
+"""Dialects by name and by address. A module is imported when its dialect is first asked for."""
 
+import re
 from importlib import import_module
 
+from msgspec import Struct
+
+from ..core.address import Address, Match, parse
 from ..core.errors import ConfigError
-from ..core.near import near_hint
-from .base import Dialect
+from ..core.suggest import near_hint
+from .base import Dialect, complete
 
+
+class _Row(Struct, frozen=True):
+    """A dialect that comes with Agouti: its class, and the last words of its operations' paths.
+
+    The words only spare loading every module to look at an address: the dialect itself says which paths are its own.
+    """
+
+    module: str
+    attribute: str
+    words: tuple[str, ...]
+
+
+_CONTENTS = ("generateContent", "streamGenerateContent", "embedContent", "batchEmbedContents", "countTokens")
+# The first whose path fits an address is the one that it is taken for.
 _BUILT_IN = {
-    "chat": ("agouti.dialects.chat", "ChatDialect"),
-    "messages": ("agouti.dialects.messages", "MessagesDialect"),
-    "prompt": ("agouti.dialects.prompt", "PromptDialect"),
-    "responses": ("agouti.dialects.responses", "ResponsesDialect"),
-    "contents": ("agouti.dialects.contents", "ContentsDialect"),
-    "lines": ("agouti.dialects.lines", "LinesDialect"),
-    "predict": ("agouti.dialects.predict", "PredictDialect"),
-    "jobs": ("agouti.dialects.jobs", "JobsDialect"),
-    "converse": ("agouti.dialects.converse", "ConverseDialect"),
+    "chat": _Row(".chat", "ChatDialect", ("completions", "embeddings", "models")),
+    "messages": _Row(".messages", "MessagesDialect", ("messages", "count_tokens")),
+    "prompt": _Row(".prompt", "PromptDialect", ("completions",)),
+    "responses": _Row(".responses", "ResponsesDialect", ("responses",)),
+    "contents": _Row(".contents", "ContentsDialect", _CONTENTS),
+    "lines": _Row(".lines", "LinesDialect", ("chat", "generate", "tags", "embed", "show", "version")),
+    "predict": _Row(".predict", "PredictDialect", ("predict",)),
+    "jobs": _Row(".jobs", "JobsDialect", ("predictions",)),
+    "converse": _Row(".converse", "ConverseDialect", ("converse", "converse-stream", "invoke")),
 }
-
-
 _GROUP = "agouti.dialects"
+DEFAULT = "chat"
+"""The dialect of a provider whose entry names none, and whose address does not tell."""
 
 
 def names() -> tuple[str, ...]:
@@ -33,10 +51,10 @@ def dialect(name: str) -> Dialect:
     Raises:
         ConfigError: there is none, or the package that has it cannot be used.
     """
-    if name in _BUILT_IN:
-        module, attribute = _BUILT_IN[name]
-        found: Dialect = getattr(import_module(module), attribute)()
-        return found
+    row = _BUILT_IN.get(name)
+    if row is not None:
+        made: Dialect = getattr(import_module(row.module, __package__), row.attribute)()
+        return made
     from importlib.metadata import entry_points
 
     plugins = {plugin.name: plugin for plugin in entry_points(group=_GROUP)}
@@ -44,20 +62,42 @@ def dialect(name: str) -> Dialect:
         raise ConfigError(f"there is no dialect {name!r}", hint=near_hint(name, [*_BUILT_IN, *plugins], "dialect"))
     plugin = plugins[name]
     try:
-        made: Dialect = plugin.load()()
+        made = plugin.load()()
     except Exception as error:  # whatever a package of somebody else's does when it is loaded
         raise ConfigError(
             f"dialect {name!r} cannot be loaded from {plugin.value} ({type(error).__name__}: {error})",
             hint="Update or remove the package that brings it.",
         ) from error
-    lacking = [
-        each
-        for each in ("takes", "encode_chat", "decode_chat", "stream_decoder", "classify")
-        if not hasattr(made, each)
-    ]
-    if lacking:
+    if lacking := complete(made):
         raise ConfigError(
             f"dialect {name!r} from {plugin.value} has no {', '.join(lacking)}",
-            hint="See agouti.dialects.base.Dialect, and check it with agouti.testing.contract.check_dialect.",
+            hint="Inherit from agouti.dialects.api.Dialect, and check it with agouti.testing.contract.check_dialect.",
         )
     return made
+
+
+def parse_address(text: str, name: str = "") -> Address:
+    """The parts of a pasted address; its path may be that of an operation.
+
+    Args:
+        name: the dialect that an entry names; without one, those that come with Agouti are tried in turn.
+
+    Raises:
+        ConfigError: it is no http or https address.
+
+    >>> parse_address("https://api.northbank.example/v1/chat/completions").base
+    'https://api.northbank.example/v1'
+    """
+
+    def find(path: str) -> Match | None:
+        last = re.split("[/:]", path)[-1]
+        if re.fullmatch(r"v\d\w*", last):
+            return None  # most addresses are bases, and end in a version
+        candidates = [name] if name else [each for each, row in _BUILT_IN.items() if last in row.words]
+        for each in candidates:
+            for ending in dialect(each).abilities.endings:
+                if re.search(f"{ending.pattern}$", path):
+                    return Match(ending, each)
+        return None
+
+    return parse(text, find)

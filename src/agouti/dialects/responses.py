@@ -1,22 +1,35 @@
 """The dialect marked by ``POST {base}/responses``: input and output as items, a stream of named events."""
 
 from collections.abc import Mapping
-from typing import Any, ClassVar
+from typing import Any
 
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction, Usage
-from ..core.errors import ParameterUnsupported, ProviderFault, RateLimited, ReplyUnreadable
+from ..core.address import Ending
+from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction
+from ..core.errors import ProviderFault, RateLimited, ReplyUnreadable
 from ..core.events import Cited, Event, Finished, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
-from ..core.parts import ImagePart, messages_of, parts_of, system_and_rest, text_of
-from ..core.sse import SseDecoder
-from .base import Fault, Outgoing, StreamDecoder
-from .chat import ChatDialect
+from ..core.framing_sse import SseDecoder
+from ..core.messages import ImagePart, parts_of, system_and_rest, text_of
+from ..core.structured import MEANS
+from ..core.usage import Usage
+from .base import (
+    Abilities,
+    Fault,
+    Field,
+    Outgoing,
+    StreamDecoder,
+    VectorAbility,
+    Write,
+    chosen_function,
+    no_response_format,
+    same_names,
+)
 from .chat_fields import CODES
+from .shared import ChatVectors, ModelListing
 from .streams import PayloadStream, read_reply
 
-_SAME_NAME = ("temperature", "top_p", "user", "parallel_tool_calls")
 _CODES = {**CODES, "server_error": ProviderFault, "rate_limit_error": RateLimited}
 _INCOMPLETE = {"max_output_tokens": "length", "max_tokens": "length", "content_filter": "content_filter"}
 
@@ -89,33 +102,59 @@ class _StreamEvent(Struct):
 _EVENT = msgspec.json.Decoder(_StreamEvent)
 
 
-class ResponsesDialect(ChatDialect):
+def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], _: Mapping[str, Json]) -> None:
+    if tools:
+        body["tools"] = [_tool(tool) for tool in tools]
+
+
+def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    """The flat form of a tool."""
+    function = tool.get("function")
+    return {"type": "function", **function} if isinstance(function, Mapping) else dict(tool)
+
+
+def _tool_choice(choice: Json) -> Json:
+    name = chosen_function(choice)
+    return {"type": "function", "name": name} if name else choice
+
+
+def _format(form: Mapping[str, Any]) -> dict[str, Json]:
+    kind = form.get("type")
+    if kind in ("text", "json_object"):
+        return {"type": kind}
+    if kind == "json_schema":
+        return {"type": "json_schema", "name": "answer", **form.get("json_schema", {})}
+    raise no_response_format("responses", kind)
+
+
+_PARAMETERS: dict[str, Write] = {
+    **same_names("temperature", "top_p", "user", "parallel_tool_calls", "top_logprobs"),
+    "max_tokens": Field("max_output_tokens"),
+    "reasoning_effort": Field("reasoning", lambda effort: {"effort": effort, "summary": "auto"}),
+    "response_format": Field("text/format", _format),
+    "tools": _tools,
+    "tool_choice": Field("tool_choice", _tool_choice),
+}
+
+
+class ResponsesDialect(ModelListing, ChatVectors):
     """See the module."""
 
-    name: ClassVar[str] = "responses"
-    takes: ClassVar[frozenset[str] | None] = frozenset(
-        (*_SAME_NAME, "max_tokens", "reasoning_effort", "response_format", "tools", "tool_choice", "top_logprobs")
+    name = "responses"
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        means=MEANS,
+        schema_style="closed",
+        vectors=VectorAbility(max_texts=256, base64=True),
+        endings=(Ending("/responses"), Ending("/embeddings", "embeddings"), Ending("/models", "models")),
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(messages_of(request.messages))
-        given = request.parameters
+        system, rest = system_and_rest(request.messages)
         body: dict[str, Any] = {"model": request.model, "input": [item for each in rest for item in _items(each)]}
         if system:
             body["instructions"] = system
-        body |= {name: given[name] for name in (*_SAME_NAME, "top_logprobs") if name in given}
-        if "max_tokens" in given:
-            body["max_output_tokens"] = given["max_tokens"]
-        if "reasoning_effort" in given:
-            body["reasoning"] = {"effort": given["reasoning_effort"], "summary": "auto"}
-        if "response_format" in given:
-            body["text"] = {"format": _format(given["response_format"])}
-        if given.get("tools"):
-            body["tools"] = [_tool(tool) for tool in given["tools"]]
-        if "tool_choice" in given:
-            choice = given["tool_choice"]
-            named = choice.get("function", choice).get("name") if isinstance(choice, dict) else None
-            body["tool_choice"] = {"type": "function", "name": named} if named else choice
+        self.abilities.write(body, request.parameters)
         if request.stream:
             body["stream"] = True
         body.update(request.extra)
@@ -164,26 +203,8 @@ def _items(message: Message) -> list[dict[str, Json]]:
     ]
 
 
-def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
-    """The flat form of a tool."""
-    function = tool.get("function")
-    return {"type": "function", **function} if isinstance(function, Mapping) else dict(tool)
-
-
-def _format(wanted: Mapping[str, Any]) -> dict[str, Json]:
-    kind = wanted.get("type")
-    if kind in ("text", "json_object"):
-        return {"type": kind}
-    if kind == "json_schema":
-        schema = wanted.get("json_schema", {})
-        return {"type": "json_schema", "name": "answer", **schema}
-    error = ParameterUnsupported(f"dialect responses has no response_format of type {kind!r}")
-    error.parameter = "response_format"
-    raise error
-
-
 def _completion(reply: _Reply) -> Completion:
-    texts, refusals, thoughts, calls, cited = [], [], [], [], []
+    texts, refusals, thoughts, calls, citations = [], [], [], [], []
     for item in reply.output or ():
         if item.type == "function_call":
             calls.append(ToolCall(ToolFunction(item.name, item.arguments or ""), item.call_id))
@@ -192,10 +213,16 @@ def _completion(reply: _Reply) -> Completion:
         else:
             texts += [piece.text or "" for piece in item.content or ()]
             refusals += [piece.refusal or "" for piece in item.content or ()]
-            cited += [_citation(each) for piece in item.content or () for each in piece.annotations or ()]
+            citations += [_citation(each) for piece in item.content or () for each in piece.annotations or ()]
     refusal = "".join(refusals) or None
-    reason = _finish(reply, bool(calls), refusal is not None)
-    choice = Choice("".join(texts), reason, "".join(thoughts) or None, refusal, tuple(calls), tuple(cited))
+    choice = Choice(
+        "".join(texts),
+        _finish(reply, bool(calls), refusal is not None),
+        reasoning="".join(thoughts) or None,
+        refusal=refusal,
+        tool_calls=tuple(calls),
+        citations=tuple(citations),
+    )
     return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
 
 
@@ -251,10 +278,10 @@ class _ResponsesStream(PayloadStream):
             case "response.reasoning_summary_text.delta" | "response.reasoning_text.delta":
                 events.append(Reasoning(event.delta or ""))
             case "response.function_call_arguments.delta":
-                events.append(ToolCallPiece(self._place(event), arguments=event.delta or ""))
+                events.append(ToolCallPiece(self._number(event), arguments=event.delta or ""))
             case "response.output_item.added":
                 if event.item is not None and event.item.type == "function_call":
-                    events.append(ToolCallPiece(self._place(event), event.item.call_id, event.item.name))
+                    events.append(ToolCallPiece(self._number(event), event.item.call_id, event.item.name))
             case "response.output_text.annotation.added":
                 if event.annotation is not None:
                     events.append(Cited(_citation(event.annotation)))
@@ -278,5 +305,5 @@ class _ResponsesStream(PayloadStream):
             case _:
                 pass
 
-    def _place(self, event: _StreamEvent) -> int:
+    def _number(self, event: _StreamEvent) -> int:
         return self._calls.setdefault(event.output_index or 0, len(self._calls))

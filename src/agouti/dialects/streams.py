@@ -1,13 +1,13 @@
 """What stream decoders share: split the bytes, take each payload, stop at the end or at the first failure."""
 
-from typing import Any, Protocol, TypeVar
+from typing import Any, ClassVar, Protocol, TypeVar
 
 import msgspec
 
 from ..core.errors import ReplyUnreadable
 from ..core.events import Event
-from ..core.lenient import UNDECODABLE, decode_json, first_value, lenient
-from ..core.sse import ServerEvent
+from ..core.framing_sse import ServerEvent
+from ..core.json_lenient import UNDECODABLE, decode_json, first_value, lenient
 from .base import Fault
 
 T = TypeVar("T", bound=msgspec.Struct)
@@ -21,7 +21,13 @@ class Splitter(Protocol):
 
 
 class PayloadStream:
-    """A `StreamDecoder` whose payloads are JSON objects; a dialect says in `take` what each of them means."""
+    """A `StreamDecoder` whose payloads are JSON objects; a dialect says in `take` what each of them means.
+
+    Attributes:
+        takes_blanks: a payload of blanks is no filler, but a part of the answer.
+    """
+
+    takes_blanks: ClassVar[bool] = False
 
     def __init__(self, splitter: Splitter) -> None:
         self._splitter = splitter
@@ -41,7 +47,7 @@ class PayloadStream:
         for item in payloads:
             name, payload = ("", item) if isinstance(item, bytes) else item
             # Nearly every payload is an object; what is only filler is told by its bytes.
-            if payload[:1] == b"{" or payload.strip() not in (b"", b"null"):
+            if payload[:1] == b"{" or self.takes_blanks or payload.strip() not in (b"", b"null"):
                 self.take(name, payload, events)
                 if self._over():
                     break

@@ -1,18 +1,19 @@
-"""Leave a provider alone for a while after it has failed again and again.
+"""Circuit breaker: leave a model alone for a while after calls to it have failed again and again.
 
 Closed: calls go through, failures in a row are counted. Open: calls fail at once, for `REST` seconds. Then one
-call is let through as a trial: it closes the circuit, or opens it again.
+call is let through as a trial: it closes the circuit, or opens it again. Calls are counted, not attempts: a call that
+is under way may use all its retries, and whatever the provider answers closes it.
 """
 
 from threading import Lock
 
-# Enough that one bad minute of a call with retries does not open it, and few enough to spare the rest of a batch.
+# Enough that a bad minute does not open it, and few enough to spare the rest of a batch.
 THRESHOLD = 8
 REST = 20.0
 
 
 class Circuit:
-    """The state for one provider. Holds no clock: every method is told the time, in seconds.
+    """The state for one model. Holds no clock: every method is told the time, in seconds.
 
     >>> circuit = Circuit()
     >>> for _ in range(THRESHOLD):

@@ -1,65 +1,57 @@
 """The synchronous driver: does what the engine asks, and nothing else. `drive_async` is its twin."""
 
+import inspect
+import logging
+import threading
 import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from typing import Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.events import Event
-from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
-from ..transport.base import SyncReply, SyncTransport, TransportFailure, bare
-from .effects import (
-    PARTING_TIMEOUTS,
-    Drop,
-    Effect,
-    Emit,
-    Fetch,
-    Finish,
-    Open,
-    Parting,
-    Perform,
-    Receive,
-    Send,
-    Sleep,
-    Steps,
-)
+from . import effects as e
+
+if TYPE_CHECKING:
+    from ..transport.base import SyncReply, SyncTransport
 
 T = TypeVar("T")
+log = logging.getLogger("agouti.engine")
 
 
-class Run(Generic[T]):
-    """One call under way.
+class SyncDriver(Generic[T]):
+    """One call under way, in the thread that advances it.
 
     Attributes:
         result: what the call ended with, once `advance` has returned `None`.
     """
 
-    __slots__ = ("_environment", "_opened", "_parting", "_steps", "_transport", "result")
+    __slots__ = ("_environment", "_opened", "_steps", "_transport", "_undo", "result")
 
-    def __init__(self, steps: Steps[T], transport: SyncTransport, environment: Mapping[str, str]) -> None:
+    def __init__(self, steps: "e.Steps[T]", transport: "SyncTransport", environment: Mapping[str, str]) -> None:
         self._steps = steps
         self._transport = transport
         self._environment = environment
         self._opened: SyncReply | None = None
-        self._parting: HttpRequest | None = None
+        self._undo: list[e.OnAbandon] = []
         self.result: T
 
     def advance(self) -> list[Event] | None:
         """Go on until there are events for the caller; `None` at the end."""
-        resume: Callable[[Any], Effect] = self._steps.send
+        resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
         try:
             while True:
                 effect = resume(answer)
-                if isinstance(effect, Emit):
+                if isinstance(effect, e.Emit):
                     return effect.events
                 try:
                     answer = _DO[type(effect)](self, effect)
                     resume = self._steps.send
-                except (TransportFailure, AgoutiError) as error:
+                except Exception as error:
                     answer = error
                     resume = self._steps.throw
         except StopIteration as stop:
@@ -71,69 +63,104 @@ class Run(Generic[T]):
             raise
 
     def close(self) -> None:
-        """Give the call up; what is open is closed at once."""
-        opened, self._opened = self._opened, None
-        if opened is not None:
-            opened.abort()
-        parting, self._parting = self._parting, None
-        if parting is not None:
-            with suppress(TransportFailure, AgoutiError):
-                self._transport.open(parting, PARTING_TIMEOUTS).read()
+        """Give the call up: what is open is closed at once, what is not settled is undone."""
+        self._drop(None)
         self._steps.close()
+        undo, self._undo = self._undo, []
+        for each in reversed(undo):
+            if not isinstance(each.undo, HttpRequest):
+                call_quietly(each.undo)
+        for each in undo:
+            if isinstance(each.undo, HttpRequest):
+                with suppress(TransportFailure, AgoutiError):
+                    self._transport.open(each.undo, e.UNDO_TIMEOUTS).read()
 
-    def _send(self, effect: Send) -> HttpReply:
+    def _send(self, effect: e.Send) -> HttpReply:
         reply = self._opened = self._transport.open(effect.request, effect.timeouts)
         body = reply.read()
         self._opened = None
         return HttpReply(reply.status, reply.headers, body)
 
-    def _open(self, effect: Open) -> SyncReply:
+    def _open(self, effect: e.Open) -> "SyncReply":
         self._opened = self._transport.open(effect.request, effect.timeouts)
         return self._opened
 
-    def _receive(self, effect: Receive) -> bytes:
+    def _receive(self, effect: e.Receive) -> bytes:
         return self._opened.receive(effect.limit) if self._opened is not None else b""
 
-    def _finish(self, effect: Finish) -> None:
+    def _finish(self, effect: e.Finish) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.finish()
 
-    def _drop(self, effect: Drop) -> None:
+    def _drop(self, effect: e.Drop | None) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.abort()
 
-    def _sleep(self, effect: Sleep) -> None:
+    def _sleep(self, effect: e.Sleep) -> None:
         time.sleep(effect.seconds)
 
-    def _part(self, effect: Parting) -> None:
-        self._parting = effect.request
+    def _wait(self, effect: e.WaitFor) -> bool:
+        ready = threading.Event()
+        effect.signal.when_set(ready.set)
+        return ready.wait(effect.seconds)
 
-    def _perform(self, effect: Perform) -> list[Any]:
-        from .work import perform
+    def _on_abandon(self, effect: e.OnAbandon) -> None:
+        self._undo.append(effect)
 
-        return perform(effect.work)
+    def _settled(self, effect: e.Settled) -> None:
+        self._undo = [each for each in self._undo if each is not effect.what]
 
-    def _fetch(self, effect: Fetch) -> Credential:
+    def _call(self, effect: e.RunCallable) -> Any:
+        result = effect.function()
+        if inspect.isawaitable(result):
+            from .threads import wait_for
+
+            return wait_for(result)
+        return result
+
+    def _fetch(self, effect: e.FetchKey) -> Credential:
+        def post(request: HttpRequest) -> HttpReply:
+            reply = self._transport.open(request, effect.timeouts)
+            return HttpReply(reply.status, reply.headers, reply.read())
+
         try:
-            return fetch(effect.key, self._environment, self._post)
+            return fetch(effect.key, self._environment, post)
         except (AgoutiError, TransportFailure) as error:
             raise bare(error) from None
 
-    def _post(self, request: HttpRequest) -> HttpReply:
-        reply = self._transport.open(request, Timeouts())
-        return HttpReply(reply.status, reply.headers, reply.read())
+    def _together(self, effect: e.Together) -> list[Any]:
+        from .threads import side_by_side
+
+        def take(steps: "e.Steps[Any]") -> Any:
+            driver = SyncDriver(steps, self._transport, self._environment)
+            while driver.advance() is not None:
+                pass
+            return driver.result
+
+        return side_by_side(effect.steps, take, effect.at_once)
 
 
-_DO: dict[type[Effect], Callable[[Run[Any], Any], Any]] = {
-    Send: Run._send,
-    Open: Run._open,
-    Receive: Run._receive,
-    Finish: Run._finish,
-    Drop: Run._drop,
-    Sleep: Run._sleep,
-    Parting: Run._part,
-    Perform: Run._perform,
-    Fetch: Run._fetch,
+def call_quietly(undo: Callable[[], None]) -> None:
+    """Undo something; what goes wrong with it must not hide why it is undone."""
+    try:
+        undo()
+    except Exception:
+        log.exception("what was begun could not be undone")
+
+
+_DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {
+    e.Send: SyncDriver._send,
+    e.Open: SyncDriver._open,
+    e.Receive: SyncDriver._receive,
+    e.Finish: SyncDriver._finish,
+    e.Drop: SyncDriver._drop,
+    e.Sleep: SyncDriver._sleep,
+    e.WaitFor: SyncDriver._wait,
+    e.OnAbandon: SyncDriver._on_abandon,
+    e.Settled: SyncDriver._settled,
+    e.RunCallable: SyncDriver._call,
+    e.FetchKey: SyncDriver._fetch,
+    e.Together: SyncDriver._together,
 }

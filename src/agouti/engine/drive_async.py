@@ -1,65 +1,56 @@
 """The asynchronous driver: does what the engine asks, and nothing else. `drive` is its twin."""
 
 import asyncio
-from collections.abc import Awaitable, Callable, Mapping
+import inspect
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sized
 from contextlib import suppress
-from typing import Any, Generic, TypeVar
+from functools import partial
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.events import Event
-from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
-from ..transport.base import AsyncReply, AsyncTransport, TransportFailure, bare
-from .effects import (
-    PARTING_TIMEOUTS,
-    Drop,
-    Effect,
-    Emit,
-    Fetch,
-    Finish,
-    Open,
-    Parting,
-    Perform,
-    Receive,
-    Send,
-    Sleep,
-    Steps,
-)
+from . import effects as e
+from .drive import call_quietly
+
+if TYPE_CHECKING:
+    from ..transport.base import AsyncReply, AsyncTransport
 
 T = TypeVar("T")
 
 
-class AsyncRun(Generic[T]):
-    """One call under way.
+class AsyncDriver(Generic[T]):
+    """One call under way, in the task that advances it.
 
     Attributes:
         result: what the call ended with, once `advance` has returned `None`.
     """
 
-    __slots__ = ("_environment", "_opened", "_parting", "_steps", "_transport", "result")
+    __slots__ = ("_environment", "_opened", "_steps", "_transport", "_undo", "result")
 
-    def __init__(self, steps: Steps[T], transport: AsyncTransport, environment: Mapping[str, str]) -> None:
+    def __init__(self, steps: "e.Steps[T]", transport: "AsyncTransport", environment: Mapping[str, str]) -> None:
         self._steps = steps
         self._transport = transport
         self._environment = environment
         self._opened: AsyncReply | None = None
-        self._parting: HttpRequest | None = None
+        self._undo: list[e.OnAbandon] = []
         self.result: T
 
     async def advance(self) -> list[Event] | None:
         """Go on until there are events for the caller; `None` at the end."""
-        resume: Callable[[Any], Effect] = self._steps.send
+        resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
         try:
             while True:
                 effect = resume(answer)
-                if isinstance(effect, Emit):
+                if isinstance(effect, e.Emit):
                     return effect.events
                 try:
                     answer = await _DO[type(effect)](self, effect)
                     resume = self._steps.send
-                except (TransportFailure, AgoutiError) as error:
+                except Exception as error:
                     answer = error
                     resume = self._steps.throw
         except StopIteration as stop:
@@ -71,79 +62,122 @@ class AsyncRun(Generic[T]):
             raise
 
     async def close(self) -> None:
-        """Give the call up; what is open is closed at once."""
-        opened, self._opened = self._opened, None
-        if opened is not None:
-            opened.abort()
-        parting, self._parting = self._parting, None
-        if parting is not None:
-            with suppress(TransportFailure, AgoutiError):
-                await (await self._transport.open(parting, PARTING_TIMEOUTS)).read()
+        """Give the call up: what is open is closed at once, what is not settled is undone."""
+        await self._drop(None)
         self._steps.close()
+        undo, self._undo = self._undo, []
+        for each in reversed(undo):
+            if not isinstance(each.undo, HttpRequest):
+                call_quietly(each.undo)
+        for each in undo:
+            if isinstance(each.undo, HttpRequest):
+                with suppress(TransportFailure, AgoutiError):
+                    await self._whole(each.undo, e.UNDO_TIMEOUTS)
 
-    async def _send(self, effect: Send) -> HttpReply:
+    async def _whole(self, request: HttpRequest, timeouts: Timeouts) -> HttpReply:
+        reply = await self._transport.open(request, timeouts)
+        return HttpReply(reply.status, reply.headers, await reply.read())
+
+    async def _send(self, effect: e.Send) -> HttpReply:
         reply = self._opened = await self._transport.open(effect.request, effect.timeouts)
         body = await reply.read()
         self._opened = None
         return HttpReply(reply.status, reply.headers, body)
 
-    async def _open(self, effect: Open) -> AsyncReply:
+    async def _open(self, effect: e.Open) -> "AsyncReply":
         self._opened = await self._transport.open(effect.request, effect.timeouts)
         return self._opened
 
-    async def _receive(self, effect: Receive) -> bytes:
+    async def _receive(self, effect: e.Receive) -> bytes:
         return await self._opened.receive(effect.limit) if self._opened is not None else b""
 
-    async def _finish(self, effect: Finish) -> None:
+    async def _finish(self, effect: e.Finish) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             await opened.finish()
 
-    async def _drop(self, effect: Drop) -> None:
+    async def _drop(self, effect: e.Drop | None) -> None:
         opened, self._opened = self._opened, None
         if opened is not None:
             opened.abort()
 
-    async def _sleep(self, effect: Sleep) -> None:
+    async def _sleep(self, effect: e.Sleep) -> None:
         await asyncio.sleep(effect.seconds)
 
-    async def _part(self, effect: Parting) -> None:
-        self._parting = effect.request
+    async def _wait(self, effect: e.WaitFor) -> bool:
+        ready = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        effect.signal.when_set(lambda: _wake(loop, ready))
+        with suppress(TimeoutError):
+            async with asyncio.timeout(effect.seconds):
+                await ready.wait()
+        return ready.is_set()
 
-    async def _perform(self, effect: Perform) -> list[Any]:
-        from .work import perform_async
+    async def _on_abandon(self, effect: e.OnAbandon) -> None:
+        self._undo.append(effect)
 
-        return await perform_async(effect.work)
+    async def _settled(self, effect: e.Settled) -> None:
+        self._undo = [each for each in self._undo if each is not effect.what]
 
-    async def _fetch(self, effect: Fetch) -> Credential:
+    async def _call(self, effect: e.RunCallable) -> Any:
+        work = effect.function
+        function = work.func if isinstance(work, partial) else work
+        if inspect.iscoroutinefunction(function) or inspect.iscoroutinefunction(type(function).__call__):
+            return await work()
+        # In a thread, so that the loop goes on meanwhile.
+        result = await asyncio.to_thread(work)
+        return await result if inspect.isawaitable(result) else result
+
+    async def _fetch(self, effect: e.FetchKey) -> Credential:
+        loop = asyncio.get_running_loop()
+
+        def post(request: HttpRequest) -> HttpReply:
+            return asyncio.run_coroutine_threadsafe(self._whole(request, effect.timeouts), loop).result()
+
         try:
             if quick(effect.key):
-                return fetch(effect.key, self._environment, _post)
-            return await asyncio.to_thread(fetch, effect.key, self._environment, _post)
+                return fetch(effect.key, self._environment, post)
+            return await asyncio.to_thread(fetch, effect.key, self._environment, post)
         except (AgoutiError, TransportFailure) as error:
             raise bare(error) from None
 
+    async def _together(self, effect: e.Together) -> list[Any]:
+        results: dict[int, Any] = {}
+        numbered: Iterable[tuple[int, e.Steps[Any]]] = enumerate(effect.steps)
 
-def _post(request: HttpRequest) -> HttpReply:
-    """Fetching a key is synchronous, in a thread of its own, and so is what it sends."""
-    from ..transport.sync import Urllib3Transport
+        async def loop() -> None:
+            for number, steps in numbered:
+                driver = AsyncDriver(steps, self._transport, self._environment)
+                while await driver.advance() is not None:
+                    pass
+                results[number] = driver.result
 
-    transport = Urllib3Transport(connections=1)
-    try:
-        reply = transport.open(request, Timeouts())
-        return HttpReply(reply.status, reply.headers, reply.read())
-    finally:
-        transport.close()
+        tasks = min(effect.at_once, len(effect.steps)) if isinstance(effect.steps, Sized) else effect.at_once
+        try:
+            async with asyncio.TaskGroup() as group:
+                for _ in range(tasks):
+                    group.create_task(loop())
+        except* Exception as several:
+            raise several.exceptions[0] from None
+        return [results[number] for number in sorted(results)]
 
 
-_DO: dict[type[Effect], Callable[[AsyncRun[Any], Any], Awaitable[Any]]] = {
-    Send: AsyncRun._send,
-    Open: AsyncRun._open,
-    Receive: AsyncRun._receive,
-    Finish: AsyncRun._finish,
-    Drop: AsyncRun._drop,
-    Sleep: AsyncRun._sleep,
-    Parting: AsyncRun._part,
-    Perform: AsyncRun._perform,
-    Fetch: AsyncRun._fetch,
+def _wake(loop: asyncio.AbstractEventLoop, ready: asyncio.Event) -> None:
+    with suppress(RuntimeError):  # the loop has ended meanwhile: nobody waits any more
+        loop.call_soon_threadsafe(ready.set)
+
+
+_DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {
+    e.Send: AsyncDriver._send,
+    e.Open: AsyncDriver._open,
+    e.Receive: AsyncDriver._receive,
+    e.Finish: AsyncDriver._finish,
+    e.Drop: AsyncDriver._drop,
+    e.Sleep: AsyncDriver._sleep,
+    e.WaitFor: AsyncDriver._wait,
+    e.OnAbandon: AsyncDriver._on_abandon,
+    e.Settled: AsyncDriver._settled,
+    e.RunCallable: AsyncDriver._call,
+    e.FetchKey: AsyncDriver._fetch,
+    e.Together: AsyncDriver._together,
 }

@@ -1,11 +1,12 @@
-"""What the engine asks its driver to do: one small frozen request each, answered by sending the result in.
+"""Effects: what the engine asks its driver to do, one small frozen request each, answered by sending the result in.
 
-An effect that fails is answered by throwing: `TransportFailure` for the network, the library's own errors otherwise.
-When the generator ends, however it ends, the driver closes a reply that was opened and not finished: a generator
-that is being closed could not ask for it any more.
+An effect that fails is answered by throwing its exception in: `TransportFailure` for the network.
+When the steps end, however they end, the driver closes a reply that was opened and not finished, and undoes what was
+not settled: steps that are being closed could not ask for it any more.
 """
 
-from collections.abc import Callable, Generator, Mapping
+from collections.abc import Callable, Generator, Iterable, Mapping
+from threading import Lock
 from typing import Any, Protocol, TypeAlias, TypeVar
 
 from msgspec import Struct
@@ -15,6 +16,7 @@ from ..core.http import HttpRequest, Timeouts
 from ..credentials.sources import Key
 
 T = TypeVar("T")
+Error = TypeVar("Error", bound=Exception)
 
 
 class OpenReply(Protocol):
@@ -51,7 +53,11 @@ class Receive(Struct, frozen=True, gc=False):
 
 
 class Finish(Struct, frozen=True):
-    """The opened reply is complete: keep the connection if it can be used again."""
+    """Finish the opened reply: it is complete, keep the connection if it can be used again."""
+
+
+class Drop(Struct, frozen=True):
+    """Drop the opened reply: close its connection, another one may be opened."""
 
 
 class Sleep(Struct, frozen=True):
@@ -60,29 +66,79 @@ class Sleep(Struct, frozen=True):
     seconds: float
 
 
-class Drop(Struct, frozen=True):
-    """The opened reply is no use: close its connection, another one may be opened."""
+class Signal:
+    """Something that is waited for without looking again and again; set once, from any thread.
 
-
-class Parting(Struct, frozen=True):
-    """What to send, once and without waiting long, when the call is given up from here on; `None`: nothing."""
-
-    request: HttpRequest | None
-
-
-class Perform(Struct, frozen=True):
-    """Do these pieces of work of the caller's own, side by side: answered with the result of each, or its exception.
-
-    A result that can be awaited is awaited.
+    >>> signal, seen = Signal(), []
+    >>> signal.when_set(lambda: seen.append("now"))
+    >>> signal.set()
+    >>> seen
+    ['now']
     """
 
-    work: tuple[Callable[[], Any], ...]
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._waiting: list[Callable[[], None]] = []
+        self.is_set = False
+
+    def set(self) -> None:
+        """Let everybody go on who waits."""
+        with self._lock:
+            self.is_set = True
+            waiting, self._waiting = self._waiting, []
+        for each in waiting:
+            each()
+
+    def when_set(self, action: Callable[[], None]) -> None:
+        """Do something once it is set; at once where it is set already."""
+        with self._lock:
+            if not self.is_set:
+                self._waiting.append(action)
+                return
+        action()
 
 
-class Fetch(Struct, frozen=True):
-    """Get a key from where it lives: answered with a `Credential`."""
+class WaitFor(Struct, frozen=True):
+    """Wait until a signal is set: answered with whether it was, before the time ran out.
+
+    Attributes:
+        seconds: how long at most; `None`: without limit.
+    """
+
+    signal: Signal
+    seconds: float | None = None
+
+
+class OnAbandon(Struct, frozen=True, eq=False):
+    """Undo something when the steps end before it was `Settled`: a request is sent, once; a function is called.
+
+    A function must be quick and wait for nothing: it may be called while a task is being cancelled.
+    """
+
+    undo: HttpRequest | Callable[[], None]
+
+
+class Settled(Struct, frozen=True, eq=False):
+    """There is nothing left to undo of an `OnAbandon`."""
+
+    what: OnAbandon
+
+
+class RunCallable(Struct, frozen=True):
+    """Call a function of the caller's own: answered with its result; a result that can be awaited is awaited."""
+
+    function: Callable[[], Any]
+
+
+class FetchKey(Struct, frozen=True):
+    """Get a key from where it lives: answered with a `Credential`.
+
+    Attributes:
+        timeouts: for a request to a token endpoint.
+    """
 
     key: Key
+    timeouts: Timeouts
 
 
 class Emit(Struct, frozen=True, gc=False):
@@ -91,7 +147,42 @@ class Emit(Struct, frozen=True, gc=False):
     events: list[Event]
 
 
-Effect: TypeAlias = Send | Open | Receive | Finish | Drop | Sleep | Parting | Perform | Fetch | Emit
+class Together(Struct, frozen=True):
+    """Take many steps side by side: answered with their results, in order. The first error stops the others.
+
+    Attributes:
+        steps: taken one by one as there is room, so there may be any number of them.
+        at_once: how many are under way at a time.
+    """
+
+    steps: "Iterable[Steps[Any]]"
+    at_once: int
+
+
+Effect: TypeAlias = (
+    Send
+    | Open
+    | Receive
+    | Finish
+    | Drop
+    | Sleep
+    | WaitFor
+    | OnAbandon
+    | Settled
+    | RunCallable
+    | FetchKey
+    | Emit
+    | Together
+)
 Steps: TypeAlias = Generator[Effect, Any, T]
 
-PARTING_TIMEOUTS = Timeouts(connect=2.0, first_byte=3.0, between_chunks=3.0)
+UNDO_TIMEOUTS = Timeouts(connect=2.0, first_byte=3.0, between_chunks=3.0)
+"""For the requests that undo something: nobody waits for what they answer."""
+
+
+def attempted(steps: Steps[T], kind: type[Error]) -> "Steps[T | Error]":
+    """The result of steps, or their error as a value where it is of this kind: for `Together`."""
+    try:
+        return (yield from steps)
+    except kind as error:
+        return error

@@ -9,11 +9,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from .doors import Refusal
+from .auth import Refusal
 from .faults import Fault, in_dialect
+from .model import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
 from .providers import StandIn
 from .settings import Settings
-from .thought import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
 from .vectors import Made, embeddings
 from .writer import Answer
 

@@ -11,11 +11,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from .doors import Refusal
+from .auth import Refusal
 from .faults import Fault, in_dialect
+from .model import Asked, Refused, Thought, image_bytes, pass_doors, think
 from .providers import StandIn
 from .settings import Settings
-from .thought import Asked, Refused, Thought, image_bytes, pass_doors, think
 
 _INPUT = frozenset(
     [

@@ -9,12 +9,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from .doors import Refusal
+from .auth import Refusal
 from .faults import Fault, in_dialect
+from .model import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
 from .providers import StandIn
 from .schemas import strict_complaint
 from .settings import Settings
-from .thought import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
 from .writer import Answer, tokens
 
 _KNOWN = frozenset(

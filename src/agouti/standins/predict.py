@@ -7,12 +7,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .auth import Refusal
 from .contents import in_words
-from .doors import Refusal
 from .faults import in_dialect
+from .model import Asked, Refused, image_bytes, pass_doors, think
 from .providers import StandIn
 from .settings import Settings
-from .thought import Asked, Refused, image_bytes, pass_doors, think
 from .vectors import embeddings
 
 _INSTANCE = frozenset(["prompt", "context", "image"])

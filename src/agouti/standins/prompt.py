@@ -9,12 +9,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .auth import Refusal
 from .chat import in_words, listed
-from .doors import Refusal
 from .faults import Fault, in_dialect
+from .model import Asked, Refused, Thought, pass_doors, think
 from .providers import StandIn
 from .settings import Settings
-from .thought import Asked, Refused, Thought, pass_doors, think
 
 _KNOWN = frozenset(
     [

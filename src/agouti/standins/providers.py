@@ -5,7 +5,7 @@ One entry per provider. A dialect's module (`chat`, ...) answers for all provide
 
 from dataclasses import dataclass, field
 
-from .doors import (
+from .auth import (
     Bearer,
     Door,
     Either,
@@ -30,7 +30,7 @@ class StandInModel:
         regions: where it is offered; everywhere if empty.
         open: whether the account may use it.
         refuses: parameters that it does not take.
-        sees: whether it takes pictures.
+        sees: whether it takes images.
         vectors: the length of its vectors, for a model that makes those.
         version: another name that says exactly which it is.
     """

@@ -7,7 +7,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from .doors import Tokens
+from .auth import Tokens
 from .providers import StandIn
 
 REFRESH_TOKEN = "fr-refresh-4410-marsh-lane-demo"

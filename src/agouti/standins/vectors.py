@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from .doors import Refusal
+from .auth import Refusal
 from .providers import StandIn
 from .writer import tokens
 
@@ -84,7 +84,7 @@ def embeddings(provider: StandIn, name: str, texts: Sequence[object], dimensions
     Raises:
         Refused: no such model, too many texts, or an empty or too long one.
     """
-    from .thought import Refused
+    from .model import Refused
 
     model = provider.model(name)
     if model is None:

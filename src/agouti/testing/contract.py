@@ -15,9 +15,10 @@ from msgspec import Struct
 
 from ..core.chat import Completion, Message, Request
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
-from ..core.vectors import Vector, Vectors, VectorsWanted
-from ..dialects.base import Dialect, EmbeddingDialect, Fault, Pending, StreamDecoder
-from ..engine.gather import Gathering
+from ..core.parameters import PARAMETERS
+from ..core.vectors import Vector, Vectors, VectorsRequest
+from ..dialects.base import Dialect, Fault, Pending, StreamDecoder, complete
+from ..engine.accumulate import ReplyAccumulator
 
 
 class Sample(Struct, frozen=True):
@@ -53,15 +54,21 @@ def check_dialect(dialect: Dialect, sample: Sample, *, noise: int = 100_000) -> 
     Raises:
         ContractBroken: a part of it is not kept.
     """
+    lacking = complete(dialect)
+    _hold(not lacking, f"it has no {', '.join(lacking)}: inherit from agouti.dialects.api.Dialect")
     _encodes(dialect)
+    _writes_parameters(dialect)
     _decodes(dialect, sample)
     if sample.stream:
         _streams(dialect, sample)
     for status, body, kind in sample.errors:
-        found = dialect.classify(status, {}, body)
-        _hold(found.kind is kind, f"the error {body[:60]!r} means {found.kind.__name__}, not {kind.__name__}")
-    if isinstance(dialect, EmbeddingDialect) and sample.vectors is not None:
-        _embeds(dialect, *sample.vectors)
+        fault = dialect.classify(status, {}, body)
+        _hold(fault.kind is kind, f"the error {body[:60]!r} means {fault.kind.__name__}, not {kind.__name__}")
+    if dialect.abilities.vectors is not None and sample.vectors is not None:
+        _embeds(dialect, dialect.abilities.vectors.max_texts, *sample.vectors)
+    if dialect.abilities.counts_tokens:
+        counted = msgspec.json.encode(dialect.encode_count(Request("m", _CONVERSATION)).body)
+        _hold(b"And beans?" in counted, "the request that counts tokens does not hold the conversation")
     _survives_noise(dialect, sample, noise)
 
 
@@ -70,17 +77,20 @@ def _hold(kept: bool, what: str) -> None:
         raise ContractBroken(what)
 
 
+_CONVERSATION = (
+    Message("system", "Brief."),
+    Message("user", [{"type": "text", "text": "Hi"}]),
+    Message("assistant", "Hello."),
+    Message("user", "And beans?"),
+)
+
+
 def _encodes(dialect: Dialect) -> None:
     for streams in (False, True):
-        messages: list[Message | dict[str, Any]] = [
-            Message("system", "Brief."),
-            {"role": "user", "content": [{"type": "text", "text": "Hi"}]},
-            Message("assistant", "Hello."),
-            Message("user", "And beans?"),
-        ]
-        parameters: dict[str, Any] = {"max_tokens": 5} if dialect.takes is None or "max_tokens" in dialect.takes else {}
+        takes = dialect.abilities.takes
+        parameters: dict[str, Any] = {"max_tokens": 5} if takes is None or "max_tokens" in takes else {}
         try:
-            outgoing = dialect.encode_chat(Request("m", messages, parameters, {"more": 1}, streams))
+            outgoing = dialect.encode_chat(Request("m", _CONVERSATION, parameters, {"more": 1}, streams))
         except RequestError as error:
             raise ContractBroken(f"a plain conversation cannot be encoded: {error}") from error
         _hold(outgoing.path.startswith("/"), f"the path {outgoing.path!r} does not begin with a slash")
@@ -89,9 +99,22 @@ def _encodes(dialect: Dialect) -> None:
         _hold(b'"more"' in body, "extra fields do not reach the body")
 
 
-def _embeds(dialect: EmbeddingDialect, reply: bytes, vectors: tuple[Vector, ...]) -> None:
-    texts = ["broad beans", "late peas"][: dialect.most_texts]
-    body = msgspec.json.encode(dialect.encode_vectors(VectorsWanted("m", texts, 8, extra={"more": 1})).body)
+def _writes_parameters(dialect: Dialect) -> None:
+    """Each parameter that a dialect promises changes the body: one that is dropped would be lost without a word."""
+    for name in dialect.abilities.takes or ():
+        _hold(name in PARAMETERS, f"there is no parameter {name!r}")
+        # Some ask for nothing without tools.
+        others = {"tools": PARAMETERS["tools"].sample} if name in ("tool_choice", "parallel_tool_calls") else {}
+        without, with_it = (
+            msgspec.json.encode(dialect.encode_chat(Request("m", _CONVERSATION, {**others, **more})).body)
+            for more in ({}, {name: PARAMETERS[name].sample})
+        )
+        _hold(without != with_it, f"the parameter {name} does not change the body")
+
+
+def _embeds(dialect: Dialect, most: int, reply: bytes, vectors: tuple[Vector, ...]) -> None:
+    texts = ["broad beans", "late peas"][:most]
+    body = msgspec.json.encode(dialect.encode_vectors(VectorsRequest("m", texts, 8, extra={"more": 1})).body)
     _hold(all(text.encode() in body for text in texts), "the request for vectors does not hold its texts")
     _hold(b"8" in body and b'"more"' in body, "dimensions or extra fields do not reach the request for vectors")
     found = dialect.decode_vectors(reply)
@@ -119,7 +142,7 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
     sizes: list[list[int]] = [[len(sample.stream)], [1] * len(sample.stream)]
     sizes += [[rng.randint(1, 40) for _ in range(len(sample.stream))] for _ in range(5)]
     for size in sizes:
-        decoder, so_far, place = _decoder(dialect), Gathering(), 0
+        decoder, so_far, place = _decoder(dialect), ReplyAccumulator(), 0
         for step in size:
             so_far.take(decoder.feed(sample.stream[place : place + step]), lambda: 0.0)
             place += step
@@ -168,8 +191,10 @@ def _survives_noise(dialect: Dialect, sample: Sample, noise: int) -> None:
         try:
             found = dialect.decode_chat(data)
             _hold(isinstance(found, (Completion, Fault, Pending)), f"decode_chat returns {type(found).__name__}")
-            if isinstance(dialect, EmbeddingDialect):
+            if dialect.abilities.vectors is not None:
                 dialect.decode_vectors(data)
+            if dialect.abilities.counts_tokens:
+                dialect.decode_count(data)
         except ReplyUnreadable:
             pass
         except ContractBroken:

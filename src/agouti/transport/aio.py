@@ -2,15 +2,18 @@
 
 import asyncio
 import os
+import socket
 from collections.abc import Mapping
 
 import aiohttp
+from aiohttp.abc import AbstractResolver, ResolveResult
 from multidict import CIMultiDict
 from yarl import URL
 
-from ..core.http import HttpRequest, Timeouts
+from ..core.address import with_query
+from ..core.http import HttpRequest, Timeouts, TransportFailure, bare
 from ..core.secret import SecretText
-from .base import TransportFailure, bare
+from .public import checked, is_address
 from .tls import Contexts
 
 _LINGER = 0.05  # see the synchronous transport
@@ -23,6 +26,7 @@ class AiohttpTransport:
         self._connections = connections
         self._contexts = Contexts()
         self._session: aiohttp.ClientSession | None = None
+        self._public: aiohttp.ClientSession | None = None
         self._urls: dict[str, URL] = {}
         self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
         # What the last request used is most often what the next one uses: the engine keeps both.
@@ -31,7 +35,9 @@ class AiohttpTransport:
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
         session = self._session
-        if session is None:
+        if request.public_only:
+            session = self._public_session(request.url)
+        elif session is None:
             session = self._session = self._new_session()
         usual = self._usual
         limit = usual[1] if timeouts is usual[0] else self._timeouts.get(timeouts)
@@ -39,7 +45,10 @@ class AiohttpTransport:
             if len(self._timeouts) > 64:
                 self._timeouts.clear()
             limit = self._timeouts[timeouts] = aiohttp.ClientTimeout(
-                total=None, sock_connect=timeouts.connect, sock_read=timeouts.first_byte
+                total=None,
+                connect=max(timeouts.connect, timeouts.first_byte),
+                sock_connect=timeouts.connect,
+                sock_read=timeouts.first_byte,
             )
             self._usual = (timeouts, limit)
         if self._headers[0] is not request.headers:
@@ -56,6 +65,8 @@ class AiohttpTransport:
                 timeout=limit,
                 ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
             )
+        except TransportFailure as private:
+            failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
             failure = _failure(error)
         except BaseException as interruption:
@@ -65,16 +76,15 @@ class AiohttpTransport:
         raise failure  # after the foreign exception is gone: see TransportFailure
 
     async def close(self) -> None:
-        session, self._session = self._session, None
-        if session is not None:
-            await session.close()
+        sessions, self._session, self._public = (self._session, self._public), None, None
+        for session in sessions:
+            if session is not None:
+                await session.close()
 
     def _url(self, request: HttpRequest) -> URL:
         if request.secret_query is not None:
             # Not kept: a key may change, and the cache would hold it for ever.
-            return URL(
-                f"{request.url}{'&' if '?' in request.url else '?'}{request.secret_query.reveal()}", encoded=True
-            )
+            return URL(with_query(request.url, request.secret_query.reveal()), encoded=True)
         url = self._urls.get(request.url)
         if url is None:
             if len(self._urls) > 1000:
@@ -82,15 +92,41 @@ class AiohttpTransport:
             url = self._urls[request.url] = URL(request.url, encoded=True)
         return url
 
-    def _new_session(self) -> aiohttp.ClientSession:
+    def _public_session(self, url: str) -> aiohttp.ClientSession:
+        """A session that reaches no private network."""
+        host = URL(url).host or ""
+        if is_address(host):
+            checked([host])  # addresses are looked up nowhere
+        if self._public is None:
+            self._public = self._new_session(_PublicResolver())
+        return self._public
+
+    def _new_session(self, resolver: AbstractResolver | None = None) -> aiohttp.ClientSession:
         proxied = any(name.lower().endswith("_proxy") for name in os.environ)
-        connector = aiohttp.TCPConnector(limit=self._connections)
+        connector = aiohttp.TCPConnector(limit=0, limit_per_host=self._connections, resolver=resolver)
         return aiohttp.ClientSession(
             connector=connector,
             trust_env=proxied,
             cookie_jar=aiohttp.DummyCookieJar(),
             read_bufsize=2**18,
         )
+
+
+class _PublicResolver(AbstractResolver):
+    """Looks names up, and refuses those that lead into a private network."""
+
+    def __init__(self) -> None:
+        self._inner = aiohttp.ThreadedResolver()
+
+    async def resolve(
+        self, host: str, port: int = 0, family: socket.AddressFamily = socket.AF_INET
+    ) -> list[ResolveResult]:
+        resolved = await self._inner.resolve(host, port, family)
+        checked(each["host"] for each in resolved)
+        return resolved
+
+    async def close(self) -> None:
+        await self._inner.close()
 
 
 class AiohttpReply:

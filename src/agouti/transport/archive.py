@@ -93,6 +93,8 @@ class RecordingTransport:
         self._recorder = recorder
 
     def open(self, request: HttpRequest, timeouts: Timeouts) -> SyncReply:
+        if request.confidential:
+            return self._inner.open(request, timeouts)
         exchange = _Exchange(self._recorder, request)
         try:
             reply = self._inner.open(request, timeouts)
@@ -143,6 +145,8 @@ class AsyncRecordingTransport:
         self._recorder = recorder
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> AsyncReply:
+        if request.confidential:
+            return await self._inner.open(request, timeouts)
         exchange = _Exchange(self._recorder, request)
         try:
             reply = await self._inner.open(request, timeouts)

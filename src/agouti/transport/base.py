@@ -1,4 +1,4 @@
-"""What a transport is, and how it says that it failed.
+"""What a transport is; how it says that it failed is `agouti.core.http.TransportFailure`.
 
 An application brings its own HTTP stack by passing an object with these two methods to
 ``Client(transport=...)``. A transport holds no policy: it retries nothing, follows no redirect and
@@ -6,32 +6,11 @@ decides nothing by status.
 """
 
 from collections.abc import Mapping
-from typing import Literal, Protocol
+from typing import Protocol
 
-from ..core.http import HttpRequest, Timeouts
+from ..core.http import HttpRequest, Timeouts, TransportFailure
 
-Reason = Literal["dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout"]
-
-
-class TransportFailure(Exception):
-    """No reply, or not the whole of it.
-
-    It is raised without the foreign exception as its cause: frames of HTTP libraries hold the bytes
-    of the request, key included, and tracebacks that print locals would show them.
-
-    Attributes:
-        reason: what kind of failure.
-        detail: the HTTP library's own words.
-        phase: for ``timeout``, which limit ran out.
-        began: whether a part of the reply had come.
-    """
-
-    def __init__(self, reason: Reason, detail: str, phase: str | None = None, *, began: bool = False) -> None:
-        super().__init__(detail)
-        self.reason = reason
-        self.detail = detail
-        self.phase = phase
-        self.began = began
+__all__ = ["AsyncReply", "AsyncTransport", "SyncReply", "SyncTransport", "TransportFailure"]
 
 
 class SyncReply(Protocol):
@@ -103,10 +82,3 @@ class AsyncTransport(Protocol):
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> AsyncReply: ...
     async def close(self) -> None: ...
-
-
-def bare(error: BaseException) -> BaseException:
-    """An interruption without the frames that it came through: they hold the bytes of the request, key included."""
-    error.__traceback__ = None
-    error.__context__ = None
-    return error

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 import urllib3
 from urllib3 import exceptions as wrong
 
-from ..core.http import HttpRequest, Timeouts, Tls
+from ..core.address import with_query
+from ..core.http import HttpRequest, Reason, Timeouts, Tls, TransportFailure, bare
 from ..core.secret import SecretText
-from .base import Reason, TransportFailure, bare
+from .public import public_addresses
 
 if TYPE_CHECKING:
     import ssl
@@ -44,7 +45,7 @@ class _WithQuery:
 
     def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
         if isinstance(headers, _Headers):
-            url = f"{url}{'&' if '?' in url else '?'}{headers.query.reveal()}"
+            url = with_query(url, headers.query.reveal())
         super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
 
 
@@ -56,10 +57,35 @@ class _HTTPSConnection(_WithQuery, urllib3.connection.HTTPSConnection):
     pass
 
 
+class _Public:
+    """Mixed into connections to an address that is a stranger's: they reach no private network."""
+
+    _dns_host: str
+    port: int
+
+    def _new_conn(self) -> Any:
+        host, port = self._dns_host, self.port
+        addresses = public_addresses(host, port)
+        # Connected to the very address that was looked at: a name could lead elsewhere the next moment.
+        self._dns_host = addresses[0]
+        try:
+            return super()._new_conn()  # type: ignore[misc]
+        finally:
+            self._dns_host = host
+
+
+class _PublicHTTPConnection(_Public, urllib3.connection.HTTPConnection):
+    pass
+
+
+class _PublicHTTPSConnection(_Public, urllib3.connection.HTTPSConnection):
+    pass
+
+
 class Urllib3Transport:
     """Thread-safe; see `transport.base.SyncTransport`."""
 
-    def __init__(self, *, connections: int = 64) -> None:
+    def __init__(self, *, connections: int = 256) -> None:
         self._connections = connections
         self._contexts: Contexts | None = None
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
@@ -78,8 +104,8 @@ class Urllib3Transport:
         pool = self._pools.get(origin)
         if pool is None:
             pool = self._pool(origin)
-        if request.secret_query is not None or request.tls is not None:
-            pool = self._pool(origin, request.secret_query is not None, request.tls)
+        if request.secret_query is not None or request.tls is not None or request.public_only:
+            pool = self._special_pool(origin, request)
         usual = self._usual  # read once: other threads may set it
         if timeouts is usual[0]:
             limit = usual[1]
@@ -102,8 +128,11 @@ class Urllib3Transport:
                 redirect=False,
                 assert_same_host=False,
                 timeout=limit,
+                pool_timeout=timeouts.first_byte,  # type: ignore[arg-type]  # the stubs know whole seconds only
                 preload_content=False,
             )
+        except TransportFailure as private:
+            failure = private
         except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
             failure = _failure(error)
         except BaseException as interruption:
@@ -119,20 +148,31 @@ class Urllib3Transport:
         for pool in pools.values():
             pool.close()
 
-    def _pool(self, origin: str, with_query: bool = False, tls: Tls | None = None) -> urllib3.HTTPConnectionPool:
-        # Connections that put a key into the query have a pool of their own: the others need not ask.
-        name = f"{origin} {with_query} {tls}" if with_query or tls is not None else origin
+    def _pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+        with self._lock:
+            pool = self._pools.get(origin)
+            if pool is None:
+                pool = self._pools[origin] = self._new_pool(origin, None)
+            return pool
+
+    def _special_pool(self, origin: str, request: HttpRequest) -> urllib3.HTTPConnectionPool:
+        """A pool for connections that put a key into the query, bring certificates or reach only public addresses."""
+        with_query, public = request.secret_query is not None, request.public_only
+        name = f"{origin} {with_query} {public} {request.tls}"
         with self._lock:
             pool = self._pools.get(name)
             if pool is None:
-                pool = self._pools[name] = self._new_pool(origin, tls)
+                pool = self._pools[name] = self._new_pool(origin, request.tls)
+                https = origin.startswith("https:")
                 if with_query:
-                    pool.ConnectionCls = _HTTPSConnection if origin.startswith("https:") else _HTTPConnection
+                    pool.ConnectionCls = _HTTPSConnection if https else _HTTPConnection
+                elif public:
+                    pool.ConnectionCls = _PublicHTTPSConnection if https else _PublicHTTPConnection
             return pool
 
     def _new_pool(self, origin: str, tls: Tls | None) -> urllib3.HTTPConnectionPool:
         parts = urllib3.util.parse_url(origin)
-        options: dict[str, Any] = {"maxsize": self._connections}
+        options: dict[str, Any] = {"maxsize": self._connections, "block": True}
         if parts.scheme == "https":
             options["ssl_context"] = self._context(tls)
         proxy = _proxy_for(self._proxies, parts.scheme or "http", parts.host or "")
@@ -232,6 +272,8 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         inner = error.__context__ or error.__cause__
         reason = "refused" if isinstance(inner, ConnectionRefusedError) else "unreachable"
         cause = inner or error
+    elif isinstance(error, wrong.EmptyPoolError):
+        return TransportFailure("timeout", "all connections are in use", "connect")
     elif isinstance(error, wrong.ConnectTimeoutError):
         return TransportFailure("timeout", "no connection in time", "connect")
     elif isinstance(error, (wrong.ReadTimeoutError, TimeoutError)):

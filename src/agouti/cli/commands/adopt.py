@@ -1,12 +1,14 @@
 """``agouti adopt``: a pasted curl command or address becomes configuration."""
 
 import os
+from collections.abc import Mapping
 from pathlib import Path
 
 import click
 import msgspec
 
 from ...core.errors import RequestError
+from ...core.secret import Secret
 from ..app import Settings
 from ..text import given_text, paint
 
@@ -31,30 +33,31 @@ def command(
     """
     import shlex
 
-    from ...adopt import curl, files
+    from ...adopt import curl
     from ...adopt.entries import adopt
+    from ...config import write as files
     from ...config.load import FILE_NAME, nearest_file, shown_path, with_dotenv
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
-    found = adopt(curl.read(given_text(argument, file), _read_file), provider_label=provider, model_label=label)
+    adopted = adopt(curl.read(given_text(argument, file), _read_file), provider_label=provider, model_label=label)
     # Where it will be found again: a new file in this folder would hide the one further up.
     named = app.config or os.environ.get("AGOUTI_CONFIG")
     target = Path(named) if named else nearest_file(Path.cwd()) or Path(FILE_NAME)
     dotenv = target.absolute().parent / ".env"
     names = {
-        name: files.free_name(name, secret, with_dotenv(dotenv, os.environ)) for name, secret in found.secrets.items()
+        name: files.free_name(name, secret, with_dotenv(dotenv, os.environ)) for name, secret in adopted.secrets.items()
     }
     place = "env" if store == "env" else "keyring"
-    entry = _renamed(found.provider, names, place)
-    secrets = {names[name]: secret for name, secret in found.secrets.items()}
-    found = msgspec.structs.replace(found, provider=entry, secrets=secrets)
-    click.echo(files.as_toml(found), nl=False)
-    notes = list(found.notes)
+    entry = _renamed(adopted.provider, names, place)
+    secrets = {names[name]: secret for name, secret in adopted.secrets.items()}
+    adopted = msgspec.structs.replace(adopted, provider=entry, secrets=secrets)
+    click.echo(files.as_toml(adopted.entries), nl=False)
+    notes = list(adopted.notes)
     if write:
         # The key first: an entry that names a key which is nowhere would be worse than the other way round.
         notes += files.write_dotenv(dotenv, secrets) if store == "env" and secrets else []
-        notes += files.write_keyring(secrets) if store == "keyring" and secrets else []
-        files.write_toml(target, found)
+        notes += _put(secrets) if store == "keyring" else []
+        files.write_toml(target, adopted.entries)
         notes.append(f"written to {shown_path(target)}; see whether all is well with: agouti check")
     else:
         notes += [
@@ -64,6 +67,14 @@ def command(
         notes.append(f"nothing was written; --write adds this to {shown_path(target)}")
     for note in notes:
         click.echo(paint(f"# {note}", dim=True), err=True)
+
+
+def _put(secrets: Mapping[str, Secret]) -> list[str]:
+    from ...credentials import keyring
+
+    for name, secret in secrets.items():
+        keyring.put(name, secret)
+    return [f"{name} is in the keyring" for name in secrets]
 
 
 def _renamed(value: object, names: dict[str, str], place: str) -> object:

@@ -7,9 +7,9 @@ import click
 
 from ...client import Client
 from ...core.errors import RequestError
-from ...core.near import near_hint
 from ...core.parameters import NAMES
-from ...core.reply import Reply
+from ...core.suggest import near_hint
+from ...reply import Reply
 from ..app import Settings
 from ..text import given_text, on_terminal
 
@@ -21,7 +21,7 @@ from ..text import given_text, on_terminal
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
-@click.option("--image", "images", metavar="FILE", multiple=True, help="A picture, or its address; may be repeated.")
+@click.option("--image", "images", metavar="FILE", multiple=True, help="An image, or its address; may be repeated.")
 @click.option("--save-code", metavar="FOLDER", help="Save the code blocks of the answer there.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
 @click.option("--json", "as_json", is_flag=True, help="Print the whole reply as JSON.")

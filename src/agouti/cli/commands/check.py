@@ -22,7 +22,7 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
     Is the address right and reachable, is there a key and is it accepted, does the provider offer the model? No
     tokens are spent.
     """
-    from ...check import check
+    from ...services.check import check
 
     with Client(app.config) as client:
         found = check(client, labels)

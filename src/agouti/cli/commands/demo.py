@@ -50,9 +50,8 @@ STEPS: tuple[tuple[str, str], ...] = (
     (
         "Is everything in order? Address, key and name, without spending a token",
         """
-        from agouti.check import check
-        for found in check(client, ["almanac", "almanac-local"]):
-            print(found.provider, "is all well" if found.ok else "has something wrong")
+        for checked in agouti.check(client, ["almanac", "almanac-local"]):
+            print(checked.provider, "is all well" if checked.ok else "has something wrong")
         """,
     ),
     (
@@ -61,7 +60,8 @@ STEPS: tuple[tuple[str, str], ...] = (
         for model in ("envelope-2@letterbox", "narrow-3@canal", "valley-4@echo", "vellum-base@scroll",
                       "loam-2b:latest@barn", "grist-1@mill", "potters/clinker-7b@kiln", "hull.deck-2:0@quay"):
             reply = client.ask(model, "When does garlic go in?", max_tokens=12)
-            print(f"{client.endpoint(reply.provider).dialect.name:10}{reply.usage.total_tokens:3} tokens   {reply}")
+            spoken = client.config.provider(reply.provider).dialect
+            print(f"{spoken:10}{reply.usage.total_tokens:3} tokens   {reply}")
         """,
     ),
     (

@@ -20,7 +20,7 @@ def command(app: Settings, label: str, text: str, as_json: bool) -> None:
 
     Nothing is sent, no key is fetched; keys show as ***.
     """
-    from ...explain import explain
+    from ...services.explain import explain
 
     with Client(app.config) as client:
         found = explain(client, label, text)

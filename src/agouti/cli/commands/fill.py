@@ -29,7 +29,7 @@ from ..text import given_text
 @click.option(
     "--at-once", type=click.IntRange(1, 64), default=4, show_default=True, help="With --rows: so many at a time."
 )
-@click.option("--image", "images", metavar="FILE", multiple=True, help="A picture to fill it from; may be repeated.")
+@click.option("--image", "images", metavar="FILE", multiple=True, help="An image to fill it from; may be repeated.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
 @click.option("--means", type=click.Choice(["schema", "tool", "json", "prompt"]), help="Try only these means.")
 @click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
@@ -63,12 +63,12 @@ def command(
             raise click.UsageError("--out and --column go with --rows")
         if images:
             options["images"] = images
-            text = text or (None if file else "Fill the form from the picture.")
+            text = text or (None if file else "Fill the form from the image.")
         with Client(app.config) as client:
             filled = client.fill(label, kind, given_text(text, file), **options)
         click.echo(json.dumps(_plain(filled.value), ensure_ascii=False, indent=2))
-        if len(filled.attempts) > 1:
-            click.echo(f"  (mended: the first answer did not fit: {filled.attempts[0].errors[0]})", err=True)
+        if len(filled.answers) > 1:
+            click.echo(f"  (mended: the first answer did not fit: {filled.answers[0].errors[0]})", err=True)
         return 0
     if text is not None or file is not None or images:
         raise click.UsageError("with --rows the texts come from that file: leave out TEXT, --from and --image")

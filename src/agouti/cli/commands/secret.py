@@ -5,7 +5,8 @@ import sys
 import click
 
 from ...core.errors import CredentialMissing
-from ...credentials.sources import KEYRING_SERVICE
+from ...core.secret import Secret
+from ...credentials import keyring
 
 
 @click.group("secret")
@@ -20,13 +21,11 @@ def command() -> None:
 @click.argument("name")
 def put(name: str) -> None:
     """Store the key NAME. It is asked for, or read from a pipe; never an argument, which others could see."""
-    from ...adopt.files import keyring_call
-
     asked = sys.stdin.isatty()
     value = str(click.prompt(f"Key for {name}", hide_input=True, err=True) if asked else sys.stdin.read()).strip()
     if not value:
         raise click.UsageError("the key is empty")
-    keyring_call("set_password", KEYRING_SERVICE, name, value)
+    keyring.put(name, Secret(value))
     click.echo(f'Stored. In the provider\'s entry: key = {{ keyring = "{name}" }}', err=True)
 
 
@@ -34,24 +33,19 @@ def put(name: str) -> None:
 @click.argument("name")
 def where(name: str) -> None:
     """Say whether there is a key NAME, and in which keyring; never the key itself."""
-    from ...adopt.files import keyring_call
-
-    if not keyring_call("get_password", KEYRING_SERVICE, name):
-        raise CredentialMissing(
-            f"the keyring has no entry {name} for {KEYRING_SERVICE}", hint=f"Put it there: agouti secret put {name}"
-        )
-    import keyring
-
-    click.echo(f"{name} is in {keyring.get_keyring().name}, service {KEYRING_SERVICE}")
+    _check(name, f"Put it there: agouti secret put {name}")
+    click.echo(f"{name} is in {keyring.describe()}, service {keyring.SERVICE}")
 
 
 @command.command("remove")
 @click.argument("name")
 def remove(name: str) -> None:
     """Remove the key NAME from the keyring."""
-    from ...adopt.files import keyring_call
-
-    if not keyring_call("get_password", KEYRING_SERVICE, name):
-        raise CredentialMissing(f"the keyring has no entry {name} for {KEYRING_SERVICE}", hint="Nothing to remove.")
-    keyring_call("delete_password", KEYRING_SERVICE, name)
+    _check(name, "Nothing to remove.")
+    keyring.remove(name)
     click.echo(f"{name} is removed from the keyring", err=True)
+
+
+def _check(name: str, hint: str) -> None:
+    if keyring.get(name) is None:
+        raise CredentialMissing(f"the keyring has no entry {name} for {keyring.SERVICE}", hint=hint)

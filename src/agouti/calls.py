@@ -1,0 +1,255 @@
+"""Calls: from the arguments of a method to what the engine takes, the same for threads and for tasks."""
+
+import os
+from collections.abc import Iterable, Mapping
+from time import time
+from typing import TYPE_CHECKING, Any, Self, cast
+
+from .config.entries import Config, Provider
+from .core.canonical import Asked, Chunks, reply_json
+from .core.chat import Json
+from .core.errors import ConfigError, RequestError
+from .core.secret import Secret
+from .credentials.sources import GivenKey, Key
+from .engine.call import CLOCKS, Call
+from .engine.hooks import Hook
+from .engine.provider import ProviderState, Targets
+from .engine.question import Question, extra_of, question_of, tags_of
+from .options import (
+    AskOptions,
+    EmbedOptions,
+    FillOptions,
+    Options,
+    Prompt,
+    check_embed,
+    deadline_of,
+    split_fill,
+    split_tools,
+)
+from .reply import Reply
+
+if TYPE_CHECKING:
+    from .embeddings import Embeddings
+    from .engine.effects import Steps
+    from .engine.operations.structured import FormCall
+    from .engine.operations.tool_loop import ToolLoop
+    from .forms import Form
+
+FilePath = str | os.PathLike[str]
+Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
+
+
+class Calls:
+    """Makes calls of arguments: what both clients share, and what services use.
+
+    Attributes:
+        config: the configuration in use.
+        clocks: time and chance.
+    """
+
+    def __init__(self, config: Config, hooks: tuple[Hook, ...] = (), *, only: str | None = None) -> None:
+        self.config = config
+        self.clocks = CLOCKS
+        self._targets = Targets(config, only)
+        self._hooks = hooks
+
+    def to(self, provider: str) -> "Calls":
+        """The same, but every model name is sent as it is to one provider."""
+        return Calls(self.config, self._hooks, only=provider)
+
+    def provider(self, label: str) -> ProviderState:
+        """A provider made ready.
+
+        Raises:
+            LabelUnknown: there is none of that label.
+        """
+        return self._targets.provider(label)
+
+    def about(self, provider: str) -> Call:
+        """A call that asks nothing of a model, only of its provider."""
+        return Call(
+            targets=(self._targets.about(provider),),
+            started=self.clocks.clock(),
+            hooks=self._hooks,
+            clocks=self.clocks,
+        )
+
+    def chat(self, label: str, prompt: Prompt, options: Options, *, stream: bool = False) -> Call:
+        """A call that asks a question.
+
+        Raises:
+            LabelUnknown: there is no such model.
+            RequestError: the prompt or an option is wrong.
+        """
+        targets = self._targets.chain(label)
+        started = self.clocks.clock()
+        question = question_of(prompt, options, stream=stream)
+        deadline = deadline_of(options) if options else None
+        if deadline is None:
+            deadline = targets[0].model.deadline
+        return Call(
+            targets=targets,
+            started=started,
+            until=None if deadline is None else started + deadline,
+            question=question,
+            hooks=self._hooks,
+            clocks=self.clocks,
+        )
+
+    def tool_loop(
+        self, label: str, prompt: Prompt, options: AskOptions, *, stream: bool = False, run: bool = True
+    ) -> "ToolLoop":
+        """A call that asks a question and runs the functions that the model calls.
+
+        Args:
+            run: whether they are run where the options do not say.
+        """
+        from .engine.operations.tool_loop import ToolLoop
+        from .tools import result_text, toolbox
+
+        plain, how = split_tools(options)
+        tools = toolbox(plain.get("tools") or ())
+        if tools:
+            plain = cast("Options", {**plain, "tools": list(tools.values())})
+        return ToolLoop(
+            self.chat(label, prompt, plain, stream=stream),
+            tools,
+            text=result_text,
+            max_rounds=how.max_rounds,
+            failures=how.errors,
+            run=run if how.run is None else how.run,
+        )
+
+    def form(
+        self, label: str, kind: Any, prompt: Prompt, options: FillOptions, *, stream: bool = False
+    ) -> "tuple[FormCall, Form]":
+        """A call that fills a form.
+
+        Raises:
+            RequestError: the type cannot be made into a form.
+        """
+        from .engine.operations.structured import FormCall
+        from .forms import form_of
+
+        plain, means, repairs = split_fill(options)
+        form = form_of(kind)
+        return FormCall(self.chat(label, prompt, plain, stream=stream), form, means=means, repairs=repairs), form
+
+    def embedding(
+        self, label: str, texts: object, *, dimensions: int | None, concurrency: int, options: EmbedOptions
+    ) -> "Steps[Embeddings]":
+        """Steps that turn texts into vectors.
+
+        Raises:
+            RequestError: a text is empty (says which), an option is wrong, or the dialect has no embeddings.
+        """
+        from importlib.util import find_spec
+
+        from .engine.operations.vectors import ability_of, checked_texts, embed
+
+        if find_spec("numpy") is None:
+            raise ConfigError(
+                "embeddings need numpy, which is not installed", hint="Install it: pip install 'agouti-client[arrays]'."
+            )
+        check_embed(options, dimensions, concurrency)
+        if isinstance(texts, (bytes, Mapping)) or not isinstance(texts, Iterable):
+            raise RequestError(f"texts cannot be a {type(texts).__name__}", hint="Pass a text or a list of texts.")
+        checked = checked_texts([texts] if isinstance(texts, str) else list(texts))
+        # No other model takes over: its vectors would not compare.
+        target = self._targets.of(label)
+        ability_of(target)
+        started = self.clocks.clock()
+        deadline = deadline_of(options)
+        deadline = target.model.deadline if deadline is None else deadline
+        call = Call(
+            targets=(target,),
+            started=started,
+            until=None if deadline is None else started + deadline,
+            question=Question(messages=(), tags=tags_of(options)),
+            hooks=self._hooks,
+            clocks=self.clocks,
+        )
+
+        def steps() -> "Steps[Embeddings]":
+            from .embeddings import assembled
+
+            pieces = yield from embed(
+                call, checked, dimensions=dimensions, extra=extra_of(options), at_once=concurrency
+            )
+            return assembled(
+                checked, pieces, label=call.label, dimensions=dimensions, elapsed=self.clocks.clock() - started
+            )
+
+        return steps()
+
+    def chunked(self, asked: Asked) -> tuple[Call, Chunks]:
+        """A call for a stream in the canonical form, and what makes its chunks."""
+        call = self.chat(asked.model, asked.messages, cast("Options", asked.options), stream=True)
+        return call, Chunks(int(time()), call.targets[0].model.name)
+
+    def exchanged(self, reply: Reply) -> dict[str, Json]:
+        """A reply in the canonical form."""
+        if reply.body and self.provider(reply.provider).dialect.abilities.canonical:
+            raw: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
+            return raw
+        return reply_json(reply.completion, int(time()), reply.attempts[-1].model)
+
+
+class BaseClient:
+    """What both clients share: the configuration, and how calls are made."""
+
+    def __init__(
+        self,
+        config: Configuration | None = None,
+        *,
+        record: FilePath | None = None,
+        replay: FilePath | None = None,
+        hooks: Iterable[Hook] = (),
+    ) -> None:
+        if not isinstance(config, Config):
+            from .config.load import load
+
+            config = load(config)
+        if record is not None and replay is not None:
+            raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
+        config = config if replay is None else config.keyless()
+        self._calls = Calls(config, tuple(hooks))
+        self._environment = config.environment
+        self._record = record
+        self._replay = replay
+
+    @classmethod
+    def at(cls, address: str, *, key: "str | Secret | Key | None" = None, dialect: str = "", **more: Any) -> Self:
+        """A client of one provider, without any file; every model name is sent to it as it is.
+
+        Args:
+            address: base or operation address, as pasted.
+            key: the key, or where it lives (`EnvKey`, ...); none for a local server.
+            dialect: name of the wire format; guessed from the address where not given.
+            more: arguments of the client itself.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> with agouti.standins.serve() as served:
+            ...     with agouti.Client.at(served.address("shed")) as client:
+            ...         print(client.ask("loam-2b", "When do broad beans go in?").finish_reason)
+            stop
+        """
+        if isinstance(key, str):
+            key = Secret(key)
+        if isinstance(key, Secret):
+            key = GivenKey(key)
+        provider = Provider("here", address, dialect, key)
+        client = cls(Config.of([provider]), **more)
+        client._calls = client._calls.to(provider.label)
+        return client
+
+    @property
+    def config(self) -> Config:
+        """The configuration in use."""
+        return self._calls.config
+
+
+def calls_of(client: BaseClient) -> Calls:
+    """What makes the calls of a client, for services."""
+    return client._calls

@@ -1,0 +1,102 @@
+"""Code in an answer: the fenced blocks of its Markdown, and what each of them would be called as a file.
+
+Source: CommonMark 0.31, "Fenced code blocks".
+"""
+
+import re
+from typing import TypeVar
+
+from msgspec import Struct
+
+_OPEN = re.compile(r"^( {0,3})(`{3,}|~{3,})[ \t]*([^\n]*)$")
+_SUFFIXES = {
+    "python": ".py", "py": ".py", "toml": ".toml", "json": ".json", "jsonl": ".jsonl", "yaml": ".yaml", "yml": ".yaml",
+    "bash": ".sh", "sh": ".sh", "shell": ".sh", "zsh": ".sh", "javascript": ".js", "js": ".js", "typescript": ".ts",
+    "ts": ".ts", "tsx": ".tsx", "jsx": ".jsx", "html": ".html", "css": ".css", "sql": ".sql", "rust": ".rs",
+    "go": ".go",
+    "java": ".java", "c": ".c", "cpp": ".cpp", "c++": ".cpp", "csharp": ".cs", "ruby": ".rb", "php": ".php",
+    "markdown": ".md", "md": ".md", "xml": ".xml", "csv": ".csv", "r": ".r", "kotlin": ".kt", "swift": ".swift",
+    "lua": ".lua", "ini": ".ini", "diff": ".diff", "dockerfile": ".dockerfile", "makefile": ".mk", "svg": ".svg",
+    "latex": ".tex", "tex": ".tex", "powershell": ".ps1", "text": ".txt", "txt": ".txt",
+}  # fmt: skip
+_NAME_LINE = re.compile(
+    r"^\s*(?:#|//|--|;|<!--|/\*)\s*(?:file(?:name)?:\s*)?([\w.\-/]+\.[A-Za-z0-9]{1,8})\s*(?:-->|\*/)?\s*$"
+)
+_NAME_WORD = re.compile(r"(?:title|file|filename|name)=[\"']?([\w.\-/ ]+\.[A-Za-z0-9]{1,8})[\"']?")
+_PLAIN_NAME = re.compile(r"[\w.\-]+\.[A-Za-z0-9]{1,8}")
+
+
+class CodeBlock(Struct, frozen=True):
+    """A block of code.
+
+    Attributes:
+        code: what is in it.
+        language: the first word behind the fence, in lower case; empty where there is none.
+        name: the file that the answer says it is; empty where it says none.
+        number: its number in the answer, from 1.
+        whole: whether its fence was closed; a truncated answer may end within.
+    """
+
+    code: str
+    language: str = ""
+    name: str = ""
+    number: int = 1
+    whole: bool = True
+
+    @property
+    def suffix(self) -> str:
+        """The suffix of a file with it, by its language.
+
+        >>> CodeBlock("x = 1", "python").suffix, CodeBlock("x").suffix
+        ('.py', '.txt')
+        """
+        return _SUFFIXES.get(self.language, ".txt")
+
+    @property
+    def file_name(self) -> str:
+        """What a file with it is called: its own name without folders, or ``block-1.py``."""
+        own = re.split(r"[/\\]", self.name)[-1].lstrip(".") if self.name else ""
+        return own if _PLAIN_NAME.fullmatch(own) else f"block-{self.number}{self.suffix}"
+
+
+Block = TypeVar("Block", bound=CodeBlock)
+
+
+def code_blocks(text: str, kind: type[Block]) -> tuple[Block, ...]:
+    """The fenced blocks of a text, as blocks of a kind.
+
+    >>> [(block.language, block.code) for block in code_blocks("Try:\\n```python\\nprint(1)\\n```\\nDone.", CodeBlock)]
+    [('python', 'print(1)\\n')]
+    """
+    blocks: list[Block] = []
+    lines = text.splitlines(keepends=True)
+    place = 0
+    while place < len(lines):
+        opened = _OPEN.match(lines[place].rstrip("\r\n"))
+        if opened is None or (opened[2][0] == "`" and "`" in opened[3]):
+            place += 1
+            continue
+        indent, fence, info = len(opened[1]), opened[2], opened[3].strip()
+        close = re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*$")
+        code: list[str] = []
+        place += 1
+        while place < len(lines) and not close.match(lines[place].rstrip("\r\n")):
+            line = lines[place]
+            code.append(line[min(indent, len(line) - len(line.lstrip(" "))) :])
+            place += 1
+        whole = place < len(lines)
+        place += 1
+        blocks.append(_block(kind, code, info, len(blocks) + 1, whole))
+    return tuple(blocks)
+
+
+def _block(kind: type[Block], code: list[str], info: str, number: int, whole: bool) -> Block:
+    word, _, rest = info.partition(" ")
+    language, _, behind = word.strip("{}.").partition(":")
+    named = _NAME_WORD.search(info) or (_NAME_LINE.match(code[0]) if code else None)
+    name = named[1] if named else ""
+    if not name and _PLAIN_NAME.fullmatch(behind or rest.strip()):
+        name = behind or rest.strip()
+    if not name and _PLAIN_NAME.fullmatch(language) and language.rpartition(".")[2] in _SUFFIXES:
+        name, language = language, language.rpartition(".")[2]
+    return kind("".join(code), language.lower(), name, number, whole)

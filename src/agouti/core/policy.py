@@ -1,0 +1,99 @@
+"""Retry policy: what becomes of a call when it ends in one of the errors. Nothing else knows these facts.
+
+One row for each class of `core.errors`. A repeat must be safe and able to help. Safe: nothing of the reply had come,
+or the provider itself said that it did not do the work. Able to help: the cause may pass. The next model takes over
+when it may do what this one could not: not when the request itself is at fault.
+
+    >>> from .errors import RateLimited, TimedOut
+    >>> policy_of(RateLimited).repeat, policy_of(TimedOut).repeat
+    (<Repeat.ALWAYS: 'always'>, <Repeat.CONNECTING: 'connecting'>)
+"""
+
+from enum import Enum
+
+from msgspec import Struct
+
+from . import errors as e
+
+
+class Repeat(Enum):
+    """When the same request is sent again to the same model.
+
+    Attributes:
+        NEVER: it would end in the same way, or could be paid twice.
+        CONNECTING: while no connection had been made.
+        UNANSWERED: while nothing of a reply had come.
+        ALWAYS: the provider itself said that it did not do the work.
+    """
+
+    NEVER = "never"
+    CONNECTING = "connecting"
+    UNANSWERED = "unanswered"
+    ALWAYS = "always"
+
+
+class Policy(Struct, frozen=True):
+    """What becomes of a call that ended in an error of one class.
+
+    Attributes:
+        repeat: when the request is sent again to the same model.
+        next_model: whether the next model of the entry's ``fallback`` takes over.
+        opens_circuit: whether it counts towards leaving the provider alone for a while.
+        may_pass: whether the same call may succeed later: ``error.retryable``.
+        exit_code: of a command that ends in it.
+    """
+
+    repeat: Repeat
+    next_model: bool
+    opens_circuit: bool
+    may_pass: bool
+    exit_code: int
+
+
+_NEVER, _CONNECTING, _UNANSWERED, _ALWAYS = Repeat.NEVER, Repeat.CONNECTING, Repeat.UNANSWERED, Repeat.ALWAYS
+
+# fmt: off
+POLICY: dict[type[e.AgoutiError], Policy] = {
+    #                             repeat       next model  circuit  may pass  exit code
+    e.AgoutiError:          Policy(_NEVER,      False,      False,   False,    1),
+    e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2),
+    e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2),
+    e.RequestError:         Policy(_NEVER,      False,      False,   False,    2),
+    e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2),
+    e.ParameterUnsupported: Policy(_NEVER,      False,      False,   False,    2),
+    e.CredentialError:      Policy(_NEVER,      True,       False,   False,    1),
+    e.CredentialMissing:    Policy(_NEVER,      True,       False,   False,    2),
+    e.CredentialRefused:    Policy(_NEVER,      True,       False,   False,    1),
+    e.ConnectionFailed:     Policy(_NEVER,      True,       True,    True,     1),
+    e.AddressWrong:         Policy(_NEVER,      True,       True,    False,    1),
+    e.NotRunning:           Policy(_ALWAYS,     True,       True,    True,     1),
+    e.TLSFailed:            Policy(_NEVER,      True,       True,    False,    1),
+    e.ProxyFailed:          Policy(_NEVER,      True,       True,    False,    1),
+    e.ConnectionLost:       Policy(_UNANSWERED, True,       True,    True,     1),
+    e.TimedOut:             Policy(_CONNECTING, True,       True,    True,     1),
+    e.CircuitOpen:          Policy(_NEVER,      True,       False,   True,     1),
+    e.ProviderError:        Policy(_NEVER,      False,      False,   False,    1),
+    e.RequestRefused:       Policy(_NEVER,      False,      False,   False,    1),
+    e.ContextOverflow:      Policy(_NEVER,      False,      False,   False,    1),
+    e.ContentRefused:       Policy(_NEVER,      False,      False,   False,    1),
+    e.NoAccess:             Policy(_NEVER,      True,       False,   False,    1),
+    e.ModelUnknown:         Policy(_NEVER,      True,       False,   False,    1),
+    e.OutOfCredit:          Policy(_NEVER,      True,       False,   False,    1),
+    e.RateLimited:          Policy(_ALWAYS,     True,       False,   True,     1),
+    e.Overloaded:           Policy(_ALWAYS,     True,       True,    True,     1),
+    e.ProviderFault:        Policy(_ALWAYS,     True,       True,    True,     1),
+    e.ReplyError:           Policy(_NEVER,      False,      False,   False,    1),
+    e.ReplyUnreadable:      Policy(_NEVER,      True,       False,   False,    1),
+    e.FramingError:         Policy(_NEVER,      True,       False,   False,    1),
+    e.StreamCut:            Policy(_UNANSWERED, True,       False,   True,     1),
+    e.NotFilled:            Policy(_NEVER,      False,      False,   False,    1),
+    e.ToolCallInvalid:      Policy(_NEVER,      False,      False,   False,    1),
+    e.TooManyRounds:        Policy(_NEVER,      False,      False,   False,    1),
+    e.DeadlineExceeded:     Policy(_NEVER,      False,      False,   True,     1),
+}
+# fmt: on
+
+
+def policy_of(kind: type[e.AgoutiError]) -> Policy:
+    """The row of a class of errors; of the nearest class above where it is an application's own."""
+    return next(POLICY[each] for each in kind.__mro__ if each in POLICY)

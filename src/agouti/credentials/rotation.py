@@ -1,0 +1,84 @@
+"""Key rotation: a key is kept while it is fresh, fetched again when refused; several are taken in turn."""
+
+from threading import Lock
+
+from ..core.errors import CredentialRefused
+from .credential import Credential
+from .sources import Key, SeveralKeys
+
+
+class KeyRotation:
+    """The keys of one provider. Holds no clock and fetches nothing: the engine does, and reports back."""
+
+    def __init__(self, key: Key | None) -> None:
+        self._keys: tuple[Key, ...] = key.keys if isinstance(key, SeveralKeys) else (key,) if key is not None else ()
+        self._one = self._keys[0] if len(self._keys) == 1 else None
+        self._latest: Credential | None = None
+        self._held: dict[Key, Credential] = {}
+        self._aside: dict[Key, Credential] = {}
+        self._renewed: set[Key] = set()
+        self._turn = 0
+        self._lock = Lock()
+
+    @property
+    def none(self) -> bool:
+        """Whether this provider wants no key."""
+        return not self._keys
+
+    @property
+    def count(self) -> int:
+        """How many keys there are."""
+        return len(self._keys)
+
+    def next(self, now: float) -> "Credential | Key":
+        """The key to use, or the place to fetch it from first.
+
+        Args:
+            now: seconds since the epoch.
+
+        Raises:
+            CredentialRefused: all keys have been refused.
+        """
+        if self._one is not None:
+            # On the way of every request: looking a key up would hash its whole source.
+            latest = self._latest
+            return latest if latest is not None and latest.fresh(now) else self._one
+        with self._lock:
+            usable = [key for key in self._keys if key not in self._aside]
+            if not usable:
+                raise CredentialRefused(f"all {len(self._keys)} keys have been refused")
+            key = usable[self._turn % len(usable)]
+            self._turn += 1
+        held = self._held.get(key)
+        return held if held is not None and held.fresh(now) else key
+
+    def got(self, key: Key, credential: Credential) -> None:
+        """A key was fetched."""
+        with self._lock:
+            self._held[key] = self._latest = credential
+
+    def worked(self, credential: Credential) -> None:
+        """The provider took this key: should it refuse it later, it is worth fetching again."""
+        if self._renewed:
+            with self._lock:
+                self._renewed -= {key for key, held in self._held.items() if held is credential}
+
+    def refused(self, credential: Credential) -> bool:
+        """The provider refused a key: is another try worth it?
+
+        Yes, once, where fetching it again may give another one, and where there are other keys.
+        """
+        with self._lock:
+            key = next((key for key, held in self._held.items() if held is credential), None)
+            if key is None:
+                # Another task has replaced it in the meantime.
+                return True
+            del self._held[key]
+            self._latest = None
+            if credential.renewable and key not in self._renewed:
+                self._renewed.add(key)
+                return True
+            if len(self._keys) > 1:
+                self._aside[key] = credential
+                return len(self._aside) < len(self._keys)
+            return False

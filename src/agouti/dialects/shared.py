@@ -1,0 +1,56 @@
+"""Operations that several formats share: the list of models at ``/models``, embeddings at ``/embeddings``."""
+
+from typing import TYPE_CHECKING, Any
+
+from ..core.errors import ReplyUnreadable
+from .base import Dialect, Fault, ListedModel, Outgoing
+from .streams import read_reply
+
+if TYPE_CHECKING:
+    from ..core.vectors import Vectors, VectorsRequest
+
+
+class ModelListing(Dialect):
+    """The list of models at ``GET {base}/models``."""
+
+    def encode_models(self) -> Outgoing:
+        return Outgoing("models", "/models", method="GET")
+
+    def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
+        from .shared_fields import ModelFields, ModelListFields
+
+        if body.lstrip()[:1] == b"[":
+            body = b'{"data": %s}' % body  # some servers leave the object around it out
+        models: list[ModelFields] = read_reply(body, ModelListFields, "the list of models").data
+        return tuple([model.listed(model.id) for model in models if model.id])
+
+
+class ChatVectors(Dialect):
+    """Embeddings at ``POST {base}/embeddings``."""
+
+    def encode_vectors(self, request: "VectorsRequest") -> Outgoing:
+        body: dict[str, Any] = {"model": request.model, "input": request.texts}
+        if request.dimensions is not None:
+            body["dimensions"] = request.dimensions
+        if request.base64:
+            body["encoding_format"] = "base64"
+        body.update(request.extra)
+        return Outgoing("embeddings", "/embeddings", body)
+
+    def decode_vectors(self, body: bytes) -> "Vectors | Fault":
+        from ..core.vectors import Vectors
+        from .chat_fields import usage_of
+        from .shared_fields import read_vectors
+
+        reply = read_vectors(body)
+        if reply.data is None:
+            if reply.error is not None:
+                return self.classify(200, {}, body)
+            raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `data`")
+        if any(each.embedding is None for each in reply.data):
+            raise ReplyUnreadable("a vector is missing in the reply")
+        data = reply.data
+        if all(each.index is not None for each in data):
+            data = sorted(data, key=lambda each: each.index or 0)
+        usage = usage_of(reply.usage) if reply.usage is not None else None
+        return Vectors([each.embedding for each in data if each.embedding is not None], reply.model, usage)

@@ -1,0 +1,87 @@
+"""What lists of models and replies with vectors are made of; loaded with the first of them."""
+
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ..core.json_lenient import UNDECODABLE
+from .base import ListedModel
+from .chat_fields import UsageFields
+from .streams import read_reply
+
+
+class _Pricing(Struct, gc=False):
+    prompt: str | float | None = None
+    completion: str | float | None = None
+
+
+class _Architecture(Struct):
+    input_modalities: list[str] | None = None
+
+
+class ModelFields(Struct):
+    """One model of a list."""
+
+    id: str | None = None
+    context_length: int | None = None
+    context_window: int | None = None
+    max_model_len: int | None = None
+    pricing: _Pricing | None = None
+    architecture: _Architecture | None = None
+
+    def listed(self, name: str) -> ListedModel:
+        """The facts in the library's own words."""
+        pricing = self.pricing or _Pricing()
+        modalities = self.architecture.input_modalities if self.architecture is not None else None
+        return ListedModel(
+            name=name,
+            context=self.context_length or self.context_window or self.max_model_len,
+            input_price=_per_million(pricing.prompt),
+            output_price=_per_million(pricing.completion),
+            inputs=tuple(modalities) if modalities is not None else None,
+        )
+
+
+class ModelListFields(Struct):
+    """A list of models."""
+
+    data: list[ModelFields]
+
+
+def _per_million(per_token: str | float | None) -> float | None:
+    try:
+        return None if per_token is None else round(float(per_token) * 1e6, 6)
+    except ValueError:
+        return None
+
+
+class VectorFields(Struct, gc=False):
+    """One vector: numbers, or base64 of them."""
+
+    index: int | None = None
+    embedding: list[float] | bytes | None = None
+
+
+class VectorsFields(Struct):
+    """A reply with vectors."""
+
+    data: list[VectorFields] | None = None
+    model: str | None = None
+    usage: UsageFields | None = None
+    error: Any = None
+
+
+_decode_vectors = msgspec.json.Decoder(VectorsFields).decode
+
+
+def read_vectors(body: bytes) -> VectorsFields:
+    """A reply with vectors, mended where its fields have odd types.
+
+    Raises:
+        ReplyUnreadable: it is none.
+    """
+    try:
+        return _decode_vectors(body)
+    except UNDECODABLE:
+        return read_reply(body, VectorsFields, "the reply")

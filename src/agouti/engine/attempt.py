@@ -1,0 +1,105 @@
+"""One attempt at one model: hooks, key, request, reply. How it ended is a value; `decide` says what follows."""
+
+import logging
+from typing import Generic
+
+from msgspec import Struct
+
+from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused, DeadlineExceeded
+from ..credentials.credential import Credential
+from ..reply import Attempt
+from .call import Call
+from .credentials import credential_for, timeouts_within
+from .effects import Drop, Steps
+from .operation import Answered, AttemptOutcome, Failed, Operation, Request, Result
+from .provider import Target
+from .receive import Try
+from .watch import Watch
+
+log = logging.getLogger("agouti.exchange")
+
+
+class Attempted(Struct, Generic[Result], frozen=True, gc=False):
+    """An attempt that has ended.
+
+    Attributes:
+        outcome: how.
+        seconds: how long it took.
+        credential: the key that was sent.
+    """
+
+    outcome: AttemptOutcome[Result]
+    seconds: float
+    credential: Credential | None = None
+
+
+def attempt(
+    call: Call, operation: Operation[Request, Result], target: Target, request: Request, before: list[Attempt]
+) -> Steps[Attempted[Result]]:
+    """Ask one model once.
+
+    Args:
+        before: the attempts of the call before it.
+    """
+    clock = call.clocks.clock
+    began = clock()
+    watch = Watch(call, operation, target, len(before) + 1, began) if call.hooks else None
+    credential: Credential | None = None
+    sent = False
+    try:
+        if call.until is not None and began >= call.until:
+            raise DeadlineExceeded("the call took longer than its deadline")
+        if watch is not None:
+            yield from watch.admit()
+        if operation.sends_key:
+            credential = yield from credential_for(call, target)
+        encoded = operation.encode(request, target)
+        http = target.provider.request(encoded, target.model.name, credential)
+        timeouts = timeouts_within(call, target)
+        this = Try(
+            call=call,
+            operation=operation,
+            target=target,
+            request=request,
+            http=http,
+            timeouts=timeouts,
+            attempts=before,
+        )
+        sent = True
+        outcome = yield from operation.receive(this)
+    except AgoutiError as error:
+        outcome = Failed(error, began=sent, sent=sent, final=sent)
+    took = clock() - began
+    if isinstance(outcome, Failed):
+        if outcome.sent:
+            yield Drop()
+            end = outcome.error.status or type(outcome.error).__name__
+            log.info("%s %s -> %s in %.0f ms", http.method, http.url, end, took * 1e3)
+    elif log.isEnabledFor(logging.DEBUG):
+        log.debug("%s %s -> %s in %.0f ms", http.method, http.url, outcome.answer.status, took * 1e3)
+    if watch is not None:
+        yield from watch.ended(outcome, took)
+    return Attempted(outcome, took, credential)
+
+
+def circuit_open(target: Target, rest: float) -> CircuitOpen:
+    """The error for a model that is left alone for a while."""
+    return CircuitOpen(
+        f"{target.provider.label} failed again and again with {target.model.name or 'this'}; "
+        f"it is left alone for {rest:.0f} s more",
+        hint="See what is wrong with: agouti check; or name a fallback model in the entry.",
+        wait=rest,
+    )
+
+
+def learn(attempted: Attempted[Result], target: Target) -> bool:
+    """Keep in mind what an attempt has shown of key and provider; whether another key is worth an attempt."""
+    provider, outcome = target.provider, attempted.outcome
+    if isinstance(outcome, Answered):
+        provider.answered = True
+        if attempted.credential is not None:
+            provider.keys.worked(attempted.credential)
+        return False
+    if isinstance(outcome.error, CredentialRefused) and attempted.credential is not None and outcome.sent:
+        return provider.keys.refused(attempted.credential)
+    return False

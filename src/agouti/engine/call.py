@@ -1,0 +1,91 @@
+"""A call as plain data: the question, the models that are asked in turn, and until when."""
+
+import time
+from collections.abc import Callable
+from random import random
+from typing import Literal, TypeAlias
+
+from msgspec import Struct
+
+from ..core.chat import Request
+from ..core.http import Timeouts
+from ..core.parameters import merged
+from ..core.prompt import assembled
+from ..core.retries import Retries
+from .hooks import Hook
+from .provider import Target
+from .question import Question
+
+Clock: TypeAlias = Callable[[], float]
+
+
+def request_for(question: Question, target: Target) -> Request:
+    """The request that a question amounts to at one model: its name, system text and defaults, and what is asked."""
+    model = target.model
+    parameters = merged(target.parameters, question.parameters)
+    if question.tools:
+        parameters["tools"] = list(question.tools)
+    takes = target.provider.takes
+    if takes is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in takes:
+        parameters["max_tokens"] = parameters.pop("max_completion_tokens")
+    return Request(
+        model.name,
+        assembled(question.messages, entry_system=model.system, system=question.system, examples=question.examples),
+        parameters,
+        question.extra,
+        question.stream,
+        model.markers,
+        _FETCH[question.fetch_images],
+    )
+
+
+_FETCH: dict[bool | str, Literal["no", "public", "private"]] = {False: "no", True: "public", "private": "private"}
+
+
+class Clocks(Struct, frozen=True):
+    """Time and chance, as arguments: tests bring their own.
+
+    Attributes:
+        clock: seconds from any beginning, for durations.
+        now: seconds since the epoch, for the expiry of keys.
+        chance: random numbers from 0 to 1, for waits.
+    """
+
+    clock: Clock = time.perf_counter
+    now: Clock = time.time
+    chance: Clock = random
+
+
+CLOCKS = Clocks()
+_NO_QUESTION = Question(messages=())
+
+
+class Call(Struct, frozen=True, gc=False, kw_only=True):
+    """One call: who is asked, and until when.
+
+    Attributes:
+        targets: the model that is asked, and those that take over when it cannot.
+        started: when the call began, by ``clocks.clock``.
+        until: when it must have ended, by the same clock; `None`: no deadline.
+        question: what is asked; one without messages where nothing is asked of a model.
+        hooks: are told of every attempt, and may make it wait or refuse it.
+        timeouts, retries: instead of those of the providers.
+    """
+
+    targets: tuple[Target, ...]
+    started: float
+    until: float | None = None
+    question: Question = _NO_QUESTION
+    hooks: tuple[Hook, ...] = ()
+    timeouts: Timeouts | None = None
+    retries: Retries | None = None
+    clocks: Clocks = CLOCKS
+
+    @property
+    def label(self) -> str:
+        """The label that is asked."""
+        return self.targets[0].model.label
+
+    def left(self) -> float | None:
+        """Seconds to the deadline; `None`: there is none."""
+        return None if self.until is None else self.until - self.clocks.clock()

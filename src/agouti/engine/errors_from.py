@@ -1,0 +1,258 @@
+"""Errors from failures of the network and refusals of providers: in words, with the next step."""
+
+from collections.abc import Callable, Mapping
+from typing import TypeVar
+
+from msgspec import Struct
+
+from ..core.address import host_of, is_local, origin_of
+from ..core.errors import (
+    AddressWrong,
+    AgoutiError,
+    ConnectionLost,
+    ContentRefused,
+    ContextOverflow,
+    CredentialRefused,
+    Facts,
+    ModelUnknown,
+    NoAccess,
+    NotRunning,
+    OutOfCredit,
+    Overloaded,
+    ProxyFailed,
+    RateLimited,
+    RequestRefused,
+    TimedOut,
+    TLSFailed,
+)
+from ..core.http import Reason, TransportFailure
+from ..credentials.sources import SignatureKey
+from ..dialects.base import Fault
+from ..reply import request_id_in
+from .provider import Target
+
+Error = TypeVar("Error", bound=AgoutiError)
+
+
+class _Place(Struct, frozen=True):
+    """What went wrong, and where: what the words of an error are made of."""
+
+    failure: TransportFailure
+    target: Target
+
+    @property
+    def provider(self) -> str:
+        return self.target.provider.label
+
+    @property
+    def base(self) -> str:
+        return self.target.provider.base
+
+    @property
+    def origin(self) -> str:
+        return f"{origin_of(self.base)} (provider {self.provider})"
+
+
+def connection_error(failure: TransportFailure, target: Target) -> AgoutiError:
+    """The error for a request without a (whole) reply."""
+    return _BY_REASON[failure.reason](_Place(failure, target))
+
+
+def _refused(at: _Place) -> AgoutiError:
+    hint = (
+        f"Is the server started? Start it, or correct the port in providers.{at.provider}.address."
+        if is_local(host_of(at.base))
+        else f"Check host and port in providers.{at.provider}.address."
+    )
+    return NotRunning(f"nothing listens at {at.origin}", hint=hint)
+
+
+def _no_host(at: _Place) -> AgoutiError:
+    return AddressWrong(
+        f"there is no host {host_of(at.base)} (provider {at.provider})",
+        hint=f"Check the spelling in providers.{at.provider}.address, and that this machine is online.",
+    )
+
+
+def _unreachable(at: _Place) -> AgoutiError:
+    return AddressWrong(
+        f"{at.origin} cannot be reached: {at.failure.detail}",
+        hint="Check the network, a VPN or firewall, and the address.",
+        retryable=True,
+    )
+
+
+def _proxy(at: _Place) -> AgoutiError:
+    return ProxyFailed(
+        f"the proxy on the way to {at.origin} failed: {at.failure.detail}",
+        hint="Check HTTPS_PROXY and HTTP_PROXY; to go past it for this host, add the host to NO_PROXY.",
+    )
+
+
+def _not_http(at: _Place) -> AgoutiError:
+    return AddressWrong(
+        f"what answers at {at.origin} does not speak HTTP: {at.failure.detail!r}",
+        hint="Another program has that port, or the address wants https instead of http.",
+    )
+
+
+def _late(at: _Place) -> AgoutiError:
+    return TimedOut(
+        f"{at.origin}: {at.failure.detail} ({at.failure.phase})",
+        phase=at.failure.phase,
+        hint=f"Try again, or raise timeouts in providers.{at.provider}.",
+    )
+
+
+def _lost(at: _Place) -> AgoutiError:
+    return ConnectionLost(
+        f"the connection to {at.origin} broke: {at.failure.detail}",
+        hint="Try again; if it lasts, look at the server's log.",
+    )
+
+
+def _private(at: _Place) -> AgoutiError:
+    return AddressWrong(
+        f"{at.failure.detail} stands in a private network", hint="Name an address that everybody can reach."
+    )
+
+
+def _tls(at: _Place) -> AgoutiError:
+    detail, provider = at.failure.detail, at.provider
+    if "WRONG_VERSION" in detail.upper() or "wrong version number" in detail:
+        hint = f"The server there speaks plain http: write http:// in providers.{provider}.address."
+    elif "self-signed" in detail or "unable to get local issuer" in detail or "self signed" in detail:
+        hint = (
+            f'If an own authority signs it, name its certificate: tls = {{ ca = "FILE.pem" }} in providers.{provider}.'
+        )
+    elif "expired" in detail or "not yet valid" in detail:
+        hint = "The certificate's dates do not fit: check this machine's clock, or tell whoever runs the server."
+    elif "mismatch" in detail.lower() or "doesn't match" in detail:
+        hint = f"The certificate is for another host: check the host in providers.{provider}.address."
+    else:
+        hint = "Check the address, and that nothing on the way intercepts TLS."
+    return TLSFailed(f"no trusted connection to {at.origin}: {detail}", hint=hint)
+
+
+_BY_REASON: dict[Reason, Callable[[_Place], AgoutiError]] = {
+    "refused": _refused,
+    "dns": _no_host,
+    "unreachable": _unreachable,
+    "tls": _tls,
+    "proxy": _proxy,
+    "not http": _not_http,
+    "timeout": _late,
+    "lost": _lost,
+    "private": _private,
+}
+
+
+def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str], target: Target) -> AgoutiError:
+    """The error for a reply that says what is wrong."""
+    what = f"{target.provider.label} {_VERBS.get(fault.kind, 'answered with an error')}"
+    if status is not None and status >= 300:
+        what += f" (HTTP {status})"
+    facts = Facts(
+        status=status,
+        request_id=request_id_in(headers),
+        message=fault.message,
+        wait=fault.wait,
+        hint=_hint(fault, target),
+    )
+    what = f"{what}: {fault.message or 'no reason given'}"
+    if issubclass(fault.kind, RequestRefused):
+        return fault.kind(what, parameter=fault.parameter, **facts)
+    return fault.kind(what, **facts)
+
+
+def _hint(fault: Fault, target: Target) -> str:
+    """What to do next, where that depends on the entry; empty where the error knows it."""
+    if issubclass(fault.kind, ModelUnknown):
+        return f"Correct the name {target.model.name!r} in the entry; see the provider's names with: agouti check"
+    if issubclass(fault.kind, CredentialRefused):
+        return _key_hint(fault.message, target)
+    if issubclass(fault.kind, NoAccess) and "region" in fault.message.lower():
+        return "Take a region where the model is offered (in the entry's address or values), or another model."
+    return ""
+
+
+def _key_hint(said: str, target: Target) -> str:
+    provider, key = target.provider, target.provider.key
+    entry = f"providers.{provider.label}"
+    if key is None:
+        return f'The entry names no key: add key = {{ env = "NAME" }} to [{entry}].'
+    used = f"The key in use: {key.describe()}."
+    folded = said.lower()
+    if isinstance(key, SignatureKey):
+        return f"{used} Check both keys, region and service in {entry}.key, and this machine's clock."
+    if "expired" in folded:
+        return f"{used} Get a new one; a key of kind command or oauth is renewed by itself."
+    if any(words in folded for words in ("no key", "missing", "not provide", "did not send", "no api key")):
+        return (
+            f"{used} It was sent as {provider.send_key}; see in the provider's pages where it goes, and set send_key."
+        )
+    return f"{used} Make a new one on the provider's pages and put it there; then run: agouti check"
+
+
+_VERBS: dict[type[AgoutiError], str] = {
+    CredentialRefused: "does not accept the key",
+    NoAccess: "gives this account no access",
+    OutOfCredit: "says that the account is out of credit",
+    ModelUnknown: "does not know the model",
+    RequestRefused: "refuses the request",
+    ContextOverflow: "says that the prompt is too long",
+    ContentRefused: "refuses the prompt",
+    RateLimited: "wants fewer requests",
+    Overloaded: "is overloaded",
+}
+
+
+def refusal(status: int, headers: Mapping[str, str], body: bytes, target: Target, url: str) -> AgoutiError:
+    """The error for a reply whose status says that something is wrong."""
+    wrong = unexpected_reply(status, headers, body, target)
+    if wrong is not None:
+        return wrong
+    fault = target.provider.dialect.classify(status, headers, body)
+    return missing_path(status, fault, target, url) or provider_error(fault, status, headers, target)
+
+
+def unexpected_reply(status: int, headers: Mapping[str, str], body: bytes, target: Target) -> AgoutiError | None:
+    """The error where something other than the dialect's server answered; `None` where it may be that server."""
+    provider = target.provider.label
+    kind = headers.get("content-type", "").partition(";")[0].strip().lower()
+    if 300 <= status < 400:
+        to = headers.get("location", "nowhere")
+        return AddressWrong(
+            f"{origin_of(target.provider.base)} (provider {provider}) redirects (HTTP {status}) to {to[:200]}",
+            hint="Keys are not sent along redirects; if that place is right, make it the provider's address.",
+            status=status,
+        )
+    looks_html = kind == "text/html" or body[:200].lstrip()[:1] == b"<"
+    if looks_html and (status < 300 or status == 404 or status == 405):
+        from ..dialects.faults import parse_error
+
+        title = parse_error(body).message[:120]
+        return AddressWrong(
+            f"{target.provider.base} (provider {provider}) answers with a web page, not with JSON: {title!r}",
+            hint="The address is a page for people; take the API's base address (often ending in /v1).",
+            status=status,
+        )
+    return None
+
+
+def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiError | None:
+    """The error for a 404 that is about the path, not about the model."""
+    if status not in (404, 405) or fault.kind is not RequestRefused:
+        return None
+    provider = target.provider.label
+    return AddressWrong(
+        f"{provider} has nothing at {url} (HTTP {status}): {fault.message}",
+        hint=f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect.",
+        status=status,
+        message=fault.message,
+    )
+
+
+def unreadable(error: Error, target: Target, status: int) -> Error:
+    """The same error, with the facts."""
+    return error.with_context(before=target.provider.label, status=status)

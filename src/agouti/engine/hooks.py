@@ -1,0 +1,116 @@
+"""Hooks: what is told of every attempt, and may make it wait or refuse it.
+
+Limits, budgets, a ledger, a cache and telemetry plug in here; the exchange knows none of them.
+
+    client = agouti.Client(hooks=[MyLedger()])
+
+A hook is an object with the three methods of `Hook`; it inherits from it for those that it does not need. Hooks are
+shared by all threads and tasks of a client. What ``after`` and ``end`` raise is logged and never fails a call.
+"""
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Literal, Protocol, TypeAlias
+
+from msgspec import Struct
+
+from ..core.usage import Usage
+
+if TYPE_CHECKING:
+    from ..core.errors import AgoutiError
+    from .effects import Steps
+    from .question import Question
+
+
+class AttemptDetails(Struct, frozen=True, kw_only=True):
+    """An attempt that is about to be made.
+
+    Attributes:
+        operation: ``chat``, ``embeddings``, ``models``, ``count``, ...
+        label: the label that the caller asked.
+        model: label of the model that is tried; another one where it has taken over.
+        name: exactly what the provider calls it.
+        provider: label of the provider.
+        number: which attempt of the call it is, from 1.
+        question: what is asked, where it is a question.
+        tags: what the call is for, in the application's own words.
+        left: seconds to the deadline of the call; `None`: there is none.
+    """
+
+    operation: str
+    label: str
+    model: str
+    name: str
+    provider: str
+    number: int
+    question: "Question | None" = None
+    tags: Mapping[str, str] = {}
+    left: float | None = None
+
+
+Outcome: TypeAlias = Literal["answered", "failed", "abandoned"]
+
+
+class AttemptResult(Struct, frozen=True, kw_only=True):
+    """An attempt that has ended, and how.
+
+    Attributes:
+        attempt: what it was.
+        outcome: ``abandoned`` where the caller left the stream, cancelled the task or interrupted.
+        error: what went wrong.
+        status: the HTTP status, where a reply came.
+        headers: of the reply: request id, rate limits.
+        usage: token counts as the provider reports them, where they were told.
+        cost: what it cost, in the currency of the entry's price; `None` where that is not known.
+        seconds: how long it took.
+        first_token: seconds from the call to the first piece of text; streams only.
+    """
+
+    attempt: AttemptDetails
+    outcome: Outcome
+    error: "AgoutiError | None" = None
+    status: int | None = None
+    headers: Mapping[str, str] = {}
+    usage: Usage | None = None
+    cost: float | None = None
+    seconds: float = 0.0
+    first_token: float | None = None
+
+
+class CallResult(Struct, frozen=True, kw_only=True):
+    """A call that has ended, all its attempts included.
+
+    Attributes:
+        label: the label that the caller asked.
+        operation: ``chat``, ``embeddings``, ...
+        outcome: how it ended.
+        error: what the caller gets to see.
+        attempts: how many were made.
+        seconds: how long it took.
+        tags: what the call was for.
+    """
+
+    label: str
+    operation: str
+    outcome: Outcome
+    error: "AgoutiError | None" = None
+    attempts: int = 0
+    seconds: float = 0.0
+    tags: Mapping[str, str] = {}
+
+
+class Hook(Protocol):
+    """What a hook can do; each method does nothing unless it is written."""
+
+    def before(self, attempt: AttemptDetails) -> "Steps[None] | None":
+        """Before an attempt: raise an `AgoutiError` to refuse it, or return steps that make it wait.
+
+        What must be given back when the call is abandoned is an `agouti.engine.effects.OnAbandon` among the steps;
+        `after` gives it back otherwise, and settles it by doing so: undo what can be undone twice.
+        """
+        return None
+
+    def after(self, result: AttemptResult) -> None:
+        """After an attempt that `before` has let through, however it ended; must be quick and wait for nothing."""
+
+    def end(self, result: CallResult) -> None:
+        """At the end of a call, however it ended; must be quick and wait for nothing."""

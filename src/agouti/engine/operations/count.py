@@ -1,0 +1,62 @@
+"""Token counts of a prompt: the provider's own where its format counts, an estimate otherwise."""
+
+from msgspec import Struct
+
+from ...core.chat import Request
+from ...core.estimate import estimate_tokens
+from ...dialects.base import Fault, Outgoing
+from ..call import Call, request_for
+from ..effects import Steps
+from ..exchange import exchange
+from ..operation import Operation
+from ..provider import Target
+from ..question import Question
+from .chat import check_inputs, expressible
+
+
+class TokenCount(Struct, frozen=True):
+    """The number of tokens of a prompt, with its system text, examples and tools.
+
+    Attributes:
+        tokens: how many.
+        exact: the provider has counted them; otherwise they are estimated.
+
+    >>> int(TokenCount(12, exact=False))
+    12
+    """
+
+    tokens: int
+    exact: bool
+
+    def __int__(self) -> int:
+        return self.tokens
+
+
+class Count(Operation[Request, int]):
+    """The provider's own count of a question."""
+
+    name = "count"
+
+    def __init__(self, question: Question) -> None:
+        self._question = question
+
+    def prepare(self, call: Call, target: Target) -> Steps[Request]:
+        yield from ()
+        request = expressible(request_for(self._question, target), target)
+        check_inputs(request, target)
+        return request
+
+    def encode(self, request: Request, target: Target) -> Outgoing:
+        return target.provider.dialect.encode_count(request)
+
+    def decode(self, body: bytes, request: Request, target: Target) -> int | Fault:
+        return target.provider.dialect.decode_count(body)
+
+
+def count(call: Call) -> Steps[TokenCount]:
+    """Count the tokens of a call's question; nothing is sent where the format does not count."""
+    target = call.targets[0]
+    if not target.provider.dialect.abilities.counts_tokens:
+        return TokenCount(estimate_tokens(request_for(call.question, target)), exact=False)
+    exchanged = yield from exchange(call, Count(call.question))
+    return TokenCount(exchanged.answer.value, exact=True)

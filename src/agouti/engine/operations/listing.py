@@ -1,0 +1,127 @@
+"""Lists of models: what a provider offers; costs no tokens, and shows whether address and key are right."""
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...core.errors import AgoutiError, ModelUnknown
+from ...core.http import Timeouts
+from ...core.retries import Retries
+from ...core.suggest import near
+from ...dialects.base import Fault, ListedModel, Outgoing
+from ...reply import Attempt
+from ..call import Call
+from ..effects import Steps
+from ..exchange import exchange
+from ..operation import Operation, lacks
+from ..provider import Target
+
+TIMEOUTS = Timeouts(connect=5.0, first_byte=15.0, between_chunks=15.0)
+# A list that is only wanted for a better error message must not keep anybody waiting.
+_SOON = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
+_ONCE = Retries(max=0)
+
+
+class Listing(Struct, frozen=True, kw_only=True):
+    """A provider's list.
+
+    Attributes:
+        models: what it offers.
+        date: the reply's own date, as sent; empty where it has none.
+        attempt: how long it took.
+    """
+
+    models: tuple[ListedModel, ...]
+    date: str
+    attempt: Attempt
+
+
+class Models(Operation[None, tuple[ListedModel, ...]]):
+    """The list of models of a provider.
+
+    Args:
+        keyless: send no key, only to see whether anybody answers.
+    """
+
+    name = "models"
+
+    def __init__(self, *, keyless: bool = False) -> None:
+        self.sends_key = not keyless
+
+    def prepare(self, call: Call, target: Target) -> Steps[None]:
+        yield from ()
+
+    def encode(self, request: None, target: Target) -> Outgoing:
+        outgoing = target.provider.dialect.encode_models()
+        if outgoing is None:
+            raise lacks(target, "list of models", "See the names on the provider's pages.")
+        return outgoing
+
+    def decode(self, body: bytes, request: None, target: Target) -> tuple[ListedModel, ...] | Fault:
+        return target.provider.dialect.decode_models(body)
+
+
+def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
+    """Get the list of the provider of the call's first target.
+
+    Raises:
+        RequestError: the dialect has no list.
+        AgoutiError: it cannot be had.
+    """
+    call = replace(call, timeouts=call.timeouts or TIMEOUTS, retries=call.retries or _ONCE)
+    exchanged = yield from exchange(call, Models(keyless=keyless))
+    date = exchanged.answer.headers.get("date", "")
+    return Listing(models=exchanged.answer.value, date=date, attempt=exchanged.attempts[-1])
+
+
+class Reach(Operation[None, None]):
+    """Whether anybody answers at the provider's bare address; any answer will do, a 404 too."""
+
+    name = "reach"
+
+    def prepare(self, call: Call, target: Target) -> Steps[None]:
+        yield from ()
+
+    def encode(self, request: None, target: Target) -> Outgoing:
+        return Outgoing("follow", "", None, "GET", "*/*")
+
+    def decode(self, body: bytes, request: None, target: Target) -> None:
+        return None
+
+
+def reaching(call: Call) -> Steps[Attempt]:
+    """See whether anybody answers at the provider's address, and whether the key is turned away there.
+
+    For formats without a list of models. It costs no tokens.
+
+    Raises:
+        AgoutiError: nobody answers, or the key is refused.
+    """
+    call = replace(call, timeouts=call.timeouts or TIMEOUTS, retries=call.retries or _ONCE)
+    try:
+        exchanged = yield from exchange(call, Reach())
+    except AgoutiError as error:
+        if error.status is None or error.status in (401, 403):
+            raise
+        return error.attempts[-1]
+    return exchanged.attempts[-1]
+
+
+def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[None]:
+    """Ask for the provider's list, to name the models that look like the unknown one."""
+    call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=())
+    try:
+        listed = yield from listing(call)
+    except AgoutiError:
+        return  # the error at hand says more than why its list could not be had
+    names = [model.name for model in listed.models]
+    if not names:
+        return
+    name = target.model.name
+    alike = near(name, names)
+    some = ", ".join(alike or sorted(names)[:5])
+    error.with_near(alike, f"{'Near names' if alike else 'It has'}: {some}. Correct name = {name!r} in the entry.")
+
+
+def has_list(target: Target) -> bool:
+    """Whether the provider's dialect has a list of models."""
+    return target.provider.dialect.encode_models() is not None

@@ -1,0 +1,181 @@
+"""Tool calling: a model asks for functions, they are run, it goes on with what they gave."""
+
+import logging
+from collections.abc import Callable, Mapping
+from functools import partial
+from typing import Any, Literal, Protocol, TypeAlias
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...core.chat import Message, Request
+from ...core.errors import AgoutiError, ToolCallInvalid, TooManyRounds
+from ...core.messages import said
+from ...forms import Misfit
+from ...reply import Reply, ToolUse
+from ..accumulate import ReplyAccumulator
+from ..call import Call
+from ..effects import RunCallable, Steps, Together, attempted
+from ..provider import Target
+from .chat import ask, stream
+
+log = logging.getLogger("agouti.tools")
+
+Failures: TypeAlias = Literal["tell", "raise"]
+"""What becomes of an exception in a function: the model is told, or it is raised."""
+
+_AT_ONCE = 16
+
+
+class ToolLike(Protocol):
+    """A function that a model may call: see `agouti.tools.Tool`."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def function(self) -> Callable[..., Any] | None: ...
+    def read(self, arguments: Any) -> dict[str, Any]: ...
+
+
+class ToolLoopResult(Struct, frozen=True, kw_only=True):
+    """A question answered, and how.
+
+    Attributes:
+        reply: the last reply; its usage is its own.
+        messages: what has been added to the conversation: calls, results and the answer.
+        replies: all replies in order.
+    """
+
+    reply: Reply
+    messages: list[Message]
+    replies: list[Reply]
+
+
+class ToolLoop:
+    """One question, with functions.
+
+    Args:
+        call: asks it.
+        tools: the functions by name.
+        text: makes the text of what a function gave.
+        max_rounds: rounds of calls at most.
+        failures: ``tell`` or ``raise``.
+        run: whether the functions are run at all; otherwise the first calls end the loop.
+    """
+
+    def __init__(
+        self,
+        call: Call,
+        tools: Mapping[str, ToolLike],
+        *,
+        text: Callable[[Any], str],
+        max_rounds: int = 8,
+        failures: Failures = "tell",
+        run: bool = True,
+    ) -> None:
+        self._call = call
+        self._tools = tools
+        self._text = text
+        self._max_rounds = max_rounds
+        self._failures = failures
+        self._runs = run
+        self._more: list[Message] = []
+        self._corrected = False
+
+    def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[ToolLoopResult]:
+        """Ask and run until there is an answer.
+
+        Args:
+            so_far: every reply comes as a stream, and is put together here.
+        """
+        replies: list[Reply] = []
+        for _ in range(self._max_rounds + 1):
+            if so_far is None:
+                reply = yield from ask(self._call, shape=self._shaped)
+            else:
+                reply = yield from stream(self._call, so_far, shape=self._shaped)
+            replies.append(reply)
+            calls = reply.calls
+            self._more.append(said(reply.text, reply.first.tool_calls))
+            if not calls or not self._runnable(calls):
+                # An answer; or calls that whoever asked has to run.
+                return ToolLoopResult(reply=reply, messages=self._more, replies=replies)
+            if len(replies) > self._max_rounds:
+                break
+            yield from self._run(calls, reply)
+        raise TooManyRounds(
+            f"{reply.provider}: {reply.label} still asks for functions after {self._max_rounds} rounds of them",
+            hint="Raise max_rounds, or see why in error.partial and the log agouti.tools.",
+            provider=reply.provider,
+            model=reply.label,
+            attempts=reply.attempts,
+            partial=reply,
+        )
+
+    def _runnable(self, calls: tuple[ToolUse, ...]) -> bool:
+        known = [self._tools.get(call.name) for call in calls]
+        return self._runs and not any(tool is not None and tool.function is None for tool in known)
+
+    def _shaped(self, request: Request, target: Target) -> Request:
+        """The request, with what has been said meanwhile."""
+        if not self._more:
+            return request
+        parameters = dict(request.parameters)
+        if parameters.get("tool_choice") not in (None, "auto", "none"):
+            # A call that is forced is forced once: the answer would never come.
+            del parameters["tool_choice"]
+        return replace(request, messages=(*request.messages, *self._more), parameters=parameters)
+
+    def _run(self, calls: tuple[ToolUse, ...], reply: Reply) -> Steps[None]:
+        """Run what was asked for, side by side, and put what it gave into the conversation."""
+        work: list[Callable[[], Any]] = []
+        wrong: list[str] = []
+        for call in calls:
+            found = self._callable(call)
+            if isinstance(found, str):
+                wrong.append(found)
+                work.append(partial(_give, found))
+            else:
+                work.append(found)
+        if wrong and self._corrected:
+            raise ToolCallInvalid(
+                f"{reply.provider}: a call cannot be run, also after a correction: {wrong[0]}"[:500],
+                provider=reply.provider,
+                model=reply.label,
+                attempts=reply.attempts,
+                partial=reply,
+            )
+        self._corrected = bool(wrong)
+        results = yield Together([attempted(_called(each), Exception) for each in work], _AT_ONCE)
+        for call, result in zip(calls, results, strict=True):
+            log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
+            self._more.append(Message("tool", self._result(call, result), name=call.name, tool_call_id=call.id))
+
+    def _callable(self, call: ToolUse) -> Callable[[], Any] | str:
+        """What runs a call; or what is wrong with it, in words for the model."""
+        tool = self._tools.get(call.name)
+        if tool is None or tool.function is None:
+            return f"There is no function {call.name!r}; there are {', '.join(self._tools) or 'none'}."
+        try:
+            return partial(tool.function, **tool.read(call.arguments))
+        except Misfit as misfit:
+            why = call.problem or "; ".join(misfit.errors)
+            return f"The arguments of {call.name} do not fit: {why}. Correct them and call it again."
+
+    def _result(self, call: ToolUse, result: Any) -> str:
+        """What the model is told of a call."""
+        if not isinstance(result, BaseException):
+            return self._text(result)
+        if self._failures == "raise" or isinstance(result, AgoutiError):
+            result.add_note(f"raised by the function {call.name}, which a model had called with {call.arguments_text}")
+            raise result
+        log.info("%s raised %s: the model is told", call.name, type(result).__name__)
+        return f"Error: {type(result).__name__}: {result}"
+
+
+def _called(function: Callable[[], Any]) -> Steps[Any]:
+    return (yield RunCallable(function))
+
+
+def _give(value: Any) -> Any:
+    return value

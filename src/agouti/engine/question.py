@@ -1,0 +1,223 @@
+"""A question: what is asked of a model, as plain data, made and checked from a prompt and the options of a call."""
+
+import hashlib
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Literal, cast
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..core.chat import Json, Message
+from ..core.errors import RequestError
+from ..core.messages import with_images
+from ..core.parameters import NAMES, checked
+from ..core.prompt import Prompt, prompt_messages
+from ..core.suggest import near_hint
+
+if TYPE_CHECKING:
+    from ..media import Source
+
+OPTIONS = ("system", "examples", "images", "fetch_images", "deadline", "extra", "tags")
+"""What a question has besides parameters; the deadline belongs to the call."""
+
+
+class Question(Struct, frozen=True, kw_only=True):
+    """What is asked of a model, whichever model it is: a chat request before it is addressed to one.
+
+    It can be printed, compared, hashed (see `key`), stored as JSON with msgspec and sent with any method that takes a
+    prompt: ``client.ask(label, question)``.
+
+    Attributes:
+        messages: the prompt as canonical messages, images in them.
+        system: a system text instead of the entry's; an empty one means none.
+        examples: pairs of question and answer put before the prompt.
+        tools: tools that the model may call, in the OpenAI-compatible form.
+        parameters: as they were given; `None` stands for one that is not to be sent.
+        extra: fields that go into the request as they are.
+        stream: whether the reply is to come in pieces.
+        fetch_images: whether images may be fetched from their addresses where a format takes only the image itself;
+            ``"private"``: also from private networks.
+        tags: what the call is for, in the application's own words; told to hooks, not to the provider.
+
+    Example:
+        >>> question = Question.of("When do broad beans go in?", temperature=0.2)
+        >>> question
+        Question('When do broad beans go in?', temperature=0.2)
+        >>> question == Question.of("When do broad beans go in?", temperature=0.2), question.key[:8]
+        (True, '2fbdf263')
+    """
+
+    messages: tuple[Message, ...]
+    system: str | None = None
+    examples: tuple[tuple[str, str], ...] = ()
+    tools: tuple[dict[str, Json], ...] = ()
+    parameters: dict[str, Json] = {}
+    extra: dict[str, Json] = {}
+    stream: bool = False
+    fetch_images: Literal[True, False, "private"] = False
+    tags: dict[str, str] = {}
+
+    @classmethod
+    def of(cls, prompt: Prompt, **options: object) -> "Question":
+        """The question that a prompt and the options of `Client.ask` amount to.
+
+        Raises:
+            RequestError: something in them is wrong.
+        """
+        return question_of(prompt, options)
+
+    @property
+    def key(self) -> str:
+        """A digest of what is asked: the same for two questions that ask the same, in hexadecimal.
+
+        How the answer is to come (``stream``) and what the call is for (``tags``) make no difference.
+        """
+        same = replace(self, stream=False, tags={})
+        return hashlib.sha256(msgspec.json.encode(same, order="sorted")).hexdigest()
+
+    def __hash__(self) -> int:
+        return int(self.key[:15], 16)
+
+    def __repr__(self) -> str:
+        options = {
+            "system": self.system,
+            "examples": len(self.examples) or None,
+            "tools": [tool.get("function", tool).get("name") for tool in self.tools] or None,
+            **self.parameters,
+            "extra": self.extra or None,
+            "stream": self.stream or None,
+            "tags": self.tags or None,
+        }
+        said = [
+            f", {name}={value!r}" for name, value in options.items() if value is not None or name in self.parameters
+        ]
+        return f"Question({_shown(self.messages)}{''.join(said)})"
+
+
+def _shown(messages: Sequence[Message]) -> str:
+    """Messages as they can be read: of an image only that it is one."""
+    said = []
+    for message in messages:
+        content = message.content
+        if isinstance(content, list):
+            content = " ".join(str(part["text"]) if "text" in part else f"[{part.get('type')}]" for part in content)
+        said.append(content or f"[{len(message.tool_calls)} tool calls]")
+    if len(said) == 1 and messages[0].role == "user":
+        return repr(said[0])
+    return repr([f"{message.role}: {text}" for message, text in zip(messages, said, strict=True)])
+
+
+def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, stream: bool = False) -> Question:
+    """The question that a prompt and its options amount to; everything in them is checked here.
+
+    Args:
+        prompt: a question may stand for it; options then take the place of its own.
+
+    Raises:
+        RequestError: the prompt or an option is wrong, or there is no such option.
+
+    >>> question_of("Peas?", {"temperature": 0})
+    Question('Peas?', temperature=0)
+    """
+    if isinstance(prompt, Question):
+        return _changed(prompt, options, stream)
+    messages = prompt_messages(prompt)
+    if not options:
+        return Question(messages=messages, stream=stream)
+    parameters = {name: value for name, value in options.items() if name not in OPTIONS}
+    tools = _tools(parameters.pop("tools")) if "tools" in parameters else ()
+    if isinstance(choice := parameters.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
+        parameters["tool_choice"] = {"type": "function", "function": {"name": choice}}
+    if options.get("images") is not None:
+        messages = with_images(messages, _images(options["images"]))
+    system = options.get("system")
+    if not isinstance(system, str | None):
+        raise RequestError(f"system cannot be a {type(system).__name__}", hint="Pass a text.")
+    return Question(
+        messages=messages,
+        system=system,
+        examples=_examples(options.get("examples", ())),
+        tools=tools,
+        parameters=_checked(parameters) if parameters else parameters,
+        extra=extra_of(options),
+        stream=stream,
+        fetch_images=_fetch(options.get("fetch_images", False)),
+        tags=tags_of(options),
+    )
+
+
+def _changed(question: Question, options: Mapping[str, object], stream: bool) -> Question:
+    """A question with some of its options replaced."""
+    if not options:
+        return question if question.stream == stream else replace(question, stream=stream)
+    made = question_of(list(question.messages), options, stream=stream)
+    if made.messages != question.messages:
+        question = replace(question, messages=made.messages)
+    kept = {name: getattr(made, name) for name in ("system", "examples", "tools", "tags") if name in options}
+    if "fetch_images" in options:
+        kept["fetch_images"] = made.fetch_images
+    parameters = {**question.parameters, **made.parameters}
+    return replace(question, stream=stream, parameters=parameters, extra={**question.extra, **made.extra}, **kept)
+
+
+def _checked(parameters: dict[str, Json]) -> dict[str, Json]:
+    for name in parameters:
+        if name not in NAMES:
+            known = [*NAMES, *OPTIONS]
+            raise RequestError(
+                f"there is no parameter {name!r}",
+                hint=near_hint(name, known, "parameter") + " What only this provider knows goes into extra={...}.",
+            )
+    return checked(parameters)
+
+
+def _tools(tools: object) -> tuple[dict[str, Json], ...]:
+    if tools is None:
+        return ()
+    from ..tools import as_json
+
+    return tuple(as_json(tools))
+
+
+def _images(images: object) -> list[dict[str, Json]]:
+    from ..media import images as images_of
+
+    return [image.part for image in images_of(cast("Source", images))]
+
+
+def _examples(examples: object) -> tuple[tuple[str, str], ...]:
+    pairs: tuple[tuple[object, object], ...]
+    try:
+        pairs = tuple([(question, answer) for question, answer in cast("Iterable[tuple[object, object]]", examples)])
+    except (TypeError, ValueError):
+        pairs = ((None, None),)
+    if not all(isinstance(text, str) for pair in pairs for text in pair):
+        raise RequestError("examples are no pairs of texts", hint='Pass [("question", "answer"), ...].')
+    return cast("tuple[tuple[str, str], ...]", pairs)
+
+
+def _fetch(value: object) -> Literal[True, False, "private"]:
+    if value is True or value is False or value == "private":
+        return value
+    raise RequestError(f"fetch_images = {value!r} is unknown", hint='Take True, False or "private".')
+
+
+def extra_of(options: Mapping[str, object]) -> dict[str, Json]:
+    """The fields that go into a request as they are."""
+    extra = options.get("extra")
+    if extra is None:
+        return {}
+    if not isinstance(extra, Mapping):
+        raise RequestError(f"extra cannot be a {type(extra).__name__}", hint='Pass a dict: extra={"top_k": 40}.')
+    return dict(extra)
+
+
+def tags_of(options: Mapping[str, object]) -> dict[str, str]:
+    """What a call is for."""
+    tags = options.get("tags")
+    if tags is None:
+        return {}
+    if not isinstance(tags, Mapping) or not all(isinstance(part, str) for pair in tags.items() for part in pair):
+        raise RequestError("tags are no table of texts", hint='Pass tags={"feature": "newsletter"}.')
+    return dict(tags)

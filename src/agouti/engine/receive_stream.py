@@ -1,0 +1,174 @@
+"""Receive a chat reply as a stream: events are emitted as they come, and put together to the reply."""
+
+from typing import TYPE_CHECKING
+
+from ..core.chat import Completion, Request
+from ..core.errors import AgoutiError, ConnectionFailed, StreamCut
+from ..core.events import Event, Finished, Reasoning, Text
+from ..core.http import HttpReply, TransportFailure
+from ..dialects.base import Fault, Pending, StreamDecoder
+from .accumulate import as_events
+from .effects import Drop, Emit, Finish, Open, OpenReply, Receive, Settled, Steps
+from .errors_from import provider_error, refusal, unexpected_reply
+from .operation import Answer, Answered, AttemptOutcome, Failed
+from .polling import cancel_on_abandon, poll_until_done
+from .receive import ERROR_BYTES, REPLY_BYTES, Try, not_received, read, receive_rest, too_late
+
+if TYPE_CHECKING:
+    from ..reply import Reply
+    from .operations.chat import ChatStreamed
+
+_RECEIVE = Receive()
+
+
+def receive_stream(this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[AttemptOutcome[Completion]]:
+    """Emit the events of the reply as they come; ends with what they amount to."""
+    so_far = operation.so_far
+    try:
+        reply: OpenReply = yield Open(this.http, this.timeouts)
+        so_far.status = reply.status
+        outcome = yield from _received(this, reply, operation)
+    except TransportFailure as failure:
+        outcome = not_received(failure, this)
+    if isinstance(outcome, Failed) and so_far.began and outcome.error.partial is None:
+        # What had come is the caller's, whatever comes of the rest.
+        if isinstance(outcome.error, ConnectionFailed):
+            return _cut(so_far.reply(), outcome.error.what, outcome.error)
+        outcome.error.with_context(partial=so_far.reply(this.call.clocks.clock()))
+    return outcome
+
+
+def _received(
+    this: "Try[Request, Completion]", reply: OpenReply, operation: "ChatStreamed"
+) -> Steps[AttemptOutcome[Completion]]:
+    status, headers = reply.status, reply.headers
+    if not 200 <= status < 300:
+        return (yield from _refused(this, reply))
+    dialect = this.target.provider.dialect
+    decoder = dialect.verbatim_decoder() if operation.verbatim else dialect.stream_decoder()
+    media_type = headers.get("content-type", "").partition(";")[0].strip().lower()
+    if decoder is None or (media_type == "application/json" and not dialect.abilities.streams_json):
+        # The format has no streams, or the server passes over the wish for one, or the stream is elsewhere.
+        body = yield from receive_rest(this, REPLY_BYTES)
+        if isinstance(body, Failed):
+            return body
+        yield Finish()
+        outcome = read(this, HttpReply(status, headers, body))
+        if isinstance(outcome, Pending):
+            if outcome.stream and decoder is not None:
+                return (yield from _elsewhere(this, outcome, decoder, operation))
+            outcome = yield from poll_until_done(this, outcome)
+        if isinstance(outcome, Failed):
+            return outcome
+        yield from _emitted(as_events(outcome.answer.value), this, operation)
+        return Answered(Answer(operation.so_far.completion(), status, headers))
+    failed = yield from _events(this, reply, decoder, operation)
+    if failed is not None:
+        return failed
+    return (yield from _complete(this, reply, operation))
+
+
+def _events(
+    this: "Try[Request, Completion]", reply: OpenReply, decoder: StreamDecoder, operation: "ChatStreamed"
+) -> Steps[Failed | None]:
+    """Emit what the decoder makes of the bytes, until its format's end."""
+    so_far, clock = operation.so_far, this.call.clocks.clock
+    has_deadline = this.call.until is not None
+    first = True
+    while not decoder.done:
+        try:
+            data: bytes = yield Receive(this.call.left()) if has_deadline else _RECEIVE
+        except TransportFailure:
+            if decoder.end():
+                # All of it has come; only the end of the connection was none.
+                yield Drop()
+                return None
+            raise
+        if not data:
+            break
+        if has_deadline and this.late:
+            return too_late()
+        if first:
+            first = False
+            if wrong := unexpected_reply(reply.status, reply.headers, data, this.target):
+                return Failed(wrong, began=True, status=reply.status, headers=reply.headers)
+        events = decoder.feed(data)
+        if events:
+            so_far.take(events, clock)
+            yield Emit(events)
+        if decoder.failure is not None:
+            return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
+    if not decoder.end():
+        why = "the connection was closed before the end of the reply"
+        return _cut(so_far.reply(), why, began=so_far.began)
+    yield Finish()
+    return None
+
+
+def _complete(
+    this: "Try[Request, Completion]", reply: OpenReply, operation: "ChatStreamed"
+) -> Steps[AttemptOutcome[Completion]]:
+    completion = operation.so_far.completion()
+    if (reason := operation.reason_by_cap(completion, this.request)) is not None:
+        yield from _emitted([Finished(reason)], this, operation)
+        completion = operation.so_far.completion()
+    return Answered(Answer(completion, reply.status, reply.headers))
+
+
+def _refused(this: "Try[Request, Completion]", reply: OpenReply) -> Steps[Failed]:
+    body = yield from receive_rest(this, ERROR_BYTES)
+    if isinstance(body, Failed):
+        return body
+    yield Drop()
+    error = refusal(reply.status, reply.headers, body, this.target, this.http.url)
+    return Failed(error, began=True, status=reply.status, headers=reply.headers)
+
+
+def _elsewhere(
+    this: "Try[Request, Completion]", pending: Pending, decoder: StreamDecoder, operation: "ChatStreamed"
+) -> Steps[AttemptOutcome[Completion]]:
+    """The stream at the address that the provider gave for it; what it cost stands at another one."""
+    cancel = yield from cancel_on_abandon(this, pending)
+    key = yield from this.credential()
+    request = this.target.provider.request_at(pending.stream, "GET", "text/event-stream", key)
+    reply: OpenReply = yield Open(request, this.timeouts)
+    if not 200 <= reply.status < 300:
+        failed = yield from _refused(this, reply)
+        return Failed(failed.error, began=True, final=True, status=failed.status, headers=failed.headers)
+    if (wrong := (yield from _events(this, reply, decoder, operation))) is not None:
+        return wrong
+    outcome = yield from poll_until_done(this, pending, cancel)
+    if isinstance(outcome, Failed) and not outcome.final:
+        return outcome
+    if isinstance(outcome, Answered):
+        more: list[Event] = [
+            each for each in as_events(outcome.answer.value) if not isinstance(each, (Text, Reasoning))
+        ]
+        yield from _emitted(more, this, operation)
+    elif cancel is not None:
+        yield Settled(cancel)  # that address is out of order: no reason to lose a text that is there
+    return (yield from _complete(this, reply, operation))
+
+
+def _emitted(events: list[Event], this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[None]:
+    operation.so_far.take(events, this.call.clocks.clock)
+    yield Emit(events)
+
+
+def _reported(
+    fault: Fault, reply: OpenReply, this: "Try[Request, Completion]", operation: "ChatStreamed"
+) -> AgoutiError:
+    """The error that a provider reports inside a stream."""
+    error = provider_error(fault, None, reply.headers, this.target)
+    if operation.so_far.began:
+        error.with_context(partial=operation.so_far.reply(this.call.clocks.clock()))
+    return error
+
+
+def _cut(partial: "Reply", why: str, error: AgoutiError | None = None, *, began: bool = True) -> Failed:
+    cut = StreamCut(
+        f"the stream from {partial.provider} was cut off after {len(partial.text)} characters: {why}",
+        status=error.status if error is not None else None,
+        partial=partial if began else None,
+    )
+    return Failed(cut, began=began)

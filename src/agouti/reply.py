@@ -1,0 +1,238 @@
+"""A reply, as a caller gets it: the text, and everything else one attribute away."""
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+from msgspec import Struct
+
+from .core.chat import Choice, Citation, Completion, Json, SafetyNote, ToolCall
+from .core.json_lenient import decode_json
+from .core.usage import NO_USAGE, Price, Usage
+
+if TYPE_CHECKING:
+    from .code import CodeBlock
+
+
+class Attempt(Struct, frozen=True, gc=False, kw_only=True):
+    """One HTTP attempt: a request that was sent, and what came of it.
+
+    Attributes:
+        provider: label of the provider's entry.
+        model: the name that was sent.
+        outcome: ``answered``, or the name of the error.
+        status: HTTP status, where a reply came.
+        seconds: how long it took.
+        waited: seconds waited before it.
+        why: what went wrong, one line.
+    """
+
+    provider: str
+    model: str
+    outcome: str
+    status: int | None = None
+    seconds: float = 0.0
+    waited: float = 0.0
+    why: str = ""
+
+
+class ToolUse(Struct, frozen=True):
+    """A tool call that a model wants made.
+
+    Attributes:
+        id: its identifier, for the message that answers it.
+        name: the function.
+        arguments: the arguments, parsed; `None` where they are no JSON.
+        arguments_text: the arguments as the model wrote them.
+        problem: why they could not be parsed.
+    """
+
+    id: str
+    name: str
+    arguments: Json
+    arguments_text: str
+    problem: str = ""
+
+    @classmethod
+    def of(cls, number: int, call: ToolCall) -> "ToolUse":
+        """The call as the model wrote it."""
+        text = call.function.arguments or ""
+        arguments: Json = {}
+        problem = ""
+        if text.strip():
+            try:
+                arguments = decode_json(text.encode())
+            except (msgspec.DecodeError, RecursionError) as error:
+                arguments, problem = None, f"they are no JSON ({error})"
+        return cls(call.id or f"call_{number}", call.function.name or "", arguments, text, problem)
+
+
+# Where providers put their own identifier of a request; the commonest first.
+_REQUEST_IDS = ("x-request-id", "request-id", "x-amzn-requestid", "x-correlation-id", "cf-ray")
+
+
+def request_id_in(headers: Mapping[str, str]) -> str | None:
+    """The provider's own identifier of the request, in the headers of its reply.
+
+    >>> request_id_in({"request-id": "req_7"})
+    'req_7'
+    """
+    return next((headers[name] for name in _REQUEST_IDS if name in headers), None)
+
+
+_NO_CHOICE = Choice()
+
+
+class Reply(Struct, frozen=True, kw_only=True):
+    """One reply. ``print(reply)`` prints the text.
+
+    Attributes:
+        text: the answer.
+        finish_reason: ``stop``, ``length``, ``tool_calls``, ``content_filter``, ``refusal``, ``error``, the
+            provider's own word, or `None` where it gave none.
+        usage: token counts as the provider reports them.
+        reasoning: the thinking text, where the provider shows it.
+        model: the name that the provider reports.
+        label: the label that was asked.
+        provider: label of the provider that answered.
+        elapsed: seconds from the call to the whole reply.
+        first_token: seconds from the call to the first piece of text; streams only.
+        request_id: the provider's own identifier of the request, for its support; `None` where it sends none.
+        attempts: what was tried, in order, the answering one last.
+    """
+
+    text: str
+    finish_reason: str | None
+    usage: Usage
+    model: str | None
+    provider: str
+    label: str
+    elapsed: float
+    first_token: float | None
+    attempts: tuple[Attempt, ...]
+    completion: Completion
+    price: Price | None
+    body: bytes = b""
+    request_id: str | None = None
+
+    @classmethod
+    def of(
+        cls,
+        completion: Completion,
+        *,
+        label: str,
+        provider: str,
+        price: Price | None,
+        elapsed: float,
+        attempts: tuple[Attempt, ...],
+        body: bytes = b"",
+        request_id: str | None = None,
+        first_token: float | None = None,
+    ) -> "Reply":
+        """The reply that a completion amounts to."""
+        choices = completion.choices
+        first = choices[0] if choices else _NO_CHOICE
+        return cls(
+            text=first.text,
+            finish_reason=first.finish_reason,
+            usage=completion.usage or NO_USAGE,
+            model=completion.model,
+            provider=provider,
+            label=label,
+            elapsed=elapsed,
+            first_token=first_token,
+            attempts=attempts,
+            completion=completion,
+            price=price,
+            body=body,
+            request_id=request_id,
+        )
+
+    @property
+    def first(self) -> Choice:
+        """The first answer; an empty one where the reply has none."""
+        return self.completion.choices[0] if self.completion.choices else _NO_CHOICE
+
+    @property
+    def truncated(self) -> bool:
+        """Whether the answer was cut off by a cap on tokens."""
+        return self.finish_reason == "length"
+
+    @property
+    def cost(self) -> float | None:
+        """What the reply cost, in the currency of the entry's ``price``; `None` where that is not known."""
+        return self.price.cost(self.usage) if self.price is not None else None
+
+    @property
+    def reasoning(self) -> str | None:
+        """The thinking text, where the provider shows it."""
+        return self.first.reasoning
+
+    @property
+    def citations(self) -> tuple[Citation, ...]:
+        """The sources that the answer names, where the provider gives them."""
+        return self.first.citations
+
+    @property
+    def safety(self) -> tuple[SafetyNote, ...]:
+        """What the provider's safety system says of the answer, where it tells."""
+        return self.first.safety
+
+    @property
+    def refusal(self) -> str | None:
+        """The model's words of refusal, where the format has a place of their own for them."""
+        return self.first.refusal
+
+    @property
+    def calls(self) -> tuple[ToolUse, ...]:
+        """The tool calls that the model wants made."""
+        return tuple([ToolUse.of(number, call) for number, call in enumerate(self.first.tool_calls)])
+
+    @property
+    def code_blocks(self) -> "tuple[CodeBlock, ...]":
+        """The fenced blocks of code in the answer; each can be saved."""
+        from .code import code_blocks
+
+        return code_blocks(self.text)
+
+    @property
+    def texts(self) -> tuple[str, ...]:
+        """All answers, where more than one was asked for (``n``)."""
+        return tuple(choice.text for choice in self.completion.choices)
+
+    @property
+    def raw(self) -> Json:
+        """The reply as the provider sent it, decoded; of a stream, its facts put together."""
+        if self.body:
+            return decode_json(self.body)
+        return msgspec.to_builtins(self.completion)
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __repr__(self) -> str:
+        return (
+            f"Reply({self.text!r}, finish_reason={self.finish_reason!r}, model={self.model!r}, "
+            f"provider={self.provider!r}, elapsed={self.elapsed:.3f})"
+        )
+
+    def as_dict(self) -> dict[str, Any]:
+        """The facts as JSON values, for machines: ``agouti ask --json`` prints this."""
+        return {
+            "text": self.text,
+            "finish_reason": self.finish_reason,
+            "truncated": self.truncated,
+            "reasoning": self.reasoning,
+            "label": self.label,
+            "model": self.model,
+            "provider": self.provider,
+            "request_id": self.request_id,
+            "calls": msgspec.to_builtins(self.calls),
+            "citations": msgspec.to_builtins(self.citations),
+            "safety": msgspec.to_builtins(self.safety),
+            "usage": msgspec.to_builtins(self.usage),
+            "cost": self.cost,
+            "elapsed": round(self.elapsed, 6),
+            "first_token": None if self.first_token is None else round(self.first_token, 6),
+            "attempts": msgspec.to_builtins(self.attempts),
+        }
