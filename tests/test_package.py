@@ -14,6 +14,7 @@ PURE = ("core", "dialects")
 IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subprocess", "threading"}
 # Each layer may import those that stand before it.
 LAYERS = [
+    "loading",
     "core",
     "code",
     "reply",
@@ -27,6 +28,7 @@ LAYERS = [
     "engine",
     "transport",
     "embeddings",
+    "arguments",
     "options",
     "streams",
     "calls",

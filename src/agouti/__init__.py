@@ -271,7 +271,10 @@ def __getattr__(name: str) -> object:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module
 
-    module = import_module(f".{home}", __name__)
+    from .loading import without_collecting
+
+    with without_collecting():
+        module = import_module(f".{home}", __name__)
     value: object = getattr(module, _OTHER_NAME.get(name, name))
     globals()[name] = value
     return value

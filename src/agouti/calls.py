@@ -5,35 +5,26 @@ from collections.abc import Iterable, Mapping
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
 
+from .arguments import check_embed, deadline_of, split_fill, split_tools
 from .config.entries import Config, Provider
-from .core.canonical import Asked, Chunks, reply_json
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
 from .engine.call import CLOCKS, Call
-from .engine.hooks import Hook
 from .engine.provider import ProviderState, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
-from .options import (
-    AskOptions,
-    EmbedOptions,
-    FillOptions,
-    Options,
-    Prompt,
-    check_embed,
-    deadline_of,
-    split_fill,
-    split_tools,
-)
 from .reply import Reply
 
 if TYPE_CHECKING:
+    from .core.canonical import Asked, Chunks
     from .embeddings import Embeddings
     from .engine.effects import Steps
+    from .engine.hooks import Hook
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt
 
 FilePath = str | os.PathLike[str]
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
@@ -47,7 +38,7 @@ class Calls:
         clocks: time and chance.
     """
 
-    def __init__(self, config: Config, hooks: tuple[Hook, ...] = (), *, only: str | None = None) -> None:
+    def __init__(self, config: Config, hooks: "tuple[Hook, ...]" = (), *, only: str | None = None) -> None:
         self.config = config
         self.clocks = CLOCKS
         self._targets = Targets(config, only)
@@ -74,7 +65,7 @@ class Calls:
             clocks=self.clocks,
         )
 
-    def chat(self, label: str, prompt: Prompt, options: Options, *, stream: bool = False) -> Call:
+    def chat(self, label: str, prompt: "Prompt", options: "Options", *, stream: bool = False) -> Call:
         """A call that asks a question.
 
         Raises:
@@ -97,7 +88,7 @@ class Calls:
         )
 
     def tool_loop(
-        self, label: str, prompt: Prompt, options: AskOptions, *, stream: bool = False, run: bool = True
+        self, label: str, prompt: "Prompt", options: "AskOptions", *, stream: bool = False, run: bool = True
     ) -> "ToolLoop":
         """A call that asks a question and runs the functions that the model calls.
 
@@ -121,7 +112,7 @@ class Calls:
         )
 
     def form(
-        self, label: str, kind: Any, prompt: Prompt, options: FillOptions, *, stream: bool = False
+        self, label: str, kind: Any, prompt: "Prompt", options: "FillOptions", *, stream: bool = False
     ) -> "tuple[FormCall, Form]":
         """A call that fills a form.
 
@@ -136,7 +127,7 @@ class Calls:
         return FormCall(self.chat(label, prompt, plain, stream=stream), form, means=means, repairs=repairs), form
 
     def embedding(
-        self, label: str, texts: object, *, dimensions: int | None, concurrency: int, options: EmbedOptions
+        self, label: str, texts: object, *, dimensions: int | None, concurrency: int, options: "EmbedOptions"
     ) -> "Steps[Embeddings]":
         """Steps that turn texts into vectors.
 
@@ -165,7 +156,7 @@ class Calls:
             targets=(target,),
             started=started,
             until=None if deadline is None else started + deadline,
-            question=Question(messages=(), tags=tags_of(options)),
+            question=Question(messages=(), tags=tags_of(options.get("tags"))),
             hooks=self._hooks,
             clocks=self.clocks,
         )
@@ -174,7 +165,7 @@ class Calls:
             from .embeddings import assembled
 
             pieces = yield from embed(
-                call, checked, dimensions=dimensions, extra=extra_of(options), at_once=concurrency
+                call, checked, dimensions=dimensions, extra=extra_of(options.get("extra")), at_once=concurrency
             )
             return assembled(
                 checked, pieces, label=call.label, dimensions=dimensions, elapsed=self.clocks.clock() - started
@@ -182,8 +173,10 @@ class Calls:
 
         return steps()
 
-    def chunked(self, asked: Asked) -> tuple[Call, Chunks]:
+    def chunked(self, asked: "Asked") -> "tuple[Call, Chunks]":
         """A call for a stream in the canonical form, and what makes its chunks."""
+        from .core.canonical import Chunks
+
         call = self.chat(asked.model, asked.messages, cast("Options", asked.options), stream=True)
         return call, Chunks(int(time()), call.targets[0].model.name)
 
@@ -192,6 +185,8 @@ class Calls:
         if reply.body and self.provider(reply.provider).dialect.abilities.canonical:
             raw: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
             return raw
+        from .core.canonical import reply_json
+
         return reply_json(reply.completion, int(time()), reply.attempts[-1].model)
 
 
@@ -204,7 +199,7 @@ class BaseClient:
         *,
         record: FilePath | None = None,
         replay: FilePath | None = None,
-        hooks: Iterable[Hook] = (),
+        hooks: "Iterable[Hook]" = (),
     ) -> None:
         if not isinstance(config, Config):
             from .config.load import load

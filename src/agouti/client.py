@@ -7,14 +7,12 @@ from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 
+from .arguments import split_tools
 from .calls import BaseClient, Configuration, FilePath
 from .core.chat import Json, Message
-from .engine.accumulate import ReplyAccumulator
-from .engine.hooks import Hook
-from .engine.operations.chat import ask, stream
-from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt, split_tools
+from .engine.operations.chat import ask
+from .loading import without_collecting
 from .reply import Reply
-from .streams import AsyncStream, Stream
 
 if TYPE_CHECKING:
     from typing import Self
@@ -25,9 +23,11 @@ if TYPE_CHECKING:
     from .engine.drive import SyncDriver
     from .engine.drive_async import AsyncDriver
     from .engine.effects import Steps
+    from .engine.hooks import Hook
     from .engine.operations.count import TokenCount
     from .filled import Filled
-    from .streams import AsyncFillStream, FillStream
+    from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt
+    from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .transport.base import AsyncTransport, SyncTransport
 
 T = TypeVar("T")
@@ -64,7 +64,7 @@ class Client(BaseClient):
         record: FilePath | None = None,
         replay: FilePath | None = None,
         connections: int = 256,
-        hooks: Iterable[Hook] = (),
+        hooks: "Iterable[Hook]" = (),
     ) -> None:
         super().__init__(config, record=record, replay=replay, hooks=hooks)
         self._connections = connections
@@ -73,7 +73,7 @@ class Client(BaseClient):
         if record is not None or replay is not None:
             self._transport = self._archived()
 
-    def ask(self, model: str, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
+    def ask(self, model: str, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Ask, and wait for the whole reply.
 
         Args:
@@ -88,8 +88,12 @@ class Client(BaseClient):
             return self._run(self._calls.tool_loop(model, prompt, options).steps()).reply
         return self._run(ask(self._calls.chat(model, prompt, split_tools(options)[0])))
 
-    def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> Stream:
+    def stream(self, model: str, prompt: "Prompt", **options: "Unpack[Options]") -> "Stream":
         """Ask, and get the answer in pieces as it comes: see `Stream`. Arguments as for `ask`."""
+        from .engine.accumulate import ReplyAccumulator
+        from .engine.operations.chat_streamed import stream
+        from .streams import Stream
+
         so_far = ReplyAccumulator()
         steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
         return Stream(self._driver(steps), so_far)
@@ -115,6 +119,9 @@ class Client(BaseClient):
     def exchange_stream(self, body: Mapping[str, Json]) -> Iterator[dict[str, Json]]:
         """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
         from .core.canonical import asked
+        from .engine.accumulate import ReplyAccumulator
+        from .engine.operations.chat_streamed import stream
+        from .streams import Stream
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
@@ -123,10 +130,10 @@ class Client(BaseClient):
                 yield from chunks.of(batch)
 
     @overload
-    def fill(self, model: str, kind: type[T], prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[T]": ...
+    def fill(self, model: str, kind: type[T], prompt: "Prompt", **options: "Unpack[FillOptions]") -> "Filled[T]": ...
     @overload
-    def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]": ...
-    def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]":
+    def fill(self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]") -> "Filled[Any]": ...
+    def fill(self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]") -> "Filled[Any]":
         """Get a value of a type of your own, checked.
 
         Args:
@@ -153,8 +160,11 @@ class Client(BaseClient):
         call, _ = self._calls.form(model, kind, prompt, options)
         return self._run(call.steps())
 
-    def stream_fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "FillStream[Any]":
+    def stream_fill(
+        self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]"
+    ) -> "FillStream[Any]":
         """Get a value of a type of your own, and watch it grow meanwhile: see `FillStream`. Arguments as for `fill`."""
+        from .engine.accumulate import ReplyAccumulator
         from .streams import FillStream
 
         so_far = ReplyAccumulator()
@@ -166,7 +176,7 @@ class Client(BaseClient):
         model: str,
         *,
         messages: Iterable[Message | Mapping[str, Json]] = (),
-        **options: Unpack[AskOptions],
+        **options: "Unpack[AskOptions]",
     ) -> "Conversation":
         """A conversation with a model, which keeps what has been said: see `Conversation`.
 
@@ -186,7 +196,7 @@ class Client(BaseClient):
         *,
         dimensions: int | None = None,
         concurrency: int = 4,
-        **options: Unpack[EmbedOptions],
+        **options: "Unpack[EmbedOptions]",
     ) -> "Embeddings":
         """Turn texts into vectors: any number of them, in batches as large as the provider takes.
 
@@ -209,7 +219,7 @@ class Client(BaseClient):
             self._calls.embedding(model, texts, dimensions=dimensions, concurrency=concurrency, options=options)
         )
 
-    def count(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> "TokenCount":
+    def count(self, model: str, prompt: "Prompt", **options: "Unpack[Options]") -> "TokenCount":
         """Count the tokens of a prompt, with its system text, examples and tools.
 
         Where the provider's format counts (``messages``, ``contents``) it is asked, and no tokens are spent; otherwise
@@ -265,14 +275,18 @@ class Client(BaseClient):
         return driver.result
 
     def _driver(self, steps: "Steps[T]") -> "SyncDriver[T]":
-        if self._drives is None:
-            # Imported once, when it is first needed, and not looked up again for every call.
+        drives, transport = self._drives, self._transport
+        if drives is None or transport is None:
+            drives, transport = self._load()
+        return drives(steps, transport, self._environment)
+
+    def _load(self) -> "tuple[type[SyncDriver[Any]], SyncTransport]":
+        """Get ready what is imported when it is first needed, and not looked up again for every call."""
+        with without_collecting():
             from .engine.drive import SyncDriver
 
-            self._drives = SyncDriver
-        if self._transport is None:
-            self._transport = self._network()
-        return self._drives(steps, self._transport, self._environment)
+            self._drives, self._transport = SyncDriver, self._transport or self._network()
+        return self._drives, self._transport
 
     def _network(self) -> "SyncTransport":
         from .transport.sync import Urllib3Transport
@@ -310,7 +324,7 @@ class AsyncClient(BaseClient):
         record: FilePath | None = None,
         replay: FilePath | None = None,
         connections: int = 256,
-        hooks: Iterable[Hook] = (),
+        hooks: "Iterable[Hook]" = (),
     ) -> None:
         super().__init__(config, record=record, replay=replay, hooks=hooks)
         self._connections = connections
@@ -319,7 +333,7 @@ class AsyncClient(BaseClient):
         if record is not None or replay is not None:
             self._transport = self._archived()
 
-    async def ask(self, model: str, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
+    async def ask(self, model: str, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Ask, and wait for the whole reply; as `Client.ask`."""
         if options.get("run_tools"):
             return (await self._run(self._calls.tool_loop(model, prompt, options).steps())).reply
@@ -327,8 +341,12 @@ class AsyncClient(BaseClient):
         await driver.advance()
         return driver.result
 
-    def stream(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> AsyncStream:
+    def stream(self, model: str, prompt: "Prompt", **options: "Unpack[Options]") -> "AsyncStream":
         """Ask, and get the answer in pieces as it comes; as `Client.stream`, with ``async with`` and ``async for``."""
+        from .engine.accumulate import ReplyAccumulator
+        from .engine.operations.chat_streamed import stream
+        from .streams import AsyncStream
+
         so_far = ReplyAccumulator()
         steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
         return AsyncStream(self._driver(steps), so_far)
@@ -343,6 +361,9 @@ class AsyncClient(BaseClient):
     async def exchange_stream(self, body: Mapping[str, Json]) -> AsyncIterator[dict[str, Json]]:
         """The chunks of a stream as they come; as `Client.exchange_stream`."""
         from .core.canonical import asked
+        from .engine.accumulate import ReplyAccumulator
+        from .engine.operations.chat_streamed import stream
+        from .streams import AsyncStream
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
@@ -352,18 +373,23 @@ class AsyncClient(BaseClient):
                     yield chunk
 
     @overload
-    async def fill(self, model: str, kind: type[T], prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[T]": ...
+    async def fill(
+        self, model: str, kind: type[T], prompt: "Prompt", **options: "Unpack[FillOptions]"
+    ) -> "Filled[T]": ...
     @overload
-    async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]": ...
-    async def fill(self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]) -> "Filled[Any]":
+    async def fill(
+        self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]"
+    ) -> "Filled[Any]": ...
+    async def fill(self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]") -> "Filled[Any]":
         """Get a value of a type of your own, checked; as `Client.fill`."""
         call, _ = self._calls.form(model, kind, prompt, options)
         return await self._run(call.steps())
 
     def stream_fill(
-        self, model: str, kind: Any, prompt: Prompt, **options: Unpack[FillOptions]
+        self, model: str, kind: Any, prompt: "Prompt", **options: "Unpack[FillOptions]"
     ) -> "AsyncFillStream[Any]":
         """Get a value of a type of your own, and watch it grow meanwhile; as `Client.stream_fill`."""
+        from .engine.accumulate import ReplyAccumulator
         from .streams import AsyncFillStream
 
         so_far = ReplyAccumulator()
@@ -375,7 +401,7 @@ class AsyncClient(BaseClient):
         model: str,
         *,
         messages: Iterable[Message | Mapping[str, Json]] = (),
-        **options: Unpack[AskOptions],
+        **options: "Unpack[AskOptions]",
     ) -> "AsyncConversation":
         """A conversation with a model; as `Client.conversation`."""
         from .conversation import AsyncConversation
@@ -389,14 +415,14 @@ class AsyncClient(BaseClient):
         *,
         dimensions: int | None = None,
         concurrency: int = 4,
-        **options: Unpack[EmbedOptions],
+        **options: "Unpack[EmbedOptions]",
     ) -> "Embeddings":
         """Turn texts into vectors; as `Client.embed`."""
         return await self._run(
             self._calls.embedding(model, texts, dimensions=dimensions, concurrency=concurrency, options=options)
         )
 
-    async def count(self, model: str, prompt: Prompt, **options: Unpack[Options]) -> "TokenCount":
+    async def count(self, model: str, prompt: "Prompt", **options: "Unpack[Options]") -> "TokenCount":
         """Count the tokens of a prompt; as `Client.count`."""
         from .engine.operations.count import count
 
@@ -428,13 +454,17 @@ class AsyncClient(BaseClient):
         return driver.result
 
     def _driver(self, steps: "Steps[T]") -> "AsyncDriver[T]":
-        if self._drives is None:
+        drives, transport = self._drives, self._transport
+        if drives is None or transport is None:
+            drives, transport = self._load()
+        return drives(steps, transport, self._environment)
+
+    def _load(self) -> "tuple[type[AsyncDriver[Any]], AsyncTransport]":
+        with without_collecting():
             from .engine.drive_async import AsyncDriver
 
-            self._drives = AsyncDriver
-        if self._transport is None:
-            self._transport = self._network()
-        return self._drives(steps, self._transport, self._environment)
+            self._drives, self._transport = AsyncDriver, self._transport or self._network()
+        return self._drives, self._transport
 
     def _network(self) -> "AsyncTransport":
         from .transport.aio import AiohttpTransport

@@ -3,13 +3,13 @@
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Unpack, cast
 
+from .arguments import split_tools
 from .core.chat import Json, Message
 from .core.messages import messages_of, with_images
 from .core.prompt import Prompt, prompt_messages
 from .core.usage import Usage, total_cost, total_usage
 from .engine.accumulate import ReplyAccumulator
 from .engine.question import question_of
-from .options import AskOptions, split_tools
 from .reply import Reply
 from .streams import AsyncStream, Stream
 
@@ -18,13 +18,14 @@ if TYPE_CHECKING:
     from .engine.drive import SyncDriver
     from .engine.drive_async import AsyncDriver
     from .engine.effects import Steps
+    from .options import AskOptions
 
 
 class _Conversation:
     """What both kinds share: the history, and how a turn becomes a part of it."""
 
     def __init__(
-        self, calls: "Calls", model: str, before: Iterable[Message | Mapping[str, Json]], options: AskOptions
+        self, calls: "Calls", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
     ) -> None:
         # What is wrong with the options is said now, not at the first turn.
         question_of("...", split_tools(options)[0])
@@ -44,7 +45,7 @@ class _Conversation:
         """What all replies together cost; `None` where that is not known."""
         return total_cost(reply.cost for reply in self.replies)
 
-    def _turn(self, prompt: Prompt, options: AskOptions, so_far: ReplyAccumulator | None) -> "Steps[Reply]":
+    def _turn(self, prompt: "Prompt", options: "AskOptions", so_far: ReplyAccumulator | None) -> "Steps[Reply]":
         """Steps of one turn; the history has it when it is done, and not before."""
         merged = {**self._options, **options}
         said = prompt_messages(prompt)
@@ -94,12 +95,12 @@ class Conversation(_Conversation):
         drive: "Callable[[Steps[Reply]], SyncDriver[Reply]]",
         model: str,
         before: Iterable[Message | Mapping[str, Json]],
-        options: AskOptions,
+        options: "AskOptions",
     ) -> None:
         super().__init__(calls, model, before, options)
         self._drive = drive
 
-    def say(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
+    def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer.
 
         Args:
@@ -113,7 +114,7 @@ class Conversation(_Conversation):
         driver.advance()
         return driver.result
 
-    def stream(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Stream:
+    def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Stream:
         """Say something, and get the answer as it comes; the text before a call of a function comes too."""
         so_far = ReplyAccumulator()
         return Stream(self._drive(self._turn(prompt, options, so_far)), so_far)
@@ -128,18 +129,18 @@ class AsyncConversation(_Conversation):
         drive: "Callable[[Steps[Reply]], AsyncDriver[Reply]]",
         model: str,
         before: Iterable[Message | Mapping[str, Json]],
-        options: AskOptions,
+        options: "AskOptions",
     ) -> None:
         super().__init__(calls, model, before, options)
         self._drive = drive
 
-    async def say(self, prompt: Prompt, **options: Unpack[AskOptions]) -> Reply:
+    async def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""
         driver = self._drive(self._turn(prompt, options, None))
         await driver.advance()
         return driver.result
 
-    def stream(self, prompt: Prompt, **options: Unpack[AskOptions]) -> AsyncStream:
+    def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> AsyncStream:
         """Say something, and get the answer as it comes; as `Conversation.stream`."""
         so_far = ReplyAccumulator()
         return AsyncStream(self._drive(self._turn(prompt, options, so_far)), so_far)

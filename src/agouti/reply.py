@@ -7,7 +7,6 @@ import msgspec
 from msgspec import Struct
 
 from .core.chat import Choice, Citation, Completion, Json, SafetyNote, ToolCall
-from .core.json_lenient import decode_json
 from .core.usage import NO_USAGE, Price, Usage
 
 if TYPE_CHECKING:
@@ -57,6 +56,8 @@ class ToolUse(Struct, frozen=True):
     def of(cls, number: int, call: ToolCall) -> "ToolUse":
         """The call as the model wrote it."""
         text = call.function.arguments or ""
+        from .core.json_lenient import decode_json
+
         arguments: Json = {}
         problem = ""
         if text.strip():
@@ -81,6 +82,7 @@ def request_id_in(headers: Mapping[str, str]) -> str | None:
 
 
 _NO_CHOICE = Choice()
+_NO_HEADERS: Mapping[str, str] = {}
 
 
 class Reply(Struct, frozen=True, kw_only=True):
@@ -97,7 +99,7 @@ class Reply(Struct, frozen=True, kw_only=True):
         provider: label of the provider that answered.
         elapsed: seconds from the call to the whole reply.
         first_token: seconds from the call to the first piece of text; streams only.
-        request_id: the provider's own identifier of the request, for its support; `None` where it sends none.
+        headers: of the provider's reply; empty where it was put together from something else.
         attempts: what was tried, in order, the answering one last.
     """
 
@@ -113,7 +115,7 @@ class Reply(Struct, frozen=True, kw_only=True):
     completion: Completion
     price: Price | None
     body: bytes = b""
-    request_id: str | None = None
+    headers: Mapping[str, str] = {}
 
     @classmethod
     def of(
@@ -126,7 +128,7 @@ class Reply(Struct, frozen=True, kw_only=True):
         elapsed: float,
         attempts: tuple[Attempt, ...],
         body: bytes = b"",
-        request_id: str | None = None,
+        headers: Mapping[str, str] = _NO_HEADERS,
         first_token: float | None = None,
     ) -> "Reply":
         """The reply that a completion amounts to."""
@@ -145,13 +147,18 @@ class Reply(Struct, frozen=True, kw_only=True):
             completion=completion,
             price=price,
             body=body,
-            request_id=request_id,
+            headers=headers,
         )
 
     @property
     def first(self) -> Choice:
         """The first answer; an empty one where the reply has none."""
         return self.completion.choices[0] if self.completion.choices else _NO_CHOICE
+
+    @property
+    def request_id(self) -> str | None:
+        """The provider's own identifier of the request, for its support; `None` where it sends none."""
+        return request_id_in(self.headers)
 
     @property
     def truncated(self) -> bool:
@@ -204,6 +211,8 @@ class Reply(Struct, frozen=True, kw_only=True):
     def raw(self) -> Json:
         """The reply as the provider sent it, decoded; of a stream, its facts put together."""
         if self.body:
+            from .core.json_lenient import decode_json
+
             return decode_json(self.body)
         return msgspec.to_builtins(self.completion)
 
@@ -215,6 +224,13 @@ class Reply(Struct, frozen=True, kw_only=True):
             f"Reply({self.text!r}, finish_reason={self.finish_reason!r}, model={self.model!r}, "
             f"provider={self.provider!r}, elapsed={self.elapsed:.3f})"
         )
+
+    def __reduce__(self) -> "tuple[object, tuple[Any, ...]]":
+        from .core.headers import Headers
+
+        # The headers are of whatever HTTP library brought them: not all can be pickled.
+        fields = msgspec.structs.asdict(self)
+        return _rebuilt, ({**fields, "headers": Headers(self.headers.items())},)
 
     def as_dict(self) -> dict[str, Any]:
         """The facts as JSON values, for machines: ``agouti ask --json`` prints this."""
@@ -236,3 +252,7 @@ class Reply(Struct, frozen=True, kw_only=True):
             "first_token": None if self.first_token is None else round(self.first_token, 6),
             "attempts": msgspec.to_builtins(self.attempts),
         }
+
+
+def _rebuilt(fields: dict[str, Any]) -> Reply:
+    return Reply(**fields)

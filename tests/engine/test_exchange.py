@@ -11,7 +11,8 @@ from agouti.core.http import HttpReply
 from agouti.credentials.credential import Credential
 from agouti.engine.accumulate import ReplyAccumulator
 from agouti.engine.effects import Drop, Emit, FetchKey, Open, Receive, Send, Sleep
-from agouti.engine.operations.chat import ask, stream
+from agouti.engine.operations.chat import ask
+from agouti.engine.operations.chat_streamed import stream
 from agouti.transport.base import TransportFailure
 
 CONFIG = Config.of(

@@ -12,7 +12,8 @@ from agouti.core.http import HttpReply
 from agouti.engine.accumulate import ReplyAccumulator, as_events
 from agouti.engine.decide import job_pauses
 from agouti.engine.effects import Drop, Emit, OnAbandon, Open, Receive, RunCallable, Send, Settled, Sleep, Together
-from agouti.engine.operations.chat import ask, stream
+from agouti.engine.operations.chat import ask
+from agouti.engine.operations.chat_streamed import stream
 from agouti.engine.operations.vectors import Batch, batches, checked_texts
 from agouti.reply import Reply
 from agouti.transport.base import TransportFailure

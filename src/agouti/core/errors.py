@@ -47,27 +47,28 @@ All carry the same facts, `None` or empty where not known:
     shed None True | Start the server.
 """
 
-from typing import TYPE_CHECKING, Any, ClassVar, Self, TypedDict, Unpack
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 if TYPE_CHECKING:
+    from typing import TypedDict, Unpack
+
     from ..filled import FilledAnswer
     from ..reply import Attempt, Reply
     from .structured import Problem
 
+    class Facts(TypedDict, total=False):
+        """What every error can be told when it is made: see `AgoutiError`."""
 
-class Facts(TypedDict, total=False):
-    """What every error can be told when it is made: see `AgoutiError`."""
-
-    hint: str
-    provider: str | None
-    model: str | None
-    status: int | None
-    request_id: str | None
-    message: str | None
-    retryable: bool | None
-    attempts: "tuple[Attempt, ...]"
-    partial: "Reply | None"
-    wait: float | None
+        hint: str
+        provider: str | None
+        model: str | None
+        status: int | None
+        request_id: str | None
+        message: str | None
+        retryable: bool | None
+        attempts: "tuple[Attempt, ...]"
+        partial: "Reply | None"
+        wait: float | None
 
 
 class AgoutiError(Exception):
@@ -88,7 +89,7 @@ class AgoutiError(Exception):
 
     default_hint: ClassVar[str] = ""
 
-    def __init__(self, what: str, **facts: Unpack[Facts]) -> None:
+    def __init__(self, what: str, **facts: "Unpack[Facts]") -> None:
         super().__init__(what)
         self.what = what
         self.hint = facts.get("hint") or self.default_hint
@@ -111,7 +112,7 @@ class AgoutiError(Exception):
 
         return policy_of(type(self)).may_pass
 
-    def with_context(self, *, before: str = "", **facts: Unpack[Facts]) -> Self:
+    def with_context(self, *, before: str = "", **facts: "Unpack[Facts]") -> Self:
         """The same error, told more of what is known; the only way in which one changes after it was made.
 
         Args:
@@ -147,7 +148,9 @@ class AgoutiWarning(UserWarning):
 class ConfigError(AgoutiError):
     """The configuration is wrong. ``file`` and ``line`` say where, where that is known."""
 
-    def __init__(self, what: str, *, file: str | None = None, line: int | None = None, **facts: Unpack[Facts]) -> None:
+    def __init__(
+        self, what: str, *, file: str | None = None, line: int | None = None, **facts: "Unpack[Facts]"
+    ) -> None:
         super().__init__(what, **facts)
         self.file = file
         self.line = line
@@ -164,7 +167,7 @@ class RequestError(AgoutiError, ValueError):
 class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 
-    def __init__(self, what: str, *, parameter: str | None = None, **facts: Unpack[Facts]) -> None:
+    def __init__(self, what: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(what, **facts)
         self.parameter = parameter
 
@@ -214,7 +217,7 @@ class ConnectionLost(ConnectionFailed):
 class TimedOut(ConnectionFailed):
     """A time limit ran out. ``phase``: ``connect``, ``first byte``, ``between chunks``."""
 
-    def __init__(self, what: str, *, phase: str | None = None, **facts: Unpack[Facts]) -> None:
+    def __init__(self, what: str, *, phase: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(what, **facts)
         self.phase = phase
 
@@ -232,7 +235,7 @@ class RequestRefused(ProviderError):
 
     default_hint = "Change the request as the provider says, or see what is sent with: agouti explain LABEL"
 
-    def __init__(self, what: str, *, parameter: str | None = None, **facts: Unpack[Facts]) -> None:
+    def __init__(self, what: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(what, **facts)
         self.parameter = parameter
 
@@ -262,7 +265,7 @@ class ModelUnknown(ProviderError):
 
     default_hint = "See the provider's names with: agouti check"
 
-    def __init__(self, what: str, *, near: tuple[str, ...] = (), **facts: Unpack[Facts]) -> None:
+    def __init__(self, what: str, *, near: tuple[str, ...] = (), **facts: "Unpack[Facts]") -> None:
         super().__init__(what, **facts)
         self.near = near
 
@@ -333,7 +336,7 @@ class NotFilled(ReplyError):
         *,
         problem: "Problem" = "",
         answers: "tuple[FilledAnswer, ...]" = (),
-        **facts: Unpack[Facts],
+        **facts: "Unpack[Facts]",
     ) -> None:
         super().__init__(what, **facts)
         self.problem: Problem = problem

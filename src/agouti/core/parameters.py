@@ -1,39 +1,11 @@
 """The vocabulary of parameters: the names of the OpenAI-compatible interface, their types and ranges."""
 
 from collections.abc import Mapping, Sequence
-from typing import Any, TypedDict
 
 from msgspec import Struct
 
 from .chat import Json
 from .errors import RequestError
-
-
-class Parameters(TypedDict, total=False):
-    """Parameters of a call. All are optional; what is not given is left to the entry, then to the provider.
-
-    `None` sends none, even where the entry names one; for a cap on tokens ``-1`` means the same.
-    ``max_tokens`` and ``max_completion_tokens`` are one cap under two names: dialect ``chat`` sends the one given.
-    """
-
-    temperature: float | None
-    top_p: float | None
-    max_tokens: int | None
-    max_completion_tokens: int | None
-    stop: str | list[str] | None
-    seed: int | None
-    n: int | None
-    presence_penalty: float | None
-    frequency_penalty: float | None
-    logit_bias: dict[str, float] | None
-    logprobs: bool | None
-    top_logprobs: int | None
-    user: str | None
-    reasoning_effort: str | None
-    parallel_tool_calls: bool | None
-    response_format: dict[str, Any] | None
-    tools: Sequence[Any] | None
-    tool_choice: str | dict[str, Any] | None
 
 
 class Parameter(Struct, frozen=True):

@@ -12,11 +12,11 @@ from msgspec import Struct
 from ..core.address import Ending
 from ..core.chat import Completion, Json, Request
 from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable
-from ..core.events import Event
 from ..core.structured import Means
 
 if TYPE_CHECKING:
     from ..core.declarations import Instance
+    from ..core.events import Event
     from ..core.schema import Style
     from ..core.vectors import Vectors, VectorsRequest
 
@@ -229,7 +229,7 @@ class StreamDecoder(Protocol):
     done: bool
     failure: Fault | None
 
-    def feed(self, data: bytes) -> list[Event]:
+    def feed(self, data: bytes) -> "list[Event]":
         """Take the next bytes, cut anywhere; return the events that they complete. Never raises."""
 
     def end(self) -> bool:

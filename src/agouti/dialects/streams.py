@@ -1,14 +1,16 @@
 """What stream decoders share: split the bytes, take each payload, stop at the end or at the first failure."""
 
-from typing import Any, ClassVar, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol, TypeVar
 
 import msgspec
 
 from ..core.errors import ReplyUnreadable
-from ..core.events import Event
-from ..core.framing_sse import ServerEvent
 from ..core.json_lenient import UNDECODABLE, decode_json, first_value, lenient
 from .base import Fault
+
+if TYPE_CHECKING:
+    from ..core.events import Event
+    from ..core.framing_sse import ServerEvent
 
 T = TypeVar("T", bound=msgspec.Struct)
 
@@ -16,7 +18,7 @@ T = TypeVar("T", bound=msgspec.Struct)
 class Splitter(Protocol):
     """Cuts a stream into payloads: server-sent events, or lines."""
 
-    def feed(self, data: bytes) -> list[ServerEvent] | list[bytes]:
+    def feed(self, data: bytes) -> "list[ServerEvent] | list[bytes]":
         """Take the next bytes; raises `FramingError`."""
 
 
@@ -34,7 +36,7 @@ class PayloadStream:
         self.done = False
         self.failure: Fault | None = None
 
-    def feed(self, data: bytes) -> list[Event]:
+    def feed(self, data: bytes) -> "list[Event]":
         """See `StreamDecoder`."""
         events: list[Event] = []
         if self.done or self.failure is not None:
@@ -57,7 +59,7 @@ class PayloadStream:
         """See `StreamDecoder`."""
         return self.done
 
-    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+    def take(self, name: str, payload: bytes, events: "list[Event]") -> None:
         """Add the events of one payload."""
         raise NotImplementedError
 

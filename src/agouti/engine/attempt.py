@@ -11,10 +11,10 @@ from ..reply import Attempt
 from .call import Call
 from .credentials import credential_for, timeouts_within
 from .effects import Drop, Steps
-from .operation import Answered, AttemptOutcome, Failed, Operation, Request, Result
+from .operation import Operation
+from .outcome import Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
 from .receive import Try
-from .watch import Watch
 
 log = logging.getLogger("agouti.exchange")
 
@@ -43,7 +43,11 @@ def attempt(
     """
     clock = call.clocks.clock
     began = clock()
-    watch = Watch(call, operation, target, len(before) + 1, began) if call.hooks else None
+    watch = None
+    if call.hooks:
+        from .watch import Watch  # few calls have hooks: the others do not wait for this to be loaded
+
+        watch = Watch(call, operation, target, len(before) + 1, began)
     credential: Credential | None = None
     sent = False
     try:

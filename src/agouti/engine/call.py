@@ -3,7 +3,7 @@
 import time
 from collections.abc import Callable
 from random import random
-from typing import Literal, TypeAlias
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from msgspec import Struct
 
@@ -12,9 +12,11 @@ from ..core.http import Timeouts
 from ..core.parameters import merged
 from ..core.prompt import assembled
 from ..core.retries import Retries
-from .hooks import Hook
 from .provider import Target
 from .question import Question
+
+if TYPE_CHECKING:
+    from .hooks import Hook
 
 Clock: TypeAlias = Callable[[], float]
 
@@ -76,7 +78,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     started: float
     until: float | None = None
     question: Question = _NO_QUESTION
-    hooks: tuple[Hook, ...] = ()
+    hooks: "tuple[Hook, ...]" = ()
     timeouts: Timeouts | None = None
     retries: Retries | None = None
     clocks: Clocks = CLOCKS

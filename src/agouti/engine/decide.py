@@ -12,7 +12,7 @@ from msgspec import Struct
 from ..core.errors import AgoutiError, ConnectionLost, TimedOut
 from ..core.policy import Repeat, policy_of
 from ..core.retries import Retries
-from .operation import Answer, Answered, AttemptOutcome, Failed, Request, Result
+from .outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 
 
 class Situation(Struct, Generic[Request], frozen=True, kw_only=True):

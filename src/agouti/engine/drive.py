@@ -1,6 +1,5 @@
 """The synchronous driver: does what the engine asks, and nothing else. `drive_async` is its twin."""
 
-import inspect
 import logging
 import threading
 import time
@@ -9,13 +8,13 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
-from ..core.events import Event
 from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
 from . import effects as e
 
 if TYPE_CHECKING:
+    from ..core.events import Event
     from ..transport.base import SyncReply, SyncTransport
 
 T = TypeVar("T")
@@ -39,7 +38,7 @@ class SyncDriver(Generic[T]):
         self._undo: list[e.OnAbandon] = []
         self.result: T
 
-    def advance(self) -> list[Event] | None:
+    def advance(self) -> "list[Event] | None":
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
@@ -56,7 +55,8 @@ class SyncDriver(Generic[T]):
                     resume = self._steps.throw
         except StopIteration as stop:
             self.result = stop.value
-            self.close()
+            if self._opened is not None or self._undo:
+                self.close()
             return None
         except BaseException:
             self.close()
@@ -113,12 +113,9 @@ class SyncDriver(Generic[T]):
         self._undo = [each for each in self._undo if each is not effect.what]
 
     def _call(self, effect: e.RunCallable) -> Any:
-        result = effect.function()
-        if inspect.isawaitable(result):
-            from .threads import wait_for
+        from .threads import call
 
-            return wait_for(result)
-        return result
+        return call(effect.function)
 
     def _fetch(self, effect: e.FetchKey) -> Credential:
         def post(request: HttpRequest) -> HttpReply:

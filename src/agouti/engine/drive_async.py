@@ -8,7 +8,6 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
-from ..core.events import Event
 from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
@@ -16,6 +15,7 @@ from . import effects as e
 from .drive import call_quietly
 
 if TYPE_CHECKING:
+    from ..core.events import Event
     from ..transport.base import AsyncReply, AsyncTransport
 
 T = TypeVar("T")
@@ -38,7 +38,7 @@ class AsyncDriver(Generic[T]):
         self._undo: list[e.OnAbandon] = []
         self.result: T
 
-    async def advance(self) -> list[Event] | None:
+    async def advance(self) -> "list[Event] | None":
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
@@ -55,7 +55,8 @@ class AsyncDriver(Generic[T]):
                     resume = self._steps.throw
         except StopIteration as stop:
             self.result = stop.value
-            await self.close()
+            if self._opened is not None or self._undo:
+                await self.close()
             return None
         except BaseException:
             await self.close()

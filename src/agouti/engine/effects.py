@@ -7,13 +7,15 @@ not settled: steps that are being closed could not ask for it any more.
 
 from collections.abc import Callable, Generator, Iterable, Mapping
 from threading import Lock
-from typing import Any, Protocol, TypeAlias, TypeVar
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias, TypeVar
 
 from msgspec import Struct
 
-from ..core.events import Event
 from ..core.http import HttpRequest, Timeouts
 from ..credentials.sources import Key
+
+if TYPE_CHECKING:
+    from ..core.events import Event
 
 T = TypeVar("T")
 Error = TypeVar("Error", bound=Exception)
@@ -144,7 +146,7 @@ class FetchKey(Struct, frozen=True):
 class Emit(Struct, frozen=True, gc=False):
     """Events for the caller; answered when the caller wants more."""
 
-    events: list[Event]
+    events: "list[Event]"
 
 
 class Together(Struct, frozen=True):

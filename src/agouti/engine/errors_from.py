@@ -13,7 +13,6 @@ from ..core.errors import (
     ContentRefused,
     ContextOverflow,
     CredentialRefused,
-    Facts,
     ModelUnknown,
     NoAccess,
     NotRunning,
@@ -152,17 +151,16 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
     what = f"{target.provider.label} {_VERBS.get(fault.kind, 'answered with an error')}"
     if status is not None and status >= 300:
         what += f" (HTTP {status})"
-    facts = Facts(
-        status=status,
-        request_id=request_id_in(headers),
-        message=fault.message,
-        wait=fault.wait,
-        hint=_hint(fault, target),
-    )
-    what = f"{what}: {fault.message or 'no reason given'}"
+    error = _error(fault, f"{what}: {fault.message or 'no reason given'}")
+    error.with_context(status=status, request_id=request_id_in(headers), message=fault.message, wait=fault.wait)
+    hint = _hint(fault, target)
+    return error.with_context(hint=hint) if hint else error
+
+
+def _error(fault: Fault, what: str) -> AgoutiError:
     if issubclass(fault.kind, RequestRefused):
-        return fault.kind(what, parameter=fault.parameter, **facts)
-    return fault.kind(what, **facts)
+        return fault.kind(what, parameter=fault.parameter)
+    return fault.kind(what)
 
 
 def _hint(fault: Fault, target: Target) -> str:

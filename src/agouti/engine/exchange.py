@@ -4,7 +4,7 @@ What follows from an attempt is decided by `decide`, over the table in `core.pol
 """
 
 import logging
-from typing import Generic
+from typing import Any, Generic
 
 from msgspec import Struct
 
@@ -15,9 +15,9 @@ from .attempt import Attempted, attempt, circuit_open, learn
 from .call import Call
 from .decide import Again, Done, GiveUp, NextModel, Situation, decide
 from .effects import Sleep, Steps
-from .operation import Answer, Answered, Failed, Operation, Request, Result
+from .operation import Operation
+from .outcome import Answer, Answered, Failed, Request, Result
 from .provider import Target
-from .watch import CallWatch
 
 log = logging.getLogger("agouti.exchange")
 
@@ -44,8 +44,11 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
         AgoutiError: none has; it carries all attempts.
     """
     attempts: list[Attempt] = []
-    watch = CallWatch(call, operation) if call.hooks else None
-    if watch is not None:
+    watch = None
+    if call.hooks:
+        from .watch import CallWatch
+
+        watch = CallWatch(call, operation)
         yield from watch.begin()
     for target in call.targets:
         decision = yield from _at_target(call, operation, target, attempts)
@@ -129,7 +132,7 @@ def _situation(
     next_model: bool,
 ) -> Situation[Request]:
     if isinstance(outcome, Answered):
-        return Situation(request=request)
+        return _ANSWERED
     provider = target.provider
     return Situation(
         request=request,
@@ -142,6 +145,9 @@ def _situation(
         chance=call.clocks.chance(),
         left=call.left(),
     )
+
+
+_ANSWERED: Situation[Any] = Situation(request=None)
 
 
 def _decided(error: AgoutiError, next_model: bool) -> NextModel | GiveUp:

@@ -1,66 +1,15 @@
 """Operations: one kind of thing that is asked of a provider, as the exchange sees it."""
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, ClassVar, Generic, TypeAlias, TypeVar
-
-from msgspec import Struct
+from typing import ClassVar, Generic
 
 from ..core.errors import AgoutiError, RequestError
 from ..core.usage import Usage
 from ..dialects.base import Fault, Outgoing, Pending
 from .call import Call
 from .effects import Steps
+from .outcome import AttemptOutcome, Request, Result
 from .provider import Target
-
-if TYPE_CHECKING:
-    from .receive import Try
-
-Request = TypeVar("Request")
-"""What is sent to one model: made by `prepare`, and made anew when a part of it is refused."""
-Result = TypeVar("Result")
-
-
-class Answer(Struct, Generic[Result], frozen=True, gc=False):
-    """What a provider answered.
-
-    Attributes:
-        value: what the operation makes of it.
-        status, headers: of the reply.
-        body: of a whole reply, as it came; empty for a stream.
-    """
-
-    value: Result
-    status: int
-    headers: Mapping[str, str]
-    body: bytes = b""
-
-
-class Answered(Struct, Generic[Result], frozen=True, gc=False):
-    """An attempt that was answered."""
-
-    answer: Answer[Result]
-
-
-class Failed(Struct, frozen=True, gc=False):
-    """An attempt that failed.
-
-    Attributes:
-        error: what went wrong.
-        began: a part of the reply had come.
-        sent: a request had gone out; otherwise it failed on the way there.
-        final: work is under way at the provider: sending the request again would start it a second time.
-        status, headers: of the reply, where one came.
-    """
-
-    error: AgoutiError
-    began: bool = False
-    sent: bool = True
-    final: bool = False
-    status: int | None = None
-    headers: Mapping[str, str] = {}
-
-
-AttemptOutcome: TypeAlias = Answered[Result] | Failed
+from .receive import Try, receive_whole
 
 
 class Operation(Generic[Request, Result]):
@@ -98,10 +47,8 @@ class Operation(Generic[Request, Result]):
         """
         raise NotImplementedError
 
-    def receive(self, this: "Try[Request, Result]") -> Steps[AttemptOutcome[Result]]:
+    def receive(self, this: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
         """Send the request, and get the answer."""
-        from .receive import receive_whole
-
         return receive_whole(this)
 
     def reduced(self, error: AgoutiError, request: Request, target: Target) -> Request | None:

@@ -7,7 +7,7 @@ from ..dialects.base import Pending
 from .decide import job_pauses
 from .effects import Drop, OnAbandon, Settled, Sleep, Steps
 from .errors_from import refusal
-from .operation import AttemptOutcome, Failed, Request, Result
+from .outcome import AttemptOutcome, Failed, Request, Result
 from .receive import Try, read, send, too_late
 
 

@@ -1,8 +1,7 @@
 """A question: what is asked of a model, as plain data, made and checked from a prompt and the options of a call."""
 
-import hashlib
-from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Literal, cast
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Literal, cast
 
 import msgspec
 from msgspec import Struct
@@ -73,6 +72,8 @@ class Question(Struct, frozen=True, kw_only=True):
 
         How the answer is to come (``stream``) and what the call is for (``tags``) make no difference.
         """
+        import hashlib  # loads a library: only where a key is wanted
+
         same = replace(self, stream=False, tags={})
         return hashlib.sha256(msgspec.json.encode(same, order="sorted")).hexdigest()
 
@@ -125,25 +126,19 @@ def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, s
     messages = prompt_messages(prompt)
     if not options:
         return Question(messages=messages, stream=stream)
-    parameters = {name: value for name, value in options.items() if name not in OPTIONS}
-    tools = _tools(parameters.pop("tools")) if "tools" in parameters else ()
+    fields: dict[str, Any] = {}
+    parameters: dict[str, Json] = {}
+    for name, value in options.items():
+        if (read := _READ.get(name)) is not None:
+            fields[name] = read(value)
+        elif name == "images":
+            messages = with_images(messages, images) if (images := _images(value)) else messages
+        elif name != "deadline":
+            parameters[name] = value
     if isinstance(choice := parameters.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
         parameters["tool_choice"] = {"type": "function", "function": {"name": choice}}
-    if options.get("images") is not None:
-        messages = with_images(messages, _images(options["images"]))
-    system = options.get("system")
-    if not isinstance(system, str | None):
-        raise RequestError(f"system cannot be a {type(system).__name__}", hint="Pass a text.")
     return Question(
-        messages=messages,
-        system=system,
-        examples=_examples(options.get("examples", ())),
-        tools=tools,
-        parameters=_checked(parameters) if parameters else parameters,
-        extra=extra_of(options),
-        stream=stream,
-        fetch_images=_fetch(options.get("fetch_images", False)),
-        tags=tags_of(options),
+        messages=messages, parameters=_checked(parameters) if parameters else parameters, stream=stream, **fields
     )
 
 
@@ -181,6 +176,8 @@ def _tools(tools: object) -> tuple[dict[str, Json], ...]:
 
 
 def _images(images: object) -> list[dict[str, Json]]:
+    if images is None:
+        return []
     from ..media import images as images_of
 
     return [image.part for image in images_of(cast("Source", images))]
@@ -203,9 +200,14 @@ def _fetch(value: object) -> Literal[True, False, "private"]:
     raise RequestError(f"fetch_images = {value!r} is unknown", hint='Take True, False or "private".')
 
 
-def extra_of(options: Mapping[str, object]) -> dict[str, Json]:
+def _system(system: object) -> str | None:
+    if isinstance(system, str | None):
+        return system
+    raise RequestError(f"system cannot be a {type(system).__name__}", hint="Pass a text.")
+
+
+def extra_of(extra: object) -> dict[str, Json]:
     """The fields that go into a request as they are."""
-    extra = options.get("extra")
     if extra is None:
         return {}
     if not isinstance(extra, Mapping):
@@ -213,11 +215,20 @@ def extra_of(options: Mapping[str, object]) -> dict[str, Json]:
     return dict(extra)
 
 
-def tags_of(options: Mapping[str, object]) -> dict[str, str]:
+def tags_of(tags: object) -> dict[str, str]:
     """What a call is for."""
-    tags = options.get("tags")
     if tags is None:
         return {}
     if not isinstance(tags, Mapping) or not all(isinstance(part, str) for pair in tags.items() for part in pair):
         raise RequestError("tags are no table of texts", hint='Pass tags={"feature": "newsletter"}.')
     return dict(tags)
+
+
+_READ: dict[str, Callable[[object], object]] = {
+    "system": _system,
+    "examples": _examples,
+    "tools": _tools,
+    "extra": extra_of,
+    "fetch_images": _fetch,
+    "tags": tags_of,
+}

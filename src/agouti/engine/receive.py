@@ -1,6 +1,6 @@
 """Send one request and receive its whole reply: one try, without retry or fallback."""
 
-from typing import Any, Generic
+from typing import TYPE_CHECKING, Any, Generic
 
 from msgspec import Struct
 
@@ -12,9 +12,11 @@ from ..reply import Attempt
 from .call import Call
 from .credentials import credential_for
 from .effects import Finish, Open, OpenReply, Receive, Send, Steps
-from .errors_from import connection_error, provider_error, refusal, unexpected_reply, unreadable
-from .operation import Answer, Answered, AttemptOutcome, Failed, Operation, Request, Result
+from .outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
+
+if TYPE_CHECKING:
+    from .operation import Operation
 
 # An error of more than this is no error message; a reply of more than that is no reply.
 ERROR_BYTES = 1_000_000
@@ -32,7 +34,7 @@ class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True)
     """
 
     call: Call
-    operation: Operation[Request, Result]
+    operation: "Operation[Request, Result]"
     target: Target
     request: Request
     http: HttpRequest
@@ -96,16 +98,22 @@ def read(this: Try[Request, Result], reply: HttpReply) -> "AttemptOutcome[Result
     """What a whole reply means."""
     status, headers = reply.status, reply.headers
     if not 200 <= status < 300:
+        from .errors_from import refusal  # only needed once something is wrong
+
         error = refusal(status, headers, reply.body, this.target, this.http.url)
         return Failed(error, began=True, status=status, headers=headers)
     try:
         value = this.operation.decode(reply.body, this.request, this.target)
     except ReplyUnreadable as wrong:
+        from .errors_from import unexpected_reply, unreadable
+
         error = unexpected_reply(status, headers, reply.body, this.target) or unreadable(wrong, this.target, status)
         return Failed(error, began=True, status=status, headers=headers)
     if isinstance(value, Pending):
         return value
     if isinstance(value, Fault):
+        from .errors_from import provider_error
+
         error = provider_error(value, status, headers, this.target)
         return Failed(error, began=True, status=status, headers=headers)
     return Answered(Answer(value, status, headers, reply.body))
@@ -116,6 +124,8 @@ def not_received(failure: TransportFailure, this: Try[Any, Any]) -> Failed:
     left = this.call.left()
     if failure.reason == "timeout" and left is not None and left <= 0.01:
         return too_late()
+    from .errors_from import connection_error
+
     return Failed(connection_error(failure, this.target), began=failure.began)
 
 

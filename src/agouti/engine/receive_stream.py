@@ -10,13 +10,13 @@ from ..dialects.base import Fault, Pending, StreamDecoder
 from .accumulate import as_events
 from .effects import Drop, Emit, Finish, Open, OpenReply, Receive, Settled, Steps
 from .errors_from import provider_error, refusal, unexpected_reply
-from .operation import Answer, Answered, AttemptOutcome, Failed
+from .outcome import Answer, Answered, AttemptOutcome, Failed
 from .polling import cancel_on_abandon, poll_until_done
 from .receive import ERROR_BYTES, REPLY_BYTES, Try, not_received, read, receive_rest, too_late
 
 if TYPE_CHECKING:
     from ..reply import Reply
-    from .operations.chat import ChatStreamed
+    from .operations.chat_streamed import ChatStreamed
 
 _RECEIVE = Receive()
 

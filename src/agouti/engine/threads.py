@@ -2,6 +2,7 @@
 
 import asyncio
 import contextvars
+import inspect
 from collections.abc import Awaitable, Callable, Iterable, Sized
 from concurrent.futures import ThreadPoolExecutor
 from threading import Lock
@@ -58,6 +59,12 @@ def side_by_side(work: Iterable[T], take: Callable[[T], Any], at_once: int) -> l
     if queue.error is not None:
         raise queue.error
     return [queue.results[number] for number in sorted(queue.results)]
+
+
+def call(function: Callable[[], Any]) -> Any:
+    """What a function gives; a result that can be awaited is awaited."""
+    result = function()
+    return wait_for(result) if inspect.isawaitable(result) else result
 
 
 def wait_for(result: Awaitable[T]) -> T:

@@ -9,7 +9,8 @@ from ..core.errors import AgoutiError
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
 from .hooks import AttemptDetails, AttemptResult, CallResult, Hook
-from .operation import Answered, AttemptOutcome, Operation
+from .operation import Operation
+from .outcome import Answered, AttemptOutcome
 from .provider import Target
 
 log = logging.getLogger("agouti.hooks")

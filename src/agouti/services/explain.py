@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Unpack, cast, overload
 import msgspec
 from msgspec import Struct
 
+from ..arguments import split_tools
 from ..calls import Calls, calls_of
 from ..config.entries import Model, Provider
 from ..config.origins import DEFAULT, Origin
@@ -18,11 +19,11 @@ from ..credentials.sources import GivenKey, Key, SignatureKey
 from ..engine.call import request_for
 from ..engine.effects import Steps
 from ..engine.operations.chat import check_inputs, expressible
-from ..options import AskOptions, Prompt, split_tools
 from . import run
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
+    from ..options import AskOptions, Prompt
 
 
 class Setting(Struct, frozen=True):
@@ -44,13 +45,13 @@ class Explained(Struct, frozen=True):
 
 
 @overload
-def explain(client: "Client", label: str, prompt: Prompt = "...", **options: Unpack[AskOptions]) -> Explained: ...
+def explain(client: "Client", label: str, prompt: "Prompt" = "...", **options: "Unpack[AskOptions]") -> Explained: ...
 @overload
 def explain(
-    client: "AsyncClient", label: str, prompt: Prompt = "...", **options: Unpack[AskOptions]
+    client: "AsyncClient", label: str, prompt: "Prompt" = "...", **options: "Unpack[AskOptions]"
 ) -> Coroutine[Any, Any, Explained]: ...
 def explain(
-    client: "Client | AsyncClient", label: str, prompt: Prompt = "...", **options: Unpack[AskOptions]
+    client: "Client | AsyncClient", label: str, prompt: "Prompt" = "...", **options: "Unpack[AskOptions]"
 ) -> Explained | Coroutine[Any, Any, Explained]:
     """Show what `Client.ask` would send, masked, and where each setting came from.
 
@@ -72,7 +73,7 @@ def explain(
     return run(client, _explained(calls_of(client), label, prompt, options))
 
 
-def _explained(calls: Calls, label: str, prompt: Prompt, options: AskOptions) -> Steps[Explained]:
+def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions") -> Steps[Explained]:
     yield from ()
     call = calls.chat(label, prompt, split_tools(options)[0])
     target = call.targets[0]

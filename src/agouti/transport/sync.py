@@ -12,7 +12,6 @@ from urllib3 import exceptions as wrong
 from ..core.address import with_query
 from ..core.http import HttpRequest, Reason, Timeouts, Tls, TransportFailure, bare
 from ..core.secret import SecretText
-from .public import public_addresses
 
 if TYPE_CHECKING:
     import ssl
@@ -64,6 +63,8 @@ class _Public:
     port: int
 
     def _new_conn(self) -> Any:
+        from .public import public_addresses
+
         host, port = self._dns_host, self.port
         addresses = public_addresses(host, port)
         # Connected to the very address that was looked at: a name could lead elsewhere the next moment.

@@ -8,17 +8,14 @@ from msgspec.structs import replace
 from ...core.chat import Completion, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
 from ...core.usage import Usage
-from ...core.warn import warn
 from ...dialects.base import Fault, Outgoing, Pending
-from ...reply import Reply, request_id_in
-from ..accumulate import ReplyAccumulator
+from ...reply import Reply
 from ..call import Call, request_for
 from ..effects import Steps
 from ..exchange import Exchanged, exchange
-from ..operation import AttemptOutcome, Operation
+from ..operation import Operation
 from ..provider import Target
 from ..question import Question
-from ..receive import Try
 
 Shape: TypeAlias = Callable[[Request, Target], Request]
 """Makes more of a request: a form, or what has been said meanwhile."""
@@ -79,51 +76,17 @@ class Chat(Operation[Request, Completion]):
             error.with_context(hint=_without(name, entry.label))
             return None
         target.state.refused_parameters.add(name)
-        warn(f"{target.model.label} ({entry.label}) does not take {name}; going on without it")
+        _warn(f"{target.model.label} ({entry.label}) does not take {name}; going on without it")
         return without(request, {name})
 
     def usage(self, value: Completion) -> Usage | None:
         return value.usage
 
 
-class ChatStreamed(Chat):
-    """A question, answered in pieces.
-
-    Args:
-        so_far: the reply as far as it has come; the caller can look at it at any moment.
-        verbatim: chunks that are in the canonical form already come as they are, too.
-    """
-
-    def __init__(
-        self, question: Question, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False
-    ) -> None:
-        super().__init__(question, shape)
-        self.so_far = so_far
-        self.verbatim = verbatim
-
-    def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
-        from ..receive_stream import receive_stream
-
-        self.so_far.begin(this.target, this.call.started, this.attempts)
-        return receive_stream(this, self)
-
-    def first_token(self) -> float | None:
-        return self.so_far.first_token
-
-    def partial_usage(self) -> Usage | None:
-        return self.so_far.usage
-
-
 def ask(call: Call, shape: Shape | None = None) -> Steps[Reply]:
     """Get the whole reply to a call's question."""
     exchanged = yield from exchange(call, Chat(call.question, shape))
     return reply_of(call, exchanged)
-
-
-def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False) -> Steps[Reply]:
-    """Emit the events of the reply as they come; ends with the whole reply."""
-    exchanged = yield from exchange(call, ChatStreamed(call.question, so_far, shape, verbatim=verbatim))
-    return reply_of(call, exchanged, so_far.first_token)
 
 
 def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | None = None) -> Reply:
@@ -137,7 +100,7 @@ def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | 
         elapsed=exchanged.elapsed,
         attempts=exchanged.attempts,
         body=answer.body,
-        request_id=request_id_in(answer.headers),
+        headers=answer.headers,
         first_token=first_token,
     )
 
@@ -161,8 +124,14 @@ def expressible(request: Request, target: Target) -> Request:
             hint=_without(name, entry.label),
         )
     refused |= lacking
-    warn(f"{target.model.label} ({entry.label}) does not take {', '.join(sorted(lacking))}; going on without")
+    _warn(f"{target.model.label} ({entry.label}) does not take {', '.join(sorted(lacking))}; going on without")
     return without(request, lacking)
+
+
+def _warn(message: str) -> None:
+    from ...core.warn import warn
+
+    warn(message)
 
 
 def without(request: Request, names: "set[str] | frozenset[str]") -> Request:

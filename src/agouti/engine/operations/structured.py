@@ -20,7 +20,8 @@ from ..accumulate import ReplyAccumulator
 from ..call import Call
 from ..effects import Steps
 from ..provider import Target
-from .chat import ask, stream
+from .chat import ask
+from .chat_streamed import stream
 
 # What a provider says that lacks a means, beside naming the parameter.
 _LACKS = re.compile(

@@ -17,7 +17,8 @@ from ..accumulate import ReplyAccumulator
 from ..call import Call
 from ..effects import RunCallable, Steps, Together, attempted
 from ..provider import Target
-from .chat import ask, stream
+from .chat import ask
+from .chat_streamed import stream
 
 log = logging.getLogger("agouti.tools")
 

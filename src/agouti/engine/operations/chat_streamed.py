@@ -1,0 +1,46 @@
+"""Chat, streamed: a question asked of a model, its answer in pieces as they come."""
+
+from ...core.chat import Completion, Request
+from ...core.usage import Usage
+from ...reply import Reply
+from ..accumulate import ReplyAccumulator
+from ..call import Call
+from ..effects import Steps
+from ..exchange import exchange
+from ..outcome import AttemptOutcome
+from ..question import Question
+from ..receive import Try
+from ..receive_stream import receive_stream
+from .chat import Chat, Shape, reply_of
+
+
+class ChatStreamed(Chat):
+    """A question, answered in pieces.
+
+    Args:
+        so_far: the reply as far as it has come; the caller can look at it at any moment.
+        verbatim: chunks that are in the canonical form already come as they are, too.
+    """
+
+    def __init__(
+        self, question: Question, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False
+    ) -> None:
+        super().__init__(question, shape)
+        self.so_far = so_far
+        self.verbatim = verbatim
+
+    def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
+        self.so_far.begin(this.target, this.call.started, this.attempts)
+        return receive_stream(this, self)
+
+    def first_token(self) -> float | None:
+        return self.so_far.first_token
+
+    def partial_usage(self) -> Usage | None:
+        return self.so_far.usage
+
+
+def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False) -> Steps[Reply]:
+    """Emit the events of the reply as they come; ends with the whole reply."""
+    exchanged = yield from exchange(call, ChatStreamed(call.question, so_far, shape, verbatim=verbatim))
+    return reply_of(call, exchanged, so_far.first_token)
