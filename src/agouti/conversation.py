@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Unpack, cast
 
-from .arguments import split_tools
+from .arguments import deadline_of, split_tools
 from .core.chat import Json, Message
 from .core.messages import messages_of, with_images
 from .core.prompt import Prompt, prompt_messages
@@ -28,7 +28,9 @@ class _Conversation:
         self, calls: "Calls", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
     ) -> None:
         # What is wrong with the options is said now, not at the first turn.
-        question_of("...", split_tools(options)[0])
+        plain = split_tools(options)[0]
+        question_of("...", plain)
+        deadline_of(plain)
         self._calls = calls
         self._model = model
         self._options = options

@@ -14,12 +14,14 @@ import msgspec
 from ..core.address import parse as parse_address
 from ..core.chat import Json
 from ..core.declarations import Declaration
-from ..core.errors import ConfigError
+from ..core.errors import ConfigError, RequestError
 from ..core.http import Tls
+from ..core.parameters import checked
 from ..core.secret import Environment
 from ..core.suggest import near_hint
 from ..credentials.credential import parse_send_key
 from ..credentials.sources import key_hook
+from ..dialects.base import PATHS
 from .entries import Config, Model, Provider
 from .origins import Origin, Origins, Source
 
@@ -387,6 +389,14 @@ def _check_models(models: dict[str, Model], providers: dict[str, Provider], orig
                     ),
                     origins.of("models", label),
                 )
+        try:
+            checked(model.parameters)
+        except RequestError as error:
+            name = next((each for each in model.parameters if each in error.what), "")
+            raise _at(
+                ConfigError(f"[models.{label}] parameters: {error.what}", hint=error.hint),
+                origins.of("models", label, "parameters", name),
+            ) from None
         if model.provider not in providers:
             raise _at(
                 ConfigError(
@@ -399,6 +409,15 @@ def _check_models(models: dict[str, Model], providers: dict[str, Provider], orig
 
 def _check_providers(providers: dict[str, Provider], origins: Origins) -> None:
     for label, provider in providers.items():
+        for operation in provider.paths:
+            if operation not in PATHS:
+                raise _at(
+                    ConfigError(
+                        f"[providers.{label}] gives a path to {operation!r}, which is no operation",
+                        hint=near_hint(operation, PATHS, "operation"),
+                    ),
+                    origins.of("providers", label, "paths", operation),
+                )
         if not provider.address:
             raise _at(
                 ConfigError(f"[providers.{label}] has no address", hint='Add address = "https://..."'),

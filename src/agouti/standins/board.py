@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, pass_doors, think
+from .model import Asked, Refused, Thought, guarded, think
 from .providers import StandIn
 from .settings import Settings
 
@@ -20,17 +20,18 @@ _SETTINGS = {"heat", "limit", "ends"}
 _WHY = {"stop": "over", "length": "full"}
 
 
+def _in_words(refused: Refused) -> Response:
+    refusal = refused.refusal
+    problem = {"said": refusal.message, "code": {404: "E4", 401: "E1"}.get(refusal.status, "E9")}
+    return JSONResponse({"problem": problem}, 200 if refusal.status == 400 else refusal.status)
+
+
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, _in_words)
     async def talk(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _talk(request, provider, settings)
-        except Refused as refused:
-            refusal = refused.refusal
-            problem = {"said": refusal.message, "code": {404: "E4", 401: "E1"}.get(refusal.status, "E9")}
-            return JSONResponse({"problem": problem}, 200 if refusal.status == 400 else refusal.status)
+        return await _talk(request, provider, settings)
 
     async def engines(request: Request) -> Response:
         return JSONResponse({"engines": [{"id": model.name} for model in provider.models]})

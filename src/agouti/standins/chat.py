@@ -12,7 +12,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, call_id, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn, StandInModel
 from .schemas import strict_complaint
 from .settings import Settings
@@ -50,12 +50,9 @@ _KNOWN = frozenset(
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, in_words)
     async def chat(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _chat(request, provider, settings)
-        except Refused as refused:
-            return in_words(refused)
+        return await _chat(request, provider, settings)
 
     prefix = f"/{provider.label}{provider.path}"
     named = "/deployments/{model}" if provider.deployments else ""
@@ -69,11 +66,8 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
 def listed(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
     """The list of models; the same for the dialects that are kin."""
 
+    @guarded(provider, in_words)
     async def models(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-        except Refused as refused:
-            return in_words(refused)
         return JSONResponse({"object": "list", "data": [_listed(model) for model in provider.models]})
 
     return models
@@ -82,12 +76,9 @@ def listed(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
 def embedded(provider: StandIn) -> Callable[[Request], Awaitable[Response]]:
     """The vectors of texts; the same for the dialects that are kin."""
 
+    @guarded(provider, in_words)
     async def embed(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _embed(request, provider)
-        except Refused as refused:
-            return in_words(refused)
+        return await _embed(request, provider)
 
     return embed
 

@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, Thought, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .settings import Settings
 from .vectors import Made, embeddings
@@ -51,18 +51,12 @@ _PARTS = frozenset(["text", "inlineData", "fileData", "functionCall", "functionR
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, in_words)
     async def generate(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _generate(request, provider, settings)
-        except Refused as refused:
-            return in_words(refused.refusal)
+        return await _generate(request, provider, settings)
 
+    @guarded(provider, in_words)
     async def models(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-        except Refused as refused:
-            return in_words(refused.refusal)
         listed = [{"name": f"models/{model.name}", "inputTokenLimit": model.context} for model in provider.models]
         return JSONResponse({"models": listed})
 
@@ -73,8 +67,9 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     ]
 
 
-def in_words(refusal: Refusal) -> Response:
+def in_words(refused: Refused) -> Response:
     """A refusal as this dialect says it."""
+    refusal = refused.refusal
     state = _STATES.get(refusal.status, "INTERNAL")
     error = {"code": refusal.status, "message": refusal.message, "status": state}
     return JSONResponse({"error": error}, refusal.status, headers=refusal.headers)

@@ -12,7 +12,7 @@ from starlette.routing import Route
 from ..core.framing_binary import frame
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .settings import Settings
 from .vectors import embeddings
@@ -33,18 +33,19 @@ _KINDS = {
 _FINISH = {"stop": "end_turn", "length": "max_tokens", "tool_calls": "tool_use"}
 
 
+def _in_words(refused: Refused) -> Response:
+    refusal = refused.refusal
+    kind = _KINDS.get(refusal.code or "", "ValidationException")
+    headers = {**refusal.headers, "x-amzn-errortype": kind}
+    return JSONResponse({"message": refusal.message}, refusal.status, headers=headers)
+
+
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, _in_words)
     async def converse(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _converse(request, provider, settings)
-        except Refused as refused:
-            refusal = refused.refusal
-            kind = _KINDS.get(refusal.code or "", "ValidationException")
-            headers = {**refusal.headers, "x-amzn-errortype": kind}
-            return JSONResponse({"message": refusal.message}, refusal.status, headers=headers)
+        return await _converse(request, provider, settings)
 
     prefix = f"/{provider.label}{provider.path}"
     return [

@@ -13,7 +13,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, image_bytes, pass_doors, think
+from .model import Asked, Refused, Thought, guarded, image_bytes, think
 from .providers import StandIn
 from .settings import Settings
 
@@ -67,12 +67,9 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
         own = f"{request.base_url}{prefix.lstrip('/')}/predictions/{job.id}"
         return JSONResponse(_told(job, own), status)
 
+    @guarded(provider, _in_words)
     async def start(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            job = _started(await request.body(), request, provider, settings)
-        except Refused as refused:
-            return _in_words(refused)
+        job = _started(await request.body(), request, provider, settings)
         jobs[job.id] = job
         hold = request.headers.get("prefer", "").partition("wait=")[2]
         until = time.monotonic() + float(hold or 0)
@@ -80,14 +77,11 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
             await asyncio.sleep(0.005)
         return answer(job, request, 201 if job.status == "succeeded" else 202)
 
+    @guarded(provider, _in_words)
     async def look(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            job = jobs.get(request.path_params["id"])
-            if job is None:
-                raise Refused(Refusal(404, "No such prediction."))
-        except Refused as refused:
-            return _in_words(refused)
+        job = jobs.get(request.path_params["id"])
+        if job is None:
+            raise Refused(Refusal(404, "No such prediction."))
         operation = request.path_params.get("operation")
         if operation == "cancel":
             job.canceled = True

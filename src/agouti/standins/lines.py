@@ -12,7 +12,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, Thought, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .settings import Settings
 from .vectors import embeddings
@@ -37,18 +37,19 @@ _OPTIONS = frozenset(
 )
 
 
+def _in_words(refused: Refused) -> Response:
+    return JSONResponse({"error": refused.refusal.message}, refused.refusal.status)
+
+
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, _in_words)
     async def chat(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            operation = request.url.path.rpartition("/")[2]
-            if operation == "embed":
-                return await _embed(request, provider)
-            return await _chat(request, provider, settings, operation == "generate")
-        except Refused as refused:
-            return JSONResponse({"error": refused.refusal.message}, refused.refusal.status)
+        operation = request.url.path.rpartition("/")[2]
+        if operation == "embed":
+            return await _embed(request, provider)
+        return await _chat(request, provider, settings, operation == "generate")
 
     async def tags(request: Request) -> Response:
         details = {"parameter_size": "2B", "quantization_level": "Q4"}

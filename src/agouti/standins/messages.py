@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .schemas import strict_complaint
 from .settings import Settings
@@ -43,18 +43,12 @@ _BLOCKS = frozenset(["text", "image", "tool_use", "tool_result", "thinking", "re
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, _in_words)
     async def messages(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _messages(request, provider, settings)
-        except Refused as refused:
-            return _in_words(refused.refusal)
+        return await _messages(request, provider, settings)
 
+    @guarded(provider, _in_words)
     async def models(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-        except Refused as refused:
-            return _in_words(refused.refusal)
         return JSONResponse({"data": [{"type": "model", "id": model.name} for model in provider.models]})
 
     prefix = f"/{provider.label}{provider.path}"
@@ -64,7 +58,8 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
     ]
 
 
-def _in_words(refusal: Refusal) -> Response:
+def _in_words(refused: Refused) -> Response:
+    refusal = refused.refusal
     kind = _KINDS.get(refusal.status, "api_error")
     body = {"type": "error", "error": {"type": kind, "message": refusal.message}, "request_id": "req-0001"}
     return JSONResponse(body, refusal.status, headers=refusal.headers)

@@ -4,11 +4,12 @@ import base64
 import hashlib
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeAlias
 
 from starlette.requests import Request
+from starlette.responses import Response
 
 from .auth import NoCredit, Refusal
 from .faults import Fault
@@ -91,6 +92,25 @@ async def pass_doors(request: Request, provider: StandIn) -> None:
         refusal = door.refuse(request, body)
         if refusal is not None:
             raise Refused(refusal)
+
+
+Handler: TypeAlias = Callable[[Request], Awaitable[Response]]
+
+
+def guarded(provider: StandIn, in_words: Callable[[Refused], Response]) -> Callable[[Handler], Handler]:
+    """Let a handler see only what the provider lets in; what is refused is said in the words of its dialect."""
+
+    def around(handler: Handler) -> Handler:
+        async def guarded_handler(request: Request) -> Response:
+            try:
+                await pass_doors(request, provider)
+                return await handler(request)
+            except Refused as refused:
+                return in_words(refused)
+
+        return guarded_handler
+
+    return around
 
 
 def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault: Fault | None = None) -> Thought:

@@ -10,7 +10,7 @@ from starlette.routing import Route
 from .auth import Refusal
 from .contents import in_words
 from .faults import in_dialect
-from .model import Asked, Refused, image_bytes, pass_doors, think
+from .model import Asked, Refused, guarded, image_bytes, think
 from .providers import StandIn
 from .settings import Settings
 from .vectors import embeddings
@@ -35,12 +35,9 @@ _PARAMETERS = frozenset(
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, in_words)
     async def predict(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _predict(request, provider, settings)
-        except Refused as refused:
-            return in_words(refused.refusal)
+        return await _predict(request, provider, settings)
 
     return [Route(f"/{provider.label}{provider.path}/{{model}}:predict", predict, methods=["POST"])]
 

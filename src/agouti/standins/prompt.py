@@ -12,7 +12,7 @@ from starlette.routing import Route
 from .auth import Refusal
 from .chat import in_words, listed
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, pass_doors, think
+from .model import Asked, Refused, Thought, guarded, think
 from .providers import StandIn
 from .settings import Settings
 
@@ -43,12 +43,9 @@ _KNOWN = frozenset(
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, in_words)
     async def completions(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _complete(request, provider, settings)
-        except Refused as refused:
-            return in_words(refused)
+        return await _complete(request, provider, settings)
 
     prefix = f"/{provider.label}{provider.path}"
     return [

@@ -12,7 +12,7 @@ from starlette.routing import Route
 from .auth import Refusal
 from .chat import embedded, in_words, listed
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, call_id, image_bytes, pass_doors, think, tool_of
+from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .schemas import strict_complaint
 from .settings import Settings
@@ -44,12 +44,9 @@ _TEXTS = {"user": "input_text", "assistant": "output_text"}
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
     """The paths of one provider."""
 
+    @guarded(provider, in_words)
     async def responses(request: Request) -> Response:
-        try:
-            await pass_doors(request, provider)
-            return await _respond(request, provider, settings)
-        except Refused as refused:
-            return in_words(refused)
+        return await _respond(request, provider, settings)
 
     prefix = f"/{provider.label}{provider.path}"
     return [

@@ -2,20 +2,27 @@
 
 import json
 import sys
-from concurrent.futures import ThreadPoolExecutor
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from threading import Lock
+from typing import TYPE_CHECKING, Any, cast
 
 import click
 import msgspec
 
+from ...calls import calls_of
 from ...client import Client
 from ...core.errors import AgoutiError
+from ...engine.effects import Steps, Together, attempted
+from ...filled import Filled
 from ...forms import Form, form_of
+from ...services import run
 from ..app import Settings
 from ..rows import as_csv, kind_of, read_rows
 from ..text import given_text
+
+if TYPE_CHECKING:
+    from ...options import FillOptions
 
 
 @click.command("fill")
@@ -111,22 +118,38 @@ def _fill(
     lines: list[dict[str, Any]],
     shows: bool,
 ) -> None:
-    """Fill a form for each text, in their order; ``lines`` has those that are done at every moment."""
-    with Client(app.config) as client, ThreadPoolExecutor(at_once) as pool:
+    """Fill a form for each text; ``lines`` has those that are done at every moment, in the order of the texts."""
+    done: dict[int, dict[str, Any]] = {}
+    lock = Lock()
 
-        def one(text: str) -> dict[str, Any]:
-            try:
-                return {"value": _plain(client.fill(label, kind, text, **options).value)}
-            except AgoutiError as error:
-                return {"error": f"{type(error).__name__}: {error.what}"}
+    def add(number: int, line: dict[str, Any]) -> None:
+        with lock:
+            done[number] = line
+            while (following := done.pop(len(lines) + 1, None)) is not None:
+                lines.append(following)
+                if shows:
+                    # As it comes: whoever reads the pipe can go on.
+                    click.echo(json.dumps(following, ensure_ascii=False))
+                elif sys.stderr.isatty():
+                    click.echo(f"\r  {len(lines)} of {len(texts)}", nl=False, err=True)
 
-        for number, (text, found) in enumerate(zip(texts, pool.map(one, texts), strict=True), 1):
-            lines.append({"line": number, "text": text, **found})
-            if shows:
-                # As it comes: whoever reads the pipe can go on.
-                click.echo(json.dumps(lines[-1], ensure_ascii=False))
-            elif sys.stderr.isatty():
-                click.echo(f"\r  {number} of {len(texts)}", nl=False, err=True)
+    with Client(app.config) as client:
+
+        def filled(text: str) -> Steps[Filled[Any]]:
+            call, _ = calls_of(client).form(label, kind, text, cast("FillOptions", options))
+            return (yield from call.steps())
+
+        def row(number: int, text: str) -> Steps[None]:
+            result = yield from attempted(filled(text), AgoutiError)
+            if isinstance(result, AgoutiError):
+                add(number, {"line": number, "text": text, "error": f"{type(result).__name__}: {result.what}"})
+            else:
+                add(number, {"line": number, "text": text, "value": _plain(result.value)})
+
+        def all_rows() -> Steps[None]:
+            yield Together([row(number, text) for number, text in enumerate(texts, 1)], at_once)
+
+        run(client, all_rows())
 
 
 def _write(out: str, text: str) -> None:
