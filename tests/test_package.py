@@ -1,12 +1,18 @@
 """The package as a whole: what importing it loads, what it exports, which layer sees which."""
 
 import ast
+import inspect
+import re
 import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import agouti
 from agouti.core import errors
+from agouti.dialects.registry import names
+from agouti.transport.base import AsyncReply, AsyncTransport, SyncReply, SyncTransport
 
 SOURCE = Path(agouti.__file__).parent
 HEAVY = {"urllib3", "aiohttp", "http", "pydantic", "numpy", "asyncio", "click", "rich", "typer", "starlette", "uvicorn"}
@@ -111,3 +117,108 @@ def test_core_and_dialects_do_no_io() -> None:
     for part in PURE:
         for path in (SOURCE / part).rglob("*.py"):
             assert not {name for name in imports_of(path) if name in IO_MODULES or name.split(".")[0] in HEAVY}, path
+
+
+def sources() -> list[Path]:
+    return sorted(SOURCE.rglob("*.py"))
+
+
+def test_drivers_are_short_and_files_and_functions_are_seen_at_once() -> None:
+    for name in ("drive", "drive_async"):
+        assert len((SOURCE / "engine" / f"{name}.py").read_text().splitlines()) < 150
+    for path in sources():
+        text = path.read_text()
+        assert len(text.splitlines()) <= 500, path
+        for node in ast.walk(ast.parse(text)):
+            if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)) and ast.get_docstring(node) is None:
+                assert (node.end_lineno or 0) - node.lineno < 60, f"{path}: {node.name}"
+
+
+# These words mean a dialect wherever they stand alone; the others are names of fields, means and operations as well.
+ALWAYS = {"responses", "contents", "predict", "jobs", "converse"}
+
+
+def test_no_dialect_is_named_outside_its_own_file_and_the_registry() -> None:
+    for path in sources():
+        where = path.relative_to(SOURCE).parts
+        if where[0] in ("standins", "testing") or where[-1] in ("registry.py", "demo.py"):
+            continue  # stand-ins are a second opinion, and speak each format on purpose
+        own = where[-1].removesuffix(".py") if where[0] == "dialects" else ""
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Constant) and node.value in ALWAYS:
+                assert node.value == own, f"{path}:{node.lineno} {node.value}"
+            if isinstance(node, ast.Compare) and "dialect" in ast.unparse(node.left):
+                compared = [each.value for each in node.comparators if isinstance(each, ast.Constant)]
+                assert not set(compared) & set(names()), f"{path}:{node.lineno} {compared}"
+
+
+FACES = [
+    (agouti.Client, agouti.AsyncClient),
+    (agouti.Stream, agouti.AsyncStream),
+    (agouti.FillStream, agouti.AsyncFillStream),
+    (agouti.Conversation, agouti.AsyncConversation),
+    (SyncTransport, AsyncTransport),
+    (SyncReply, AsyncReply),
+]
+
+
+def members(face: type) -> dict[str, inspect.Signature | None]:
+    """Public methods with their parameters; what they return differs on purpose."""
+    other = {"aclose": "close", "__aenter__": "__enter__", "__aexit__": "__exit__", "__aiter__": "__iter__"}
+    found: dict[str, inspect.Signature | None] = {}
+    for name, member in inspect.getmembers(face):
+        if name.startswith("_") and name not in (*other, *other.values(), "__init__"):
+            continue
+        signature = inspect.signature(member) if callable(member) else None
+        if signature is not None:
+            plain = [each.replace(annotation="") for each in signature.parameters.values()]
+            signature = signature.replace(parameters=plain, return_annotation="")
+        found[other.get(name, name)] = signature
+    return found
+
+
+@pytest.mark.parametrize(("sync", "asynchronous"), FACES, ids=lambda face: face.__name__)
+def test_both_faces_have_the_same_methods_with_the_same_parameters(sync: type, asynchronous: type) -> None:
+    assert members(sync) == members(asynchronous)
+
+
+SETTING = re.compile(
+    r"(?:(?:in|set|raise|add|check|write) )?(?P<path>(?:providers|models)\.[\w{}.]+|"
+    r"\b(?:retries|timeouts|key|tls|parameters|limits|ledger|budgets)\.\w+)"
+)
+
+
+def test_every_setting_that_a_hint_names_exists() -> None:
+    nested = {"retries": agouti.Retries, "timeouts": agouti.Timeouts, "tls": agouti.Tls}
+    entries = {"providers": agouti.Provider, "models": agouti.Model}
+    count = 0
+    for path in sources():
+        texts = [
+            "".join(
+                str(part.value) if isinstance(part, ast.Constant) else "{}"
+                for part in getattr(value, "values", [value])
+            )
+            for node in ast.walk(ast.parse(path.read_text()))
+            for value in _hints(node)
+            if isinstance(value, (ast.Constant, ast.JoinedStr))
+        ]
+        for text in texts:
+            for match in SETTING.finditer(text):
+                table, _, rest = match["path"].rstrip(".").partition(".")
+                fields = rest.split(".")[1:] if table in entries else [table, *rest.split(".")]
+                if not fields or "{" in fields[0]:
+                    continue
+                count += 1
+                entry = entries.get(table, agouti.Provider)
+                assert fields[0] in entry.__struct_fields__, f"{path}: {text}"
+                if len(fields) > 1 and fields[0] in nested:
+                    assert fields[1] in nested[fields[0]].__struct_fields__, f"{path}: {text}"
+    assert count > 5
+
+
+def _hints(node: ast.AST) -> list[ast.expr]:
+    if isinstance(node, ast.keyword) and node.arg == "hint":
+        return [node.value]
+    if isinstance(node, ast.Assign) and any(isinstance(each, ast.Name) and "hint" in each.id for each in node.targets):
+        return [node.value]
+    return []

@@ -118,17 +118,21 @@ class Both:
 
     def leave(self, answers: list[Any], hooks: list[Any]) -> None:
         if self.kind == "sync":
-            with agouti.Client(config(), transport=FakeTransport(answers), hooks=hooks) as client:
-                with client.stream("almanac", "Peas?", tags={"feature": "letter"}) as stream:
-                    next(iter(stream))
+            with (
+                agouti.Client(config(), transport=FakeTransport(answers), hooks=hooks) as client,
+                client.stream("almanac", "Peas?", tags={"feature": "letter"}) as stream,
+            ):
+                next(iter(stream))
             return
 
         async def go() -> None:
             fake = AsyncFakeTransport(answers)
-            async with agouti.AsyncClient(config(), transport=fake, hooks=hooks) as client:
-                async with client.stream("almanac", "Peas?", tags={"feature": "letter"}) as stream:
-                    async for _ in stream:
-                        break
+            async with (
+                agouti.AsyncClient(config(), transport=fake, hooks=hooks) as client,
+                client.stream("almanac", "Peas?", tags={"feature": "letter"}) as stream,
+            ):
+                async for _ in stream:
+                    break
 
         asyncio.run(go())
 

@@ -22,6 +22,7 @@ from ..core.errors import ConfigError, LabelUnknown
 from ..core.http import Timeouts, Tls
 from ..core.retries import Retries
 from ..core.secret import MASK, Environment, looks_secret
+from ..core.structured import Means
 from ..core.suggest import near_hint
 from ..core.usage import Price
 from ..credentials.sources import Key
@@ -116,7 +117,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     markers: Markers = Markers()
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
-    means: tuple[Literal["schema", "tool", "json", "prompt"], ...] = ()
+    means: tuple[Means, ...] = ()
     inputs: tuple[str, ...] | None = None
 
 

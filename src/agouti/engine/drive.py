@@ -1,6 +1,5 @@
 """The synchronous driver: does what the engine asks, and nothing else. `drive_async` is its twin."""
 
-import logging
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -18,7 +17,6 @@ if TYPE_CHECKING:
     from ..transport.base import SyncReply, SyncTransport
 
 T = TypeVar("T")
-log = logging.getLogger("agouti.engine")
 
 
 class SyncDriver(Generic[T]):
@@ -35,7 +33,7 @@ class SyncDriver(Generic[T]):
         self._transport = transport
         self._environment = environment
         self._opened: SyncReply | None = None
-        self._undo: list[e.OnAbandon] = []
+        self._undo = e.UndoList()
         self.result: T
 
     def advance(self) -> "list[Event] | None":
@@ -66,14 +64,9 @@ class SyncDriver(Generic[T]):
         """Give the call up: what is open is closed at once, what is not settled is undone."""
         self._drop(None)
         self._steps.close()
-        undo, self._undo = self._undo, []
-        for each in reversed(undo):
-            if not isinstance(each.undo, HttpRequest):
-                call_quietly(each.undo)
-        for each in undo:
-            if isinstance(each.undo, HttpRequest):
-                with suppress(TransportFailure, AgoutiError):
-                    self._transport.open(each.undo, e.UNDO_TIMEOUTS).read()
+        for request in self._undo.undo():
+            with suppress(TransportFailure, AgoutiError):
+                self._transport.open(request, e.UNDO_TIMEOUTS).read()
 
     def _send(self, effect: e.Send) -> HttpReply:
         reply = self._opened = self._transport.open(effect.request, effect.timeouts)
@@ -107,10 +100,10 @@ class SyncDriver(Generic[T]):
         return ready.wait(effect.seconds)
 
     def _on_abandon(self, effect: e.OnAbandon) -> None:
-        self._undo.append(effect)
+        self._undo.add(effect)
 
     def _settled(self, effect: e.Settled) -> None:
-        self._undo = [each for each in self._undo if each is not effect.what]
+        self._undo.settle(effect)
 
     def _call(self, effect: e.RunCallable) -> Any:
         from .threads import call
@@ -137,14 +130,6 @@ class SyncDriver(Generic[T]):
             return driver.result
 
         return side_by_side(effect.steps, take, effect.at_once)
-
-
-def call_quietly(undo: Callable[[], None]) -> None:
-    """Undo something; what goes wrong with it must not hide why it is undone."""
-    try:
-        undo()
-    except Exception:
-        log.exception("what was begun could not be undone")
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

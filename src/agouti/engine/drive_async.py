@@ -1,10 +1,8 @@
 """The asynchronous driver: does what the engine asks, and nothing else. `drive` is its twin."""
 
 import asyncio
-import inspect
-from collections.abc import Awaitable, Callable, Iterable, Mapping, Sized
+from collections.abc import Awaitable, Callable, Mapping
 from contextlib import suppress
-from functools import partial
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.errors import AgoutiError
@@ -12,7 +10,7 @@ from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
 from . import effects as e
-from .drive import call_quietly
+from .tasks import call, side_by_side, wait_for
 
 if TYPE_CHECKING:
     from ..core.events import Event
@@ -35,7 +33,7 @@ class AsyncDriver(Generic[T]):
         self._transport = transport
         self._environment = environment
         self._opened: AsyncReply | None = None
-        self._undo: list[e.OnAbandon] = []
+        self._undo = e.UndoList()
         self.result: T
 
     async def advance(self) -> "list[Event] | None":
@@ -66,14 +64,9 @@ class AsyncDriver(Generic[T]):
         """Give the call up: what is open is closed at once, what is not settled is undone."""
         await self._drop(None)
         self._steps.close()
-        undo, self._undo = self._undo, []
-        for each in reversed(undo):
-            if not isinstance(each.undo, HttpRequest):
-                call_quietly(each.undo)
-        for each in undo:
-            if isinstance(each.undo, HttpRequest):
-                with suppress(TransportFailure, AgoutiError):
-                    await self._whole(each.undo, e.UNDO_TIMEOUTS)
+        for request in self._undo.undo():
+            with suppress(TransportFailure, AgoutiError):
+                await self._whole(request, e.UNDO_TIMEOUTS)
 
     async def _whole(self, request: HttpRequest, timeouts: Timeouts) -> HttpReply:
         reply = await self._transport.open(request, timeouts)
@@ -106,28 +99,16 @@ class AsyncDriver(Generic[T]):
         await asyncio.sleep(effect.seconds)
 
     async def _wait(self, effect: e.WaitFor) -> bool:
-        ready = asyncio.Event()
-        loop = asyncio.get_running_loop()
-        effect.signal.when_set(lambda: _wake(loop, ready))
-        with suppress(TimeoutError):
-            async with asyncio.timeout(effect.seconds):
-                await ready.wait()
-        return ready.is_set()
+        return await wait_for(effect.signal, effect.seconds)
 
     async def _on_abandon(self, effect: e.OnAbandon) -> None:
-        self._undo.append(effect)
+        self._undo.add(effect)
 
     async def _settled(self, effect: e.Settled) -> None:
-        self._undo = [each for each in self._undo if each is not effect.what]
+        self._undo.settle(effect)
 
     async def _call(self, effect: e.RunCallable) -> Any:
-        work = effect.function
-        function = work.func if isinstance(work, partial) else work
-        if inspect.iscoroutinefunction(function) or inspect.iscoroutinefunction(type(function).__call__):
-            return await work()
-        # In a thread, so that the loop goes on meanwhile.
-        result = await asyncio.to_thread(work)
-        return await result if inspect.isawaitable(result) else result
+        return await call(effect.function)
 
     async def _fetch(self, effect: e.FetchKey) -> Credential:
         loop = asyncio.get_running_loop()
@@ -143,29 +124,13 @@ class AsyncDriver(Generic[T]):
             raise bare(error) from None
 
     async def _together(self, effect: e.Together) -> list[Any]:
-        results: dict[int, Any] = {}
-        numbered: Iterable[tuple[int, e.Steps[Any]]] = enumerate(effect.steps)
+        async def take(steps: "e.Steps[Any]") -> Any:
+            driver = AsyncDriver(steps, self._transport, self._environment)
+            while await driver.advance() is not None:
+                pass
+            return driver.result
 
-        async def loop() -> None:
-            for number, steps in numbered:
-                driver = AsyncDriver(steps, self._transport, self._environment)
-                while await driver.advance() is not None:
-                    pass
-                results[number] = driver.result
-
-        tasks = min(effect.at_once, len(effect.steps)) if isinstance(effect.steps, Sized) else effect.at_once
-        try:
-            async with asyncio.TaskGroup() as group:
-                for _ in range(tasks):
-                    group.create_task(loop())
-        except* Exception as several:
-            raise several.exceptions[0] from None
-        return [results[number] for number in sorted(results)]
-
-
-def _wake(loop: asyncio.AbstractEventLoop, ready: asyncio.Event) -> None:
-    with suppress(RuntimeError):  # the loop has ended meanwhile: nobody waits any more
-        loop.call_soon_threadsafe(ready.set)
+        return await side_by_side(effect.steps, take, effect.at_once)
 
 
 _DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {

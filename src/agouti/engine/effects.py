@@ -5,6 +5,7 @@ When the steps end, however they end, the driver closes a reply that was opened 
 not settled: steps that are being closed could not ask for it any more.
 """
 
+import logging
 from collections.abc import Callable, Generator, Iterable, Mapping
 from threading import Lock
 from typing import TYPE_CHECKING, Any, Protocol, TypeAlias, TypeVar
@@ -124,6 +125,35 @@ class Settled(Struct, frozen=True, eq=False):
     """There is nothing left to undo of an `OnAbandon`."""
 
     what: OnAbandon
+
+
+class UndoList:
+    """What is to be undone when the steps end: kept by a driver."""
+
+    def __init__(self) -> None:
+        self._open: list[OnAbandon] = []
+
+    def __bool__(self) -> bool:
+        return bool(self._open)
+
+    def add(self, effect: OnAbandon) -> None:
+        """Undo this, unless it is settled."""
+        self._open.append(effect)
+
+    def settle(self, effect: Settled) -> None:
+        """Nothing is left to undo of it."""
+        self._open = [each for each in self._open if each is not effect.what]
+
+    def undo(self) -> list[HttpRequest]:
+        """Call the functions, the latest first; what is returned has to be sent."""
+        left, self._open = self._open, []
+        for each in reversed(left):
+            if not isinstance(each.undo, HttpRequest):
+                try:
+                    each.undo()
+                except Exception:  # what goes wrong with it must not hide why it is undone
+                    logging.getLogger("agouti.engine").exception("what was begun could not be undone")
+        return [each.undo for each in left if isinstance(each.undo, HttpRequest)]
 
 
 class RunCallable(Struct, frozen=True):

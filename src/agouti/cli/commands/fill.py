@@ -13,6 +13,7 @@ import msgspec
 from ...calls import calls_of
 from ...client import Client
 from ...core.errors import AgoutiError
+from ...core.structured import MEANS
 from ...engine.effects import Steps, Together, attempted
 from ...filled import Filled
 from ...forms import Form, form_of
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
 )
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image to fill it from; may be repeated.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
-@click.option("--means", type=click.Choice(["schema", "tool", "json", "prompt"]), help="Try only these means.")
+@click.option("--means", type=click.Choice(MEANS), help="Try only these means.")
 @click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
 @click.pass_obj
 def command(

@@ -1,0 +1,59 @@
+"""Tasks of the asynchronous driver: work side by side, functions that may block, signals from other threads."""
+
+import asyncio
+import inspect
+from collections.abc import Awaitable, Callable, Iterable, Sized
+from contextlib import suppress
+from functools import partial
+from typing import Any, TypeVar
+
+from .effects import Signal
+
+T = TypeVar("T")
+
+
+async def side_by_side(work: Iterable[T], take: Callable[[T], Awaitable[Any]], at_once: int) -> list[Any]:
+    """The result of each piece of work, in order. The first error cancels the others and is raised."""
+    numbered = enumerate(work)
+    results: dict[int, Any] = {}
+
+    async def loop() -> None:
+        for number, each in numbered:
+            results[number] = await take(each)
+
+    tasks = min(at_once, len(work)) if isinstance(work, Sized) else at_once
+    if tasks <= 1:
+        await loop()
+        return [results[number] for number in sorted(results)]
+    try:
+        async with asyncio.TaskGroup() as group:
+            for _ in range(tasks):
+                group.create_task(loop())
+    except* Exception as several:
+        raise several.exceptions[0] from None
+    return [results[number] for number in sorted(results)]
+
+
+async def call(function: Callable[[], Any]) -> Any:
+    """What a function gives: one that may block runs in a thread, so that the loop goes on."""
+    inner = function.func if isinstance(function, partial) else function
+    if inspect.iscoroutinefunction(inner) or inspect.iscoroutinefunction(type(inner).__call__):
+        return await function()
+    result = await asyncio.to_thread(function)
+    return await result if inspect.isawaitable(result) else result
+
+
+async def wait_for(signal: Signal, seconds: float | None) -> bool:
+    """Whether a signal was set in time; it may be set by any thread."""
+    ready = asyncio.Event()
+    loop = asyncio.get_running_loop()
+
+    def wake() -> None:
+        with suppress(RuntimeError):  # the loop has ended meanwhile: nobody waits any more
+            loop.call_soon_threadsafe(ready.set)
+
+    signal.when_set(wake)
+    with suppress(TimeoutError):
+        async with asyncio.timeout(seconds):
+            await ready.wait()
+    return ready.is_set()
