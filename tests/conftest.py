@@ -6,9 +6,16 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 import agouti
 from agouti.standins import Served, serve
+
+# A loaded machine must not fail a property; in CI the same examples are tried every time.
+settings.register_profile(
+    "agouti", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=bool(os.environ.get("CI"))
+)
+settings.load_profile("agouti")
 
 
 @pytest.fixture(scope="session")

@@ -113,8 +113,8 @@ class Embeddings:
             )
         import numpy
 
-        given = query.vectors if isinstance(query, Embeddings) else query
-        vector = numpy.asarray(given, dtype=numpy.float32)
+        queried = query.vectors if isinstance(query, Embeddings) else query
+        vector = numpy.asarray(queried, dtype=numpy.float32)
         if vector.ndim == 2 and vector.shape[0] == 1:
             vector = vector[0]
         if vector.shape != (self.dimensions,):
@@ -130,9 +130,9 @@ class Embeddings:
         length = float(numpy.linalg.norm(vector))
         scores = self._unit() @ (vector / length if length else vector)
         count = max(0, min(k, len(self)))
-        found = numpy.argpartition(-scores, count - 1)[:count] if 0 < count < len(self) else numpy.arange(len(self))
+        nearest = numpy.argpartition(-scores, count - 1)[:count] if 0 < count < len(self) else numpy.arange(len(self))
         # Equal scores keep the order of the texts.
-        ranked = sorted(found.tolist(), key=lambda index: (-float(scores[index]), index))[:count]
+        ranked = sorted(nearest.tolist(), key=lambda index: (-float(scores[index]), index))[:count]
         return [Near(index, self.texts[index], float(scores[index])) for index in ranked]
 
     def _unit(self) -> "NDArray[numpy.float32]":
@@ -160,15 +160,15 @@ def assembled(
     array: NDArray[numpy.float32] | None = None
     for piece in pieces:
         vectors, provider = piece.vectors.vectors, piece.provider
-        lengths = [_length(vector, piece.start + place, provider) for place, vector in enumerate(vectors)]
+        lengths = [_length(vector, piece.start + number, provider) for number, vector in enumerate(vectors)]
         if array is None:
             _check_length(lengths[0], dimensions, f"vectors of {lengths[0]} numbers", provider)
             array = numpy.empty((len(texts), lengths[0]), dtype=numpy.float32)
         size = array.shape[1]
-        for place, length in enumerate(lengths, piece.start):
+        for number, length in enumerate(lengths, piece.start):
             if length != size:
                 _check_length(
-                    length, size, f"text {place} got a vector of {length} numbers, text 0 one of {size}", provider
+                    length, size, f"text {number} got a vector of {length} numbers, text 0 one of {size}", provider
                 )
         array[piece.start : piece.start + len(vectors)] = _rows(vectors, size)
     if array is None:
@@ -185,11 +185,11 @@ def assembled(
     )
 
 
-def _length(vector: Vector, place: int, provider: str) -> int:
+def _length(vector: Vector, number: int, provider: str) -> int:
     if not isinstance(vector, bytes):
         return len(vector)
     if len(vector) % 4:
-        raise ReplyUnreadable(f"{provider}: the vector of text {place} is {len(vector)} bytes, not 32-bit floats")
+        raise ReplyUnreadable(f"{provider}: the vector of text {number} is {len(vector)} bytes, not 32-bit floats")
     return len(vector) // 4
 
 

@@ -115,8 +115,8 @@ def _form(name: str, schema: dict[str, Any], check: Callable[[Json], Any]) -> Fo
 
 
 def _name(kind: Any) -> str:
-    found = getattr(kind, "__name__", None) if isinstance(kind, type) and not get_args(kind) else None
-    return re.sub(r"[^A-Za-z0-9_-]", "_", found or "answer")[:64]
+    own_name = getattr(kind, "__name__", None) if isinstance(kind, type) and not get_args(kind) else None
+    return re.sub(r"[^A-Za-z0-9_-]", "_", own_name or "answer")[:64]
 
 
 def _needs_pydantic(kind: Any) -> bool:
@@ -166,8 +166,8 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
                 # JSON has one kind of number: 3.0 is a whole one.
                 return msgspec.convert(_whole_numbers(value), kind)
         except msgspec.ValidationError as error:
-            where, _, place = str(error).replace("`", "").partition(" - at $")
-            raise Misfit((f"{place.lstrip('.')}: {where}" if place else where,)) from None
+            where, _, path = str(error).replace("`", "").partition(" - at $")
+            raise Misfit((f"{path.lstrip('.')}: {where}" if path else where,)) from None
 
     return schema, check
 
@@ -228,9 +228,9 @@ def _of_schema(schema: dict[str, Any]) -> Form:
     try:
         kind.check_schema(schema)
     except SchemaError as error:
-        place = "/".join(str(step) for step in error.absolute_path)
+        path = "/".join(str(step) for step in error.absolute_path)
         raise RequestError(
-            f"the JSON Schema is wrong at {place or 'its root'}: {error.message}", hint="Correct it there."
+            f"the JSON Schema is wrong at {path or 'its root'}: {error.message}", hint="Correct it there."
         ) from None
     if not schema:
         raise RequestError(

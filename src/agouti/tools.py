@@ -89,7 +89,7 @@ class Tool:
             )
         except (NameError, TypeError) as error:
             raise RequestError(f"the type hints of {name} cannot be read: {error}", hint="Correct them.") from None
-        described, told = _docstring(inspect.getdoc(function) or "")
+        described, argument_docs = _docstring(inspect.getdoc(function) or "")
         properties: dict[str, Any] = {}
         required: list[str] = []
         defs: dict[str, Any] = {}
@@ -106,8 +106,8 @@ class Tool:
                 schema = form.schema["properties"]["value"] if form.wrapped else form.schema
                 defs |= schema.get("$defs", {}) | form.schema.get("$defs", {})
                 schema = {key: value for key, value in schema.items() if key != "$defs"}
-            if parameter.name in told and "$ref" not in schema:
-                schema = {**schema, "description": told[parameter.name]}
+            if parameter.name in argument_docs and "$ref" not in schema:
+                schema = {**schema, "description": argument_docs[parameter.name]}
             properties[parameter.name] = schema
             if parameter.default is parameter.empty:
                 required.append(parameter.name)
@@ -137,8 +137,8 @@ class Tool:
         if self.function is None:
             if self._whole is None:
                 self._whole = form_of(self.parameters)
-            found: dict[str, Any] = self._whole.check(arguments)
-            return found
+            loaded: dict[str, Any] = self._whole.check(arguments)
+            return loaded
         known = self.parameters["properties"]
         errors = [f"{name}: there is no such argument" for name in arguments if name not in known]
         errors += [f"{name}: is missing" for name in self.parameters["required"] if name not in arguments]
@@ -173,13 +173,13 @@ def toolbox(tools: object) -> dict[str, Tool]:
     Raises:
         RequestError: two have one name.
     """
-    found: dict[str, Tool] = {}
+    loaded: dict[str, Tool] = {}
     for each in _several(tools):
         tool = Tool.of(each)
-        if tool.name in found:
+        if tool.name in loaded:
             raise RequestError(f"two tools are called {tool.name!r}", hint="Give one of them another name.")
-        found[tool.name] = tool
-    return found
+        loaded[tool.name] = tool
+    return loaded
 
 
 def _several(tools: object) -> list[Any]:
@@ -194,9 +194,9 @@ def as_json(tools: object) -> list[Json]:
     Raises:
         RequestError: two have one name, or one is no tool.
     """
-    given = _several(tools)
-    toolbox([each for each in given if not isinstance(each, Mapping)])
-    return [dict(each) if isinstance(each, Mapping) else Tool.of(each).as_json for each in given]
+    listed = _several(tools)
+    toolbox([each for each in listed if not isinstance(each, Mapping)])
+    return [dict(each) if isinstance(each, Mapping) else Tool.of(each).as_json for each in listed]
 
 
 def result_text(value: Any) -> str:
@@ -227,9 +227,9 @@ def _docstring(text: str) -> tuple[str, dict[str, str]]:
         # The words are there all the same, only not sorted.
         return " ".join(text.split()), {}
     try:
-        found = parse(text)
+        loaded = parse(text)
     except ParseError:
         return " ".join(text.split()), {}
-    described = " ".join(filter(None, (found.short_description, found.long_description)))
-    told = {each.arg_name: " ".join((each.description or "").split()) for each in found.params}
-    return " ".join(described.split()), {name: words for name, words in told.items() if words}
+    described = " ".join(filter(None, (loaded.short_description, loaded.long_description)))
+    argument_docs = {each.arg_name: " ".join((each.description or "").split()) for each in loaded.params}
+    return " ".join(described.split()), {name: words for name, words in argument_docs.items() if words}

@@ -135,3 +135,11 @@ def test_verbose_says_what_is_retried_and_the_fallback_is_named(agouti_command: 
     assert quiet.stderr == ""
     assert "POST http://127.0.0.1" in loud.stderr
     assert "503" in agouti_command("-v", "ask", "shaky", "garlic?").stderr
+
+
+def test_setting_is_json_where_it_can_be_and_text_otherwise() -> None:
+    from agouti.cli.commands.ask import _parameters
+
+    assert _parameters(("seed=7", "user=grower-7", 'stop=["#"]', "logprobs=true")) == {
+        "seed": 7, "user": "grower-7", "stop": ["#"], "logprobs": True,
+    }  # fmt: skip

@@ -104,6 +104,9 @@ def test_lost_look_at_a_job_is_repeated_and_the_work_is_not() -> None:
     run = Driven(ask(prepared(JOBS, "slow")), [job("starting"), lost, job("succeeded", output="Hi.")])
     assert [url.rpartition("/")[2] for url in run.sent] == ["predictions", "1", "1"]
     assert run.kinds.count("Drop") == 1
+    for failure in (HttpReply(429, {}, b""), HttpReply(408, {}, b""), HttpReply(503, {}, b"")):
+        run = Driven(ask(prepared(JOBS, "slow")), [job("starting"), failure, job("succeeded", output="Hi.")])
+        assert run.result.text == "Hi."
     for failure in (lost, HttpReply(500, {}, b""), HttpReply(429, {}, b"")):
         run = Driven(ask(prepared(JOBS, "slow")), [job("starting"), failure, failure, failure])
         assert isinstance(run.result, agouti.AgoutiError)
@@ -246,3 +249,34 @@ def test_as_many_tokens_as_the_cap_mean_that_it_cut_where_the_format_says_nothin
     )
     options = {} if cap is None else {"max_tokens": cap}
     assert Driven(ask(prepared(config, "g", **options)), [HttpReply(200, {}, body)]).result.finish_reason == reason
+
+
+def test_first_error_of_work_side_by_side_stops_what_has_not_begun() -> None:
+    import asyncio
+
+    from agouti.engine import tasks, threads
+
+    taken: list[int] = []
+
+    def take(number: int) -> int:
+        taken.append(number)
+        if number == 3:
+            raise ValueError("no")
+        return number
+
+    async def take_async(number: int) -> int:
+        await asyncio.sleep(0)
+        return take(number)
+
+    for at_once in (1, 2, 8):
+        assert threads.side_by_side([0, 1, 2], take, at_once) == [0, 1, 2]
+        assert asyncio.run(tasks.side_by_side([0, 1, 2], take_async, at_once)) == [0, 1, 2]
+        for asynchronous in (False, True):
+            taken.clear()
+            work = iter(range(1000))
+            with pytest.raises(ValueError, match="no"):
+                if asynchronous:
+                    asyncio.run(tasks.side_by_side(work, take_async, at_once))
+                else:
+                    threads.side_by_side(work, take, at_once)
+            assert len(taken) < 100

@@ -74,7 +74,7 @@ class _Adoption:
     def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
         self._pasted = pasted
         self._model_label = model_label
-        variables = _VARIABLE.sub(lambda found: "{" + _name(found).lower() + "}", pasted.address)
+        variables = _VARIABLE.sub(lambda variable_match: "{" + _name(variable_match).lower() + "}", pasted.address)
         self._address: Address = parse_address(variables)
         self._dialect = _dialect(self._address)
         self._label = provider_label or _label_of(self._address.base)
@@ -153,10 +153,10 @@ class _Adoption:
         prefix = self._variable.removesuffix("_KEY")
         names = (f"{prefix}_ACCESS_KEY", f"{prefix}_SECRET_KEY")
         user, _, secret = pasted.user.partition(":")
-        for place, (name, value) in enumerate(zip(names, (user, secret), strict=True)):
-            found = _VARIABLE.search(value)
-            if found:
-                names = (_name(found), names[1]) if place == 0 else (names[0], _name(found))
+        for index, (name, value) in enumerate(zip(names, (user, secret), strict=True)):
+            variable_match = _VARIABLE.search(value)
+            if variable_match:
+                names = (_name(variable_match), names[1]) if index == 0 else (names[0], _name(variable_match))
             elif value and not _PLACEHOLDER.match(value):
                 self._secrets[name] = Secret(value)
         self._provider["key"] = {
@@ -176,9 +176,9 @@ class _Adoption:
             folded = name.lower()
             if folded in _USUAL or folded == sent_key:
                 continue
-            found = _VARIABLE.fullmatch(value)
-            if found:
-                slot = _name(found)
+            variable_match = _VARIABLE.fullmatch(value)
+            if variable_match:
+                slot = _name(variable_match)
                 kept[folded] = "{" + slot.lower() + "}"
                 self._notes.append(f'{{{slot.lower()}}} in header {folded} wants a value: values = {{ ... = "..." }}')
             elif looks_secret(folded):

@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -21,7 +22,8 @@ def read_rows(file: str, column: str | None = None) -> list[str]:
     """
     path = Path(file)
     try:
-        text = path.read_text(encoding="utf-8-sig")
+        # As it stands: a line end within a quoted field is a part of it.
+        text = _read(path)
     except OSError as error:
         raise click.UsageError(f"{file} cannot be read ({error.strerror or error})") from None
     except UnicodeDecodeError:
@@ -34,11 +36,21 @@ def read_rows(file: str, column: str | None = None) -> list[str]:
     elif column is not None:
         raise click.UsageError(f"{file} has no columns: --column goes with a .csv or .jsonl file")
     else:
-        rows = text.splitlines()
+        rows = lines_of(text)
     rows = [row.strip() for row in rows if row.strip()]
     if not rows:
         raise click.UsageError(f"there is nothing in {file}")
     return rows
+
+
+def _read(path: Path) -> str:
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        return file.read()
+
+
+def lines_of(text: str) -> list[str]:
+    """The lines of a text; only CR, LF and CRLF end one, as in the files that are read here."""
+    return re.split("\r\n|\r|\n", text)
 
 
 def _csv(text: str, file: str, column: str | None) -> list[str]:
@@ -53,8 +65,8 @@ def _csv(text: str, file: str, column: str | None) -> list[str]:
 
 
 def _json_lines(text: str, file: str, column: str | None) -> list[str]:
-    found = []
-    for number, line in enumerate(text.splitlines(), 1):
+    texts = []
+    for number, line in enumerate(lines_of(text), 1):
         if not line.strip():
             continue
         try:
@@ -63,8 +75,8 @@ def _json_lines(text: str, file: str, column: str | None) -> list[str]:
             raise click.UsageError(f"{file}, line {number} is not JSON: {error}") from None
         if column is not None and (not isinstance(value, dict) or column not in value):
             raise click.UsageError(f"{file}, line {number} has no field {column!r}")
-        found.append(_said(value, column) if isinstance(value, dict) else _text(value))
-    return found
+        texts.append(_said(value, column) if isinstance(value, dict) else _text(value))
+    return texts
 
 
 def _said(row: dict[str, Any], column: str | None) -> str:
@@ -94,8 +106,10 @@ def as_csv(rows: Iterable[dict[str, Any]]) -> str:
     rows = list(rows)
     names = list(dict.fromkeys(name for row in rows for name in row))
     out = io.StringIO()
-    writer = csv.DictWriter(out, names, lineterminator="\n")
+    values = [{name: _text(value) for name, value in row.items()} for row in rows]
+    # The writer does not quote a carriage return where it is no line end of its own, and the reader takes it for one.
+    lone = any("\r" in value for row in values for value in row.values())
+    writer = csv.DictWriter(out, names, lineterminator="\n", quoting=csv.QUOTE_ALL if lone else csv.QUOTE_MINIMAL)
     writer.writeheader()
-    for row in rows:
-        writer.writerow({name: _text(value) for name, value in row.items()})
+    writer.writerows(values)
     return out.getvalue()

@@ -177,9 +177,9 @@ class Config(Struct, frozen=True):
         Raises:
             LabelUnknown: there is none.
         """
-        found = self.models.get(label)
-        if found is not None:
-            return found
+        by_label = self.models.get(label)
+        if by_label is not None:
+            return by_label
         name, at, provider = label.rpartition("@")
         if at and provider in self.providers and name:
             return Model(label, provider, name)
@@ -203,18 +203,18 @@ class Config(Struct, frozen=True):
         Raises:
             LabelUnknown: there is none.
         """
-        found = self.providers.get(label)
-        if found is None:
+        by_label = self.providers.get(label)
+        if by_label is None:
             raise LabelUnknown(
                 f"there is no provider {label!r}", hint=near_hint(label, self.providers, "provider"), provider=label
             )
-        return found
+        return by_label
 
 
 def _by_label(entries: Iterable[Any], noun: str) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+    by_label: dict[str, Any] = {}
     for entry in entries:
-        if entry.label in found:
+        if entry.label in by_label:
             raise ConfigError(f"two {noun}s are called {entry.label!r}", hint="Give one of them another label.")
-        found[entry.label] = entry
-    return found
+        by_label[entry.label] = entry
+    return by_label

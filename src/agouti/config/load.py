@@ -95,17 +95,17 @@ def nearest_file(folder: Path) -> Path | None:
 
 def find_files(folder: Path, variables: Mapping[str, str]) -> list[Path]:
     """The files that apply in a folder, the last one winning."""
-    found = []
+    paths_found = []
     own = user_file()
     if own.is_file():
-        found.append(own)
+        paths_found.append(own)
     named = variables.get("AGOUTI_CONFIG")
     if named:
-        return [*found, Path(named).expanduser()]
+        return [*paths_found, Path(named).expanduser()]
     nearest = nearest_file(folder)
     if nearest is not None and nearest != own:
-        found.append(nearest)
-    return found
+        paths_found.append(nearest)
+    return paths_found
 
 
 def read_file(path: Path) -> Source:
@@ -148,10 +148,10 @@ def _toml_hint(text: str, message: str) -> str:
 
     if ("declare" in message and "twice" in message) or "overwrite" in message:
         return "Two entries have one name; give one of them another label, or merge them."
-    found = re.search(r"line (\d+)", message)
+    paths_found = re.search(r"line (\d+)", message)
     lines = text.splitlines()
-    if found and int(found[1]) <= len(lines):
-        return f"That line is: {lines[int(found[1]) - 1].strip()[:80]}   (text values stand in quotes)"
+    if paths_found and int(paths_found[1]) <= len(lines):
+        return f"That line is: {lines[int(paths_found[1]) - 1].strip()[:80]}   (text values stand in quotes)"
     return "Text values stand in quotes; every bracket is closed."
 
 

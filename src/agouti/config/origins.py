@@ -76,9 +76,9 @@ class Origins(Struct, frozen=True):
         2
         """
         for source in reversed(self.sources):
-            found = source.origin(path)
-            if found is not None:
-                return found
+            lines_by_path = source.origin(path)
+            if lines_by_path is not None:
+                return lines_by_path
         return DEFAULT
 
 
@@ -86,7 +86,7 @@ def statement_lines(text: str) -> dict[Path, int]:
     """The line (from 1) at which each key path of a TOML text is set."""
     import tomllib
 
-    found: dict[Path, int] = {}
+    lines_by_path: dict[Path, int] = {}
     table: Path = ()
     pending: list[str] = []
     for number, line in enumerate(text.splitlines(), 1):
@@ -100,18 +100,18 @@ def statement_lines(text: str) -> dict[Path, int]:
         pending = []
         if is_header:
             table = ()
-            _note(statement, (), start, found)
+            _note(statement, (), start, lines_by_path)
             while statement:
                 (part, inner), *_ = statement.items()
                 table += (part,)
                 statement = inner[0] if isinstance(inner, list) else inner
         else:
-            _note(statement, table, start, found)
-    return found
+            _note(statement, table, start, lines_by_path)
+    return lines_by_path
 
 
-def _note(value: Json, path: Path, line: int, found: dict[Path, int]) -> None:
+def _note(value: Json, path: Path, line: int, lines_by_path: dict[Path, int]) -> None:
     for part, inner in value.items():
-        found.setdefault((*path, part), line)
+        lines_by_path.setdefault((*path, part), line)
         if isinstance(inner, dict):
-            _note(inner, (*path, part), line, found)
+            _note(inner, (*path, part), line, lines_by_path)

@@ -62,7 +62,7 @@ def reply_json(completion: Completion, created: int, model: str) -> dict[str, Js
         created: seconds since the epoch.
         model: its name, where the reply does not tell it.
     """
-    found: dict[str, Json] = {
+    made: dict[str, Json] = {
         "id": completion.id or "",
         "object": "chat.completion",
         "created": created,
@@ -70,8 +70,8 @@ def reply_json(completion: Completion, created: int, model: str) -> dict[str, Js
         "choices": [_choice(index, choice) for index, choice in enumerate(completion.choices)],
     }
     if completion.usage is not None:
-        found["usage"] = usage_json(completion.usage)
-    return found
+        made["usage"] = usage_json(completion.usage)
+    return made
 
 
 def _choice(index: int, choice: Choice) -> dict[str, Json]:
@@ -87,16 +87,16 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
 
 def usage_json(usage: Usage) -> dict[str, Json]:
     """Token counts under the names of this form."""
-    found: dict[str, Json] = {
+    made: dict[str, Json] = {
         "prompt_tokens": usage.input_tokens,
         "completion_tokens": usage.output_tokens,
         "total_tokens": usage.total_tokens,
     }
     if usage.cached_tokens is not None:
-        found["prompt_tokens_details"] = {"cached_tokens": usage.cached_tokens}
+        made["prompt_tokens_details"] = {"cached_tokens": usage.cached_tokens}
     if usage.reasoning_tokens is not None:
-        found["completion_tokens_details"] = {"reasoning_tokens": usage.reasoning_tokens}
-    return found
+        made["completion_tokens_details"] = {"reasoning_tokens": usage.reasoning_tokens}
+    return made
 
 
 class Chunks:
@@ -151,5 +151,5 @@ def _piece(event: ToolCallPiece) -> dict[str, Json]:
     function: dict[str, Json] = {"arguments": event.arguments}
     if event.name is not None:
         function["name"] = event.name
-    found: dict[str, Json] = {"index": event.index, "function": function}
-    return {**found, "id": event.id, "type": "function"} if event.id is not None else found
+    made: dict[str, Json] = {"index": event.index, "function": function}
+    return {**made, "id": event.id, "type": "function"} if event.id is not None else made

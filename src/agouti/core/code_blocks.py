@@ -70,22 +70,22 @@ def code_blocks(text: str, kind: type[Block]) -> tuple[Block, ...]:
     """
     blocks: list[Block] = []
     lines = text.splitlines(keepends=True)
-    place = 0
-    while place < len(lines):
-        opened = _OPEN.match(lines[place].rstrip("\r\n"))
+    row = 0
+    while row < len(lines):
+        opened = _OPEN.match(lines[row].rstrip("\r\n"))
         if opened is None or (opened[2][0] == "`" and "`" in opened[3]):
-            place += 1
+            row += 1
             continue
         indent, fence, info = len(opened[1]), opened[2], opened[3].strip()
         close = re.compile(rf"^ {{0,3}}{re.escape(fence[0])}{{{len(fence)},}}[ \t]*$")
         code: list[str] = []
-        place += 1
-        while place < len(lines) and not close.match(lines[place].rstrip("\r\n")):
-            line = lines[place]
+        row += 1
+        while row < len(lines) and not close.match(lines[row].rstrip("\r\n")):
+            line = lines[row]
             code.append(line[min(indent, len(line) - len(line.lstrip(" "))) :])
-            place += 1
-        whole = place < len(lines)
-        place += 1
+            row += 1
+        whole = row < len(lines)
+        row += 1
         blocks.append(_block(kind, code, info, len(blocks) + 1, whole))
     return tuple(blocks)
 

@@ -33,17 +33,17 @@ class ArraySplitter:
         """
         buffer = self._buffer
         buffer += data
-        found: list[bytes] = []
-        start, place = 0, self._place
-        while (mark := _MARKS.search(buffer, place)) is not None:
-            place = mark.end()
+        elements: list[bytes] = []
+        start, position = 0, self._place
+        while (mark := _MARKS.search(buffer, position)) is not None:
+            position = mark.end()
             match mark[0]:
                 case b"\\":
                     if self._quoted:
-                        if place == len(buffer):
-                            place -= 1  # what it escapes is still to come
+                        if position == len(buffer):
+                            position -= 1  # what it escapes is still to come
                             break
-                        place += 1
+                        position += 1
                 case b'"':
                     self._quoted = not self._quoted and self._depth > 0
                 case b"{" if not self._quoted:
@@ -53,16 +53,16 @@ class ArraySplitter:
                 case b"}" if not self._quoted and self._depth > 0:
                     self._depth -= 1
                     if self._depth == 0:
-                        found.append(bytes(buffer[start:place]))
-                        start = place
+                        elements.append(bytes(buffer[start:position]))
+                        start = position
                 case _:
                     pass
         else:
-            place = len(buffer)
+            position = len(buffer)
         if self._depth == 0:
-            start = place
+            start = position
         del buffer[:start]
-        self._place = place - start
+        self._place = position - start
         if len(buffer) > self._limit:
             raise FramingError(f"one object of the stream is larger than {self._limit} bytes")
-        return found
+        return elements

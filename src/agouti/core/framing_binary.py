@@ -72,7 +72,7 @@ class FrameDecoder:
 
 
 def _headers(data: bytes) -> dict[str, str]:
-    found: dict[str, str] = {}
+    complete: dict[str, str] = {}
     place = 0
     try:
         while place < len(data):
@@ -88,11 +88,11 @@ def _headers(data: bytes) -> dict[str, str]:
             if place + size > len(data):
                 raise IndexError
             if kind == _TEXT:
-                found[name] = data[place : place + size].decode("utf-8", "replace")
+                complete[name] = data[place : place + size].decode("utf-8", "replace")
             place += size
     except (IndexError, KeyError):
         raise FramingError("the headers of a frame cannot be read") from None
-    return found
+    return complete
 
 
 def frame(headers: Mapping[str, str], payload: bytes) -> bytes:

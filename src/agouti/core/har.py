@@ -55,7 +55,7 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
     except UnicodeDecodeError:
         content |= {"text": base64.b64encode(body).decode(), "encoding": "base64"}
     url = _masked_url(request)
-    found: dict[str, Json] = {
+    entry_json: dict[str, Json] = {
         "startedDateTime": datetime.fromtimestamp(began, UTC).isoformat(),
         "time": round(took * 1e3, 3),
         "request": {
@@ -88,10 +88,13 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
         },
     }
     if request.body is not None:
-        found["request"]["postData"] = {"mimeType": "application/json", "text": request.body.decode("utf-8", "replace")}
+        entry_json["request"]["postData"] = {
+            "mimeType": "application/json",
+            "text": request.body.decode("utf-8", "replace"),
+        }
     if received.failure is not None:
-        found["response"]["_failure"] = list(received.failure)
-    return msgspec.json.format(msgspec.json.encode(found), indent=1)
+        entry_json["response"]["_failure"] = list(received.failure)
+    return msgspec.json.format(msgspec.json.encode(entry_json), indent=1)
 
 
 def _masked(name: str, value: str) -> str:
@@ -162,10 +165,10 @@ def _received(response: Mapping[str, Any]) -> Received:
     text = content.get("text") or ""
     body = base64.b64decode(text) if content.get("encoding") == "base64" else text.encode()
     pieces: list[tuple[float, bytes]] = []
-    place = 0
+    offset = 0
     for at, size in response.get("_pieces") or ([[0.0, len(body)]] if body else []):
-        pieces.append((at / 1e3, body[place : place + size]))
-        place += size
+        pieces.append((at / 1e3, body[offset : offset + size]))
+        offset += size
     # Archives of browsers name what was compressed on the way, but hold it decompressed.
     headers = tuple(
         (each["name"], each["value"])

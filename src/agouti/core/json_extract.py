@@ -61,23 +61,23 @@ def without_thoughts(text: str) -> str:
 
 def _all_in(text: str) -> tuple[list[Json], bool]:
     """The objects and arrays in a text, and whether one begins that cannot be read."""
-    found: list[Json] = []
+    parsed: list[Json] = []
     broken = False
-    place = 0
+    position = 0
     for _ in range(1000):
-        starts = [start for start in (text.find("{", place), text.find("[", place)) if start >= 0]
+        starts = [start for start in (text.find("{", position), text.find("[", position)) if start >= 0]
         if not starts:
             break
         start = min(starts)
         try:
-            value, place = _DECODER.raw_decode(text, start)
+            value, position = _DECODER.raw_decode(text, start)
         except (ValueError, RecursionError):
             # A brace in a sentence is no JSON; one with a key or a value behind it was meant as such.
             broken = broken or bool(re.match(r"\{\s*\"|\[\s*[\[{\"\d]", text[start:]))
-            place = start + 1
+            position = start + 1
             continue
-        found.append(value)
-    if broken and found:
+        parsed.append(value)
+    if broken and parsed:
         # Inner objects of a broken one would be taken for the answer.
         first = min(start for start in (text.find("{"), text.find("[")) if start >= 0)
         try:
@@ -85,4 +85,4 @@ def _all_in(text: str) -> tuple[list[Json], bool]:
         except (ValueError, RecursionError):
             if re.match(r"\{\s*\"|\[\s*[\[{\"\d]", text[first:]):
                 return [], True
-    return found, broken
+    return parsed, broken

@@ -55,9 +55,9 @@ class PartialReader:
         """Take the next text, cut anywhere; returns the value so far."""
         if self._held:
             text, self._held = self._held + text, ""
-        place, end = 0, len(text)
-        while place < end and not self.complete and not self.broken:
-            place = self._expect(text, place)
+        position, end = 0, len(text)
+        while position < end and not self.complete and not self.broken:
+            position = self._expect(text, position)
         if self._pieces and not self._is_key:
             self._show()
         return self.value
@@ -70,97 +70,97 @@ class PartialReader:
 
     # Each of these reads from a place on, sets what is expected next, and returns the next place.
 
-    def _value(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place == len(text):
-            return place
-        mark = text[place]
+    def _value(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position == len(text):
+            return position
+        mark = text[position]
         if mark == '"':
             self._is_key = False
             self._begin_text()
-            return place + 1
+            return position + 1
         if mark in "{[":
             self._put({} if mark == "{" else [])
             self._stack.append(self._last())
             self._keys.append(None)
             self._expect = self._first_key if mark == "{" else self._first_item
-            return place + 1
+            return position + 1
         if mark in "-0123456789tfn":
             self._expect = self._scalar
-            return place
+            return position
         return self._break(f"{mark!r} begins no value")
 
-    def _first_item(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place < len(text):
-            if text[place] == "]":
-                return self._close(place)
+    def _first_item(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position < len(text):
+            if text[position] == "]":
+                return self._close(position)
             self._expect = self._value
-        return place
+        return position
 
-    def _first_key(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place < len(text):
-            if text[place] == "}":
-                return self._close(place)
+    def _first_key(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position < len(text):
+            if text[position] == "}":
+                return self._close(position)
             self._expect = self._key
-        return place
+        return position
 
-    def _key(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place == len(text):
-            return place
-        if text[place] != '"':
+    def _key(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position == len(text):
+            return position
+        if text[position] != '"':
             return self._break("a key is expected")
         self._is_key = True
         self._begin_text()
-        return place + 1
+        return position + 1
 
-    def _colon(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place < len(text):
-            if text[place] != ":":
+    def _colon(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position < len(text):
+            if text[position] != ":":
                 return self._break("a colon is expected")
             self._expect = self._value
-            return place + 1
-        return place
+            return position + 1
+        return position
 
-    def _next(self, text: str, place: int) -> int:
-        place = self._blank(text, place)
-        if place == len(text):
-            return place
+    def _next(self, text: str, position: int) -> int:
+        position = self._blank(text, position)
+        if position == len(text):
+            return position
         inner = self._stack[-1]
-        mark = text[place]
+        mark = text[position]
         if mark == ",":
             self._expect = self._key if isinstance(inner, dict) else self._value
-            return place + 1
+            return position + 1
         if mark == ("}" if isinstance(inner, dict) else "]"):
-            return self._close(place)
+            return self._close(position)
         return self._break("a comma or an end is expected")
 
-    def _text(self, text: str, place: int) -> int:
-        plain = _PLAIN.match(text, place)
+    def _text(self, text: str, position: int) -> int:
+        plain = _PLAIN.match(text, position)
         if plain is not None:
             self._add(plain[0])
             return plain.end()
-        if text[place] == '"':
+        if text[position] == '"':
             self._end_text()
-            return place + 1
-        return self._escape(text, place)
+            return position + 1
+        return self._escape(text, position)
 
-    def _escape(self, text: str, place: int) -> int:
-        if place + 1 >= len(text):
-            self._held = text[place:]
+    def _escape(self, text: str, position: int) -> int:
+        if position + 1 >= len(text):
+            self._held = text[position:]
             return len(text)
-        mark = text[place + 1]
+        mark = text[position + 1]
         if mark != "u":
             if mark not in _ESCAPES:
                 return self._break(f"there is no escape {mark!r}")
             self._add(_ESCAPES[mark])
-            return place + 2
-        digits = text[place + 2 : place + 6]
+            return position + 2
+        digits = text[position + 2 : position + 6]
         if len(digits) < 4:
-            self._held = text[place:]
+            self._held = text[position:]
             return len(text)
         try:
             code = int(digits, 16)
@@ -168,21 +168,21 @@ class PartialReader:
             return self._break("an escape has no four digits")
         if 0xD800 <= code < 0xDC00:
             # The first half of a pair: the second may still be to come.
-            rest = text[place + 6 : place + 12]
+            rest = text[position + 6 : position + 12]
             if len(rest) < 6 and "\\u".startswith(rest[:2]) and (len(rest) < 2 or rest[:2] == "\\u"):
-                self._held = text[place:]
+                self._held = text[position:]
                 return len(text)
             low = int(rest[2:], 16) if re.fullmatch(r"\\u[dD][c-fC-F][0-9a-fA-F]{2}", rest) else 0
             if low:
                 self._add(chr(0x10000 + ((code - 0xD800) << 10) + (low - 0xDC00)))
-                return place + 12
+                return position + 12
         self._add("\ufffd" if 0xD800 <= code < 0xE000 else chr(code))
-        return place + 6
+        return position + 6
 
-    def _scalar(self, text: str, place: int) -> int:
-        found = _SCALAR.match(text, place)
-        token = found[0] if found is not None else ""
-        after = place + len(token)
+    def _scalar(self, text: str, position: int) -> int:
+        value_so_far = _SCALAR.match(text, position)
+        token = value_so_far[0] if value_so_far is not None else ""
+        after = position + len(token)
         if after == len(text):
             self._held = token
             return after
@@ -195,9 +195,9 @@ class PartialReader:
         self._after_value()
         return after
 
-    def _blank(self, text: str, place: int) -> int:
-        found = _SPACE.match(text, place)
-        return found.end() if found is not None else place
+    def _blank(self, text: str, position: int) -> int:
+        value_so_far = _SPACE.match(text, position)
+        return value_so_far.end() if value_so_far is not None else position
 
     def _break(self, what: str) -> int:
         self.broken = what
@@ -253,11 +253,11 @@ class PartialReader:
         inner = self._stack[-1]
         return inner[self._keys[-1]] if isinstance(inner, dict) else inner[-1]
 
-    def _close(self, place: int) -> int:
+    def _close(self, position: int) -> int:
         self._stack.pop()
         self._keys.pop()
         self._after_value()
-        return place + 1
+        return position + 1
 
     def _after_value(self) -> None:
         if self._stack:

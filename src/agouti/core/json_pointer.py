@@ -76,22 +76,22 @@ def write(into: dict[str, Any], pointer: str, value: Json) -> None:
         raise ConfigError(
             "the empty pointer is the whole body: nothing can be written there", hint='Name a field: "/x".'
         )
-    place: Any = into
+    inner: Any = into
     for step, following in zip(path, (*path[1:], None), strict=True):
         last = following is None
         made: Any = value if last else [] if following in ("0", "-") else {}
-        if isinstance(place, list):
-            if step not in ("0", "-") and not (step.isdecimal() and int(step[:9]) <= len(place)):
+        if isinstance(inner, list):
+            if step not in ("0", "-") and not (step.isdecimal() and int(step[:9]) <= len(inner)):
                 raise ConfigError(f"{pointer}: {step!r} is no place in an array", hint="Arrays take 0, 1, ... or -.")
-            index = len(place) if step == "-" else int(step)
-            if index == len(place):
-                place.append(made)
+            index = len(inner) if step == "-" else int(step)
+            if index == len(inner):
+                inner.append(made)
             elif last:
-                place[index] = made
-            place = place[index]
-        elif isinstance(place, dict):
-            if last or step not in place:
-                place[step] = made
-            place = place[step]
+                inner[index] = made
+            inner = inner[index]
+        elif isinstance(inner, dict):
+            if last or step not in inner:
+                inner[step] = made
+            inner = inner[step]
         else:
-            raise ConfigError(f"{pointer}: {step!r} stands behind a {type(place).__name__}", hint="Check the pointers.")
+            raise ConfigError(f"{pointer}: {step!r} stands behind a {type(inner).__name__}", hint="Check the pointers.")

@@ -30,5 +30,5 @@ def media_type_of(data: bytes, what: str = "the image") -> str:
             return media_type
     if data[:4] == b"RIFF" and data[8:12] == b"WEBP":
         return "image/webp"
-    found = "it is empty" if not data else f"it begins with {data[:8]!r}"
-    raise RequestError(f"{what} is no image that models take ({found})", hint="Save it as PNG, JPEG, GIF or WebP.")
+    seen = "it is empty" if not data else f"it begins with {data[:8]!r}"
+    raise RequestError(f"{what} is no image that models take ({seen})", hint="Save it as PNG, JPEG, GIF or WebP.")

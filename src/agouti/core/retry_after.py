@@ -61,7 +61,7 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"") -> float | None:
     # Some send the time of the reset since the epoch instead of a duration: a wait that nobody means.
     if resets and max(resets) < _EPOCH:
         return max(resets)
-    found = _IN_BODY.search(body[:65536])
-    if found:
-        return float(found[1]) * _SECONDS[(found[2] or b"s").decode()]
+    match = _IN_BODY.search(body[:65536])
+    if match:
+        return float(match[1]) * _SECONDS[(match[2] or b"s").decode()]
     return None

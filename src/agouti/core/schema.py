@@ -87,8 +87,8 @@ def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | N
         first = schema.get("prefixItems", ())
         items = schema.get("items", {})
         return [
-            restored(each, _dict(first[place] if place < len(first) else items), root)
-            for place, each in enumerate(value)
+            restored(each, _dict(first[index] if index < len(first) else items), root)
+            for index, each in enumerate(value)
         ]
     if not isinstance(value, dict):
         return value
@@ -96,13 +96,13 @@ def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | N
     fitting = [each for each in branches if value.keys() <= each.get("properties", {}).keys()]
     schema = (fitting or [schema])[0]
     properties, required = schema.get("properties", {}), schema.get("required", ())
-    found = {}
+    result = {}
     for name, each in value.items():
         inner = _dict(properties.get(name, {}))
         if each is None and name not in required and name in properties and not _takes_null(inner, root):
             continue
-        found[name] = restored(each, inner, root)
-    return found
+        result[name] = restored(each, inner, root)
+    return result
 
 
 class _NotClosed(Exception):
@@ -146,22 +146,22 @@ def _resolved(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str
 
 
 def _target(ref: str, root: Mapping[str, Any]) -> Mapping[str, Any]:
-    place: Any = root
+    index: Any = root
     for step in ref.lstrip("#").split("/")[1:]:
-        place = _dict(place).get(step.replace("~1", "/").replace("~0", "~"), {})
-    return _dict(place)
+        index = _dict(index).get(step.replace("~1", "/").replace("~0", "~"), {})
+    return _dict(index)
 
 
 def _merged(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
-    found: Schema = {name: each for name, each in schema.items() if name != "allOf"}
+    result: Schema = {name: each for name, each in schema.items() if name != "allOf"}
     for part in schema["allOf"]:
         part = _resolved(_dict(part), root)
-        properties = {**part.get("properties", {}), **found.get("properties", {})}
-        required = [*part.get("required", []), *found.get("required", [])]
-        found = {**part, **found}
+        properties = {**part.get("properties", {}), **result.get("properties", {})}
+        required = [*part.get("required", []), *result.get("required", [])]
+        result = {**part, **result}
         if properties:
-            found |= {"properties": properties, "required": list(dict.fromkeys(required))}
-    return found
+            result |= {"properties": properties, "required": list(dict.fromkeys(required))}
+    return result
 
 
 def _inlined(schema: Any, root: Mapping[str, Any], inside: tuple[str, ...]) -> Any:
@@ -176,15 +176,15 @@ def _inlined(schema: Any, root: Mapping[str, Any], inside: tuple[str, ...]) -> A
             return dict(schema)
         beside = {name: each for name, each in schema.items() if name != "$ref"}
         return _inlined({**_target(ref, root), **beside}, root, (*inside, ref))
-    found = {}
+    result = {}
     for name, each in schema.items():
         if name == "$defs":
             continue
         if name in ("properties", "patternProperties"):
-            found[name] = {key: _inlined(value, root, inside) for key, value in each.items()}
+            result[name] = {key: _inlined(value, root, inside) for key, value in each.items()}
         else:
-            found[name] = each if name in ("enum", "const", "default") else _inlined(each, root, inside)
-    return found
+            result[name] = each if name in ("enum", "const", "default") else _inlined(each, root, inside)
+    return result
 
 
 def _circular(root: Mapping[str, Any]) -> set[str]:
@@ -192,7 +192,7 @@ def _circular(root: Mapping[str, Any]) -> set[str]:
     edges = {f"#/$defs/{name}": _refs(each) for name, each in root.get("$defs", {}).items()}
     if "#" in _refs(root):
         edges["#"] = _refs(root)
-    found = set()
+    result = set()
     for start in edges:
         seen: set[str] = set()
         ahead = list(edges[start])
@@ -202,8 +202,8 @@ def _circular(root: Mapping[str, Any]) -> set[str]:
                 seen.add(each)
                 ahead += edges.get(each, ())
         if start in seen:
-            found.add(start)
-    return found
+            result.add(start)
+    return result
 
 
 def _refs(schema: Any) -> set[str]:
@@ -217,59 +217,59 @@ def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     """One schema in the style of strict providers."""
     if "$ref" in schema:
         beside = schema.keys() - {"$ref", "$defs", "description", "title", "default"}
-        found: Schema = {"$ref": schema["$ref"]} if not beside else _closed(_resolved(schema, root), root)
+        result: Schema = {"$ref": schema["$ref"]} if not beside else _closed(_resolved(schema, root), root)
     else:
-        found = _closed_here(_resolved(schema, root), root)
+        result = _closed_here(_resolved(schema, root), root)
     if "$defs" in schema:
-        found["$defs"] = {name: _closed(_dict(each), root) for name, each in schema["$defs"].items()}
-        if "$ref" in found:
+        result["$defs"] = {name: _closed(_dict(each), root) for name, each in schema["$defs"].items()}
+        if "$ref" in result:
             # The root has to be an object itself.
-            found = {**_closed_here(_resolved({"$ref": found["$ref"]}, root), root), "$defs": found["$defs"]}
-    return found
+            result = {**_closed_here(_resolved({"$ref": result["$ref"]}, root), root), "$defs": result["$defs"]}
+    return result
 
 
 def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     said = []
-    found: Schema = {}
+    result: Schema = {}
     for name, each in schema.items():
         if name in ("$defs", "default"):
             continue
         if name in _UNIONS:
-            found["anyOf"] = [_closed(_dict(branch), root) for branch in each]
+            result["anyOf"] = [_closed(_dict(branch), root) for branch in each]
         elif name == "properties":
-            found["properties"] = _closed_properties(schema, root)
+            result["properties"] = _closed_properties(schema, root)
         elif name == "items":
-            found["items"] = _closed(_dict(each), root) if each not in (True, {}) else {"type": "string"}
+            result["items"] = _closed(_dict(each), root) if each not in (True, {}) else {"type": "string"}
         elif name == "additionalProperties":
             if each is not False and (isinstance(each, Mapping) or "properties" not in schema):
                 raise _NotClosed
         elif name in ("patternProperties", "prefixItems", "not", "if"):
             raise _NotClosed
         elif name in _STRICT:
-            found[name] = each
+            result[name] = each
         else:
             said.append(f"{name}: {msgspec.json.encode(each).decode()}")
-    if found.get("type") == "object" or "properties" in found:
-        if "properties" not in found and schema.get("additionalProperties") is not False:
+    if result.get("type") == "object" or "properties" in result:
+        if "properties" not in result and schema.get("additionalProperties") is not False:
             raise _NotClosed
-        found.setdefault("properties", {})
-        found |= {"type": "object", "additionalProperties": False, "required": list(found["properties"])}
-    elif not found.keys() & {"type", "anyOf", "enum", "const", "$ref"}:
+        result.setdefault("properties", {})
+        result |= {"type": "object", "additionalProperties": False, "required": list(result["properties"])}
+    elif not result.keys() & {"type", "anyOf", "enum", "const", "$ref"}:
         raise _NotClosed  # a value of any kind
     if said:
-        found["description"] = ". ".join(filter(None, [found.get("description", ""), *said]))
-    return found
+        result["description"] = ". ".join(filter(None, [result.get("description", ""), *said]))
+    return result
 
 
 def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     required = schema.get("required", ())
-    found = {}
+    result = {}
     for name, each in schema["properties"].items():
         inner = _closed(_dict(each), root)
         if name not in required and not _takes_null(_dict(each), root):
             inner = {"anyOf": [inner, {"type": "null"}]}
-        found[name] = inner
-    return found
+        result[name] = inner
+    return result
 
 
 def _takes_null(schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:

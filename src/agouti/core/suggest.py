@@ -14,10 +14,10 @@ def near(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     folded: dict[str, str] = {}
     for each in known:
         folded.setdefault(each.lower(), each)
-    wanted = name.lower()
-    found = difflib.get_close_matches(wanted, folded, n=most, cutoff=0.6)
-    found += [each for each in folded if each not in found and _contains(wanted, each)]
-    return tuple(folded[each] for each in found[:most])
+    folded_name = name.lower()
+    matches = difflib.get_close_matches(folded_name, folded, n=most, cutoff=0.6)
+    matches += [each for each in folded if each not in matches and _contains(folded_name, each)]
+    return tuple(folded[each] for each in matches[:most])
 
 
 def _contains(one: str, other: str) -> bool:

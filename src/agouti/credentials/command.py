@@ -45,7 +45,7 @@ def run(key: CommandKey, now: float) -> Credential:
 
 
 def _read(output: str, key: CommandKey, now: float) -> Credential:
-    found = f"command {key.command[0]}"
+    origin = f"command {key.command[0]}"
     if not output.startswith("{"):
         token = output.splitlines()[-1].strip() if output else ""
         if not token or " " in token:
@@ -53,7 +53,7 @@ def _read(output: str, key: CommandKey, now: float) -> Credential:
                 f"no key: the command {key.command[0]!r} printed no token",
                 hint="It is to print the token alone, or JSON with access_token and expires_in.",
             )
-        return Credential(Secret(token), found, now + key.lifetime, renewable=True)
+        return Credential(Secret(token), origin, now + key.lifetime, renewable=True)
     try:
         fields = json.loads(output)
     except ValueError:
@@ -64,7 +64,7 @@ def _read(output: str, key: CommandKey, now: float) -> Credential:
             f"no key: the command {key.command[0]!r} printed JSON without a token",
             hint=f"The token is looked for in {', '.join(_TOKEN_FIELDS)}.",
         )
-    return Credential(Secret(token), found, _expiry(fields, now) or now + key.lifetime, renewable=True)
+    return Credential(Secret(token), origin, _expiry(fields, now) or now + key.lifetime, renewable=True)
 
 
 def _expiry(fields: dict[str, object], now: float) -> float | None:

@@ -107,7 +107,7 @@ def _token(
     from authlib.oauth2.rfc7521 import AssertionClient
     from authlib.oauth2.rfc7523 import JWTBearerGrant
 
-    found: dict[str, Any]
+    answer: dict[str, Any]
     if key.oauth == "assertion":
         issuer = key.issuer or account.get("client_email", "")
         private = account.get("private_key") or (
@@ -137,8 +137,8 @@ def _token(
             key=_signing_key(private, key.algorithm),
             header=header,
         )
-        found = client.refresh_token()
-        return found
+        answer = client.refresh_token()
+        return answer
     more = {"audience": key.audience} if key.audience else {}
     secret = secret_of(key.client_secret).reveal() if key.client_secret is not None else None
     way = "none" if secret is None else "client_secret_basic" if key.client_auth == "basic" else "client_secret_post"
@@ -148,10 +148,10 @@ def _token(
             raise CredentialMissing(
                 "no token: the entry names no refresh_token", hint='Add refresh_token = { env = "..." }.'
             )
-        found = plain.refresh_token(address, secret_of(key.refresh_token).reveal(), **more)
+        answer = plain.refresh_token(address, secret_of(key.refresh_token).reveal(), **more)
     else:
-        found = plain.fetch_token(address, grant_type="client_credentials", **more)
-    return found
+        answer = plain.fetch_token(address, grant_type="client_credentials", **more)
+    return answer
 
 
 _KEY_KINDS = {"HS": "OctKey", "RS": "RSAKey", "PS": "RSAKey", "ES": "ECKey", "Ed": "OKPKey"}

@@ -53,24 +53,24 @@ def _from_profile(key: SignatureKey) -> SigningCredential:
             hint=near_hint(key.profile, profiles.sections(), "profile"),
         )
     # Tools put prefixes of their own before these names.
-    found = {}
+    keys = {}
     for name, value in profiles[key.profile].items():
-        for wanted in ("secret_access_key", "access_key_id", "session_token"):
-            if name.endswith(wanted) and value:
-                found[wanted] = value
+        for suffix in ("secret_access_key", "access_key_id", "session_token"):
+            if name.endswith(suffix) and value:
+                keys[suffix] = value
                 break
-    missing = [name for name in ("access_key_id", "secret_access_key") if name not in found]
+    missing = [name for name in ("access_key_id", "secret_access_key") if name not in keys]
     if missing:
         raise CredentialMissing(
             f"no signing keys: profile [{key.profile}] in {path} has no {' and no '.join(missing)}",
             hint="Add those lines, or name another profile.",
         )
-    token = found.get("session_token")
+    token = keys.get("session_token")
     return SigningCredential(
-        Secret(found["secret_access_key"]),
+        Secret(keys["secret_access_key"]),
         key.describe(),
         renewable=True,
-        access_key=found["access_key_id"],
+        access_key=keys["access_key_id"],
         region=key.region,
         service=key.service,
         session_token=Secret(token) if token else None,

@@ -191,8 +191,8 @@ def _names(value: dict[str, Json]) -> Key:
 
 def _as(kind: type[Any]) -> Callable[[Json], Key]:
     def parse(value: Json) -> Key:
-        found: Key = msgspec.convert(value, kind, dec_hook=key_hook)
-        return found
+        key_source: Key = msgspec.convert(value, kind, dec_hook=key_hook)
+        return key_source
 
     return parse
 

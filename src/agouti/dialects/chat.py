@@ -134,9 +134,9 @@ def _choice(choice: _Choice, addresses: list[str] | None) -> Choice:
 def _safety(results: Mapping[str, Any]) -> tuple[SafetyNote, ...]:
     return tuple(
         [
-            SafetyNote(category, str(told.get("severity") or ""), told.get("filtered") is True)
-            for category, told in results.items()
-            if isinstance(told, dict)
+            SafetyNote(category, str(result.get("severity") or ""), result.get("filtered") is True)
+            for category, result in results.items()
+            if isinstance(result, dict)
         ]
     )
 

@@ -119,13 +119,13 @@ class MessageFields(Struct, gc=False):
 
 def citations_of(annotations: list[AnnotationFields] | None, addresses: list[str] | None) -> tuple[Citation, ...]:
     """The sources that annotations name, and those of a plain list of addresses."""
-    found = [
+    citations = [
         Citation(cited.url or "", cited.title or "", cited.content or "", cited.start_index, cited.end_index)
         for annotation in annotations or ()
         if (cited := annotation.url_citation) is not None
     ]
-    known = {citation.address for citation in found}
-    return tuple(found + [Citation(address) for address in addresses or () if address not in known])
+    known = {citation.address for citation in citations}
+    return tuple(citations + [Citation(address) for address in addresses or () if address not in known])
 
 
 def arguments_text(arguments: str | dict[str, Any] | None) -> str:

@@ -163,11 +163,11 @@ class ChatStream:
             events.append(Refusal(delta.refusal, index))
         if delta.annotations:
             events += [Cited(citation, index) for citation in citations_of(delta.annotations, None)]
-        for place, call in enumerate(delta.tool_calls or ()):
+        for number, call in enumerate(delta.tool_calls or ()):
             function = call.function or FunctionFields()
             events.append(
                 ToolCallPiece(
-                    call.index if call.index is not None else place,
+                    call.index if call.index is not None else number,
                     call.id,
                     function.name,
                     arguments_text(function.arguments),

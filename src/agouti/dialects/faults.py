@@ -85,8 +85,8 @@ def classify(
     kind = _kind(status, error, codes)
     parameter = error.parameter
     if parameter is None and issubclass(kind, RequestRefused):
-        found = _PARAMETER.search(message)
-        parameter = (found.group(1) or found.group(2)) if found else None
+        match = _PARAMETER.search(message)
+        parameter = (match.group(1) or match.group(2)) if match else None
     return Fault(kind, message, parameter, asked_wait(headers, body))
 
 
@@ -139,17 +139,17 @@ def _from_json(value: Json) -> ErrorBody:
         inner = value
     message = ""
     for name in ("message", "detail", "error_description", "msg", "title", "reason"):
-        found = inner.get(name, value.get(name))
-        if found:
-            message = found if isinstance(found, str) else msgspec.json.encode(found).decode()
+        match = inner.get(name, value.get(name))
+        if match:
+            message = match if isinstance(match, str) else msgspec.json.encode(match).decode()
             break
     parameter = inner.get("param")
     return ErrorBody(message[:2000], _codes(inner), parameter if isinstance(parameter, str) and parameter else None)
 
 
 def _codes(error: dict[str, Json]) -> tuple[str, ...]:
-    found = (error.get(name) for name in ("code", "type", "status"))
-    return tuple(str(code) for code in found if isinstance(code, (str, int)) and not isinstance(code, bool))
+    match = (error.get(name) for name in ("code", "type", "status"))
+    return tuple(str(code) for code in match if isinstance(code, (str, int)) and not isinstance(code, bool))
 
 
 def _plain_text(body: bytes) -> str:

@@ -102,8 +102,8 @@ class ProviderState:
 
     def request(self, outgoing: Outgoing, model: str, credential: Credential | None) -> HttpRequest:
         """The request as it is sent, key and all."""
-        place = (outgoing.operation, model)
-        url = self._urls.get(place)
+        cache_key = (outgoing.operation, model)
+        url = self._urls.get(cache_key)
         if url is None:
             url = self._new_url(outgoing, model)
         try:
@@ -185,8 +185,8 @@ class ProviderState:
                 headers[carried[0]] = carried[1]
         if len(self._headers) > 16:
             self._headers.clear()
-        place = (outgoing.accept, outgoing.body is None, outgoing.headers, id(credential))
-        self._headers[place] = (credential, headers)
+        cache_key = (outgoing.accept, outgoing.body is None, outgoing.headers, id(credential))
+        self._headers[cache_key] = (credential, headers)
         return headers
 
 

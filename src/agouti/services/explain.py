@@ -88,9 +88,9 @@ def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions"
         headers["authorization"] = f"{MASK} (signature {key.signature}, {key.region}, {key.service})"
     query = http.secret_query
     address = http.url if query is None else with_query(http.url, _masked_query(query))
-    given = cast("dict[str, Any]", options)
+    options_given = cast("dict[str, Any]", options)
     settings = [
-        *_settings(calls, "models", target.model, Model(""), given),
+        *_settings(calls, "models", target.model, Model(""), options_given),
         *_settings(calls, "providers", provider.entry, Provider(""), {}),
     ]
     body = json.loads(http.body) if http.body else None
@@ -108,16 +108,16 @@ def _shown(name: str, value: str) -> str:
     return MASK if looks_secret(name) else value
 
 
-def _settings(calls: Calls, table: str, entry: Any, default: Any, given: dict[str, Any]) -> list[Setting]:
+def _settings(calls: Calls, table: str, entry: Any, default: Any, options_given: dict[str, Any]) -> list[Setting]:
     settings = []
     for field in msgspec.structs.fields(type(entry)):
         value, usual = getattr(entry, field.name), getattr(default, field.name)
-        if field.name == "label" or (value == usual and field.name not in given):
+        if field.name == "label" or (value == usual and field.name not in options_given):
             continue
         for name, inner in _leaves(field.name, value):
             origin = _origin(calls, table, entry.label, name)
             settings.append(Setting(f"{table}.{entry.label}.{name}", _text(name, inner), str(origin)))
-    for name, value in given.items():
+    for name, value in options_given.items():
         if name != "system":
             settings.append(Setting(name, _text(name, value), "argument"))
     return settings

@@ -117,13 +117,13 @@ def _embeds(dialect: Dialect, most: int, reply: bytes, vectors: tuple[Vector, ..
     body = msgspec.json.encode(dialect.encode_vectors(VectorsRequest("m", texts, 8, extra={"more": 1})).body)
     _hold(all(text.encode() in body for text in texts), "the request for vectors does not hold its texts")
     _hold(b"8" in body and b'"more"' in body, "dimensions or extra fields do not reach the request for vectors")
-    found = dialect.decode_vectors(reply)
-    _hold(isinstance(found, Vectors) and tuple(found.vectors) == vectors, f"the vectors are {found!r}")
+    decoded = dialect.decode_vectors(reply)
+    _hold(isinstance(decoded, Vectors) and tuple(decoded.vectors) == vectors, f"the vectors are {decoded!r}")
 
 
 def _decodes(dialect: Dialect, sample: Sample) -> None:
-    found = dialect.decode_chat(sample.plain)
-    _hold(found == sample.completion, f"the reply means {found!r}")
+    decoded = dialect.decode_chat(sample.plain)
+    _hold(decoded == sample.completion, f"the reply means {decoded!r}")
     value = msgspec.json.decode(sample.plain)
     more = msgspec.json.encode(_with_unknown(value))
     _hold(dialect.decode_chat(more) == sample.completion, "unknown fields change what the reply means")
@@ -142,14 +142,14 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
     sizes: list[list[int]] = [[len(sample.stream)], [1] * len(sample.stream)]
     sizes += [[rng.randint(1, 40) for _ in range(len(sample.stream))] for _ in range(5)]
     for size in sizes:
-        decoder, so_far, place = _decoder(dialect), ReplyAccumulator(), 0
+        decoder, so_far, offset = _decoder(dialect), ReplyAccumulator(), 0
         for step in size:
-            so_far.take(decoder.feed(sample.stream[place : place + step]), lambda: 0.0)
-            place += step
+            so_far.take(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
+            offset += step
         _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
         _hold(decoder.end(), "the end of a whole stream is taken for a cut")
-        found = so_far.completion()
-        _hold(found == expected, f"split into pieces of {size[0]}, the stream means {found!r}")
+        decoded = so_far.completion()
+        _hold(decoded == expected, f"split into pieces of {size[0]}, the stream means {decoded!r}")
     _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")
     _hold(not _decoder(dialect).end(), "an empty stream is taken for whole")
 
@@ -189,8 +189,8 @@ def _survives_noise(dialect: Dialect, sample: Sample, noise: int) -> None:
         except Exception as error:
             raise ContractBroken(f"{type(error).__name__} on the bytes {data!r}") from error
         try:
-            found = dialect.decode_chat(data)
-            _hold(isinstance(found, (Completion, Fault, Pending)), f"decode_chat returns {type(found).__name__}")
+            decoded = dialect.decode_chat(data)
+            _hold(isinstance(decoded, (Completion, Fault, Pending)), f"decode_chat returns {type(decoded).__name__}")
             if dialect.abilities.vectors is not None:
                 dialect.decode_vectors(data)
             if dialect.abilities.counts_tokens:
@@ -222,6 +222,6 @@ def _with_nulls(value: Any) -> Iterator[Any]:
             for nulled in _with_nulls(inner):
                 yield {**value, name: nulled}
     elif isinstance(value, list):
-        for place, inner in enumerate(value):
+        for offset, inner in enumerate(value):
             for nulled in _with_nulls(inner):
-                yield [*value[:place], nulled, *value[place + 1 :]]
+                yield [*value[:offset], nulled, *value[offset + 1 :]]

@@ -110,8 +110,8 @@ class Urllib3Transport:
         usual = self._usual  # read once: other threads may set it
         if timeouts is usual[0]:
             limit = usual[1]
-        elif (found := self._timeouts.get(timeouts)) is not None:
-            limit = found
+        elif (kept := self._timeouts.get(timeouts)) is not None:
+            limit = kept
         else:
             limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
             if len(self._timeouts) > 64:
@@ -207,9 +207,9 @@ class Urllib3Reply:
         self.headers: Mapping[str, str] = response.headers
 
     def receive(self, limit: float | None = None) -> bytes:
-        wanted = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
-        if wanted != self._limit:
-            self._set_limit(wanted)
+        silence = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
+        if silence != self._limit:
+            self._set_limit(silence)
         try:
             data = self._response.read1()
         except BaseException as error:

@@ -47,8 +47,8 @@ def command(
     names = {
         name: files.free_name(name, secret, with_dotenv(dotenv, os.environ)) for name, secret in adopted.secrets.items()
     }
-    place = "env" if store == "env" else "keyring"
-    entry = _renamed(adopted.provider, names, place)
+    source = "env" if store == "env" else "keyring"
+    entry = _renamed(adopted.provider, names, source)
     secrets = {names[name]: secret for name, secret in adopted.secrets.items()}
     adopted = msgspec.structs.replace(adopted, provider=entry, secrets=secrets)
     click.echo(files.as_toml(adopted.entries), nl=False)
@@ -77,11 +77,11 @@ def _put(secrets: Mapping[str, Secret]) -> list[str]:
     return [f"{name} is in the keyring" for name in secrets]
 
 
-def _renamed(value: object, names: dict[str, str], place: str) -> object:
+def _renamed(value: object, names: dict[str, str], source: str) -> object:
     if isinstance(value, dict):
         if list(value) == ["env"] and value["env"] in names:
-            return {place: names[value["env"]]}
-        return {name: _renamed(inner, names, place) for name, inner in value.items()}
+            return {source: names[value["env"]]}
+        return {name: _renamed(inner, names, source) for name, inner in value.items()}
     return value
 
 

@@ -104,7 +104,7 @@ def _remark(reply: Reply) -> None:
 
 
 def _parameters(settings: tuple[str, ...]) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+    chosen: dict[str, Any] = {}
     for setting in settings:
         name, equals, value = setting.partition("=")
         if not equals:
@@ -112,7 +112,7 @@ def _parameters(settings: tuple[str, ...]) -> dict[str, Any]:
         if name not in NAMES:
             raise RequestError(f"there is no parameter {name!r}", hint=near_hint(name, NAMES, "parameter"))
         try:
-            found[name] = json.loads(value)
+            chosen[name] = json.loads(value)
         except json.JSONDecodeError:
-            found[name] = value
-    return found
+            chosen[name] = value
+    return chosen

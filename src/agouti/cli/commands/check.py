@@ -25,12 +25,12 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
     from ...services.check import check
 
     with Client(app.config) as client:
-        found = check(client, labels)
+        checked = check(client, labels)
     if as_json:
-        click.echo(json.dumps([{"ok": each.ok, **msgspec.to_builtins(each)} for each in found], indent=2))
+        click.echo(json.dumps([{"ok": each.ok, **msgspec.to_builtins(each)} for each in checked], indent=2))
     else:
-        width = max((len(finding.what) for each in found for finding in each.findings), default=0)
-        for each in found:
+        width = max((len(finding.what) for each in checked for finding in each.findings), default=0)
+        for each in checked:
             click.echo(f"{paint(each.provider, bold=True)}  {each.address}")
             for finding in each.findings:
                 mark, shade = _MARKS[finding.ok]
@@ -38,13 +38,13 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
                 click.echo(f"  {mark}  {finding.what:{width}}  {finding.detail}")
                 if finding.hint and not finding.ok:
                     click.echo(f"         {'':{width}}  {paint(finding.hint, bold=True)}")
-        wrong = [each.provider for each in found if not each.ok]
-        open_ = [each.provider for each in found if any(finding.ok is None for finding in each.findings)]
+        wrong = [each.provider for each in checked if not each.ok]
+        open_ = [each.provider for each in checked if any(finding.ok is None for finding in each.findings)]
         if wrong:
             ending = f"something is wrong with {', '.join(wrong)}"
         elif open_:
             ending = f"nothing wrong; not all could be tried with {', '.join(open_)}"
         else:
             ending = "all well"
-        click.echo(f"\n{len(found)} provider{'' if len(found) == 1 else 's'} checked, {ending}")
-    return 0 if all(each.ok for each in found) else 1
+        click.echo(f"\n{len(checked)} provider{'' if len(checked) == 1 else 's'} checked, {ending}")
+    return 0 if all(each.ok for each in checked) else 1

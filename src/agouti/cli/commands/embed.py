@@ -46,16 +46,16 @@ def command(
     kind = kind_of(out, (".npy", ".parquet")) if out is not None else ""
     texts = read_rows(file, column)
     with Client(app.config) as client:
-        found = client.embed(label, texts, dimensions=dimensions)
+        embedded = client.embed(label, texts, dimensions=dimensions)
         query = client.embed(label, near, dimensions=dimensions) if near is not None else None
     if out is not None:
-        _keep(found, out, kind)
+        _keep(embedded, out, kind)
         price = client.config.model(label).price
-        cost = f", {found.cost:.6f} {price.currency}" if found.cost is not None and price is not None else ""
-        tokens = f", {found.usage.input_tokens} tokens" if found.usage.input_tokens is not None else ""
-        click.echo(f"  {len(found)} vectors of {found.dimensions} numbers in {out}{tokens}{cost}", err=True)
+        cost = f", {embedded.cost:.6f} {price.currency}" if embedded.cost is not None and price is not None else ""
+        tokens = f", {embedded.usage.input_tokens} tokens" if embedded.usage.input_tokens is not None else ""
+        click.echo(f"  {len(embedded)} vectors of {embedded.dimensions} numbers in {out}{tokens}{cost}", err=True)
     if query is not None:
-        nearest = found.near(query, count)
+        nearest = embedded.near(query, count)
         if as_json:
             rows = [{"line": each.index + 1, "score": round(each.score, 4), "text": each.text} for each in nearest]
             click.echo(json.dumps(rows, ensure_ascii=False, indent=2))
@@ -65,21 +65,21 @@ def command(
             click.echo(f"{paint(f'{each.score:6.3f}', bold=True)}  {each.index + 1:>5}  {text}")
 
 
-def _keep(found: "Embeddings", out: str, kind: str) -> None:
+def _keep(embedded: "Embeddings", out: str, kind: str) -> None:
     if not Path(out).absolute().parent.is_dir():
         raise click.UsageError(f"there is no folder {Path(out).parent}")
     try:
         if kind == ".npy":
             import numpy
 
-            numpy.save(out, found.vectors)
+            numpy.save(out, embedded.vectors)
         else:
-            _parquet(found, out)
+            _parquet(embedded, out)
     except OSError as error:
         raise click.UsageError(f"{out} cannot be written ({error.strerror or error})") from None
 
 
-def _parquet(found: "Embeddings", out: str) -> None:
+def _parquet(embedded: "Embeddings", out: str) -> None:
     try:
         import pyarrow
         from pyarrow import parquet
@@ -88,7 +88,7 @@ def _parquet(found: "Embeddings", out: str) -> None:
             "Parquet files are written by pyarrow, which is not installed",
             hint="Install it: pip install 'agouti-client[parquet]'; or keep them as .npy.",
         ) from None
-    flat: Any = pyarrow.array(found.vectors.reshape(-1))
-    vectors = pyarrow.FixedSizeListArray.from_arrays(flat, found.dimensions)
-    table = pyarrow.table({"text": list(found.texts), "vector": vectors})
-    parquet.write_table(table.replace_schema_metadata({"model": found.model or found.label}), out)
+    flat: Any = pyarrow.array(embedded.vectors.reshape(-1))
+    vectors = pyarrow.FixedSizeListArray.from_arrays(flat, embedded.dimensions)
+    table = pyarrow.table({"text": list(embedded.texts), "vector": vectors})
+    parquet.write_table(table.replace_schema_metadata({"model": embedded.model or embedded.label}), out)

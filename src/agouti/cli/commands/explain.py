@@ -23,19 +23,19 @@ def command(app: Settings, label: str, text: str, as_json: bool) -> None:
     from ...services.explain import explain
 
     with Client(app.config) as client:
-        found = explain(client, label, text)
+        explained = explain(client, label, text)
     if as_json:
-        click.echo(json.dumps(msgspec.to_builtins(found), ensure_ascii=False, indent=2))
+        click.echo(json.dumps(msgspec.to_builtins(explained), ensure_ascii=False, indent=2))
         return
-    click.echo(paint(f"{found.method} {found.address}", bold=True))
-    for name, value in found.headers.items():
+    click.echo(paint(f"{explained.method} {explained.address}", bold=True))
+    for name, value in explained.headers.items():
         click.echo(f"{name}: {value}")
-    if found.body is not None:
+    if explained.body is not None:
         click.echo()
-        click.echo(json.dumps(found.body, ensure_ascii=False, indent=2))
+        click.echo(json.dumps(explained.body, ensure_ascii=False, indent=2))
     click.echo()
-    width = max(len(setting.name) for setting in found.settings)
-    values = min(max(len(setting.value) for setting in found.settings), 52)
-    for setting in found.settings:
+    width = max(len(setting.name) for setting in explained.settings)
+    values = min(max(len(setting.value) for setting in explained.settings), 52)
+    for setting in explained.settings:
         shown = setting.value if len(setting.value) <= values else setting.value[: values - 3] + "..."
         click.echo(f"{setting.name:{width}}  {shown:{values}}  {paint(setting.origin, fg='cyan')}")

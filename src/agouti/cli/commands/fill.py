@@ -86,19 +86,19 @@ def command(
 def _table(
     app: Settings, label: str, kind: Form, texts: list[str], out: str | None, at_once: int, options: dict[str, Any]
 ) -> int:
-    wanted = kind_of(out, (".jsonl", ".csv"))
+    suffix = kind_of(out, (".jsonl", ".csv"))
     if out is not None:
         _write(out, "")  # what cannot be written must not be paid for first
     lines: list[dict[str, Any]] = []
     try:
-        _fill(app, label, kind, texts, at_once, options, lines, shows=out is None and wanted == ".jsonl")
+        _fill(app, label, kind, texts, at_once, options, lines, shows=out is None and suffix == ".jsonl")
     except KeyboardInterrupt:
         click.echo(f"\n  stopped: {len(lines)} of {len(texts)} are done" + (f", in {out}" if out else ""), err=True)
         raise
     finally:
         if out is not None:
             as_json = "".join(json.dumps(line, ensure_ascii=False) + "\n" for line in lines)
-            _write(out, as_csv(map(_flat, lines)) if wanted == ".csv" else as_json)
+            _write(out, as_csv(map(_flat, lines)) if suffix == ".csv" else as_json)
     if sys.stderr.isatty():
         click.echo("\r\033[K", nl=False, err=True)
     failed = [line for line in lines if "error" in line]
@@ -163,8 +163,8 @@ def _write(out: str, text: str) -> None:
 def _flat(line: dict[str, Any]) -> dict[str, Any]:
     value = line.get("value")
     inner = value if isinstance(value, dict) else {"value": value}
-    found = {"line": line["line"], "text": line["text"], **({} if "error" in line else inner)}
-    return {**found, "error": line["error"]} if "error" in line else found
+    loaded = {"line": line["line"], "text": line["text"], **({} if "error" in line else inner)}
+    return {**loaded, "error": line["error"]} if "error" in line else loaded
 
 
 def _plain(value: Any) -> Any:
@@ -181,14 +181,14 @@ def _form(form: str) -> Any:
         if str(Path.cwd()) not in sys.path:
             sys.path.insert(0, str(Path.cwd()))
         try:
-            found: Any = import_module(module)
+            loaded: Any = import_module(module)
         except ImportError as error:
             raise click.UsageError(f"{module} cannot be imported: {error}") from None
         for part in name.split("."):
-            if not hasattr(found, part):
+            if not hasattr(loaded, part):
                 raise click.UsageError(f"there is no {name} in {module}")
-            found = getattr(found, part)
-        return found
+            loaded = getattr(loaded, part)
+        return loaded
     try:
         schema = json.loads(Path(form).read_text(encoding="utf-8"))
     except OSError as error:

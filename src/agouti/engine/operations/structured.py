@@ -71,11 +71,11 @@ class FormCall:
 
     def __init__(self, call: Call, form: FormLike, *, means: Means | None, repairs: int) -> None:
         question = call.question
-        given = {**call.targets[0].parameters, **question.parameters}
+        asked_for = {**call.targets[0].parameters, **question.parameters}
         if question.tools:
-            given["tools"] = question.tools
+            asked_for["tools"] = question.tools
         for name in ("response_format", "tools", "tool_choice"):
-            if given.get(name) is not None:
+            if asked_for.get(name) is not None:
                 raise RequestError(f"fill sets {name} itself", hint=f"Leave {name} out, or use ask.")
         self._call = call
         self._form = form

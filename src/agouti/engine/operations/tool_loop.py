@@ -132,12 +132,12 @@ class ToolLoop:
         work: list[Callable[[], Any]] = []
         wrong: list[str] = []
         for call in calls:
-            found = self._callable(call)
-            if isinstance(found, str):
-                wrong.append(found)
-                work.append(partial(_give, found))
+            callable_or_error = self._callable(call)
+            if isinstance(callable_or_error, str):
+                wrong.append(callable_or_error)
+                work.append(partial(_give, callable_or_error))
             else:
-                work.append(found)
+                work.append(callable_or_error)
         if wrong and self._corrected:
             raise ToolCallInvalid(
                 f"{reply.provider}: a call cannot be run, also after a correction: {wrong[0]}"[:500],

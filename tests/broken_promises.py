@@ -1,0 +1,129 @@
+"""Break promises of the documentation on purpose, one at a time, and see whether a test notices.
+
+python tests/broken_promises.py [WORD ...]     all of them, or those whose promise has one of these words
+
+Each row is a change of one place in the source and the promise that it breaks. The tests are run against a copy of the
+sources, so that nothing is left behind. A row that no test notices is printed, and ends the command with 1.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).parent.parent
+PROMISES = "tests/test_promises.py"
+ENGINE = "tests/engine"
+
+
+class Row(NamedTuple):
+    """A change, the promise that it breaks, and the tests that have to notice."""
+
+    promise: str
+    file: str
+    before: str
+    after: str
+    tests: str = PROMISES
+
+
+ROWS = [
+    Row("a deadline shortens the limits of a request", "engine/credentials.py", "Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)", "timeouts"),
+    Row("a deadline is looked at before an attempt", "engine/attempt.py", "call.until is not None and began >= call.until", "False", "tests/test_question.py"),
+    Row("a kept connection is tried again once", "engine/exchange.py", 'self.kept_connection = self.kept_connection or decision.why == "kept connection"', "pass"),
+    Row("a token endpoint out of reach may pass", "engine/credentials.py", "retryable=True", "retryable=False"),
+    Row("lost connections open the circuit", "core/policy.py", "e.ConnectionLost:       Policy(_UNANSWERED, True,       True, ", "e.ConnectionLost:       Policy(_UNANSWERED, True,       False, "),
+    Row("names are listed where none is near", "engine/operations/listing.py", "alike or sorted(names)[:5]", "alike"),
+    Row("the next model takes over a stream cut before anything came", "core/policy.py", "e.StreamCut:            Policy(_UNANSWERED, True, ", "e.StreamCut:            Policy(_UNANSWERED, False, "),
+    Row("the next model takes over at a rate limit", "core/policy.py", "e.RateLimited:          Policy(_ALWAYS,     True, ", "e.RateLimited:          Policy(_ALWAYS,     False, "),
+    Row("a long stream loses no text", "engine/accumulate.py", 'self._joined.append("".join(self.pieces))', "pass"),
+    Row("the first token is counted from the call", "engine/accumulate.py", "self.first_token = clock() - self._started", "self.first_token = clock()"),
+    Row("a 429 while polling does not cost the job", "engine/polling.py", "reply.status in (408, 429) or reply.status >= 500", "reply.status >= 500", ENGINE),
+    Row("x-request-id is reported", "reply.py", '("x-request-id", "request-id"', '("request-id"'),
+    Row("an error has the request id", "engine/errors_from.py", "request_id=request_id_in(headers)", "request_id=None"),
+    Row("a left stream is closed, sync", "engine/drive.py", "            opened.abort()", "            opened.finish()"),
+    Row("a left stream is closed, async", "engine/drive_async.py", "            opened.abort()", "            await opened.finish()"),
+    Row("a wrong call may be corrected again", "engine/operations/tool_loop.py", "self._corrected = bool(wrong)", "self._corrected = self._corrected or bool(wrong)"),
+    Row("an AgoutiError of a function is raised", "engine/operations/tool_loop.py", 'self._failures == "raise" or isinstance(result, AgoutiError)', 'self._failures == "raise"'),
+    Row("functions are not run where that is forbidden", "engine/operations/tool_loop.py", "return self._runs and not any(", "return not any("),
+    Row("what is abandoned is told to the hooks", "engine/watch.py", "        yield self._undo\n        for hook", "        for hook", ENGINE),
+    Row("a hook that breaks fails no call", "engine/watch.py", "    except Exception:\n", "    except KeyError:\n", ENGINE),
+    Row("what is left open is undone at the end", "engine/drive.py", "for request in self._undo.undo():", "for request in ():", ENGINE),
+    Row("the first error of steps side by side stops the others", "engine/threads.py", "return None if self.error is not None else next(self._work, None)", "return next(self._work, None)", "tests/test_embeddings.py tests/test_concurrency.py tests/engine"),
+    Row("a provider's wait is kept", "engine/decide.py", "return error.wait if error.wait <= retries.max_wait else None", "return 0.0", ENGINE),
+    Row("work under way is not begun again", "engine/decide.py", "outcome.final or not outcome.sent", "not outcome.sent", ENGINE),
+    Row("NAME.local is another machine", "core/address.py", 'host.endswith(".localhost")', 'host.endswith(".local")'),
+    Row("key= in an address is a key", "core/address.py", 'frozenset({"key", ', "frozenset({"),
+    Row("token= in an address is a key", "core/address.py", '"token", ', ""),
+    Row("access_token= in an address is a key", "core/address.py", '"access_token", ', ""),
+    Row("top_p ends at 1", "core/parameters.py", '"a number from 0 to 1", 0.5, 0, 1)', '"a number from 0 to 1", 0.5, 0, 2)'),
+    Row("presence_penalty begins at -2", "core/parameters.py", 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2)', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, 0, 2)'),
+    Row("n may be 1", "core/parameters.py", '"a whole number from 1", 2, 1)', '"a whole number from 1", 2, 2)'),
+    Row("True is no temperature", "core/parameters.py", " or (isinstance(value, bool) and bool not in self.kinds)", ""),
+    Row("two caps are one", "core/parameters.py", 'if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:', "if False:", "tests/test_question.py"),
+    Row("truncated means the cap", "reply.py", 'self.finish_reason == "length"', 'self.finish_reason in ("length", "content_filter")'),
+    Row("a recorded failure is repeated", "core/har.py", 'failure = response.get("_failure")', "failure = None"),
+    Row("an archive tells no encoding that is gone", "core/har.py", 'if each["name"].lower() != "content-encoding"', "if True"),
+    Row("a token that worked is renewed again", "credentials/rotation.py", "self._renewed -= {key for key, held in self._held.items() if held is credential}", "pass"),
+    Row("a relative key file stands beside the file", "credentials/sources.py", "str(own if own.is_absolute() else folder / own)", "path"),
+    Row("an expiry as a date is read", "credentials/command.py", "return datetime.fromisoformat(value).timestamp()", "return None"),
+    Row("expires_in is kept", "credentials/oauth.py", "now + float(lifetime) if lifetime is not None else None", "None"),
+    Row("the scope is sent", "credentials/oauth.py", "scope=key.scope or None)", "scope=None)"),
+    Row("client_auth = body is kept", "credentials/oauth.py", 'if key.client_auth == "basic"', "if True"),
+    Row("the environment wins over .env", "config/load.py", '{**{name: value or "" for name, value in dotenv_values(path).items()}, **variables}', '{**variables, **{name: value or "" for name, value in dotenv_values(path).items()}}'),
+    Row("AGOUTI_CONFIG is read", "config/load.py", "return [*paths_found, Path(named).expanduser()]", "return paths_found"),
+    Row("no file is read twice", "config/load.py", "if nearest is not None and nearest != own:", "if nearest is not None:"),
+    Row(".env beside a named file is read", "config/load.py", "        beside = Path(config).absolute().parent\n", ""),
+    Row("paths name operations", "config/load.py", "if operation not in PATHS:", "if False:"),
+    Row("a redirect is not followed, sync", "transport/sync.py", "redirect=False,\n                assert", "redirect=True,\n                assert"),
+    Row("a redirect is not followed, async", "transport/aio.py", "allow_redirects=False", "allow_redirects=True"),
+    Row("cookies are not kept", "transport/aio.py", "            cookie_jar=aiohttp.DummyCookieJar(),\n", ""),
+    Row("connections= is kept, async", "transport/aio.py", "limit_per_host=self._connections, ", ""),
+    Row("connections= is kept, sync", "transport/sync.py", ', "block": True}', "}"),
+    Row("first_byte is a limit of its own, sync", "transport/sync.py", "read=timeouts.first_byte)", "read=timeouts.connect)"),
+    Row("a client certificate is loaded", "transport/tls.py", '(("ca", tls.ca), ("certificate", tls.certificate))', '(("ca", tls.ca),)'),
+    Row("a stranger's address reaches no private network, sync", "transport/public.py", "is_global", "is_multicast or True"),
+    Row("a token request is not recorded", "credentials/oauth.py", ", confidential=True", ""),
+    Row("--set takes a plain text", "cli/commands/ask.py", "            chosen[name] = value", "            chosen[name] = None", "tests/cli/test_ask.py"),
+    Row("a warning points at the caller", "core/warn.py", "level, frame = level + 1, frame.f_back", "break"),
+    Row("what one model refuses is sent to others", "engine/provider.py", "self.state = provider.model(model.name)", 'self.state = provider.model("")'),
+    Row("an unknown effort is named", "dialects/messages.py", "    if budget is None:\n", "    if False:\n"),
+]  # fmt: skip
+
+
+def survives(row: Row, copy: Path) -> bool:
+    """Whether no test notices."""
+    path = copy / "agouti" / row.file
+    text = path.read_text()
+    if row.before not in text:
+        raise SystemExit(f"{row.file} has changed: {row.before!r} is not in it any more ({row.promise})")
+    path.write_text(text.replace(row.before, row.after))
+    environment = {**os.environ, "PYTHONPATH": str(copy), "PYTHONDONTWRITEBYTECODE": "1"}
+    command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *row.tests.split()]
+    try:
+        done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, timeout=300, check=False)
+    except subprocess.TimeoutExpired:
+        return False  # it hangs: somebody notices
+    finally:
+        path.write_text(text)
+    return done.returncode == 0
+
+
+def main(words: list[str]) -> int:
+    rows = [row for row in ROWS if not words or any(word in row.promise for word in words)]
+    survivors = []
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder)
+        shutil.copytree(ROOT / "src" / "agouti", copy / "agouti", ignore=shutil.ignore_patterns("__pycache__"))
+        for row in rows:
+            noticed = not survives(row, copy)
+            print(f"{'noticed ' if noticed else 'SURVIVES'}  {row.promise}", flush=True)
+            survivors += [] if noticed else [row]
+    print(f"{len(rows) - len(survivors)} of {len(rows)} noticed")
+    return 1 if survivors else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
