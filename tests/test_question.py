@@ -1,5 +1,6 @@
 """A question as plain data: printed, compared, hashed, stored, counted and sent, on every dialect."""
 
+import asyncio
 import contextlib
 import itertools
 import json
@@ -172,3 +173,20 @@ def test_tokens_are_counted_by_the_provider_where_its_format_counts(served: Serv
             assert b"broad beans" in (fake.requests[0].body or b"")
             assert b"Brief." in (fake.requests[0].body or b"")
             assert "max" not in (fake.requests[0].body or b"").decode()
+
+
+@pytest.mark.parametrize("label", ["envelope-2@letterbox", "narrow-3@canal"])
+def test_stand_ins_count_what_their_answers_say_that_they_counted(served: Served, label: str) -> None:
+    question = Question.of("When do broad beans go in?", system="Brief.", tools=[TOOL], temperature=0, max_tokens=30)
+
+    async def count() -> agouti.TokenCount:
+        async with agouti.AsyncClient(served.config) as client:
+            return await client.count(label, question)
+
+    with agouti.Client(served.config) as client:
+        counted = client.count(label, question)
+        assert counted.exact
+        assert counted.tokens == client.ask(label, question).usage.input_tokens
+        assert counted == asyncio.run(count())
+        with pytest.raises(agouti.ModelUnknown):
+            client.count(label.replace("-", "-no-such-"), question)

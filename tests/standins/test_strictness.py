@@ -156,12 +156,15 @@ def test_each_wrong_thing_is_refused_by_its_name(
         ("northbank", "/embeddings", {"model": "petal-embed", "texts": "x"}, "cannot be read"),
         ("northbank", "/embeddings", {"model": "petal-embed", "input": "x", "size": 3}, "Unknown parameter"),
         ("canal", "/models/lock-embed-1:embedContent?key=cn-4b20-marsh-lane-demo", {"content": {}}, "cannot be read"),
-        ("canal", "/models/narrow-3:countTokens?key=cn-4b20-marsh-lane-demo", {}, "no operation"),
+        ("canal", "/models/narrow-3:weighTokens?key=cn-4b20-marsh-lane-demo", {}, "no operation"),
+        ("canal", "/models/narrow-3:countTokens?key=cn-4b20-marsh-lane-demo", {**RIGHT["canal"], "tools": []}, "Unknown name"),
+        ("canal", "/models/narrow-3:countTokens?key=cn-4b20-marsh-lane-demo", {"generateContentRequest": RIGHT["canal"]}, "must match the one in the path"),
+        ("letterbox", "/messages/count_tokens", RIGHT["letterbox"], "max_tokens: Extra inputs"),
         ("barn", "/api/embed", {"model": "petal-embed:latest", "input": "x", "size": 1}, "unknown field"),
         ("quay", "/model/hull.deck-2%3A0/invoke-now", RIGHT["quay"], "no operation"),
         ("quay", "/model/hull.embed-1%3A0/invoke", {"text": "x"}, "cannot be read"),
     ],
-)
+)  # fmt: skip
 def test_other_operations_are_strict_too(served: Served, label: str, path: str, body: Any, words: str) -> None:
     status, said = post(served, label, body, path)
     assert status in (400, 404)

@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, guarded, image_bytes, think, tool_of
+from .model import Asked, Refused, Thought, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
 from .settings import Settings
 from .vectors import Made, embeddings
@@ -138,6 +138,8 @@ async def _generate(request: Request, provider: StandIn, settings: Settings) -> 
     called, _, operation = request.path_params["call"].rpartition(":")
     if operation in ("embedContent", "batchEmbedContents"):
         return _embed(await request.json(), provider, called, operation)
+    if operation == "countTokens":
+        return await _count(request, provider, called)
     if operation not in ("generateContent", "streamGenerateContent"):
         raise Refused(Refusal(404, f"There is no operation {operation}."))
     name, fault = in_dialect(request.headers, called)
@@ -157,6 +159,23 @@ async def _generate(request: Request, provider: StandIn, settings: Settings) -> 
         for index, reply in enumerate(thought.answers)
     ]
     return JSONResponse({"candidates": candidates, **_end(thought, name)})
+
+
+async def _count(request: Request, provider: StandIn, name: str) -> Response:
+    try:
+        body = await request.json()
+        unknown = body.keys() - {"contents", "generateContentRequest"}
+        if unknown:
+            raise _wrong(f'Invalid JSON payload received. Unknown name "{min(unknown)}": Cannot find field.')
+        if len(body) != 1:
+            raise _wrong("Exactly one of contents and generateContentRequest must be set.")
+        whole = dict(body.get("generateContentRequest") or body)
+        if "contents" not in body and whole.pop("model", None) != f"models/{name}":
+            raise _wrong("The model in the request must match the one in the path.")
+        asked = _checked(whole)
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+    return JSONResponse({"totalTokens": prompt_tokens(provider, name, asked)})
 
 
 def _embed(body: Any, provider: StandIn, name: str, operation: str) -> Response:

@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
+from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
 from .schemas import strict_complaint
 from .settings import Settings
@@ -35,6 +35,8 @@ _KNOWN = frozenset(
         "output_config",
     ]
 )
+# Only what the prompt is made of is counted; what governs the answer has no place here.
+_COUNTED = frozenset(["model", "messages", "system", "thinking", "tools", "tool_choice", "output_config"])
 _KINDS = {400: "invalid_request_error", 401: "authentication_error", 403: "permission_error", 404: "not_found_error"}
 _FINISH = {"stop": "end_turn", "length": "max_tokens", "tool_calls": "tool_use"}
 _BLOCKS = frozenset(["text", "image", "tool_use", "tool_result", "thinking", "redacted_thinking"])
@@ -48,12 +50,18 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
         return await _messages(request, provider, settings)
 
     @guarded(provider, _in_words)
+    async def count(request: Request) -> Response:
+        name, asked, _, _ = await _read(request, _COUNTED)
+        return JSONResponse({"input_tokens": prompt_tokens(provider, name, asked)})
+
+    @guarded(provider, _in_words)
     async def models(request: Request) -> Response:
         return JSONResponse({"data": [{"type": "model", "id": model.name} for model in provider.models]})
 
     prefix = f"/{provider.label}{provider.path}"
     return [
         Route(f"{prefix}/messages", messages, methods=["POST"]),
+        Route(f"{prefix}/messages/count_tokens", count, methods=["POST"]),
         Route(f"{prefix}/models", models, methods=["GET"]),
     ]
 
@@ -69,14 +77,25 @@ def _wrong(message: str) -> Refused:
     return Refused(Refusal(400, message))
 
 
-def _checked(body: Any) -> Asked:
+async def _read(request: Request, known: frozenset[str]) -> tuple[str, Asked, Fault | None, bool]:
+    """The model, what it is asked, how the answer is to go wrong, and whether it is to be streamed."""
+    try:
+        body = await request.json()
+        asked = _checked(body, known)
+        name, fault = in_dialect(request.headers, body["model"])
+        return name, asked, fault, bool(body.get("stream"))
+    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
+        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+
+
+def _checked(body: Any, known: frozenset[str]) -> Asked:
     """What a request asks, once it is as the format demands."""
     if not isinstance(body, dict):
         raise _wrong("The body must be an object.")
-    unknown = next((name for name in body if name not in _KNOWN), None)
+    unknown = next((name for name in body if name not in known), None)
     if unknown:
         raise _wrong(f"{unknown}: Extra inputs are not permitted")
-    if not isinstance(body.get("max_tokens"), int) or body["max_tokens"] < 1:
+    if "max_tokens" in known and (not isinstance(body.get("max_tokens"), int) or body["max_tokens"] < 1):
         raise _wrong("max_tokens: Field required")
     if not 0 <= body.get("temperature", 0) <= 1:
         raise _wrong("temperature: must be from 0 to 1")
@@ -118,7 +137,7 @@ def _checked(body: Any) -> Asked:
     choice = body.get("tool_choice") or {"type": "auto"}
     return Asked(
         found,
-        cap=body["max_tokens"],
+        cap=body.get("max_tokens"),
         stop=tuple(body.get("stop_sequences") or ()),
         tools=[tool_of(tool, "input_schema") for tool in body.get("tools") or ()],
         choice=choice["name"] if choice["type"] == "tool" else {"any": "required"}.get(choice["type"], choice["type"]),
@@ -145,15 +164,10 @@ def _reason(reply: Answer) -> str:
 
 
 async def _messages(request: Request, provider: StandIn, settings: Settings) -> Response:
-    try:
-        body = await request.json()
-        asked = _checked(body)
-        name, fault = in_dialect(request.headers, body["model"])
-    except (ValueError, KeyError, TypeError, AttributeError) as wrong:
-        raise _wrong(f"The request cannot be read: {wrong!r}") from None
+    name, asked, fault, streamed = await _read(request, _KNOWN)
     thought = think(provider, settings, name, asked, fault)
     head = {"id": settings.next_id("msg"), "type": "message", "role": "assistant", "model": name}
-    if body.get("stream"):
+    if streamed:
         return StreamingResponse(_events(thought, head, settings, fault), media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     reply = thought.answers[0]

@@ -113,11 +113,8 @@ def guarded(provider: StandIn, in_words: Callable[[Refused], Response]) -> Calla
     return around
 
 
-def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault: Fault | None = None) -> Thought:
-    """What a model says.
-
-    Args:
-        fault: a way in which the answer is to be wrong.
+def prompt_tokens(provider: StandIn, name: str, asked: Asked) -> int:
+    """The tokens of a prompt, as the model that is asked counts them.
 
     Raises:
         Refused: no such model, no access to it, the prompt is too long, or the model sees no images.
@@ -133,12 +130,25 @@ def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault:
         raise Refused(Refusal(400, f"{name} makes embeddings only.", "unsupported_operation"))
     if asked.images and not model.sees:
         raise Refused(Refusal(400, f"{name} does not support image input.", "unsupported_image"))
-    prompt_tokens = sum(len(tokens(text)) + 3 for _, text in asked.messages) + 200 * len(asked.images)
-    if prompt_tokens > model.context:
-        message = f"This model's maximum context length is {model.context} tokens; the messages have {prompt_tokens}."
+    length = sum(len(tokens(text)) + 3 for _, text in asked.messages) + 200 * len(asked.images)
+    if length > model.context:
+        message = f"This model's maximum context length is {model.context} tokens; the messages have {length}."
         raise Refused(Refusal(400, message, "context_length_exceeded"))
+    return length
+
+
+def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault: Fault | None = None) -> Thought:
+    """What a model says.
+
+    Args:
+        fault: a way in which the answer is to be wrong.
+
+    Raises:
+        Refused: as of `prompt_tokens`.
+    """
+    length = prompt_tokens(provider, name, asked)
     used = settings.seed if asked.seed is None else asked.seed
-    return Thought([_answered(asked, used, variant, fault) for variant in range(asked.count)], prompt_tokens)
+    return Thought([_answered(asked, used, variant, fault) for variant in range(asked.count)], length)
 
 
 def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Answer:
