@@ -15,6 +15,7 @@ from .chat import Json
 Style: TypeAlias = Literal["closed", "inlined", "open"]
 Schema: TypeAlias = dict[str, Any]
 
+# What the strict form of JSON Schema has. The stand-ins have their own list, which is a second opinion.
 _STRICT = frozenset(
     [
         "type",

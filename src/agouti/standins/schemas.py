@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+# The client has a list of its own: the two are written apart, so that an error in one is seen by the other.
 _KEYWORDS = frozenset(
     [
         "type",
