@@ -65,7 +65,7 @@ EVENTS = [
                 {"delta": {"tool_calls": [{"index": 2, "id": "c", "function": {"name": "f", "arguments": "{"}}]}}
             ]
         },
-        [ToolCallPiece(2, "c", "f", "{")],
+        [ToolCallPiece(0, "c", "f", "{")],
     ),
     ({"choices": [{"delta": {"content": 7}, "finish_reason": None}]}, [Text("7")]),
     ({"choices": [{"delta": {}, "finish_reason": "stop"}]}, [Finished("stop")]),

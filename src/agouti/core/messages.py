@@ -216,11 +216,6 @@ def by_role(
     return turns
 
 
-def function_names(messages: Iterable[Message]) -> dict[str | None, str | None]:
-    """The function of each call by the call's id, for formats whose results name the function."""
-    return {call.id: call.function.name for message in messages for call in message.tool_calls}
-
-
 def arguments_of(call: ToolCall) -> dict[str, Any]:
     """The arguments of a call as an object; an empty one where they are none.
 

@@ -5,6 +5,7 @@ and `agouti.testing.contract` for the check that it keeps the contract.
 """
 
 from ..core.address import Ending
+from ..core.call_pairs import named_results
 from ..core.chat import Choice, Citation, Completion, Markers, Message, Request, SafetyNote, ToolCall, ToolFunction
 from ..core.declarations import Instance
 from ..core.errors import (
@@ -46,7 +47,6 @@ from ..core.messages import (
     TextPart,
     arguments_of,
     by_role,
-    function_names,
     message_json,
     parts_of,
     system_and_rest,
@@ -144,7 +144,7 @@ __all__ = [
     "by_role",
     "chosen_function",
     "classify",
-    "function_names",
+    "named_results",
     "function_of",
     "in_common",
     "message_json",

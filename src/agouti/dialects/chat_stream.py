@@ -11,6 +11,7 @@ from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, St
 from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, lenient
 from .base import Fault
+from .call_numbers import CallNumbers
 from .chat_fields import FINISH, FunctionFields, MessageFields, UsageFields, arguments_text, citations_of, usage_of
 
 
@@ -40,7 +41,18 @@ _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
 class ChatStream:
     """Chunks, each the data of one server-sent event, until ``[DONE]``."""
 
-    __slots__ = ("_classify", "_events", "_finished", "_refused", "_sse", "_started", "done", "failure", "verbatim")
+    __slots__ = (
+        "_calls",
+        "_classify",
+        "_events",
+        "_finished",
+        "_refused",
+        "_sse",
+        "_started",
+        "done",
+        "failure",
+        "verbatim",
+    )
 
     def __init__(self, classify: Callable[[int, Mapping[str, str], bytes], Fault], *, verbatim: bool = False) -> None:
         self._classify = classify
@@ -49,6 +61,7 @@ class ChatStream:
         self._started = False
         self._finished = False
         self._refused = False
+        self._calls: dict[int, CallNumbers] = {}
         self.done = False
         self.failure: Fault | None = None
         self.verbatim = verbatim
@@ -76,6 +89,8 @@ class ChatStream:
                 elif name == "error":
                     self._fail(payload)
                 elif (mended := self._mended(payload, error)) is not None:
+                    if self.verbatim and mended.error is None:
+                        add(Passed(payload))
                     self._chunk(mended, payload)
             else:
                 choices = chunk.choices
@@ -129,7 +144,7 @@ class ChatStream:
             if choice.delta is not None:
                 self._delta(choice.delta, index)
             reason = choice.finish_reason
-            if reason is not None:
+            if reason:  # some servers say "" where there is none yet
                 self._finished = True
                 reason = FINISH.get(reason, reason)
                 events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
@@ -163,14 +178,12 @@ class ChatStream:
             events.append(Refusal(delta.refusal, index))
         if delta.annotations:
             events += [Cited(citation, index) for citation in citations_of(delta.annotations, None)]
-        for number, call in enumerate(delta.tool_calls or ()):
-            function = call.function or FunctionFields()
-            events.append(
-                ToolCallPiece(
-                    call.index if call.index is not None else number,
-                    call.id,
-                    function.name,
-                    arguments_text(function.arguments),
-                    index,
-                )
-            )
+        calls = delta.tool_calls
+        if calls:
+            numbers = self._calls.setdefault(index, CallNumbers())
+            for position, call in enumerate(calls):
+                function = call.function or FunctionFields()
+                # Without an index, several pieces of one chunk are told apart by their order.
+                place = ("at", position) if call.index is None and len(calls) > 1 else call.index
+                number = numbers.piece(place, call.id, function.name)
+                events.append(ToolCallPiece(number, call.id, function.name, arguments_text(function.arguments), index))

@@ -1,5 +1,6 @@
 """The dialect marked by ``POST {base}/models/{model}:generateContent``: contents in parts, one object of settings."""
 
+import re
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote
@@ -8,6 +9,7 @@ import msgspec
 from msgspec import Struct
 
 from ..core.address import Ending
+from ..core.call_pairs import named_results
 from ..core.chat import Choice, Citation, Completion, Json, Message, Request, SafetyNote, ToolCall, ToolFunction
 from ..core.errors import (
     ContentRefused,
@@ -24,7 +26,7 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
 from ..core.framing_array import ArraySplitter
 from ..core.framing_sse import SseDecoder
-from ..core.messages import ImagePart, arguments_of, by_role, function_names, parts_of, system_and_rest, text_of
+from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest, text_of
 from ..core.structured import MEANS
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
@@ -69,6 +71,8 @@ CODES = {
     "INTERNAL": ProviderFault,
     "FAILED_PRECONDITION": RequestRefused,
 }
+# What `_call` makes up, and what is made of it where a conversation has it twice.
+_MADE_UP = re.compile(r"call(_\d+){1,2}")
 _MEDIA = {"png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "webp": "image/webp", "gif": "image/gif"}
 
 
@@ -346,17 +350,15 @@ def _collected(model: str) -> str:
 
 
 def _contents(messages: list[Message]) -> list[dict[str, Json]]:
-    names = function_names(messages)
-    turns = by_role(messages, lambda message: _parts(message, names), assistant="model")
+    turns = by_role(named_results(messages), _parts, assistant="model")
     return [{"role": role, "parts": parts} for role, parts in turns]
 
 
-def _parts(message: Message, names: Mapping[str | None, str | None]) -> list[dict[str, Json]]:
+def _parts(message: Message) -> list[dict[str, Json]]:
     if message.role == "tool":
-        name = message.name or names.get(message.tool_call_id) or ""
-        response: dict[str, Json] = {"name": name, "response": {"result": text_of(message)}}
-        if message.tool_call_id:
-            response["id"] = message.tool_call_id
+        response: dict[str, Json] = {"name": message.name or "", "response": {"result": text_of(message)}}
+        if (identifier := _given(message.tool_call_id)) is not None:
+            response["id"] = identifier
         return [{"functionResponse": response}]
     parts: list[dict[str, Json]] = []
     for part in parts_of(message):
@@ -369,8 +371,15 @@ def _parts(message: Message, names: Mapping[str | None, str | None]) -> list[dic
             parts.append({"fileData": {"mimeType": _MEDIA.get(suffix, "image/jpeg"), "fileUri": part.address}})
     for call in message.tool_calls:
         function: dict[str, Json] = {"name": call.function.name, "args": arguments_of(call)}
-        parts.append({"functionCall": {**function, "id": call.id} if call.id else function})
+        if (identifier := _given(call.id)) is not None:
+            function["id"] = identifier
+        parts.append({"functionCall": function})
     return parts
+
+
+def _given(identifier: str | None) -> str | None:
+    """An id that the provider gave: some deployments refuse the field, so that ids of ours are not sent."""
+    return identifier if identifier and not _MADE_UP.fullmatch(identifier) else None
 
 
 def _blocked(reply: _Reply) -> Fault | None:

@@ -41,6 +41,7 @@ from .base import (
     function_of,
     in_common,
 )
+from .call_numbers import CallNumbers
 from .faults import classify
 from .streams import PayloadStream, read_reply
 
@@ -123,6 +124,7 @@ class _Usage(Struct, rename="camel", gc=False):
     output_tokens: int | None = None
     total_tokens: int | None = None
     cache_read_input_tokens: int | None = None
+    cache_write_input_tokens: int | None = None
 
 
 class _Reply(Struct, rename="camel"):
@@ -319,7 +321,11 @@ def _citation(cited: _Citation) -> Citation:
 def _usage(usage: _Usage) -> Usage:
     # As with its kin, the cached ones are not in inputTokens.
     cached = usage.cache_read_input_tokens
-    inputs = None if usage.input_tokens is None else usage.input_tokens + (cached or 0)
+    inputs = (
+        None
+        if usage.input_tokens is None
+        else usage.input_tokens + (cached or 0) + (usage.cache_write_input_tokens or 0)
+    )
     return Usage(inputs, usage.output_tokens, usage.total_tokens, cached)
 
 
@@ -349,7 +355,7 @@ class _ConverseStream(PayloadStream):
     def __init__(self, dialect: ConverseDialect) -> None:
         super().__init__(_Frames())
         self._dialect = dialect
-        self._calls: dict[int, int] = {}
+        self._calls = CallNumbers()
         self._stopped = False
 
     def end(self) -> bool:
@@ -369,7 +375,8 @@ class _ConverseStream(PayloadStream):
             case "contentBlockStart":
                 if event.start is not None and event.start.tool_use is not None:
                     use = event.start.tool_use
-                    events.append(ToolCallPiece(self._number(event), use.tool_use_id, use.name))
+                    number = self._calls.opened(event.content_block_index)
+                    events.append(ToolCallPiece(number, use.tool_use_id, use.name))
             case "messageStop":
                 self._stopped = True
                 events.append(Finished(in_common(_FINISH, event.stop_reason) or "stop"))
@@ -387,11 +394,9 @@ class _ConverseStream(PayloadStream):
         if delta.text:
             events.append(Text(delta.text))
         elif delta.tool_use is not None and isinstance(delta.tool_use.input, str):
-            events.append(ToolCallPiece(self._number(event), arguments=delta.tool_use.input))
+            number = self._calls.at(event.content_block_index)
+            events.append(ToolCallPiece(number, arguments=delta.tool_use.input))
         elif delta.reasoning_content is not None and delta.reasoning_content.text:
             events.append(Reasoning(delta.reasoning_content.text))
         elif delta.citation is not None:
             events.append(Cited(_citation(delta.citation)))
-
-    def _number(self, event: _StreamEvent) -> int:
-        return self._calls.setdefault(event.content_block_index or 0, len(self._calls))

@@ -8,11 +8,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.address import Ending
+from ..core.call_pairs import named_results
 from ..core.chat import Choice, Completion, Json, Markers, Message, Request, ToolCall, ToolFunction
 from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from ..core.framing_lines import LineSplitter
-from ..core.messages import ImagePart, arguments_of, function_names, parts_of, system_and_rest, without_images
+from ..core.messages import ImagePart, arguments_of, parts_of, system_and_rest, without_images
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
@@ -219,9 +220,8 @@ def _data(image: ImagePart) -> str:
 
 
 def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
-    names = function_names(messages)
     items = []
-    for message in messages:
+    for message in named_results(messages):
         texts, images = [], []
         for part in parts_of(message):
             if isinstance(part, ImagePart):
@@ -238,7 +238,7 @@ def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
                 for call in message.tool_calls
             ]
         if message.role == "tool":
-            item["tool_name"] = message.name or names.get(message.tool_call_id) or ""
+            item["tool_name"] = message.name or ""
         items.append(item)
     return items
 

@@ -318,7 +318,10 @@ class _MessagesStream(PayloadStream):
     def __init__(self, dialect: MessagesDialect) -> None:
         super().__init__(SseDecoder())
         self._dialect = dialect
-        self._calls: dict[int, int] = {}
+        self._called = 0
+        # The call that each block is; None for blocks that are none. Without indices there is one block at a time.
+        self._blocks: dict[int | None, int | None] = {}
+        self._whole: dict[int | None, str] = {}
         self._usage = _Usage()
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
@@ -334,13 +337,12 @@ class _MessagesStream(PayloadStream):
                 if message.usage is not None:
                     self._count(message.usage, events)
             case "content_block_start":
-                block = event.content_block or _Block()
-                if block.type == "tool_use":
-                    number = self._calls.setdefault(event.index or 0, len(self._calls))
-                    events.append(ToolCallPiece(number, block.id, block.name))
-                elif block.text:
-                    events.append(Text(block.text))
+                self._block(event.content_block or _Block(), event.index, events)
+            case "content_block_stop":
+                self._close(event.index, events)
             case "message_delta":
+                for index in list(self._whole):  # some servers do not say where a block ends
+                    self._close(index, events)
                 if event.usage is not None:
                     self._count(event.usage, events)
                 if event.delta is not None and event.delta.stop_reason is not None:
@@ -350,7 +352,25 @@ class _MessagesStream(PayloadStream):
             case "error":
                 self.failure = self._dialect.classify(200, {}, payload)
             case _:
-                pass  # ping, content_block_stop, and what may be added one day
+                pass  # ping, and what may be added one day
+
+    def _block(self, block: _Block, index: int | None, events: list[Event]) -> None:
+        self._close(index, events)
+        self._blocks[index] = None
+        if block.type == "tool_use":
+            self._blocks[index] = self._called
+            events.append(ToolCallPiece(self._called, block.id, block.name))
+            self._called += 1
+            if block.input:
+                self._whole[index] = _encode(block.input).decode()
+        elif block.text:
+            events.append(Text(block.text))
+
+    def _close(self, index: int | None, events: list[Event]) -> None:
+        """A block ends; its arguments may have come whole with its beginning, and in no pieces."""
+        number, arguments = self._blocks.pop(index, None), self._whole.pop(index, None)
+        if number is not None and arguments:
+            events.append(ToolCallPiece(number, arguments=arguments))
 
     def _delta(self, event: _StreamEvent, events: list[Event]) -> None:
         delta = event.delta
@@ -361,8 +381,11 @@ class _MessagesStream(PayloadStream):
         elif delta.thinking:
             events.append(Reasoning(delta.thinking))
         elif delta.partial_json:
-            number = self._calls.setdefault(event.index or 0, len(self._calls))
-            events.append(ToolCallPiece(number, arguments=delta.partial_json))
+            # Blocks of the provider's own tools have such pieces too: those are no calls of ours.
+            number = self._blocks.get(event.index)
+            if number is not None:
+                self._whole.pop(event.index, None)
+                events.append(ToolCallPiece(number, arguments=delta.partial_json))
         elif delta.citation is not None:
             events.append(Cited(_citation(delta.citation)))
 

@@ -26,6 +26,7 @@ from .base import (
     no_response_format,
     same_names,
 )
+from .call_numbers import CallNumbers
 from .chat_fields import CODES
 from .shared import ChatVectors, ModelListing
 from .streams import PayloadStream, read_reply
@@ -94,6 +95,9 @@ class _StreamEvent(Struct):
     type: str | None = None
     delta: str | None = None
     output_index: int | None = None
+    item_id: str | None = None
+    text: str | None = None
+    arguments: str | None = None
     item: _Item | None = None
     response: _Reply | None = None
     annotation: _Annotation | None = None
@@ -209,7 +213,7 @@ def _completion(reply: _Reply) -> Completion:
         if item.type == "function_call":
             calls.append(ToolCall(ToolFunction(item.name, item.arguments or ""), item.call_id))
         elif item.type == "reasoning":
-            thoughts += [piece.text or "" for piece in item.summary or ()]
+            thoughts += [piece.text or "" for piece in (*(item.summary or ()), *(item.content or ()))]
         else:
             texts += [piece.text or "" for piece in item.content or ()]
             refusals += [piece.refusal or "" for piece in item.content or ()]
@@ -259,7 +263,9 @@ class _ResponsesStream(PayloadStream):
     def __init__(self, dialect: ResponsesDialect) -> None:
         super().__init__(SseDecoder())
         self._dialect = dialect
-        self._calls: dict[int, int] = {}
+        self._calls = CallNumbers()
+        self._complete: set[int] = set()  # calls whose arguments have come
+        self._spoken = self._thought = False
         self._refused = False
         self._named = False
 
@@ -271,17 +277,29 @@ class _ResponsesStream(PayloadStream):
             return
         match event.type or name:
             case "response.output_text.delta":
-                events.append(Text(event.delta or ""))
+                if event.delta:
+                    self._spoken = True
+                    events.append(Text(event.delta))
+            case "response.output_text.done":
+                self._rest(event.text, events)
             case "response.refusal.delta":
                 self._refused = True
                 events.append(Refusal(event.delta or ""))
             case "response.reasoning_summary_text.delta" | "response.reasoning_text.delta":
+                self._thought = True
                 events.append(Reasoning(event.delta or ""))
             case "response.function_call_arguments.delta":
-                events.append(ToolCallPiece(self._number(event), arguments=event.delta or ""))
+                number = self._calls.at(event.item_id, event.output_index)
+                self._complete.add(number)
+                events.append(ToolCallPiece(number, arguments=event.delta or ""))
+            case "response.function_call_arguments.done":
+                self._arguments(self._calls.at(event.item_id, event.output_index), event.arguments, events)
             case "response.output_item.added":
                 if event.item is not None and event.item.type == "function_call":
-                    events.append(ToolCallPiece(self._number(event), event.item.call_id, event.item.name))
+                    self._open(event.item, event.output_index, events)
+            case "response.output_item.done":
+                if event.item is not None and event.item.type == "function_call":
+                    self._item(event.item, event.output_index, events)
             case "response.output_text.annotation.added":
                 if event.annotation is not None:
                     events.append(Cited(_citation(event.annotation)))
@@ -294,7 +312,8 @@ class _ResponsesStream(PayloadStream):
                 reply = event.response or _Reply(status="completed")
                 if not self._named and reply.model is not None:
                     events.append(Started(reply.model, reply.id))  # some servers name it only here
-                events.append(Finished(_finish(reply, bool(self._calls), self._refused) or "stop"))
+                self._last(reply, events)
+                events.append(Finished(_finish(reply, self._calls.count > 0, self._refused) or "stop"))
                 if reply.usage is not None:
                     events.append(UsageTold(_usage(reply.usage)))
             case "response.failed":
@@ -305,5 +324,35 @@ class _ResponsesStream(PayloadStream):
             case _:
                 pass
 
-    def _number(self, event: _StreamEvent) -> int:
-        return self._calls.setdefault(event.output_index or 0, len(self._calls))
+    def _open(self, item: _Item, place: int | None, events: list[Event]) -> int:
+        number = self._calls.opened(item.id or None, item.call_id or None, place)
+        events.append(ToolCallPiece(number, item.call_id, item.name))
+        return number
+
+    def _item(self, item: _Item, place: int | None, events: list[Event]) -> None:
+        """A call that is complete; some servers send nothing of it before."""
+        known = next((each for each in (item.id, item.call_id) if each and self._calls.known(each)), None)
+        number = self._calls.at(known) if known else self._open(item, place, events)
+        self._arguments(number, item.arguments, events)
+
+    def _arguments(self, number: int, arguments: str | None, events: list[Event]) -> None:
+        if arguments and number not in self._complete:
+            self._complete.add(number)
+            events.append(ToolCallPiece(number, arguments=arguments))
+
+    def _rest(self, text: str | None, events: list[Event]) -> None:
+        """Text that has not come in pieces."""
+        if text and not self._spoken:
+            events.append(Text(text))
+        self._spoken = bool(self._spoken or text)
+
+    def _last(self, reply: _Reply, events: list[Event]) -> None:
+        """The last event holds the whole reply: what of it has not been said before."""
+        choice = _completion(reply).choices[0]
+        self._rest(choice.text, events)
+        if choice.reasoning and not self._thought:
+            events.append(Reasoning(choice.reasoning))
+        if not self._calls.count:
+            for item in reply.output or ():
+                if item.type == "function_call":
+                    self._item(item, None, events)

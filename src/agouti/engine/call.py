@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from msgspec import Struct
 
+from ..core.call_pairs import unique_calls
 from ..core.chat import Request
 from ..core.http import Timeouts
 from ..core.parameters import merged
@@ -30,9 +31,12 @@ def request_for(question: Question, target: Target) -> Request:
     takes = target.provider.takes
     if takes is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in takes:
         parameters["max_tokens"] = parameters.pop("max_completion_tokens")
+    messages = assembled(
+        question.messages, entry_system=model.system, system=question.system, examples=question.examples
+    )
     return Request(
         model.name,
-        assembled(question.messages, entry_system=model.system, system=question.system, examples=question.examples),
+        unique_calls(messages),
         parameters,
         question.extra,
         question.stream,

@@ -1,0 +1,164 @@
+"""What real servers send beside the letter of their formats: it must cost no call, no text and no count."""
+
+import json
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.core.http import HttpReply
+from agouti.testing import FakeTransport
+
+from .samples import data, named
+
+
+def client(dialect: str, *replies: Any) -> agouti.Client:
+    config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": dialect}}}
+    return agouti.Client(config, transport=FakeTransport(list(replies)))
+
+
+def streamed(dialect: str, body: bytes) -> agouti.Reply:
+    """The reply that a stream amounts to, whole and byte by byte."""
+    replies = []
+    for size in (len(body), 1):
+        pieces = [body[place : place + size] for place in range(0, len(body), size)]
+        with client(dialect, pieces) as asked, asked.stream("m@p", "Q") as stream:
+            assert list(stream.events())
+            replies.append(stream.reply)
+    assert [replies[0].text, called(replies[0])] == [replies[1].text, called(replies[1])]
+    return replies[1]
+
+
+def called(reply: agouti.Reply) -> list[tuple[str | None, str | None, Any]]:
+    return [(call.id, call.name, call.arguments) for call in reply.calls]
+
+
+def piece(*calls: dict[str, Any], finish: str | None = None) -> dict[str, Any]:
+    return {"model": "m", "choices": [{"delta": {"tool_calls": list(calls)}, "finish_reason": finish}]}
+
+
+def function(name: str | None, arguments: str, **more: Any) -> dict[str, Any]:
+    return {**more, "function": {"arguments": arguments} if name is None else {"name": name, "arguments": arguments}}
+
+
+def item(kind: str, **fields: Any) -> dict[str, Any]:
+    return {"type": f"response.output_item.{kind}", "item": {"type": "function_call", **fields}}
+
+
+END = {"model": "m", "choices": [{"delta": {}, "finish_reason": "tool_calls"}]}
+DONE = {"type": "response.completed", "response": {"status": "completed", "model": "m"}}
+STOP = ({"type": "message_delta", "delta": {"stop_reason": "tool_use"}}, {"type": "message_stop"})
+F, G = ("a", "f", {"x": 1}), ("b", "g", {"y": 2})
+
+
+def block(kind: str, **fields: Any) -> dict[str, Any]:
+    return {"type": "content_block_start", "content_block": {"type": kind, **fields}}
+
+
+def json_piece(text: str, **more: Any) -> dict[str, Any]:
+    return {"type": "content_block_delta", **more, "delta": {"type": "input_json_delta", "partial_json": text}}
+
+
+CALLS: list[tuple[str, bytes, list[Any]]] = [
+    # One whole call to a chunk, all of the same index, or of none.
+    ("chat", data(piece(function("f", '{"x":1}', index=0, id="a")), piece(function("g", '{"y":2}', index=0, id="b")), END), [F, G]),
+    ("chat", data(piece(function("f", '{"x":1}', id="a")), piece(function("g", '{"y":2}', id="b")), END), [F, G]),
+    ("chat", data(piece(function("f", '{"x":1}')), piece(function("g", '{"y":2}')), END), [("call_0", "f", {"x": 1}), ("call_1", "g", {"y": 2})]),
+    ("chat", data(piece(function("f", '{"x"', id="a")), piece(function(None, ":1}")), piece(function("g", '{"y":2}', id="b")), END), [F, G]),
+    ("chat", data(piece(function("f", '{"x"', id="a"), function("g", '{"y"', id="b")), piece(function(None, ":1}"), function(None, ":2}")), END), [F, G]),
+    # The identifier in every piece; another one in every piece, but the name only in the first.
+    ("chat", data(piece(function("f", '{"x"', index=0, id="a")), piece(function("f", ":1}", index=0, id="a")), END), [F]),
+    ("chat", data(piece(function("f", '{"x"', index=0, id="a")), piece(function(None, ":1}", index=0, id="z")), END), [("z", "f", {"x": 1})]),
+    # Items told apart by nothing but their identifier; identifiers that change; only the last event of each.
+    ("responses", named(*[event for name, call, args in (("f", "a", '{"x":1}'), ("g", "b", '{"y":2}')) for event in (
+        item("added", id=f"i{call}", call_id=call, name=name),
+        {"type": "response.function_call_arguments.delta", "item_id": f"i{call}", "delta": args[:3]},
+        {"type": "response.function_call_arguments.delta", "item_id": f"i{call}", "delta": args[3:]},
+        item("done", id=f"i{call}", call_id=call, name=name, arguments=args))], DONE), [F, G]),
+    ("responses", named(
+        {**item("added", id="1", call_id="a", name="f"), "output_index": 3},
+        {"type": "response.function_call_arguments.delta", "item_id": "2", "output_index": 3, "delta": '{"x":1}'},
+        {**item("done", id="3", call_id="a", name="f", arguments='{"x":1}'), "output_index": 3}, DONE), [F]),
+    ("responses", named(item("done", call_id="a", name="f", arguments='{"x":1}'), item("done", call_id="b", name="g", arguments='{"y":2}'), DONE), [F, G]),
+    ("responses", named(item("added", id="i", call_id="a", name="f"), {"type": "response.function_call_arguments.done", "item_id": "i", "arguments": '{"x":1}'}, DONE), [F]),
+    ("responses", named({"type": "response.completed", "response": {"status": "completed", "output": [{"type": "function_call", "call_id": "a", "name": "f", "arguments": '{"x":1}'}]}}), [F]),
+    # Blocks without an index; a block of the provider's own tools; arguments whole with the beginning.
+    ("messages", named(block("tool_use", id="a", name="f"), json_piece('{"x":'), json_piece("1}"), {"type": "content_block_stop"},
+                       block("tool_use", id="b", name="g"), json_piece('{"y":2}'), {"type": "content_block_stop"}, *STOP), [F, G]),
+    ("messages", named({**block("server_tool_use", id="s", name="search", input={}), "index": 0}, json_piece('{"query":"frost"}', index=0),
+                       {**block("tool_use", id="a", name="f", input={}), "index": 1}, json_piece('{"x":1}', index=1), *STOP), [F]),
+    ("messages", named({**block("tool_use", id="a", name="f", input={"x": 1}), "index": 0}, {"type": "content_block_stop", "index": 0},
+                       {**block("tool_use", id="b", name="g", input={"y": 2}), "index": 1}, *STOP), [F, G]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "body", "calls"), CALLS)
+def test_each_call_of_a_stream_stays_itself(dialect: str, body: bytes, calls: list[Any]) -> None:
+    assert called(streamed(dialect, body)) == calls
+
+
+def test_text_that_comes_only_at_the_end_is_kept() -> None:
+    message = {"type": "message", "content": [{"type": "output_text", "text": "In May."}]}
+    thought = {"type": "reasoning", "content": [{"type": "reasoning_text", "text": "hm"}]}
+    whole = {"status": "completed", "model": "m", "output": [thought, message]}
+    last = {"type": "response.completed", "response": whole}
+    delta = {"type": "response.output_text.delta", "delta": "In May."}
+    done = {"type": "response.output_text.done", "text": "In May."}
+    for events in ((last,), (delta, last), (done, last), (delta, done, last)):
+        reply = streamed("responses", named(*events))
+        assert (reply.text, reply.reasoning) == ("In May.", "hm")
+    with client("responses", whole) as plain:
+        assert plain.ask("m@p", "Q").reasoning == "hm"
+
+
+def test_empty_finish_reason_is_none() -> None:
+    chunk = {"model": "m", "choices": [{"delta": {"content": "In M"}, "finish_reason": ""}]}
+    cut = HttpReply(200, {"content-type": "text/event-stream"}, data(chunk, chunk))
+    with client("chat", cut) as asked, pytest.raises(agouti.StreamCut) as error:
+        "".join(asked.stream("m@p", "Q"))
+    assert error.value.partial is not None
+    assert error.value.partial.text == "In MIn M"
+
+
+def test_chunks_with_odd_fields_are_passed_on() -> None:
+    usage = {"prompt_tokens": 3.0, "completion_tokens": 1.5}
+    chunks: list[dict[str, Any]] = [
+        {"model": "m", "choices": [{"index": 0, "delta": {"content": "a"}}]},
+        {"model": "m", "choices": [{"index": "0", "delta": {"content": "b"}}], "x": [1]},
+        {"model": "m", "choices": [{"index": 0, "delta": {"content": "c"}, "finish_reason": "stop"}], "usage": usage},
+    ]
+    with client("chat", [data(*chunks, end="data: [DONE]\n\n")]) as asked:
+        question = {"model": "m@p", "messages": [{"role": "user", "content": "Q"}], "stream": True}
+        assert list(asked.exchange_stream(question)) == chunks
+
+
+def test_calls_of_every_round_are_answered_by_their_own_results() -> None:
+    def round_of(name: str, said: str) -> list[dict[str, Any]]:
+        call = {"id": "call_0", "type": "function", "function": {"name": name, "arguments": "{}"}}
+        return [
+            {"role": "assistant", "tool_calls": [call]},
+            {"role": "tool", "tool_call_id": "call_0", "content": said},
+        ]
+
+    history = [{"role": "user", "content": "Q"}, *round_of("f", "1"), *round_of("g", "2")]
+    sent: dict[str, Any] = {}
+    for dialect in ("chat", "messages", "contents", "lines"):
+        fake = FakeTransport([{}])
+        config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": dialect}}}
+        with agouti.Client(config, transport=fake) as asked, pytest.raises(agouti.AgoutiError):
+            asked.ask("m@p", history)
+        sent[dialect] = json.loads(fake.requests[0].body or b"")
+    tools = [message for message in sent["lines"]["messages"] if message["role"] == "tool"]
+    assert [message["tool_name"] for message in tools] == ["f", "g"]
+    results = [
+        part["functionResponse"]
+        for turn in sent["contents"]["contents"]
+        for part in turn["parts"]
+        if "functionResponse" in part
+    ]
+    assert results == [{"name": "f", "response": {"result": "1"}}, {"name": "g", "response": {"result": "2"}}]
+    blocks = [block for turn in sent["messages"]["messages"][1:] for block in turn["content"]]
+    pairs = [(block.get("id") or block["tool_use_id"]) for block in blocks]
+    assert pairs == ["call_0", "call_0", "call_0_2", "call_0_2"]
+    ids = [(message.get("tool_call_id") or message["tool_calls"][0]["id"]) for message in sent["chat"]["messages"][1:]]
+    assert ids == pairs
