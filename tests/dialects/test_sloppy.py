@@ -120,6 +120,34 @@ def test_empty_finish_reason_is_none() -> None:
     assert error.value.partial.text == "In MIn M"
 
 
+PAGES: dict[str, tuple[list[dict[str, Any]], str]] = {
+    "messages": ([
+        {"data": [{"id": "a"}, {"id": "b&c"}], "has_more": True, "first_id": "a", "last_id": "b&c"},
+        {"data": [{"id": "d"}], "has_more": False, "last_id": "d"},
+    ], "after_id=b%26c"),
+    "contents": ([
+        {"models": [{"name": "models/a"}, {"name": "models/b&c"}], "nextPageToken": "t/="},
+        {"models": [{"name": "models/d"}]},
+    ], "pageToken=t%2F%3D"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("dialect", PAGES)
+def test_list_of_models_goes_on_to_its_last_page(dialect: str) -> None:
+    pages, query = PAGES[dialect]
+    fake = FakeTransport(pages)
+    config = {"providers": {"p": {"address": "https://p.example/v1?v=1", "dialect": dialect}}}
+    with agouti.Client(config, transport=fake) as asked:
+        assert [model.name for model in asked.models("p")] == ["a", "b&c", "d"]
+    assert query in fake.requests[1].url
+    assert "v=1" in fake.requests[1].url
+    # A server that names the same page for ever is asked for it once.
+    fake = FakeTransport([pages[0]] * 3)
+    with agouti.Client(config, transport=fake) as asked:
+        assert len(asked.models("p")) == 4
+    assert len(fake.requests) == 2
+
+
 def test_chunks_with_odd_fields_are_passed_on() -> None:
     usage = {"prompt_tokens": 3.0, "completion_tokens": 1.5}
     chunks: list[dict[str, Any]] = [

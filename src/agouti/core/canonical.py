@@ -100,7 +100,7 @@ def usage_json(usage: Usage) -> dict[str, Json]:
 
 
 class Chunks:
-    """KeyRotation the events of a stream into its chunks; those that came in this form go through as they are.
+    """Turns the events of a stream into its chunks; those that came in this form go through as they are.
 
     Args:
         created: seconds since the epoch.

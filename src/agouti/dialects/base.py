@@ -176,6 +176,7 @@ class Outgoing(Struct, frozen=True, gc=False):
         path: the dialect's own path, after the base address; ``{model}`` stands for the model's name.
         body: the fields of the JSON body; the engine may change this dict.
         headers: headers that belong to this one operation; the entry's own win over them.
+        query: the query of this one request (where a page begins), behind that of the address.
     """
 
     operation: OperationName
@@ -184,6 +185,7 @@ class Outgoing(Struct, frozen=True, gc=False):
     method: str = "POST"
     accept: str = "application/json"
     headers: tuple[tuple[str, str], ...] = ()
+    query: str = ""
 
 
 class Pending(Struct, frozen=True, gc=False):
@@ -293,6 +295,10 @@ class Dialect:
 
     def encode_models(self) -> Outgoing | None:
         """The request for the list of models; `None` where the format has none."""
+        return None
+
+    def encode_more_models(self, body: bytes) -> Outgoing | None:
+        """The request for the page behind the one in a reply; `None`: there is no more."""
         return None
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, urlencode
 
 import msgspec
 from msgspec import Struct
@@ -151,8 +151,9 @@ class _Listed(Struct, rename="camel"):
     input_token_limit: int | None = None
 
 
-class _List(Struct):
+class _List(Struct, rename="camel"):
     models: list[_Listed]
+    next_page_token: str | None = None
 
 
 class _Values(Struct, gc=False):
@@ -333,14 +334,15 @@ class ContentsDialect(Dialect):
             raise ReplyUnreadable("the reply is JSON, but not one with vectors: it has no `embeddings`")
         return Vectors([each.values for each in vectors if each.values is not None])
 
+    def encode_more_models(self, body: bytes) -> Outgoing | None:
+        token = read_reply(body, _List, "the list of models").next_page_token
+        return Outgoing("models", "/models", method="GET", query=urlencode({"pageToken": token})) if token else None
+
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        models = read_reply(body, _List, "the list of models").models
+        named = [each for each in read_reply(body, _List, "the list of models").models if each.name]
+        plain = [(each.name or "").removeprefix(_COLLECTION) for each in named]
         return tuple(
-            [
-                ListedModel(name=each.name.removeprefix(_COLLECTION), context=each.input_token_limit)
-                for each in models
-                if each.name
-            ]
+            [ListedModel(name=name, context=each.input_token_limit) for name, each in zip(plain, named, strict=True)]
         )
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from typing import Any
+from urllib.parse import urlencode
 
 import msgspec
 from msgspec import Struct
@@ -79,6 +80,11 @@ class _Usage(Struct, gc=False):
 class _Count(Struct):
     input_tokens: int | None = None
     error: Any = None
+
+
+class _Page(Struct):
+    has_more: bool | None = None
+    last_id: str | None = None
 
 
 class _Citation(Struct):
@@ -210,6 +216,12 @@ class MessagesDialect(ModelListing):
             body["stream"] = True
         body.update(request.extra)
         return Outgoing("chat", "/messages", body, accept="text/event-stream" if request.stream else "application/json")
+
+    def encode_more_models(self, body: bytes) -> Outgoing | None:
+        page = read_reply(body, _Page, "the list of models")
+        if not page.has_more or not page.last_id:
+            return None
+        return Outgoing("models", "/models", method="GET", query=urlencode({"after_id": page.last_id}))
 
     def encode_count(self, request: Request) -> Outgoing:
         whole = self.encode_chat(request).body or {}

@@ -106,6 +106,8 @@ class ProviderState:
         url = self._urls.get(cache_key)
         if url is None:
             url = self._new_url(outgoing, model)
+        if outgoing.query:
+            url = addresses.with_query(url, outgoing.query)
         try:
             body = None if outgoing.body is None else _encode(self._changed(outgoing))
         except (TypeError, ValueError, OverflowError) as error:

@@ -35,29 +35,43 @@ class Listing(Struct, frozen=True, kw_only=True):
     attempt: Attempt
 
 
-class Models(Operation[None, tuple[ListedModel, ...]]):
-    """The list of models of a provider.
+# No provider has as many pages; one that always names a next one is not followed for ever.
+_PAGES = 100
+
+
+class Page(Struct, frozen=True):
+    """A page of a list, and the request for the one behind it."""
+
+    models: tuple[ListedModel, ...]
+    more: Outgoing | None
+
+
+class Models(Operation[None, Page]):
+    """A page of the list of models of a provider.
 
     Args:
+        page: what to send for it; `None`: for the first one.
         keyless: send no key, only to see whether anybody answers.
     """
 
     name = "models"
 
-    def __init__(self, *, keyless: bool = False) -> None:
+    def __init__(self, *, page: Outgoing | None = None, keyless: bool = False) -> None:
         self.sends_key = not keyless
+        self._page = page
 
     def prepare(self, call: Call, target: Target) -> Steps[None]:
         yield from ()
 
     def encode(self, request: None, target: Target) -> Outgoing:
-        outgoing = target.provider.dialect.encode_models()
+        outgoing = self._page or target.provider.dialect.encode_models()
         if outgoing is None:
             raise lacks(target, "list of models", "See the names on the provider's pages.")
         return outgoing
 
-    def decode(self, body: bytes, request: None, target: Target) -> tuple[ListedModel, ...] | Fault:
-        return target.provider.dialect.decode_models(body)
+    def decode(self, body: bytes, request: None, target: Target) -> Page | Fault:
+        dialect = target.provider.dialect
+        return Page(dialect.decode_models(body), dialect.encode_more_models(body))
 
 
 def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
@@ -69,8 +83,14 @@ def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
     """
     call = replace(call, timeouts=call.timeouts or TIMEOUTS, retries=call.retries or _ONCE)
     exchanged = yield from exchange(call, Models(keyless=keyless))
-    date = exchanged.answer.headers.get("date", "")
-    return Listing(models=exchanged.answer.value, date=date, attempt=exchanged.attempts[-1])
+    first = exchanged
+    models = list(exchanged.answer.value.models)
+    asked: set[str] = set()
+    while (more := exchanged.answer.value.more) is not None and more.query not in asked and len(asked) < _PAGES:
+        asked.add(more.query)
+        exchanged = yield from exchange(call, Models(page=more, keyless=keyless))
+        models += exchanged.answer.value.models
+    return Listing(models=tuple(models), date=first.answer.headers.get("date", ""), attempt=first.attempts[-1])
 
 
 class Reach(Operation[None, None]):
