@@ -211,9 +211,9 @@ class Reply(Struct, frozen=True, kw_only=True):
     def raw(self) -> Json:
         """The reply as the provider sent it, decoded; of a stream, its facts put together."""
         if self.body:
-            from .core.json_lenient import decode_json
+            from .core.json_lenient import any_json
 
-            return decode_json(self.body)
+            return any_json(self.body)
         return msgspec.to_builtins(self.completion)
 
     def __str__(self) -> str:

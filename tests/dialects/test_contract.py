@@ -51,6 +51,9 @@ class Forgetful(ChatDialect):
             def feed(self, data: bytes) -> list[Event]:
                 return [event for event in inner.feed(data) if not isinstance(event, Finished)]
 
+            def last(self) -> list[Event]:
+                return []
+
             def end(self) -> bool:
                 return True
 

@@ -9,7 +9,7 @@ import agouti
 from agouti.core.http import HttpReply
 from agouti.testing import FakeTransport
 
-from .samples import data, named
+from .samples import SAMPLES, data, named
 
 
 def client(dialect: str, *replies: Any) -> agouti.Client:
@@ -109,6 +109,61 @@ def test_text_that_comes_only_at_the_end_is_kept() -> None:
         assert (reply.text, reply.reasoning) == ("In May.", "hm")
     with client("responses", whole) as plain:
         assert plain.ask("m@p", "Q").reasoning == "hm"
+
+
+@pytest.mark.parametrize("name", ["chat", "messages", "responses", "contents", "lines", "prompt"])
+def test_last_event_counts_without_its_line_end(name: str) -> None:
+    stream = SAMPLES[name].stream.removesuffix(b"data: [DONE]\n\n")
+    with client(name, [stream]) as asked, client(name, [stream.rstrip(b"\n")]) as bare:
+        whole, cut = asked.stream("m@p", "Q"), bare.stream("m@p", "Q")
+        assert list(whole.events()) == list(cut.events())
+        assert whole.reply.finish_reason == cut.reply.finish_reason
+    if name in ("chat", "prompt"):
+        return  # the reason for the end has come before
+    # What is cut in the middle of an event is a cut, whatever its half can be read as.
+    with client(name, [stream.rstrip(b"\n")[:-3]]) as asked, pytest.raises(agouti.StreamCut):
+        "".join(asked.stream("m@p", "Q"))
+
+
+def test_error_in_a_last_event_without_line_end_is_reported() -> None:
+    body = data({"model": "m", "choices": [{"delta": {"content": "In"}}]}, {"error": {"message": "out of memory"}})
+    with client("chat", [body.rstrip(b"\n")]) as asked, pytest.raises(agouti.ProviderFault, match="out of memory"):
+        "".join(asked.stream("m@p", "Q"))
+
+
+@pytest.mark.parametrize(("bad", "text"), [
+    ('"In May.", "logprobs": {"a": [NaN, -Infinity]}', "In May."),
+    ('"In\\ud83d May."', "In\ufffd May."),
+    ('"In\nMay."', "In\nMay."),
+])  # fmt: skip
+def test_json_with_a_flaw_costs_a_character_at_most(bad: str, text: str) -> None:
+    plain = f'{{"model": "m", "choices": [{{"message": {{"content": {bad}}}, "finish_reason": "stop"}}]}}'.encode()
+    with client("chat", plain, plain + b"<!-- served -->", plain) as asked:
+        assert asked.ask("m@p", "Q").text == text
+        assert isinstance(asked.ask("m@p", "Q").raw, dict)
+        exchanged = asked.exchange({"model": "m@p", "messages": [{"role": "user", "content": "Q"}]})
+        assert exchanged["choices"][0]["message"]["content"] == text
+    chunk = plain.replace(b'"message"', b'"delta"')
+    if "\n" not in bad:
+        with client("chat", [b"data: " + chunk + b"\n\n"]) as asked:
+            assert "".join(asked.stream("m@p", "Q")) == text
+    line = f'{{"model": "m", "message": {{"content": {bad}}}, "done": true}}'.encode()
+    with client("lines", line) as asked:
+        assert asked.ask("m@p", "Q").text == text
+
+
+@pytest.mark.parametrize("words", [
+    "Budget 0 is invalid. This model only works in thinking mode.",
+    "`max_tokens` must be greater than `thinking.budget_tokens`",
+    "thinking.enabled.budget_tokens: Input should be greater than or equal to 1024",
+])  # fmt: skip
+def test_budget_of_thoughts_is_no_matter_of_credit(words: str) -> None:
+    refused = HttpReply(400, {}, json.dumps({"error": {"message": words}}).encode())
+    with client("chat", refused) as asked, pytest.raises(agouti.RequestRefused):
+        asked.ask("m@p", "Q")
+    spent = HttpReply(400, {}, b'{"error": {"message": "You have exceeded your monthly budget."}}')
+    with client("chat", spent) as asked, pytest.raises(agouti.OutOfCredit):
+        asked.ask("m@p", "Q")
 
 
 def test_empty_finish_reason_is_none() -> None:

@@ -4,6 +4,7 @@ The typed decoders accept what a format promises. Servers that say they follow i
 a count, a number for a text or an object for a text all the same; that must cost the field, not the reply.
 """
 
+import re
 from typing import Any, TypeVar
 
 import msgspec
@@ -23,10 +24,10 @@ def first_value(body: bytes) -> Any:
     import json
 
     text = body.decode("utf-8", "replace").lstrip()
-    value, end = json.JSONDecoder().raw_decode(text)
+    value, end = json.JSONDecoder(strict=False, parse_constant=lambda _: None).raw_decode(text)
     if end == len(text) or not isinstance(value, (dict, list)):
         raise ValueError("nothing behind it")
-    return value
+    return _without_halves(value)
 
 
 # What decoding may raise: msgspec reports bytes that are no UTF-8 inside a text in a way of its own.
@@ -34,18 +35,70 @@ UNDECODABLE = (msgspec.MsgspecError, UnicodeDecodeError)
 
 
 def decode_json(body: bytes) -> Any:
-    """A JSON value; bytes that are no UTF-8 become replacement characters: they must not cost the rest.
+    """A JSON value, also where it breaks the letter of JSON in ways that servers do.
+
+    Bytes that are no UTF-8 and halves of surrogate pairs become replacement characters, numbers that are none (``NaN``)
+    become `None`, and line ends may stand inside a text: each costs a character or a field, not the rest.
 
     Raises:
         msgspec.DecodeError: it is not JSON.
 
     >>> decode_json(bytes.fromhex("5b22ff225d")) == ["\\ufffd"]
     True
+    >>> decode_json(b'{"logprob": -Infinity, "index": 0}')
+    {'logprob': None, 'index': 0}
     """
     try:
         return msgspec.json.decode(body)
     except UnicodeDecodeError:
-        return msgspec.json.decode(body.decode("utf-8", "replace"))
+        return _decode_sloppy(body)
+    except msgspec.DecodeError as error:
+        # Only these make a difference; what is no JSON at all is not read twice.
+        if _SLOPPY.search(body) is None:
+            raise
+        try:
+            return _decode_sloppy(body)
+        except msgspec.DecodeError:
+            raise error from None
+
+
+_SLOPPY = re.compile(rb"NaN|Infinity|\\u[dD][89a-fA-F]|[\x00-\x1f]")
+
+
+def _decode_sloppy(body: bytes) -> Any:
+    import json
+
+    text = body.decode("utf-8", "replace")
+    try:
+        return _without_halves(json.loads(text, strict=False, parse_constant=lambda _: None))
+    except (ValueError, RecursionError) as error:
+        raise msgspec.DecodeError(str(error)) from None
+
+
+def _without_halves(value: Any) -> Any:
+    """The value with a replacement character for each half of a surrogate pair, which no encoder takes."""
+    if isinstance(value, str):
+        return value if value.isascii() else value.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+    if isinstance(value, list):
+        return [_without_halves(each) for each in value]
+    if isinstance(value, dict):
+        return {_without_halves(name): _without_halves(each) for name, each in value.items()}
+    return value
+
+
+def any_json(body: bytes) -> Any:
+    """The JSON value of a body, whatever stands behind it.
+
+    Raises:
+        msgspec.DecodeError: there is none.
+    """
+    try:
+        return decode_json(body)
+    except msgspec.DecodeError as error:
+        try:
+            return first_value(body)
+        except (ValueError, RecursionError):
+            raise error from None
 
 
 T = TypeVar("T", bound=msgspec.Struct)

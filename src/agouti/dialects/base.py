@@ -234,8 +234,11 @@ class StreamDecoder(Protocol):
     def feed(self, data: bytes) -> "list[Event]":
         """Take the next bytes, cut anywhere; return the events that they complete. Never raises."""
 
+    def last(self) -> "list[Event]":
+        """The connection has closed: the events of what came without its final line end."""
+
     def end(self) -> bool:
-        """The connection has closed: was the reply complete? (`False`: it was cut off.)"""
+        """The connection has closed, and `last` was called: was the reply complete? (`False`: it was cut off.)"""
 
 
 class EntryOptions(Struct, frozen=True, kw_only=True):

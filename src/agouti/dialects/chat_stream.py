@@ -124,6 +124,9 @@ class ChatStream:
                 break
         return events
 
+    def last(self) -> list[Event]:
+        return self.feed(b"\n\n")
+
     def end(self) -> bool:
         # Some servers just close after the last chunk: complete all the same once a finish reason has come.
         return self.done or self._finished
@@ -155,11 +158,10 @@ class ChatStream:
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
         if payload.strip() in (b"", b"null"):
             return None
-        if not isinstance(error, msgspec.DecodeError) or isinstance(error, msgspec.ValidationError):
-            try:
-                return lenient(decode_json(payload), _Chunk)
-            except msgspec.MsgspecError as again:
-                error = again
+        try:
+            return lenient(decode_json(payload), _Chunk)
+        except msgspec.MsgspecError as again:
+            error = again
         self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")
         return None
 

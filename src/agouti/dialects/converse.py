@@ -352,6 +352,8 @@ class _Frames:
 class _ConverseStream(PayloadStream):
     """Frames from ``messageStart`` to ``metadata``, which comes behind ``messageStop``."""
 
+    terminator = b""
+
     def __init__(self, dialect: ConverseDialect) -> None:
         super().__init__(_Frames())
         self._dialect = dialect

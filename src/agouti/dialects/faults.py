@@ -51,7 +51,7 @@ _BY_WORDS: tuple[tuple[frozenset[int], re.Pattern[str], Kind], ...] = tuple(
     (frozenset(statuses), re.compile(words, re.IGNORECASE), kind)
     for statuses, words, kind in (
         ((400, 401, 403), r"api[ _-]?key (is )?(invalid|expired|not valid)|invalid api[ _-]?key|token (has )?expired|incorrect api key", CredentialRefused),
-        ((400, 402, 403, 429), r"insufficient[ _](quota|funds|credit|balance)|out of credit|credit balance|no credit|billing (hard )?limit|exceeded your current quota|budget", OutOfCredit),
+        ((400, 402, 403, 429), r"insufficient[ _](quota|funds|credit|balance)|out of credit|credit balance|no credit|billing (hard )?limit|exceeded your current quota|(exceeds?|exceeded|over) (your|the) (\w+ )?budget|budget (has been |is |was )?(exceeded|exhausted|reached|spent|used up)", OutOfCredit),
         ((400, 413, 422, 500), r"context (length|window|size)|maximum context|too many tokens|prompt is too long|input is too long|exceeds? the (available )?context", ContextOverflow),
         ((400, 403, 404, 422), r"(no|not have|without) access to|not (enabled|available|supported|offered) (for your account|in (your|this) (region|location|country))|access denied|not been granted", NoAccess),
         ((400, 404, 422), r"model[^.]{0,80}(not found|does not exist|not exist|unknown|not installed|no such)|(no such|unknown|invalid) model|not a valid model", ModelUnknown),

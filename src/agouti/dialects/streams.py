@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol, TypeVar
 import msgspec
 
 from ..core.errors import ReplyUnreadable
-from ..core.json_lenient import UNDECODABLE, decode_json, first_value, lenient
+from ..core.json_lenient import UNDECODABLE, any_json, decode_json, lenient
 from .base import Fault
 
 if TYPE_CHECKING:
@@ -27,9 +27,11 @@ class PayloadStream:
 
     Attributes:
         takes_blanks: a payload of blanks is no filler, but a part of the answer.
+        terminator: what ends any payload of the format; empty where the bytes themselves say how long it is.
     """
 
     takes_blanks: ClassVar[bool] = False
+    terminator: ClassVar[bytes] = b"\n\n"
 
     def __init__(self, splitter: Splitter) -> None:
         self._splitter = splitter
@@ -54,6 +56,10 @@ class PayloadStream:
                 if self._over():
                     break
         return events
+
+    def last(self) -> "list[Event]":
+        """See `StreamDecoder`."""
+        return self.feed(self.terminator) if self.terminator else []
 
     def end(self) -> bool:
         """See `StreamDecoder`."""
@@ -85,14 +91,10 @@ def read_reply(body: bytes, kind: type[T], what: str) -> T:
     Raises:
         ReplyUnreadable: it is not one.
     """
-    value: Any
     try:
-        value = decode_json(body)
+        value: Any = any_json(body)
     except msgspec.DecodeError as error:
-        try:
-            value = first_value(body)
-        except (ValueError, RecursionError):
-            raise ReplyUnreadable(f"{what} is not JSON ({error})") from None
+        raise ReplyUnreadable(f"{what} is not JSON ({error})") from None
     try:
         return lenient(value, kind)
     except msgspec.ValidationError as error:

@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING
 
 from ..core.chat import Completion, Request
-from ..core.errors import AgoutiError, ConnectionFailed, StreamCut
+from ..core.errors import AgoutiError, ConnectionFailed, ReplyUnreadable, StreamCut
 from ..core.events import Event, Finished, Reasoning, Text
 from ..core.http import HttpReply, TransportFailure
 from ..dialects.base import Fault, Pending, StreamDecoder
@@ -79,7 +79,7 @@ def _events(
         try:
             data: bytes = yield Receive(this.call.left()) if has_deadline else _RECEIVE
         except TransportFailure:
-            if decoder.end():
+            if (yield from _ended(decoder, this, operation)):
                 # All of it has come; only the end of the connection was none.
                 yield Drop()
                 return None
@@ -98,11 +98,22 @@ def _events(
             yield Emit(events)
         if decoder.failure is not None:
             return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
-    if not decoder.end():
+    whole = decoder.done or (yield from _ended(decoder, this, operation))
+    if decoder.failure is not None and not whole and not issubclass(decoder.failure.kind, ReplyUnreadable):
+        return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
+    if not whole:
         why = "the connection was closed before the end of the reply"
         return _cut(so_far.reply(), why, began=so_far.began)
     yield Finish()
     return None
+
+
+def _ended(decoder: StreamDecoder, this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[bool]:
+    """Whether the reply is complete; its last event counts although its line end has not come."""
+    events = decoder.last()
+    if events:
+        yield from _emitted(events, this, operation)
+    return decoder.end()
 
 
 def _complete(
