@@ -59,7 +59,7 @@ ROWS = [
     Row("token= in an address is a key", "core/address.py", '"token", ', ""),
     Row("access_token= in an address is a key", "core/address.py", '"access_token", ', ""),
     Row("top_p ends at 1", "core/parameters.py", '"a number from 0 to 1", 0.5, 0, 1)', '"a number from 0 to 1", 0.5, 0, 2)'),
-    Row("presence_penalty begins at -2", "core/parameters.py", 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2)', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, 0, 2)'),
+    Row("presence_penalty begins at -2", "core/parameters.py", 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0)', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, 0, 2, neutral=0)'),
     Row("n may be 1", "core/parameters.py", '"a whole number from 1", 2, 1)', '"a whole number from 1", 2, 2)'),
     Row("True is no temperature", "core/parameters.py", " or (isinstance(value, bool) and bool not in self.kinds)", ""),
     Row("two caps are one", "core/parameters.py", 'if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:', "if False:", "tests/test_question.py"),

@@ -166,6 +166,35 @@ def test_budget_of_thoughts_is_no_matter_of_credit(words: str) -> None:
         asked.ask("m@p", "Q")
 
 
+NEUTRAL: dict[str, Any] = {
+    "n": 1, "presence_penalty": 0, "frequency_penalty": 0.0, "logprobs": False, "logit_bias": {}, "top_logprobs": 0,
+    "parallel_tool_calls": True, "tool_choice": "auto", "response_format": {"type": "text"}, "stop": [],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "name", ["messages", "responses", "prompt", "contents", "lines", "predict", "jobs", "converse"]
+)
+def test_values_that_ask_for_nothing_are_no_reason_to_refuse(name: str) -> None:
+    entry: dict[str, Any] = {"address": "https://p.example/v1", "dialect": name}
+    sent = []
+    for options in (NEUTRAL, {}):
+        fake = FakeTransport([SAMPLES[name].plain, SAMPLES[name].plain])
+        with agouti.Client({"providers": {"p": entry}}, transport=fake) as asked:
+            asked.ask("m@p", "Q", **options)
+            asked.exchange({"model": "m@p", "messages": [{"role": "user", "content": "Q"}], **options})
+        sent.append([json.loads(request.body or b"") for request in fake.requests])
+    assert sent[0] == sent[1]
+    for parameter, value in {"n": 2, "presence_penalty": 0.5, "logit_bias": {"7": 1}}.items():
+        if name in ("converse", "messages"):
+            fake = FakeTransport([SAMPLES[name].plain])
+            with (
+                agouti.Client({"providers": {"p": entry}}, transport=fake) as asked,
+                pytest.raises(agouti.ParameterUnsupported, match=parameter),
+            ):
+                asked.ask("m@p", "Q", **{parameter: value})
+
+
 def test_empty_finish_reason_is_none() -> None:
     chunk = {"model": "m", "choices": [{"delta": {"content": "In M"}, "finish_reason": ""}]}
     cut = HttpReply(200, {"content-type": "text/event-stream"}, data(chunk, chunk))

@@ -16,6 +16,7 @@ class Parameter(Struct, frozen=True):
         words: what it takes, for error messages.
         low, high: its bounds, both allowed; `None` where there is none.
         sample: a value that asks for something: the contract of a dialect sends it.
+        neutral: the value that asks for nothing, so that no format need have it; `None` where there is none.
     """
 
     name: str
@@ -24,6 +25,7 @@ class Parameter(Struct, frozen=True):
     sample: Json
     low: float | None = None
     high: float | None = None
+    neutral: Json = None
 
     def allows(self, value: Json) -> bool:
         """Whether a value can be sent."""
@@ -41,25 +43,28 @@ CAPS = ("max_tokens", "max_completion_tokens")
 _NUMBER = (int, float)
 _TOOL = {"type": "function", "function": {"name": "lamp", "parameters": {"type": "object", "properties": {}}}}
 _SCHEMA = {"type": "json_schema", "json_schema": {"name": "lamp", "schema": {"type": "object", "properties": {}}}}
+_CHOICE = "auto, none, required, or a table that names a function"
 _ROWS = (
     Parameter("temperature", _NUMBER, "a number from 0 to 2", 0.5, 0, 2),
     Parameter("top_p", _NUMBER, "a number from 0 to 1", 0.5, 0, 1),
     Parameter("max_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
     Parameter("max_completion_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
-    Parameter("stop", (str, list), "a text or a list of texts", ["#"]),
+    Parameter("stop", (str, list), "a text or a list of texts", ["#"], neutral=[]),
     Parameter("seed", (int,), "a whole number", 7),
-    Parameter("n", (int,), "a whole number from 1", 2, 1),
-    Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2),
-    Parameter("frequency_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2),
-    Parameter("logit_bias", (dict,), "a table of token to number", {"50256": -100}),
-    Parameter("logprobs", (bool,), "true or false", True),
-    Parameter("top_logprobs", (int,), "a whole number from 0 to 20", 2, 0, 20),
+    Parameter("n", (int,), "a whole number from 1", 2, 1, neutral=1),
+    Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0),
+    Parameter("frequency_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0),
+    Parameter("logit_bias", (dict,), "a table of token to number", {"50256": -100}, neutral={}),
+    Parameter("logprobs", (bool,), "true or false", True, neutral=False),
+    Parameter("top_logprobs", (int,), "a whole number from 0 to 20", 2, 0, 20, neutral=0),
     Parameter("user", (str,), "a text", "grower-7"),
     Parameter("reasoning_effort", (str,), "a text such as low, medium or high", "high"),
-    Parameter("parallel_tool_calls", (bool,), "true or false", False),
-    Parameter("response_format", (dict,), "a table with a type", _SCHEMA),
-    Parameter("tools", (list, tuple), "a list of tools", [_TOOL]),
-    Parameter("tool_choice", (str, dict), "auto, none, required, or a table that names a function", "required"),
+    Parameter("parallel_tool_calls", (bool,), "true or false", False, neutral=True),
+    Parameter("response_format", (dict,), "a table with a type", _SCHEMA, neutral={"type": "text"}),
+    Parameter("tools", (list, tuple), "a list of tools", [_TOOL], neutral=[]),
+    Parameter(
+        "tool_choice", (str, dict), "auto, none, required, or a table that names a function", "required", neutral="auto"
+    ),
 )
 PARAMETERS: dict[str, Parameter] = {row.name: row for row in _ROWS}
 NAMES = tuple(PARAMETERS)
@@ -88,6 +93,16 @@ def checked(values: Mapping[str, Json]) -> dict[str, Json]:
     if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:
         raise RequestError("max_tokens and max_completion_tokens are one cap", hint="Give one of them.")
     return kept
+
+
+def is_neutral(name: str, value: Json) -> bool:
+    """Whether a parameter asks for nothing, as frameworks send them.
+
+    >>> is_neutral("n", 1), is_neutral("presence_penalty", 0.0), is_neutral("n", 2), is_neutral("user", "grower-7")
+    (True, True, False, False)
+    """
+    rule = PARAMETERS.get(name)
+    return rule is not None and rule.neutral is not None and bool(value == rule.neutral)
 
 
 def unknown(name: str, names: Sequence[str]) -> RequestError:

@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from ...core.chat import Completion, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
+from ...core.parameters import is_neutral
 from ...core.usage import Usage
 from ...dialects.base import Fault, Outgoing, Pending
 from ...reply import Reply
@@ -114,7 +115,11 @@ def expressible(request: Request, target: Target) -> Request:
     refused, takes = target.state.refused_parameters, target.provider.takes
     if refused and not refused.isdisjoint(request.parameters):
         request = without(request, refused)
-    if takes is None or not (lacking := request.parameters.keys() - takes):
+    if takes is None:
+        return request
+    if neutral := {name for name, value in request.parameters.items() if is_neutral(name, value)}:
+        request = without(request, neutral)  # what asks for nothing is done by every format
+    if not (lacking := request.parameters.keys() - takes):
         return request
     name, entry = min(lacking), target.provider.entry
     if entry.unsupported == "error":
