@@ -13,7 +13,7 @@ from .samples import SAMPLES, data, named
 
 
 def client(dialect: str, *replies: Any) -> agouti.Client:
-    config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": dialect}}}
+    config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": dialect, "retries": {"max": 0}}}}
     return agouti.Client(config, transport=FakeTransport(list(replies)))
 
 
@@ -193,6 +193,35 @@ def test_values_that_ask_for_nothing_are_no_reason_to_refuse(name: str) -> None:
                 pytest.raises(agouti.ParameterUnsupported, match=parameter),
             ):
                 asked.ask("m@p", "Q", **{parameter: value})
+
+
+USAGE: list[tuple[str, dict[str, Any], tuple[Any, ...]]] = [
+    ("chat", {"usage": {"prompt_tokens": 32, "completion_tokens": 9, "total_tokens": 136, "completion_tokens_details": {"reasoning_tokens": 95}}}, (32, 104, 136, None, 95)),
+    ("chat", {"usage": {"prompt_tokens": 32, "completion_tokens": 99, "total_tokens": 131, "completion_tokens_details": {"reasoning_tokens": 95}}}, (32, 99, 131, None, 95)),
+    ("chat", {"usage": {"input_tokens": 3, "output_tokens": 4, "prompt_cache_hit_tokens": 2}}, (3, 4, 7, 2, None)),
+    ("chat", {"usage": {"prompt_tokens": 3, "completion_tokens": 4, "cached_tokens": 1}}, (3, 4, 7, 1, None)),
+    ("converse", {"usage": {"inputTokens": 5, "outputTokens": 7, "totalTokens": 162, "cacheReadInputTokens": 100, "cacheWriteInputTokens": 50}}, (155, 7, 162, 100, None)),
+    ("contents", {"usageMetadata": {"promptTokenCount": 3, "toolUsePromptTokenCount": 50, "candidatesTokenCount": 5, "totalTokenCount": 58}}, (53, 5, 58, None, None)),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "usage", "counts"), USAGE)
+def test_counts_of_any_bookkeeping_add_up(name: str, usage: dict[str, Any], counts: tuple[Any, ...]) -> None:
+    with client(name, {**json.loads(SAMPLES[name].plain), **usage}) as asked:
+        found = asked.ask("m@p", "Q").usage
+    assert (found.input_tokens, found.output_tokens, found.total_tokens) == counts[:3]
+    assert (found.cached_tokens, found.reasoning_tokens) == counts[3:]
+
+
+@pytest.mark.parametrize(("code", "kind"), [
+    (401, agouti.CredentialRefused), (402, agouti.OutOfCredit), ("429", agouti.RateLimited), (503, agouti.Overloaded), (7, agouti.ProviderFault),
+])  # fmt: skip
+def test_status_may_stand_inside_a_good_reply(code: Any, kind: type[agouti.AgoutiError]) -> None:
+    error = {"error": {"message": "No.", "code": code}}
+    with client("chat", error) as asked, pytest.raises(kind):
+        asked.ask("m@p", "Q")
+    with client("chat", [data(error)]) as asked, pytest.raises(kind):
+        "".join(asked.stream("m@p", "Q"))
 
 
 def test_empty_finish_reason_is_none() -> None:

@@ -69,6 +69,11 @@ class UsageFields(Struct):
     total_tokens: int | None = None
     prompt_tokens_details: _CachedDetails | None = None
     completion_tokens_details: _ReasoningDetails | None = None
+    # Other names that compatible servers have for the same counts.
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    cached_tokens: int | None = None
+    prompt_cache_hit_tokens: int | None = None
 
 
 class FunctionFields(Struct, gc=False):
@@ -135,14 +140,16 @@ def arguments_text(arguments: str | dict[str, Any] | None) -> str:
 
 def usage_of(usage: UsageFields) -> Usage:
     """The counts in the library's own words."""
-    cached, reasoning = usage.prompt_tokens_details, usage.completion_tokens_details
-    total = usage.total_tokens
-    if total is None and usage.prompt_tokens is not None and usage.completion_tokens is not None:
-        total = usage.prompt_tokens + usage.completion_tokens
-    return Usage(
-        usage.prompt_tokens,
-        usage.completion_tokens,
-        total,
-        cached.cached_tokens if cached is not None else None,
-        reasoning.reasoning_tokens if reasoning is not None else None,
-    )
+    inputs = usage.prompt_tokens if usage.prompt_tokens is not None else usage.input_tokens
+    outputs = usage.completion_tokens if usage.completion_tokens is not None else usage.output_tokens
+    cached, total = usage.prompt_tokens_details, usage.total_tokens
+    hits = cached.cached_tokens if cached is not None else None
+    if hits is None:
+        hits = usage.cached_tokens if usage.cached_tokens is not None else usage.prompt_cache_hit_tokens
+    details = usage.completion_tokens_details
+    thoughts = details.reasoning_tokens if details is not None else None
+    if outputs is not None and thoughts and (thoughts > outputs or total == (inputs or 0) + outputs + thoughts):
+        outputs += thoughts  # some servers count them apart, and charge both
+    if total is None and inputs is not None and outputs is not None:
+        total = inputs + outputs
+    return Usage(inputs, outputs, total, hits, thoughts)

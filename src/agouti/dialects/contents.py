@@ -123,6 +123,7 @@ class _Usage(Struct, rename="camel", gc=False):
     candidates_token_count: int | None = None
     thoughts_token_count: int | None = None
     cached_content_token_count: int | None = None
+    tool_use_prompt_token_count: int | None = None
     total_token_count: int | None = None
 
 
@@ -430,11 +431,11 @@ def _finish(reason: str | None, called: bool) -> str | None:
 
 
 def _usage(usage: _Usage) -> Usage:
-    thoughts = usage.thoughts_token_count
-    outputs = usage.candidates_token_count
+    inputs, outputs, thoughts = usage.prompt_token_count, usage.candidates_token_count, usage.thoughts_token_count
+    inputs = (inputs or 0) + tools if (tools := usage.tool_use_prompt_token_count) else inputs
     if thoughts is not None:
         outputs = (outputs or 0) + thoughts
-    return Usage(usage.prompt_token_count, outputs, usage.total_token_count, usage.cached_content_token_count, thoughts)
+    return Usage(inputs, outputs, usage.total_token_count, usage.cached_content_token_count, thoughts)
 
 
 class _ContentsStream(PayloadStream):

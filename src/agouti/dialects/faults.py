@@ -90,10 +90,16 @@ def classify(
     return Fault(kind, message, parameter, asked_wait(headers, body))
 
 
+_STATUS = re.compile("[45][0-9][0-9]")
+
+
 def _kind(status: int, error: "ErrorBody", codes: Mapping[str, Kind]) -> Kind:
     for code in error.codes:
         if code in codes:
             return codes[code]
+    if status < 400:
+        # An error inside a good reply: some servers give the status as its code.
+        status = next((int(code) for code in error.codes if _STATUS.fullmatch(code)), status)
     for statuses, words, kind in _BY_WORDS:
         if (status in statuses or status < 400) and words.search(error.message):
             return kind
