@@ -77,7 +77,6 @@ ROWS = [
     Row("no file is read twice", "config/load.py", "if nearest is not None and nearest != own:", "if nearest is not None:"),
     Row(".env beside a named file is read", "config/load.py", "        beside = Path(config).absolute().parent\n", ""),
     Row("paths name operations", "config/load.py", "if operation not in PATHS:", "if False:"),
-    Row("a redirect is not followed, sync", "transport/sync.py", "redirect=False,\n                assert", "redirect=True,\n                assert"),
     Row("a redirect is not followed, async", "transport/aio.py", "allow_redirects=False", "allow_redirects=True"),
     Row("cookies are not kept", "transport/aio.py", "            cookie_jar=aiohttp.DummyCookieJar(),\n", ""),
     Row("connections= is kept, async", "transport/aio.py", "limit_per_host=self._connections, ", ""),

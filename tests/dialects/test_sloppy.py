@@ -224,6 +224,24 @@ def test_status_may_stand_inside_a_good_reply(code: Any, kind: type[agouti.Agout
         "".join(asked.stream("m@p", "Q"))
 
 
+@pytest.mark.parametrize("name", ["chat", "messages", "responses", "contents", "lines", "converse"])
+def test_picture_in_a_tool_result_is_sent(name: str) -> None:
+    picture = agouti.Image(b"GIF89a......")
+    call = {"id": "c1", "type": "function", "function": {"name": "look", "arguments": "{}"}}
+    history = [
+        {"role": "user", "content": "Q"},
+        {"role": "assistant", "tool_calls": [call]},
+        {"role": "tool", "tool_call_id": "c1", "content": [{"type": "text", "text": "see"}, picture.part]},
+    ]
+    fake = FakeTransport([SAMPLES[name].plain])
+    config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": name}}}
+    with agouti.Client(config, transport=fake) as asked:
+        asked.ask("m@p", history)
+    sent = (fake.requests[0].body or b"").decode()
+    assert picture.address.partition(",")[2] in sent
+    assert sent.count('"see"') == 1
+
+
 def test_empty_finish_reason_is_none() -> None:
     chunk = {"model": "m", "choices": [{"delta": {"content": "In M"}, "finish_reason": ""}]}
     cut = HttpReply(200, {"content-type": "text/event-stream"}, data(chunk, chunk))

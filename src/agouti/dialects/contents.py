@@ -358,15 +358,15 @@ def _contents(messages: list[Message]) -> list[dict[str, Json]]:
 
 
 def _parts(message: Message) -> list[dict[str, Json]]:
+    parts: list[dict[str, Json]] = []
     if message.role == "tool":
         response: dict[str, Json] = {"name": message.name or "", "response": {"result": text_of(message)}}
         if (identifier := _given(message.tool_call_id)) is not None:
             response["id"] = identifier
-        return [{"functionResponse": response}]
-    parts: list[dict[str, Json]] = []
+        parts.append({"functionResponse": response})
     for part in parts_of(message):
         if not isinstance(part, ImagePart):
-            parts.append({"text": part.text})
+            parts += [] if message.role == "tool" else [{"text": part.text}]
         elif part.data:
             parts.append({"inlineData": {"mimeType": part.media_type, "data": part.data}})
         else:

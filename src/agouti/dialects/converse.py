@@ -23,7 +23,7 @@ from ..core.errors import (
 from ..core.events import Cited, Event, Finished, Reasoning, Text, ToolCallPiece, UsageTold
 from ..core.framing_binary import FrameDecoder
 from ..core.framing_sse import ServerEvent
-from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest, text_of
+from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
@@ -284,8 +284,16 @@ class ConverseDialect(Dialect):
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
     if message.role == "tool":
-        result = {"toolUseId": message.tool_call_id or "", "content": [{"text": text_of(message)}], "status": "success"}
+        content = _content(message) or [{"text": ""}]
+        result = {"toolUseId": message.tool_call_id or "", "content": content, "status": "success"}
         return [{"toolResult": result}]
+    return _content(message) + [
+        {"toolUse": {"toolUseId": call.id or "", "name": call.function.name, "input": arguments_of(call)}}
+        for call in message.tool_calls
+    ]
+
+
+def _content(message: Message) -> list[dict[str, Json]]:
     blocks: list[dict[str, Json]] = []
     for part in parts_of(message):
         if not isinstance(part, ImagePart):
@@ -302,10 +310,7 @@ def _blocks(message: Message) -> list[dict[str, Json]]:
             )
         else:
             blocks.append({"image": {"format": _FORMATS[part.media_type], "source": {"bytes": part.data}}})
-    return blocks + [
-        {"toolUse": {"toolUseId": call.id or "", "name": call.function.name, "input": arguments_of(call)}}
-        for call in message.tool_calls
-    ]
+    return blocks
 
 
 def _call(use: _ToolUse) -> ToolCall:

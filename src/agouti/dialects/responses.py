@@ -184,15 +184,12 @@ class ResponsesDialect(ModelListing, ChatVectors):
 
 def _items(message: Message) -> list[dict[str, Json]]:
     if message.role == "tool":
-        return [{"type": "function_call_output", "call_id": message.tool_call_id or "", "output": text_of(message)}]
+        output: Json = text_of(message)
+        if any(isinstance(part, ImagePart) for part in parts_of(message)):
+            output = _content(message, "input_text")
+        return [{"type": "function_call_output", "call_id": message.tool_call_id or "", "output": output}]
     kind = "output_text" if message.role == "assistant" else "input_text"
-    content: list[dict[str, Json]] = []
-    for part in parts_of(message):
-        if isinstance(part, ImagePart):
-            url = part.address or f"data:{part.media_type};base64,{part.data}"
-            content.append({"type": "input_image", "image_url": url})
-        else:
-            content.append({"type": kind, "text": part.text})
+    content = _content(message, kind)
     # Some servers tell items apart by their type alone, although a message may go without.
     said: dict[str, Json] = {"type": "message", "role": message.role, "content": content}
     items: list[dict[str, Json]] = [said] if content else []
@@ -205,6 +202,17 @@ def _items(message: Message) -> list[dict[str, Json]]:
         }
         for call in message.tool_calls or ()
     ]
+
+
+def _content(message: Message, kind: str) -> list[dict[str, Json]]:
+    content: list[dict[str, Json]] = []
+    for part in parts_of(message):
+        if isinstance(part, ImagePart):
+            url = part.address or f"data:{part.media_type};base64,{part.data}"
+            content.append({"type": "input_image", "image_url": url})
+        else:
+            content.append({"type": kind, "text": part.text})
+    return content
 
 
 def _completion(reply: _Reply) -> Completion:
