@@ -17,6 +17,7 @@ from typing import NamedTuple
 ROOT = Path(__file__).parent.parent
 PROMISES = "tests/test_promises.py"
 ENGINE = "tests/engine"
+SLOPPY = "tests/dialects/test_sloppy.py"
 
 
 class Row(NamedTuple):
@@ -83,12 +84,19 @@ ROWS = [
     Row("connections= is kept, sync", "transport/sync.py", ', "block": True}', "}"),
     Row("first_byte is a limit of its own, sync", "transport/sync.py", "read=timeouts.first_byte)", "read=timeouts.connect)"),
     Row("a client certificate is loaded", "transport/tls.py", '(("ca", tls.ca), ("certificate", tls.certificate))', '(("ca", tls.ca),)'),
-    Row("a stranger's address reaches no private network, sync", "transport/public.py", "is_global", "is_multicast or True"),
+    Row("a stranger's address reaches no private network", "transport/public.py", ".is_global:", ".is_global and False:"),
     Row("a token request is not recorded", "credentials/oauth.py", ", confidential=True", ""),
     Row("--set takes a plain text", "cli/commands/ask.py", "            chosen[name] = value", "            chosen[name] = None", "tests/cli/test_ask.py"),
     Row("a warning points at the caller", "core/warn.py", "level, frame = level + 1, frame.f_back", "break"),
     Row("what one model refuses is sent to others", "engine/provider.py", "self.state = provider.model(model.name)", 'self.state = provider.model("")'),
     Row("an unknown effort is named", "dialects/messages.py", "    if budget is None:\n", "    if False:\n"),
+    Row("a call id that comes twice is renamed", "engine/call.py", "        unique_calls(messages),", "        messages,", SLOPPY),
+    Row("a result has the name of the nearest call", "core/call_pairs.py", "message = replace(message, name=names", "message = replace(message, name={}", SLOPPY),
+    Row("a last event counts without its line end", "dialects/streams.py", "self.feed(self.terminator) if self.terminator else []", "[]", SLOPPY),
+    Row("blocks of a provider's own tools are no calls", "dialects/messages.py", 'if block.type == "tool_use":\n            self._blocks', 'if "tool_use" in (block.type or ""):\n            self._blocks', SLOPPY),
+    Row("values that ask for nothing are left out", "engine/operations/chat.py", "if is_neutral(name, value)}", "if False}", SLOPPY),
+    Row("a list goes on to its last page", "engine/operations/listing.py", "value.more) is not None and", "value.more) is None and", SLOPPY),
+    Row("a new identifier is a new call", "dialects/call_numbers.py", "begins = name is not None and bool(identifier)", "begins = False", SLOPPY),
 ]  # fmt: skip
 
 
