@@ -242,6 +242,26 @@ def test_picture_in_a_tool_result_is_sent(name: str) -> None:
     assert sent.count('"see"') == 1
 
 
+@pytest.mark.parametrize(("name", "theirs"), [
+    ("messages", {"type": "search_1", "name": "search", "max_uses": 3}),
+    ("responses", {"type": "search"}),
+    ("contents", {"serverSearch": {}}),
+    ("converse", {"systemTool": {"name": "search"}}),
+])  # fmt: skip
+def test_tools_of_the_provider_are_sent_as_they_are(name: str, theirs: dict[str, Any]) -> None:
+    config = {"providers": {"p": {"address": "https://p.example/v1", "dialect": name}}}
+    lamp = {"type": "function", "function": {"name": "lamp", "parameters": {"type": "object"}}}
+    for tools in ([theirs], [lamp, theirs]):
+        fake = FakeTransport([SAMPLES[name].plain])
+        with agouti.Client(config, transport=fake) as asked:
+            asked.ask("m@p", "Q", tools=tools)
+        body = json.loads(fake.requests[0].body or b"")
+        sent = body["toolConfig"]["tools"] if name == "converse" else body["tools"]
+        assert theirs in sent
+        assert len(sent) == len(tools)
+        assert ("lamp" in json.dumps(sent)) is (lamp in tools)
+
+
 def test_empty_finish_reason_is_none() -> None:
     chunk = {"model": "m", "choices": [{"delta": {"content": "In M"}, "finish_reason": ""}]}
     cut = HttpReply(200, {"content-type": "text/event-stream"}, data(chunk, chunk))

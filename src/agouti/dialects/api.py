@@ -71,6 +71,7 @@ from .base import (
     chosen_function,
     function_of,
     in_common,
+    is_function,
     no_response_format,
     same_names,
 )
@@ -146,6 +147,7 @@ __all__ = [
     "classify",
     "named_results",
     "function_of",
+    "is_function",
     "in_common",
     "message_json",
     "no_response_format",

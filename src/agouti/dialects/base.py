@@ -78,6 +78,17 @@ def function_of(tool: Mapping[str, Any]) -> Mapping[str, Any]:
     return function
 
 
+def is_function(tool: Mapping[str, Any]) -> bool:
+    """Whether a tool is a function; others are the provider's own, and are sent as they are.
+
+    >>> is_function({"type": "function", "function": {"name": "lamp"}}), is_function({"name": "lamp"})
+    (True, True)
+    >>> is_function({"type": "search_1", "name": "search"}), is_function({"serverSearch": {}})
+    (False, False)
+    """
+    return "function" in tool or tool.get("type", "function" if "name" in tool else None) == "function"
+
+
 def chosen_function(choice: Json) -> str | None:
     """The function that ``tool_choice`` names; `None` where it is a word."""
     return function_of(choice).get("name") if isinstance(choice, Mapping) else None

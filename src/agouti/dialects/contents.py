@@ -45,6 +45,7 @@ from .base import (
     chosen_function,
     function_of,
     in_common,
+    is_function,
     no_response_format,
 )
 from .streams import PayloadStream, read_reply
@@ -71,7 +72,6 @@ CODES = {
     "INTERNAL": ProviderFault,
     "FAILED_PRECONDITION": RequestRefused,
 }
-# What `_call` makes up, and what is made of it where a conversation has it twice.
 _MADE_UP = re.compile(r"call(_\d+){1,2}")
 _MEDIA = {"png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "webp": "image/webp", "gif": "image/gif"}
 
@@ -185,19 +185,19 @@ def _thinking(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
 def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
     if not tools:
         return
-    body["tools"] = [{"functionDeclarations": [_tool(tool) for tool in tools]}]
+    functions = [_tool(tool) for tool in tools if is_function(tool)]
+    others = [dict(tool) for tool in tools if not is_function(tool)]
+    body["tools"] = [{"functionDeclarations": functions}, *others] if functions else others
     if "tool_choice" in parameters:
         body["toolConfig"] = {"functionCallingConfig": _choice(parameters["tool_choice"])}
 
 
+_FUNCTION = {"name": "name", "description": "description", "parameters": "parametersJsonSchema"}
+
+
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
     function = function_of(tool)
-    body = {"name": function.get("name")}
-    if function.get("description"):
-        body["description"] = function["description"]
-    if function.get("parameters"):
-        body["parametersJsonSchema"] = function["parameters"]
-    return body
+    return {theirs: function[ours] for ours, theirs in _FUNCTION.items() if function.get(ours)}
 
 
 def _choice(choice: str | Mapping[str, Any]) -> dict[str, Json]:

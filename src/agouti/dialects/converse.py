@@ -40,6 +40,7 @@ from .base import (
     chosen_function,
     function_of,
     in_common,
+    is_function,
 )
 from .call_numbers import CallNumbers
 from .faults import classify
@@ -184,6 +185,8 @@ def _called(turns: list[dict[str, Any]]) -> bool:
 
 
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    if not is_function(tool):
+        return dict(tool)
     function = function_of(tool)
     spec: dict[str, Json] = {
         "name": function.get("name"),

@@ -38,6 +38,7 @@ from .base import (
     chosen_function,
     function_of,
     in_common,
+    is_function,
     no_response_format,
 )
 from .shared import ModelListing
@@ -290,6 +291,8 @@ def _blocks(message: Message) -> list[dict[str, Json]]:
 
 
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
+    if not is_function(tool):
+        return dict(tool)
     function = function_of(tool)
     body = {"name": function.get("name"), "input_schema": function.get("parameters") or {"type": "object"}}
     if function.get("description"):
