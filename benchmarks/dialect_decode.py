@@ -50,6 +50,9 @@ class Tape:
         self.data += data
         return self._inner.feed(data)
 
+    def last(self) -> list[Event]:
+        return self._inner.last()
+
     def end(self) -> bool:
         return self._inner.end()
 

@@ -107,6 +107,9 @@ def test_text_that_comes_only_at_the_end_is_kept() -> None:
     for events in ((last,), (delta, last), (done, last), (delta, done, last)):
         reply = streamed("responses", named(*events))
         assert (reply.text, reply.reasoning) == ("In May.", "hm")
+    refusal = {"type": "message", "content": [{"type": "refusal", "refusal": "No."}]}
+    refused = streamed("responses", named({**last, "response": {**whole, "output": [refusal]}}))
+    assert (refused.finish_reason, refused.completion.choices[0].refusal) == ("refusal", "No.")
     with client("responses", whole) as plain:
         assert plain.ask("m@p", "Q").reasoning == "hm"
 
@@ -150,6 +153,20 @@ def test_json_with_a_flaw_costs_a_character_at_most(bad: str, text: str) -> None
     line = f'{{"model": "m", "message": {{"content": {bad}}}, "done": true}}'.encode()
     with client("lines", line) as asked:
         assert asked.ask("m@p", "Q").text == text
+
+
+@pytest.mark.parametrize("name", SAMPLES)
+def test_value_without_bottom_is_an_error_of_ours(name: str) -> None:
+    deep = b'{"a":' + b"[" * 200_000
+    for body in (deep, b"data: " + deep + b"\n\n", deep + b"\n"):
+        for answer in (body, [body]):
+            with client(name, answer, answer) as asked:
+                with pytest.raises(agouti.AgoutiError):
+                    asked.ask("m@p", "Q")
+                with pytest.raises(agouti.AgoutiError):
+                    "".join(asked.stream("m@p", "Q"))
+    with client(name, deep) as asked, pytest.raises(agouti.AgoutiError):
+        asked.models("p")
 
 
 @pytest.mark.parametrize("words", [

@@ -30,8 +30,9 @@ def first_value(body: bytes) -> Any:
     return _without_halves(value)
 
 
-# What decoding may raise: msgspec reports bytes that are no UTF-8 inside a text in a way of its own.
-UNDECODABLE = (msgspec.MsgspecError, UnicodeDecodeError)
+# What decoding may raise: msgspec reports bytes that are no UTF-8 inside a text, and values nested too deeply, in ways
+# of its own.
+UNDECODABLE = (msgspec.MsgspecError, UnicodeDecodeError, RecursionError)
 
 
 def decode_json(body: bytes) -> Any:
@@ -52,6 +53,8 @@ def decode_json(body: bytes) -> Any:
         return msgspec.json.decode(body)
     except UnicodeDecodeError:
         return _decode_sloppy(body)
+    except RecursionError:
+        raise msgspec.DecodeError("it is nested too deeply") from None
     except msgspec.DecodeError as error:
         # Only these make a difference; what is no JSON at all is not read twice.
         if _SLOPPY.search(body) is None:

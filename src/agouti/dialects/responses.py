@@ -358,6 +358,9 @@ class _ResponsesStream(PayloadStream):
         """The last event holds the whole reply: what of it has not been said before."""
         choice = _completion(reply).choices[0]
         self._rest(choice.text, events)
+        if choice.refusal and not self._refused:
+            self._refused = True
+            events.append(Refusal(choice.refusal))
         if choice.reasoning and not self._thought:
             events.append(Reasoning(choice.reasoning))
         if not self._calls.count:

@@ -146,6 +146,7 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
         for step in size:
             so_far.take(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
             offset += step
+        so_far.take(decoder.last(), lambda: 0.0)
         _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
         _hold(decoder.end(), "the end of a whole stream is taken for a cut")
         decoded = so_far.completion()
@@ -184,6 +185,7 @@ def _survives_noise(dialect: Dialect, sample: Sample, noise: int) -> None:
         try:
             if (decoder := dialect.stream_decoder()) is not None:
                 decoder.feed(data)
+                decoder.last()
                 decoder.end()
             dialect.classify(rng.choice((200, 400, 404, 429, 500)), {}, data)
         except Exception as error:

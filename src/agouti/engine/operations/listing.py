@@ -18,6 +18,7 @@ from ..provider import Target
 TIMEOUTS = Timeouts(connect=5.0, first_byte=15.0, between_chunks=15.0)
 # A list that is only wanted for a better error message must not keep anybody waiting.
 _SOON = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
+_SECONDS = 10.0
 _ONCE = Retries(max=0)
 
 
@@ -128,7 +129,9 @@ def reaching(call: Call) -> Steps[Attempt]:
 
 def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[None]:
     """Ask for the provider's list, to name the models that look like the unknown one."""
-    call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=())
+    soon = call.clocks.clock() + _SECONDS  # for all pages
+    until = soon if call.until is None else min(soon, call.until)
+    call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=(), until=until)
     try:
         listed = yield from listing(call)
     except AgoutiError:
