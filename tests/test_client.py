@@ -60,7 +60,7 @@ WRONG = [
     ("almanak", {}, agouti.LabelUnknown, "almanac"),
     ("quill@northbonk", {}, agouti.LabelUnknown, "northbank"),
     ("loam@shed", {}, agouti.ModelUnknown, "loam"),
-    ("almanac", {"temperature": 9}, agouti.RequestError, "from 0 to 2"),
+    ("almanac", {"temperature": 9}, agouti.RequestError, "from 0 to 5"),
     ("almanac", {"temprature": 1}, agouti.RequestError, "temperature"),
     ("loam-2b+html@shed", {}, agouti.AddressWrong, "/v1"),
     ("loam-2b+other-json@shed", {}, agouti.ReplyUnreadable, "dialect"),

@@ -28,7 +28,9 @@ def body(model: str, **more: Any) -> dict[str, Any]:
 def test_request_reply_and_chunks_have_one_form_everywhere(served: Served, name: str) -> None:
     with agouti.Client(served.config) as client:
         reply = client.exchange(body(MODELS[name], max_completion_tokens=20, user=None))
-        chunks = list(client.exchange_stream(body(MODELS[name], max_completion_tokens=20, stream=True)))
+        wanted = body(MODELS[name], max_completion_tokens=20, stream=True, stream_options={"include_usage": True})
+        chunks = list(client.exchange_stream(wanted))
+        without = list(client.exchange_stream(body(MODELS[name], max_completion_tokens=20)))
 
     async def awaited() -> tuple[dict[str, Any], list[dict[str, Any]]]:
         async with agouti.AsyncClient(served.config) as client:
@@ -46,10 +48,13 @@ def test_request_reply_and_chunks_have_one_form_everywhere(served: Served, name:
     assert deltas[0]["role"] == "assistant"
     assert "".join(delta.get("content", "") for delta in deltas) == message["content"]
     assert [chunk["choices"][0]["finish_reason"] for chunk in chunks if chunk["choices"]][-1] == "length"
-    assert [chunk["usage"]["completion_tokens"] for chunk in chunks if "usage" in chunk][-1] == 20
+    assert [chunk["usage"]["completion_tokens"] for chunk in chunks if chunk.get("usage")] == [20]
+    assert chunks[-1]["usage"]
+    assert not chunks[-1]["choices"]
+    assert all(chunk["choices"] and not chunk.get("usage") for chunk in without)
     again, chunks_again = asyncio.run(awaited())
     assert again["choices"] == reply["choices"]
-    assert len(chunks_again) == len(chunks)
+    assert len(chunks_again) == len(without)
 
 
 @pytest.mark.parametrize("name", sorted(set(names()) - {"prompt", "jobs", "predict"}))

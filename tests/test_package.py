@@ -143,13 +143,13 @@ def test_no_dialect_is_named_outside_its_own_file_and_the_registry() -> None:
         where = path.relative_to(SOURCE).parts
         if where[0] in ("standins", "testing") or where[-1] in ("registry.py", "demo.py"):
             continue  # stand-ins are a second opinion, and speak each format on purpose
-        own = where[-1].removesuffix(".py") if where[0] == "dialects" else ""
+        own = where[-1].removesuffix(".py").partition("_")[0] if where[0] == "dialects" else ""
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.Constant) and node.value in ALWAYS:
                 assert node.value == own, f"{path}:{node.lineno} {node.value}"
             if isinstance(node, ast.Compare) and "dialect" in ast.unparse(node.left):
                 compared = [each.value for each in node.comparators if isinstance(each, ast.Constant)]
-                assert not set(compared) & set(names()), f"{path}:{node.lineno} {compared}"
+                assert not set(compared) & (set(names()) - {own}), f"{path}:{node.lineno} {compared}"
 
 
 FACES = [

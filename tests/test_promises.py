@@ -287,12 +287,12 @@ def test_key_in_a_pasted_address_is_taken_for_one(name: str) -> None:
 @pytest.mark.parametrize(
     ("name", "good", "bad"),
     [
-        ("temperature", [0, 2], [-0.1, 2.1, True, float("nan"), "1"]),
+        ("temperature", [0, 2.5, 5], [-0.1, 5.1, True, float("nan"), "1"]),
         ("top_p", [0, 1], [1.1, -0.1]),
         ("presence_penalty", [-2, 2], [-2.1, 2.1]),
         ("frequency_penalty", [-2, 2], [-2.1, 2.1]),
         ("n", [1], [0, 1.5, True]),
-        ("top_logprobs", [0, 20], [-1, 21]),
+        ("top_logprobs", [0, 200], [-1, 201]),
         ("max_tokens", [1], [0, -2, 1.0, True]),
         ("stop", ["a", ["a"]], [1]),
     ],
@@ -485,7 +485,7 @@ def test_named_file_is_read_and_no_file_twice(tmp_path: Path, monkeypatch: pytes
     ("text", "words"),
     [
         ('paths = { chta = "/x" }', "Did you mean chat"),
-        ('[models.m]\nprovider = "p"\nname = "n"\nparameters = { temperature = 7 }', "a number from 0 to 2"),
+        ('[models.m]\nprovider = "p"\nname = "n"\nparameters = { temperature = 7 }', "a number from 0 to 5"),
         ('[models.m]\nprovider = "p"\nname = "n"\nparameters = { temprature = 1 }', "Did you mean temperature"),
     ],
 )

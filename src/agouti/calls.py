@@ -177,8 +177,12 @@ class Calls:
         """A call for a stream in the canonical form, and what makes its chunks."""
         from .core.canonical import Chunks
 
-        call = self.chat(asked.model, asked.messages, cast("Options", asked.options), stream=True)
-        return call, Chunks(int(time()), call.targets[0].model.name)
+        options, wished = asked.options, asked.stream_options
+        if wished is not None:
+            options = {**options, "stream_options": wished}
+        call = self.chat(asked.model, asked.messages, cast("Options", options), stream=True)
+        usage = bool(wished and wished.get("include_usage"))
+        return call, Chunks(int(time()), call.targets[0].model.name, _identifier(), usage=usage)
 
     def exchanged(self, reply: Reply) -> dict[str, Json]:
         """A reply in the canonical form."""
@@ -187,7 +191,12 @@ class Calls:
             return raw
         from .core.canonical import reply_json
 
-        return reply_json(reply.completion, int(time()), reply.attempts[-1].model)
+        return reply_json(reply.completion, int(time()), reply.attempts[-1].model, _identifier())
+
+
+def _identifier() -> str:
+    """The identifier of a reply whose provider gives none."""
+    return f"reply-{os.urandom(12).hex()}"
 
 
 class BaseClient:

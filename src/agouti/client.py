@@ -128,6 +128,7 @@ class Client(BaseClient):
         with Stream(self._driver(stream(call, so_far, verbatim=True)), so_far) as streamed:
             for batch in streamed.batches():
                 yield from chunks.of(batch)
+        yield from chunks.last()
 
     @overload
     def fill(self, model: str, kind: type[T], prompt: "Prompt", **options: "Unpack[FillOptions]") -> "Filled[T]": ...
@@ -371,6 +372,8 @@ class AsyncClient(BaseClient):
             async for batch in streamed.batches():
                 for chunk in chunks.of(batch):
                     yield chunk
+        for chunk in chunks.last():
+            yield chunk
 
     @overload
     async def fill(

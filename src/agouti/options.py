@@ -33,11 +33,28 @@ class Parameters(TypedDict, total=False):
     n: int | None
     presence_penalty: float | None
     frequency_penalty: float | None
+    top_k: int | None
+    min_p: float | None
+    repetition_penalty: float | None
+    context_size: int | None
     logit_bias: dict[str, float] | None
     logprobs: bool | None
     top_logprobs: int | None
     user: str | None
+    safety_identifier: str | None
     reasoning_effort: str | None
+    reasoning_budget: int | None
+    verbosity: str | None
+    modalities: list[str] | None
+    audio: dict[str, Any] | None
+    prediction: dict[str, Any] | None
+    web_search_options: dict[str, Any] | None
+    store: bool | None
+    metadata: dict[str, str] | None
+    service_tier: str | None
+    prompt_cache_key: str | None
+    previous_response_id: str | None
+    stream_options: dict[str, Any] | None
     parallel_tool_calls: bool | None
     response_format: dict[str, Any] | None
     tools: Sequence[Any] | None

@@ -5,25 +5,21 @@ from typing import Any
 import msgspec
 import pytest
 
-from agouti.core.chat import Markers, Message, ToolCall, ToolFunction
+from agouti.core.chat import Choice, Markers, Message, ToolCall, ToolFunction
 from agouti.core.errors import RequestError
 from agouti.core.messages import (
-    ImagePart,
-    TextPart,
     arguments_of,
     by_role,
-    image_of,
     images_in,
     message_json,
     messages_of,
-    parts_of,
     said,
     sendable,
     system_and_rest,
-    text_of,
     with_addresses,
     with_images,
 )
+from agouti.core.parts import ImagePart, TextPart, image_of, parts_of, text_of
 from agouti.core.prompt import assembled, prompt_messages
 from agouti.dialects.prompt import prompt_of, rendered
 from agouti.media import Image
@@ -192,7 +188,7 @@ def test_message_that_is_none_is_named_by_its_number(wrong: Any) -> None:
 
 def test_call_that_a_model_has_spoilt_can_go_back() -> None:
     spoilt = [ToolCall(ToolFunction("f", "about ten")), ToolCall(ToolFunction("g", None), "c")]
-    calls = said("", spoilt).tool_calls
+    calls = said(Choice("", tool_calls=spoilt)).tool_calls
     assert [(call.id, call.function.arguments) for call in calls] == [("call_0", '{"text":"about ten"}'), ("c", "{}")]
     assert calls == tuple(sendable(number, call) for number, call in enumerate(calls))
 

@@ -121,8 +121,7 @@ def test_what_a_dialect_lacks_is_said_or_left_out_as_the_entry_wishes(served: Se
     takes = dialect(name).abilities.takes
     if takes is None:
         return
-    assert "logprobs" not in takes or name == "contents"
-    lack: Any = {"logprobs": True} if "logprobs" not in takes else {"logit_bias": {"5": 1}}
+    lack: Any = {"logit_bias": {"5": 1}} if "logit_bias" not in takes else {"store": True}
     with agouti.Client(served.config) as client, pytest.raises(agouti.ParameterUnsupported) as lacking:
         client.ask(MODELS[name], "Garlic?", **lack)
     assert lacking.value.parameter in lack
@@ -246,7 +245,9 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
             ],
             "max_output_tokens": 5,
             "text": {"format": {"type": "json_schema", "name": "n", "schema": {"type": "object"}}},
-            "tools": [{"type": "function", "name": "f", "description": "d", "parameters": {"type": "object"}}],
+            "tools": [
+                {"type": "function", "strict": False, "name": "f", "description": "d", "parameters": {"type": "object"}}
+            ],
             "tool_choice": {"type": "function", "name": "f"},
         },
     ),
@@ -337,10 +338,8 @@ def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
         ("messages", [{"role": "assistant", "tool_calls": [{"function": {"name": "f", "arguments": "["}}]}], {}),
         ("lines", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
         ("lines", [{"role": "user", "content": 7}], {}),
-        ("prompt", [{"role": "tool", "content": "17"}], {}),
         ("predict", [{"role": "user", "content": [IMAGE]}], {}),
         ("jobs", [{"role": "user", "content": [IMAGE, IMAGE]}], {}),
-        ("jobs", [{"role": "assistant", "tool_calls": CALLS}], {}),
         (
             "converse",
             [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}],

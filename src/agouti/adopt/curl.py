@@ -86,6 +86,26 @@ class Pasted(Struct, frozen=True):
     insecure: bool = False
 
 
+# A text behind the command: its mark in quotes or not, and the lines up to the mark.
+_HERE_DOCUMENT = re.compile(
+    r"(?<!<)<<(?P<tabs>-)?[ \t]*(?P<quote>['\"\\]?)(?P<mark>\w+)(?P=quote)?(?P<rest>[^\n]*)\n"
+    r"(?P<text>.*?)^(?(tabs)\t*)(?P=mark)[ \t]*\)?$",
+    re.DOTALL | re.MULTILINE,
+)
+_CAT = re.compile(r"\$\(\s*cat\s*-?\s*\)?")
+
+
+def _without_here_document(text: str) -> tuple[str, str | None]:
+    """The command without the text behind it, and that text: what it reads from its standard input."""
+    match = _HERE_DOCUMENT.search(text)
+    if match is None:
+        return text, None
+    inner = match["text"]
+    if match["tabs"]:
+        inner = re.sub(r"^\t+", "", inner, flags=re.MULTILINE)
+    return f"{text[: match.start()]}{match['rest']} {text[match.end() :]}", inner
+
+
 def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     """The parts of a pasted command, or of a bare address.
 
@@ -95,7 +115,8 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     Raises:
         RequestError: it is neither.
     """
-    joined = re.sub(r"[\\^`][ \t]*\r?\n", " ", text.strip())
+    text, stdin = _without_here_document(text.strip().replace("\r\n", "\n"))
+    joined = re.sub(r"[\\^`][ \t]*\n", " ", text.strip())
     joined = _WORDS.sub(lambda found: found[0] if found[1] is None else shlex.quote(_unescaped(found[1])), joined)
     joined = re.sub(r"^[$>%#]\s+", "", joined)
     if not joined:
@@ -109,13 +130,40 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
         ) from None
     if len(words) == 1 and words[0] != "curl":
         return Pasted(words[0])
+    if "|" in words and words[0] in ("cat", "echo", "printf"):
+        # Its data comes through a pipe.
+        place = words.index("|")
+        said = [word for word in words[1:place] if not word.startswith("-")]
+        stdin = said[-1] if said and words[0] != "cat" else stdin
+        words = words[place + 1 :]
     while words and "=" in words[0] and not words[0].startswith("-"):
         words.pop(0)  # VARIABLE=value curl ...
     if not words or words.pop(0).rpartition("/")[2] not in ("curl", "curl.exe"):
         raise RequestError(
             "this is neither a curl command nor an address", hint="Paste it from `curl` to the end of the last line."
         )
-    return _Reader(words, read_file).result()
+    return _Reader(words, read_file, stdin).result()
+
+
+def _here_string(words: list[str]) -> str | None:
+    """What ``<<<`` gives a command to read; `None` where there is none."""
+    for number, word in enumerate(words):
+        if word == "<<<":
+            return words[number + 1] if number + 1 < len(words) else None
+        if word.startswith("<<<"):
+            return word[3:]
+    return None
+
+
+def _without_here_string(words: list[str]) -> list[str]:
+    kept: list[str] = []
+    following = iter(words)
+    for word in following:
+        if word == "<<<":
+            next(following, None)
+        elif not word.startswith("<<<"):
+            kept.append(word)
+    return kept
 
 
 def _unescaped(text: str) -> str:
@@ -124,8 +172,11 @@ def _unescaped(text: str) -> str:
 
 
 class _Reader:
-    def __init__(self, words: list[str], read_file: ReadFile | None) -> None:
-        self._words = words
+    def __init__(self, words: list[str], read_file: ReadFile | None, stdin: str | None) -> None:
+        self._stdin = stdin
+        self._words = _without_here_string(words)
+        if len(self._words) < len(words):
+            self._stdin = _here_string(words)
         self._read_file = read_file
         self._address = ""
         self._headers: dict[str, str] = {}
@@ -196,7 +247,9 @@ class _Reader:
             self._headers[name.strip()] = value.strip()
 
     def _data(self, name: str, text: str) -> None:
-        if text.startswith("@") and name != "--data-raw":
+        if self._stdin is not None and (text == "@-" or _CAT.fullmatch(text)):
+            text = self._stdin
+        elif text.startswith("@") and name != "--data-raw":
             text = self._file(text[1:])
         if name == "--json":
             self._headers.setdefault("Content-Type", "application/json")

@@ -99,9 +99,12 @@ class _Adoption:
             self._notes.append("-k was left out: point SSL_CERT_FILE at the certificate of the server's own CA instead")
         model = self._model()
         name = model.get("name", "")
-        label = self._model_label or _slug(name) if name else ""
+        label = self._model_label or (_slug(name) if name else self._label) if model else ""
         if not name:
             self._notes.append("no model is named in it: agouti check shows what the provider offers")
+            if model:
+                model["name"] = label
+                self._notes.append(f"{label} stands for its name: correct it where the provider has several models")
         return Adopted(self._label, self._provider, label, model, self._secrets, self._notes)
 
     def _key(self) -> None:
@@ -192,8 +195,8 @@ class _Adoption:
         body = self._body()
         self._provider |= self._dialect.adopted(body)
         name = self._address.model or body.get("model") or ""
-        if not isinstance(name, str) or not name:
-            return {}
+        name = name if isinstance(name, str) else ""
+        system = self._dialect.pasted_system(body)
         parameters = self._parameters(body)
         question = _question(self._dialect)
         for container in _containers(self._dialect):
@@ -203,14 +206,24 @@ class _Adoption:
                 for field in (inner if isinstance(inner, dict) else ())
                 if not isinstance(known, dict) or field not in known
             ]
+        plain = _question(self._dialect, settings=False)
+        self._notes += [
+            f"{field} was left out: see the table of parameters in the guide to dialects"
+            for field in body
+            if field in question and field not in plain and field not in _NOT_SETTINGS | set(_containers(self._dialect))
+        ]
         added = {field: value for field, value in body.items() if field not in question.keys() | _NOT_SETTINGS}
         if added:
             self._provider["add"] = added
             self._notes.append(f"{', '.join(added)} goes into every request of this provider (add)")
+        if not (name or parameters or system):
+            return {}
         model: dict[str, Json] = {
             "provider": self._label,
             "name": name.removeprefix(self._dialect.abilities.model_prefix),
         }
+        if system:
+            model["system"] = system
         if parameters:
             model["parameters"] = parameters
         return model
@@ -251,16 +264,32 @@ def _dialect(address: Address) -> Dialect:
     return dialect(address.dialect or DEFAULT).configured(options)
 
 
-def _question(like: Dialect) -> dict[str, Any]:
-    """A body with all that holds a question, or is decided for each call: what it has is no setting of an entry."""
+def _question(like: Dialect, *, settings: bool = True) -> dict[str, Any]:
+    """A body with all that holds a question, or is decided for each call: what it has is no setting of an entry.
+
+    Args:
+        settings: with every parameter that the dialect knows.
+    """
     table = like.abilities.parameters
     names = [name for name in NAMES if (table is None or name in table) and name != "max_completion_tokens"]
     messages = (Message("system", "Brief."), Message("user", "Hi"))
-    request = Request("m/m", messages, {name: PARAMETERS[name].sample for name in names}, stream=True)
-    body = {"model": "", "stream": True, "stream_options": {}, **(like.encode_chat(request).body or {})}
+    body: dict[str, Any] = {"model": "", "stream": True, "stream_options": {}}
+    for name in ("", *names) if settings else ("",):  # each by itself: not all of them go together
+        parameters = {name: PARAMETERS[name].sample} if name else {}
+        if name in ("tool_choice", "parallel_tool_calls"):
+            parameters["tools"] = PARAMETERS["tools"].sample
+        _merge(body, like.encode_chat(Request("m/m", messages, parameters, stream=True)).body or {})
     if like.abilities.vectors is not None:
         body |= like.encode_vectors(VectorsRequest("m", ["Hi"], 8, base64=True)).body or {}
     return body
+
+
+def _merge(body: dict[str, Any], more: dict[str, Any]) -> None:
+    for name, value in more.items():
+        if isinstance(value, dict) and isinstance(body.get(name), dict):
+            _merge(body[name], value)
+        else:
+            body[name] = value
 
 
 def _containers(like: Dialect) -> list[str]:

@@ -1,10 +1,13 @@
 """Calls and the results that answer them, paired over a whole conversation."""
 
+import re
 from collections.abc import Iterable
+from zlib import crc32
 
 from msgspec.structs import replace
 
-from .chat import Message
+from .chat import Message, ToolCall, ToolFunction
+from .parts import text_of
 
 
 def named_results(messages: Iterable[Message]) -> list[Message]:
@@ -63,3 +66,68 @@ def _free(identifier: str, taken: "set[str | None]") -> str:
     while f"{identifier}_{number}" in taken:
         number += 1
     return f"{identifier}_{number}"
+
+
+_ALLOWED = re.compile(r"[a-zA-Z0-9_-]{1,64}")
+
+
+def allowed_id(identifier: str | None) -> str:
+    """The identifier of a call for formats that take letters, digits, ``_`` and ``-`` only, at most 64 of them.
+
+    >>> allowed_id("call_7"), allowed_id("functions.frost:0")
+    ('call_7', 'functions_frost_0_9d7a05b0')
+    """
+    text = identifier or ""
+    if _ALLOWED.fullmatch(text):
+        return text
+    return f"{re.sub('[^a-zA-Z0-9_-]', '_', text)[:50]}_{crc32(text.encode('utf-8', 'replace')):08x}"
+
+
+def functions_called(messages: Iterable[Message]) -> list[str]:
+    """The names of the functions that a conversation has called, each once."""
+    names = (call.function.name for message in messages for call in message.tool_calls)
+    return list(dict.fromkeys(name for name in names if name))
+
+
+def with_tool_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
+    """The messages, with calls of the older form (``function_call``, role ``function``) as tool calls and results.
+
+    >>> old = Message("assistant", extra={"function_call": {"name": "f", "arguments": "{}"}})
+    >>> call, result = with_tool_calls((old, Message("function", "3", name="f")))
+    >>> call.tool_calls[0].id == result.tool_call_id, result.role
+    (True, 'tool')
+    """
+    if not any(message.role == "function" or "function_call" in message.extra for message in messages):
+        return messages
+    result: list[Message] = []
+    identifier = ""
+    for number, message in enumerate(messages):
+        called = message.extra.get("function_call")
+        if isinstance(called, dict):
+            identifier = f"call_{number}"
+            function = ToolFunction(called.get("name"), called.get("arguments"))
+            extra = {name: value for name, value in message.extra.items() if name != "function_call"}
+            calls = (*message.tool_calls, ToolCall(function, identifier))
+            message = replace(message, tool_calls=calls, extra=extra)
+        elif message.role == "function":
+            message = replace(message, role="tool", tool_call_id=identifier)
+        result.append(message)
+    return tuple(result)
+
+
+def in_words(messages: Iterable[Message]) -> list[Message]:
+    """The messages with calls and their results as words, for formats that have no tools.
+
+    >>> asked = Message("assistant", tool_calls=(ToolCall(ToolFunction("frost", '{"place":"fen"}'), "a"),))
+    >>> [(message.role, message.content) for message in in_words([asked, Message("tool", "17", tool_call_id="a")])]
+    [('assistant', '[called frost({"place":"fen"})]'), ('user', '[frost gave: 17]')]
+    """
+    worded: list[Message] = []
+    for message in named_results(messages):
+        if message.role == "tool":
+            message = Message("user", f"[{message.name or 'the tool'} gave: {text_of(message)}]")
+        elif message.tool_calls:
+            calls = [f"[called {call.function.name}({call.function.arguments or ''})]" for call in message.tool_calls]
+            message = Message(message.role, "\n".join(filter(None, (text_of(message), *calls))))
+        worded.append(message)
+    return worded

@@ -29,6 +29,20 @@ class ToolCall(Struct, frozen=True):
     extra: dict[str, Json] = {}
 
 
+class ProviderTurn(Struct, frozen=True):
+    """An assistant turn in the provider's own form: thinking with its signature, server-side tools and their results.
+
+    It is opaque: the same dialect gets it back word for word, another one never sees it.
+
+    Attributes:
+        dialect: the wire format that it came in.
+        blocks: the pieces of the turn, as that format has them.
+    """
+
+    dialect: str
+    blocks: list[Json] = []
+
+
 class Message(Struct, frozen=True):
     """One message of a conversation.
 
@@ -39,6 +53,8 @@ class Message(Struct, frozen=True):
         tool_calls: calls that the assistant asks for.
         tool_call_id: which call a ``tool`` message answers.
         extra: fields beyond these, as they came; dialect ``chat`` sends them on.
+        provider_turn: an assistant turn as its provider wrote it, where there is more to it than text and calls.
+        is_error: of a tool's result: that the tool failed, for formats that have a place for it.
 
     Example:
         >>> Message("user", "When do broad beans go in?").content
@@ -51,6 +67,8 @@ class Message(Struct, frozen=True):
     tool_calls: tuple[ToolCall, ...] = ()
     tool_call_id: str | None = None
     extra: dict[str, Json] = {}
+    provider_turn: ProviderTurn | None = None
+    is_error: bool = False
 
 
 class Markers(Struct, frozen=True, forbid_unknown_fields=True):
@@ -80,6 +98,7 @@ class Request(Struct, frozen=True, gc=False):
         stream: whether the reply is to come in pieces.
         markers: what stands around each text, for formats with one prompt instead of roles.
         fetch: whether images may be fetched from their addresses where a format takes only the image itself.
+        refused: what the model has refused before: parameters, and fields that a dialect adds by itself.
     """
 
     model: str
@@ -89,6 +108,7 @@ class Request(Struct, frozen=True, gc=False):
     stream: bool = False
     markers: Markers = Markers()
     fetch: Literal["no", "public", "private"] = "no"
+    refused: frozenset[str] = frozenset()
 
 
 class Citation(Struct, frozen=True, gc=False):
@@ -122,6 +142,34 @@ class SafetyNote(Struct, frozen=True, gc=False):
     blocked: bool = False
 
 
+class TokenLogprob(Struct, frozen=True, gc=False):
+    """The log probability of one token of an answer.
+
+    Attributes:
+        token: its text.
+        logprob: natural logarithm of its probability; `None` where the server could not say it.
+        top: the likeliest tokens at this place, where they were asked for (``top_logprobs``).
+    """
+
+    token: str
+    logprob: float | None = None
+    top: "tuple[TokenLogprob, ...]" = ()
+
+
+class MediaFile(Struct, frozen=True, gc=False):
+    """A file that is part of an answer: an image, or audio.
+
+    Attributes:
+        media_type: such as ``image/png``.
+        data: its bytes in base64; empty where the provider gives only an address.
+        address: where it is; empty where the bytes are here.
+    """
+
+    media_type: str = ""
+    data: str = ""
+    address: str = ""
+
+
 class Choice(Struct, frozen=True, gc=False):
     """One answer of a reply."""
 
@@ -132,6 +180,9 @@ class Choice(Struct, frozen=True, gc=False):
     tool_calls: tuple[ToolCall, ...] = ()
     citations: tuple[Citation, ...] = ()
     safety: tuple[SafetyNote, ...] = ()
+    files: tuple[MediaFile, ...] = ()
+    logprobs: tuple[TokenLogprob, ...] = ()
+    provider_turn: ProviderTurn | None = None
 
 
 class Completion(Struct, frozen=True, gc=False):

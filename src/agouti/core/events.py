@@ -7,7 +7,7 @@ from typing import TypeAlias
 
 from msgspec import Struct
 
-from .chat import Citation, SafetyNote
+from .chat import Citation, Json, MediaFile, ProviderTurn, SafetyNote, TokenLogprob
 from .usage import Usage
 
 
@@ -40,13 +40,17 @@ class Refusal(Struct, frozen=True, gc=False):
 
 
 class ToolCallPiece(Struct, frozen=True, gc=False):
-    """A piece of a call: the first of an ``index`` has id and name, the others more of the arguments."""
+    """A piece of a call: the first of an ``index`` has id and name, the others more of the arguments.
+
+    ``extra`` has the fields of the call beyond the usual ones, which go back with it.
+    """
 
     index: int
     id: str | None = None
     name: str | None = None
     arguments: str = ""
     choice: int = 0
+    extra: dict[str, Json] = {}
 
 
 class UsageTold(Struct, frozen=True, gc=False):
@@ -76,6 +80,27 @@ class SafetyTold(Struct, frozen=True, gc=False):
     choice: int = 0
 
 
+class FileTold(Struct, frozen=True, gc=False):
+    """A file that is part of the answer."""
+
+    file: MediaFile
+    choice: int = 0
+
+
+class LogprobsTold(Struct, frozen=True, gc=False):
+    """The log probabilities of the next tokens of an answer."""
+
+    tokens: tuple[TokenLogprob, ...]
+    choice: int = 0
+
+
+class TurnTold(Struct, frozen=True, gc=False):
+    """The answer in the provider's own form, for the same provider at the next turn; a later one replaces it."""
+
+    turn: ProviderTurn
+    choice: int = 0
+
+
 class Passed(Struct, frozen=True, gc=False):
     """A chunk that is in the canonical form already, as the provider sent it; its events follow."""
 
@@ -83,5 +108,17 @@ class Passed(Struct, frozen=True, gc=False):
 
 
 Event: TypeAlias = (
-    Started | Text | Reasoning | Refusal | ToolCallPiece | UsageTold | Finished | Cited | SafetyTold | Passed
+    Started
+    | Text
+    | Reasoning
+    | Refusal
+    | ToolCallPiece
+    | UsageTold
+    | Finished
+    | Cited
+    | SafetyTold
+    | FileTold
+    | LogprobsTold
+    | TurnTold
+    | Passed
 )

@@ -32,3 +32,44 @@ def media_type_of(data: bytes, what: str = "the image") -> str:
         return "image/webp"
     seen = "it is empty" if not data else f"it begins with {data[:8]!r}"
     raise RequestError(f"{what} is no image that models take ({seen})", hint="Save it as PNG, JPEG, GIF or WebP.")
+
+
+_AUDIO = (
+    (b"RIFF", "audio/wav"),
+    (b"ID3", "audio/mpeg"),
+    (b"\xff\xfb", "audio/mpeg"),
+    (b"\xff\xf3", "audio/mpeg"),
+    (b"fLaC", "audio/flac"),
+    (b"OggS", "audio/ogg"),
+)
+_SUFFIXES = {
+    "image/png": ".png",
+    "image/jpeg": ".jpg",
+    "image/gif": ".gif",
+    "image/webp": ".webp",
+    "audio/wav": ".wav",
+    "audio/mpeg": ".mp3",
+    "audio/flac": ".flac",
+    "audio/ogg": ".ogg",
+    "audio/pcm": ".pcm",
+    "application/pdf": ".pdf",
+    "text/plain": ".txt",
+}
+
+
+def audio_type_of(data: bytes) -> str | None:
+    """The media type of audio by its first bytes; `None` where they say nothing.
+
+    >>> audio_type_of(b"RIFF....WAVE")
+    'audio/wav'
+    """
+    return next((media_type for mark, media_type in _AUDIO if data.startswith(mark)), None)
+
+
+def suffix_of(media_type: str) -> str:
+    """The usual suffix of files of a media type.
+
+    >>> suffix_of("image/png"), suffix_of("model/step")
+    ('.png', '.bin')
+    """
+    return _SUFFIXES.get(media_type, ".bin")

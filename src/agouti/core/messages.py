@@ -1,33 +1,19 @@
 """Messages of a conversation: read at the door, taken apart for the dialects, written as JSON again."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any, TypeAlias
+from typing import Any
 
 import msgspec
-from msgspec import Struct
 
-from .chat import Json, Message, ToolCall, ToolFunction
+from .chat import Choice, Json, Message, ProviderTurn, ToolCall, ToolFunction
 from .errors import RequestError
+from .parts import TextPart, address_of, parts_of, text_of, words_of
 
-ROLES = frozenset({"system", "developer", "user", "assistant", "tool"})
-_FIELDS = frozenset({"role", "content", "name", "tool_calls", "tool_call_id"})
+ROLES = frozenset({"system", "developer", "user", "assistant", "tool", "function"})
+TURN = "provider_turn"
+"""The field of an assistant message that holds the turn in the provider's own form."""
 
-
-class TextPart(Struct, frozen=True, gc=False):
-    """A text."""
-
-    text: str
-
-
-class ImagePart(Struct, frozen=True, gc=False):
-    """An image: an address, or a media type with base64 data."""
-
-    address: str = ""
-    media_type: str = ""
-    data: str = ""
-
-
-Part: TypeAlias = TextPart | ImagePart
+_FIELDS = frozenset({"role", "content", "name", "tool_calls", "tool_call_id", TURN})
 
 
 def messages_of(messages: Sequence[object]) -> tuple[Message, ...]:
@@ -76,7 +62,54 @@ def _from_json(value: Mapping[str, Json], number: int) -> Message:
         field: inner for field, inner in value.items() if field not in _FIELDS or (inner is None and field != "content")
     }
     calls = tuple([call if isinstance(call, ToolCall) else _call_of(call, number) for call in calls])
-    return Message(value.get("role") or "", content, name, calls, call_id, extra)
+    turn = value.get(TURN)
+    return Message(
+        value.get("role") or "",
+        content,
+        name,
+        calls,
+        call_id,
+        extra,
+        None if turn is None else _turn_of(turn, number),
+        value.get("is_error") is True,
+    )
+
+
+def _turn_of(value: Json, number: int) -> ProviderTurn:
+    """The turn in the provider's own form, as a client echoes it."""
+    if isinstance(value, ProviderTurn):
+        return value
+    dialect, blocks = (value.get("dialect"), value.get("blocks")) if isinstance(value, Mapping) else (None, None)
+    if not isinstance(dialect, str) or not isinstance(blocks, list):
+        raise _wrong(number, f"{TURN} is not what a reply held; put it back as it came, or leave it out")
+    return ProviderTurn(dialect, blocks)
+
+
+def turn_json(turn: ProviderTurn) -> dict[str, Json]:
+    """A turn as the field `TURN` of a message holds it."""
+    return {"dialect": turn.dialect, "blocks": turn.blocks}
+
+
+def own_blocks(message: Message, dialect: str, read: Callable[[list[Json]], Choice]) -> list[Json] | None:
+    """The blocks of an assistant turn for the dialect that wrote it; `None` where they are another's, or out of date.
+
+    A message that was edited after the reply says something else than its blocks: the message counts.
+
+    Args:
+        read: what the blocks mean.
+    """
+    turn = message.provider_turn
+    if turn is None or turn.dialect != dialect:
+        return None
+    meant = read(turn.blocks)
+    if meant.text.strip() != text_of(message).strip() or len(meant.tool_calls) != len(message.tool_calls):
+        return None
+    for theirs, ours in zip(meant.tool_calls, message.tool_calls, strict=True):
+        if theirs.function.name != ours.function.name or (theirs.id or ours.id) != ours.id:
+            return None
+        if theirs.function.arguments != ours.function.arguments and arguments_of(theirs) != arguments_of(ours):
+            return None
+    return turn.blocks
 
 
 def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
@@ -89,7 +122,11 @@ def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
         raise _wrong(number, "a call's id and its function's name are texts")
     extra = {field: inner for field, inner in value.items() if field not in ("id", "function", "type")}
     if value.get("type") not in (None, "function"):
-        extra["type"] = value["type"]
+        custom = value.get("custom")
+        if isinstance(custom, Mapping) and not function:
+            name, arguments = custom.get("name"), custom.get("input")
+        kept = {"function": value["function"]} if "function" in value else {}
+        return ToolCall(ToolFunction(name, arguments), call_id, {**extra, **kept, "type": value["type"]})
     inner = {field: each for field, each in function.items() if field not in ("name", "arguments")}
     if inner:
         extra["function"] = inner
@@ -103,8 +140,11 @@ def _wrong(number: int, why: str) -> RequestError:
     )
 
 
-def message_json(message: Message) -> dict[str, Json]:
+def message_json(message: Message, own: str = "") -> dict[str, Json]:
     """A message in the OpenAI-compatible form.
+
+    Args:
+        own: the dialect that it is sent in, whose own turns go back as they came: as fields of the message.
 
     >>> message_json(Message("user", "Peas?"))
     {'role': 'user', 'content': 'Peas?'}
@@ -119,11 +159,19 @@ def message_json(message: Message) -> dict[str, Json]:
         body["tool_call_id"] = message.tool_call_id
     if message.extra:
         body |= message.extra
+    if (turn := message.provider_turn) is not None:
+        if turn.dialect == own:
+            for fields in turn.blocks:
+                body |= fields
+        elif message.role == "assistant":
+            body.pop("reasoning_content", None)  # of another dialect's turn: our own words for its thinking
     return body
 
 
 def call_json(call: ToolCall, number: int = 0) -> dict[str, Json]:
     """A call in the OpenAI-compatible form."""
+    if call.extra.get("type", "function") != "function":
+        return {"id": call.id or f"call_{number}", **call.extra}
     function: dict[str, Json] = {"name": call.function.name, "arguments": call.function.arguments or ""}
     body: dict[str, Json] = {"id": call.id or f"call_{number}", "type": "function", "function": function}
     if call.extra:
@@ -132,68 +180,41 @@ def call_json(call: ToolCall, number: int = 0) -> dict[str, Json]:
     return body
 
 
-def parts_of(message: Message) -> Iterator[Part]:
-    """The parts of a message's content.
-
-    Raises:
-        RequestError: a part of a kind that only the canonical form can carry.
-
-    >>> list(parts_of(Message("user", "Hi")))
-    [TextPart(text='Hi')]
-    """
-    content = message.content
-    if isinstance(content, str):
-        if content:
-            yield TextPart(content)
-        return
-    for part in content or ():
-        kind = part.get("type")
-        if kind in ("text", "input_text", "output_text"):
-            yield TextPart(str(part.get("text", "")))
-        elif kind == "image_url":
-            yield image_of(_address_of(part))
-        else:
-            raise RequestError(
-                f"a part of type {kind!r} cannot be sent in this dialect",
-                hint="Parts of type text and image_url can; for the others ask a provider of dialect chat.",
-            )
-
-
-def _address_of(part: Mapping[str, Json]) -> str:
-    image = part.get("image_url")
-    return str(image.get("url", "") if isinstance(image, Mapping) else image or "")
-
-
-def image_of(address: str) -> ImagePart:
-    """An image from its address, or from the ``data:`` address that holds it.
-
-    >>> image_of("data:image/png;base64,AAAA")
-    ImagePart(address='', media_type='image/png', data='AAAA')
-    """
-    if not address.startswith("data:"):
-        return ImagePart(address)
-    head, _, data = address[5:].partition(",")
-    media_type, _, encoding = head.partition(";")
-    if encoding != "base64" or not data:
-        raise RequestError("an image in a data: address must be base64", hint="data:image/png;base64,...")
-    return ImagePart("", media_type or "image/png", data)
-
-
-def text_of(message: Message) -> str:
-    """All text of a message."""
-    return "".join(part.text for part in parts_of(message) if isinstance(part, TextPart))
-
-
 def system_and_rest(messages: Iterable[Message]) -> tuple[str, list[Message]]:
     """The system text of all system messages together, and the other messages."""
-    system: list[str] = []
+    system, rest = system_parts(messages)
+    return "\n\n".join([part.text for part in system]), rest
+
+
+def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Message]]:
+    """The texts of all system messages, neighbours without a prompt-cache mark as one, and the other messages.
+
+    Raises:
+        RequestError: a system message holds something else than text.
+    """
+    texts: list[TextPart] = []
     rest: list[Message] = []
     for message in messages:
-        if message.role in ("system", "developer"):
-            system.append(text_of(message))
-        else:
+        if message.role not in ("system", "developer"):
             rest.append(message)
-    return "\n\n".join(system), rest
+            continue
+        text = ""
+        for part in parts_of(message):
+            if not isinstance(part, TextPart):
+                raise RequestError(
+                    "a system message can hold only text in this dialect",
+                    hint="Put images and files into a message of the user.",
+                )
+            text += part.text
+            if part.mark is not None:
+                texts.append(TextPart(text, part.mark))
+                text = ""
+        if text:
+            texts.append(TextPart(text))
+    if not rest and texts:
+        # No format takes a request in which nobody has said anything.
+        return [], [Message("user", "\n\n".join([part.text for part in texts]))]
+    return texts, rest
 
 
 def by_role(
@@ -240,7 +261,7 @@ def images_in(messages: Iterable[Message]) -> Iterator[str]:
     for message in messages:
         for part in message.content if isinstance(message.content, list) else ():
             if part.get("type") == "image_url":
-                yield _address_of(part)
+                yield address_of(part)
 
 
 def with_addresses(messages: Iterable[Message], addresses: Mapping[str, str]) -> tuple[Message, ...]:
@@ -256,11 +277,11 @@ def with_addresses(messages: Iterable[Message], addresses: Mapping[str, str]) ->
 
 
 def _readdressed(part: dict[str, Json], addresses: Mapping[str, str]) -> dict[str, Json]:
-    if part.get("type") != "image_url" or _address_of(part) not in addresses:
+    if part.get("type") != "image_url" or address_of(part) not in addresses:
         return part
     image = part.get("image_url")
     inner = dict(image) if isinstance(image, Mapping) else {}
-    return {**part, "image_url": {**inner, "url": addresses[_address_of(part)]}}
+    return {**part, "image_url": {**inner, "url": addresses[address_of(part)]}}
 
 
 def with_images(messages: Sequence[Message], images: Sequence[dict[str, Json]]) -> tuple[Message, ...]:
@@ -276,9 +297,11 @@ def with_images(messages: Sequence[Message], images: Sequence[dict[str, Json]]) 
     return (*messages[:number], changed, *messages[number + 1 :])
 
 
-def without_images(messages: Iterable[Message]) -> list[Message]:
+def without_images(messages: Iterable[Message], dialect: str) -> list[Message]:
     """The messages with their words alone, for formats that have another place for an image."""
-    return [Message(each.role, text_of(each), each.name, each.tool_calls, each.tool_call_id) for each in messages]
+    return [
+        Message(each.role, words_of(each, dialect), each.name, each.tool_calls, each.tool_call_id) for each in messages
+    ]
 
 
 def with_instruction(messages: Sequence[Message], instruction: str) -> tuple[Message, ...]:
@@ -308,10 +331,11 @@ def _content_parts(message: Message) -> list[dict[str, Json]]:
     return [{"type": "text", "text": content}] if content else []
 
 
-def said(text: str, calls: Sequence[ToolCall]) -> Message:
+def said(choice: Choice) -> Message:
     """What an assistant said, as a message that can go back to it."""
-    usable = tuple([sendable(number, call) for number, call in enumerate(calls)])
-    return Message("assistant", text or (None if usable else ""), tool_calls=usable)
+    calls = tuple([sendable(number, call) for number, call in enumerate(choice.tool_calls)])
+    content = choice.text or (None if calls else "")
+    return Message("assistant", content, tool_calls=calls, provider_turn=choice.provider_turn)
 
 
 def sendable(number: int, call: ToolCall) -> ToolCall:
@@ -321,6 +345,8 @@ def sendable(number: int, call: ToolCall) -> ToolCall:
     ToolCall(function=ToolFunction(name='frost', arguments='{"text":"about ten"}'), id='call_0', extra={})
     """
     text = call.function.arguments or ""
+    if call.extra.get("type", "function") != "function":
+        return call if call.id else msgspec.structs.replace(call, id=f"call_{number}")
     try:
         usable = isinstance(msgspec.json.decode(text), dict)
     except msgspec.DecodeError:

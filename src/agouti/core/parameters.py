@@ -17,6 +17,7 @@ class Parameter(Struct, frozen=True):
         low, high: its bounds, both allowed; `None` where there is none.
         sample: a value that asks for something: the contract of a dialect sends it.
         neutral: the value that asks for nothing, so that no format need have it; `None` where there is none.
+        off: a value that asks for nothing where a format lacks the parameter, but for something where it has it.
     """
 
     name: str
@@ -26,6 +27,7 @@ class Parameter(Struct, frozen=True):
     low: float | None = None
     high: float | None = None
     neutral: Json = None
+    off: Json = None
 
     def allows(self, value: Json) -> bool:
         """Whether a value can be sent."""
@@ -43,9 +45,8 @@ CAPS = ("max_tokens", "max_completion_tokens")
 _NUMBER = (int, float)
 _TOOL = {"type": "function", "function": {"name": "lamp", "parameters": {"type": "object", "properties": {}}}}
 _SCHEMA = {"type": "json_schema", "json_schema": {"name": "lamp", "schema": {"type": "object", "properties": {}}}}
-_CHOICE = "auto, none, required, or a table that names a function"
 _ROWS = (
-    Parameter("temperature", _NUMBER, "a number from 0 to 2", 0.5, 0, 2),
+    Parameter("temperature", _NUMBER, "a number from 0 to 5", 0.5, 0, 5),
     Parameter("top_p", _NUMBER, "a number from 0 to 1", 0.5, 0, 1),
     Parameter("max_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
     Parameter("max_completion_tokens", (int,), "a whole number from 1, or -1 for no cap", 7, 1),
@@ -54,11 +55,28 @@ _ROWS = (
     Parameter("n", (int,), "a whole number from 1", 2, 1, neutral=1),
     Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0),
     Parameter("frequency_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0),
-    Parameter("logit_bias", (dict,), "a table of token to number", {"50256": -100}, neutral={}),
+    Parameter("top_k", (int,), "a whole number from 0", 40, 0),
+    Parameter("min_p", _NUMBER, "a number from 0 to 1", 0.05, 0, 1, neutral=0),
+    Parameter("repetition_penalty", _NUMBER, "a number from 0; 1 is none", 1.1, 0, neutral=1),
+    Parameter("context_size", (int,), "a whole number of tokens from 1", 8192, 1),
+    Parameter("logit_bias", (dict, list), "a table of token to number", {"50256": -100}, neutral={}),
     Parameter("logprobs", (bool,), "true or false", True, neutral=False),
-    Parameter("top_logprobs", (int,), "a whole number from 0 to 20", 2, 0, 20, neutral=0),
+    Parameter("top_logprobs", (int,), "a whole number from 0 to 200", 2, 0, 200, neutral=0),
     Parameter("user", (str,), "a text", "grower-7"),
-    Parameter("reasoning_effort", (str,), "a text such as low, medium or high", "high"),
+    Parameter("safety_identifier", (str,), "a text", "grower-7"),
+    Parameter("reasoning_effort", (str,), "a text such as low, medium or high", "high", off="none"),
+    Parameter("reasoning_budget", (int,), "a whole number of tokens from 0", 2048, 0, off=0),
+    Parameter("verbosity", (str,), "a text such as low, medium or high", "low", neutral="medium"),
+    Parameter("modalities", (list,), "a list such as text, audio, image", ["text", "audio"], neutral=["text"]),
+    Parameter("audio", (dict,), "a table with voice and format", {"voice": "wren", "format": "wav"}),
+    Parameter("prediction", (dict,), "a table with the expected answer", {"type": "content", "content": "Peas."}),
+    Parameter("web_search_options", (dict,), "a table", {"search_context_size": "low"}),
+    Parameter("store", (bool,), "true or false", True, off=False),
+    Parameter("metadata", (dict,), "a table of texts", {"user_id": "grower-7"}, neutral={}),
+    Parameter("service_tier", (str,), "a text such as auto or default", "default", neutral="auto"),
+    Parameter("prompt_cache_key", (str,), "a text", "almanac-7"),
+    Parameter("previous_response_id", (str,), "the id of a reply", "reply-7"),
+    Parameter("stream_options", (dict,), "a table such as include_usage = true", {"include_usage": False}),
     Parameter("parallel_tool_calls", (bool,), "true or false", False, neutral=True),
     Parameter("response_format", (dict,), "a table with a type", _SCHEMA, neutral={"type": "text"}),
     Parameter("tools", (list, tuple), "a list of tools", [_TOOL], neutral=[]),
@@ -103,6 +121,16 @@ def is_neutral(name: str, value: Json) -> bool:
     """
     rule = PARAMETERS.get(name)
     return rule is not None and rule.neutral is not None and bool(value == rule.neutral)
+
+
+def asks_nothing(name: str, value: Json) -> bool:
+    """Whether a parameter asks for nothing of a format that lacks it.
+
+    >>> asks_nothing("store", False), asks_nothing("reasoning_effort", "none"), asks_nothing("seed", 7)
+    (True, True, False)
+    """
+    rule = PARAMETERS.get(name)
+    return is_neutral(name, value) or (rule is not None and rule.off is not None and bool(value == rule.off))
 
 
 def unknown(name: str, names: Sequence[str]) -> RequestError:

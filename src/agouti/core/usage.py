@@ -8,7 +8,8 @@ from msgspec import Struct
 class Usage(Struct, frozen=True, gc=False):
     """Token counts as the provider reports them; `None` where it does not.
 
-    ``input_tokens`` includes the cached ones, ``output_tokens`` the reasoning ones.
+    ``input_tokens`` includes those that came out of the provider's prompt cache (``cached_tokens``) and those that were
+    written into it (``cache_write_tokens``), ``output_tokens`` the reasoning ones.
     """
 
     input_tokens: int | None = None
@@ -16,17 +17,19 @@ class Usage(Struct, frozen=True, gc=False):
     total_tokens: int | None = None
     cached_tokens: int | None = None
     reasoning_tokens: int | None = None
+    cache_write_tokens: int | None = None
 
 
 NO_USAGE = Usage()
 
 
 class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
-    """Price of a model per million tokens."""
+    """Price of a model per million tokens; what the cache costs is as ``input`` where it is not given."""
 
     input: float
     output: float
     cached_input: float | None = None
+    cache_write: float | None = None
     currency: str = "USD"
 
     def cost(self, usage: Usage) -> float | None:
@@ -37,17 +40,18 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         """
         if usage.input_tokens is None or usage.output_tokens is None:
             return None
-        cached = usage.cached_tokens or 0
+        cached, written = usage.cached_tokens or 0, usage.cache_write_tokens or 0
         cached_price = self.input if self.cached_input is None else self.cached_input
-        fresh = usage.input_tokens - cached
-        return (fresh * self.input + cached * cached_price + usage.output_tokens * self.output) / 1e6
+        write_price = self.input if self.cache_write is None else self.cache_write
+        inputs = (usage.input_tokens - cached - written) * self.input + cached * cached_price + written * write_price
+        return (inputs + usage.output_tokens * self.output) / 1e6
 
 
 def total_usage(usages: Iterable[Usage]) -> Usage:
     """Counts added up; `None` where one of them is not told.
 
-    >>> total_usage([Usage(2, 3, 5), Usage(4, 1, 5)])
-    Usage(input_tokens=6, output_tokens=4, total_tokens=10, cached_tokens=None, reasoning_tokens=None)
+    >>> total_usage([Usage(2, 3, 5), Usage(4, 1, 5)]).total_tokens
+    10
     """
     usages = list(usages)
     sums: dict[str, int | None] = {}

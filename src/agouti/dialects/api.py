@@ -5,8 +5,21 @@ and `agouti.testing.contract` for the check that it keeps the contract.
 """
 
 from ..core.address import Ending
-from ..core.call_pairs import named_results
-from ..core.chat import Choice, Citation, Completion, Markers, Message, Request, SafetyNote, ToolCall, ToolFunction
+from ..core.call_pairs import allowed_id, functions_called, in_words, named_results
+from ..core.chat import (
+    Choice,
+    Citation,
+    Completion,
+    Markers,
+    MediaFile,
+    Message,
+    ProviderTurn,
+    Request,
+    SafetyNote,
+    TokenLogprob,
+    ToolCall,
+    ToolFunction,
+)
 from ..core.declarations import Instance
 from ..core.errors import (
     AgoutiError,
@@ -28,7 +41,9 @@ from ..core.errors import (
 from ..core.events import (
     Cited,
     Event,
+    FileTold,
     Finished,
+    LogprobsTold,
     Passed,
     Reasoning,
     Refusal,
@@ -36,21 +51,24 @@ from ..core.events import (
     Started,
     Text,
     ToolCallPiece,
+    TurnTold,
     UsageTold,
 )
 from ..core.framing_array import ArraySplitter
 from ..core.framing_binary import FrameDecoder
 from ..core.framing_lines import LineSplitter
 from ..core.framing_sse import SseDecoder
-from ..core.messages import (
+from ..core.messages import arguments_of, by_role, message_json, own_blocks, system_and_rest, system_parts
+from ..core.parts import (
+    AudioPart,
+    FilePart,
     ImagePart,
     TextPart,
-    arguments_of,
-    by_role,
-    message_json,
+    cannot_take,
     parts_of,
-    system_and_rest,
+    text_file,
     text_of,
+    words_of,
 )
 from ..core.structured import MEANS, Means
 from ..core.usage import Usage
@@ -72,7 +90,9 @@ from .base import (
     function_of,
     in_common,
     is_function,
+    mark_of,
     no_response_format,
+    no_tool_choice,
     same_names,
 )
 from .faults import classify
@@ -84,6 +104,7 @@ __all__ = [
     "Abilities",
     "AgoutiError",
     "ArraySplitter",
+    "AudioPart",
     "Choice",
     "Citation",
     "Cited",
@@ -97,6 +118,8 @@ __all__ = [
     "Event",
     "Fault",
     "Field",
+    "FilePart",
+    "FileTold",
     "Finished",
     "FrameDecoder",
     "FramingError",
@@ -104,8 +127,10 @@ __all__ = [
     "Instance",
     "LineSplitter",
     "ListedModel",
+    "LogprobsTold",
     "Markers",
     "Means",
+    "MediaFile",
     "Message",
     "ModelUnknown",
     "NoAccess",
@@ -117,6 +142,7 @@ __all__ = [
     "PayloadStream",
     "Pending",
     "ProviderFault",
+    "ProviderTurn",
     "RateLimited",
     "Reasoning",
     "Refusal",
@@ -131,30 +157,42 @@ __all__ = [
     "StreamDecoder",
     "Text",
     "TextPart",
+    "TokenLogprob",
     "ToolCall",
     "ToolCallPiece",
     "ToolFunction",
+    "TurnTold",
     "Usage",
     "UsageTold",
     "VectorAbility",
     "Vectors",
     "VectorsRequest",
+    "allowed_id",
     "arguments_of",
     "as_list",
     "as_written",
     "by_role",
+    "cannot_take",
     "chosen_function",
     "classify",
-    "named_results",
     "function_of",
-    "is_function",
+    "functions_called",
     "in_common",
+    "in_words",
+    "is_function",
+    "mark_of",
     "message_json",
+    "named_results",
     "no_response_format",
+    "no_tool_choice",
+    "own_blocks",
     "parts_of",
     "prompt_of",
     "read_reply",
     "same_names",
     "system_and_rest",
+    "system_parts",
+    "text_file",
     "text_of",
+    "words_of",
 ]

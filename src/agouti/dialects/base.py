@@ -12,6 +12,7 @@ from msgspec import Struct
 from ..core.address import Ending
 from ..core.chat import Completion, Json, Request
 from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable
+from ..core.parts import MARK
 from ..core.structured import Means
 
 if TYPE_CHECKING:
@@ -89,9 +90,16 @@ def is_function(tool: Mapping[str, Any]) -> bool:
     return "function" in tool or tool.get("type", "function" if "name" in tool else None) == "function"
 
 
+def mark_of(tool: Mapping[str, Any]) -> Json:
+    """The prompt-cache mark of a tool; `None` where it has none."""
+    return tool.get(MARK) or function_of(tool).get(MARK)
+
+
 def chosen_function(choice: Json) -> str | None:
     """The function that ``tool_choice`` names; `None` where it is a word."""
-    return function_of(choice).get("name") if isinstance(choice, Mapping) else None
+    if not isinstance(choice, Mapping) or choice.get("type", "function") not in ("function", "tool"):
+        return None
+    return function_of(choice).get("name")
 
 
 def in_common(words: Mapping[str, str], word: str | None) -> str | None:
@@ -103,6 +111,38 @@ def no_response_format(dialect: str, kind: Json, hint: str = "") -> ParameterUns
     """The error for a ``response_format`` that a format does not have."""
     what = f"dialect {dialect} has no response_format of type {kind!r}"
     return ParameterUnsupported(what, parameter="response_format", hint=hint or "Leave response_format out.")
+
+
+def no_tool_choice(dialect: str, choice: Json) -> ParameterUnsupported:
+    """The error for a ``tool_choice`` that a format cannot express."""
+    return ParameterUnsupported(
+        f"dialect {dialect} cannot express this tool_choice: {str(choice)[:80]}",
+        parameter="tool_choice",
+        hint="Take auto, none, required, or the name of a function.",
+    )
+
+
+def system_of(messages: Json) -> str:
+    """The system text of messages that were pasted.
+
+    >>> system_of([{"role": "system", "content": "Brief."}, {"role": "user", "content": "Peas?"}])
+    'Brief.'
+    """
+    listed = messages if isinstance(messages, list) else []
+    systems = [each for each in listed if isinstance(each, dict) and each.get("role") in ("system", "developer")]
+    return "\n\n".join(filter(None, (joined_text(each.get("content")) for each in systems)))
+
+
+def joined_text(content: Json) -> str:
+    """The text of a content: one text, or a list of parts that have some.
+
+    >>> joined_text("Brief."), joined_text([{"text": "Be "}, {"text": "brief."}]), joined_text(None)
+    ('Brief.', 'Be brief.', '')
+    """
+    if isinstance(content, str):
+        return content
+    parts = content if isinstance(content, list) else []
+    return "".join(str(part.get("text") or "") for part in parts if isinstance(part, dict))
 
 
 class VectorAbility(Struct, frozen=True, kw_only=True):
@@ -122,10 +162,14 @@ class Abilities(Struct, frozen=True, kw_only=True):
 
     Attributes:
         parameters: our name of each parameter that it has, and how it is written; `None`: all, under our names.
+        lacks: the parameters that it has no name for, where it takes all others.
+        adds: fields that it puts into a request by itself and can do without, where a server refuses them.
         means: how a model can be held to a form (structured output), the strongest first.
         schema_style: what JSON Schemas have to look like: see `agouti.core.schema`.
         open_schemas: whether its schema mode takes schemas that allow properties which they do not name.
+        inputs: what a prompt may hold: ``text``, ``image``, ``file``, ``audio``.
         image_addresses: whether images can be sent by their address; otherwise they are fetched first, if allowed.
+        file_addresses: the same of files.
         vectors: how it turns texts into vectors (embeddings); `None` where it does not.
         counts_tokens: whether it counts the tokens of a request (``encode_count``, ``decode_count``).
         canonical: its replies and chunks are in the canonical form already.
@@ -135,10 +179,14 @@ class Abilities(Struct, frozen=True, kw_only=True):
     """
 
     parameters: Mapping[str, Write] | None = None
+    lacks: frozenset[str] = frozenset()
+    adds: frozenset[str] = frozenset()
     means: tuple[Means, ...] = ("prompt",)
     schema_style: "Style" = "open"
     open_schemas: bool = True
+    inputs: tuple[str, ...] = ("text", "image")
     image_addresses: bool = True
+    file_addresses: bool = False
     vectors: VectorAbility | None = None
     counts_tokens: bool = False
     canonical: bool = False
@@ -155,6 +203,13 @@ class Abilities(Struct, frozen=True, kw_only=True):
     def tool_schema_style(self) -> "Style":
         """What JSON Schemas of tools have to look like: those who demand closed answers take open tools."""
         return "open" if self.schema_style == "closed" else self.schema_style
+
+    def ours(self, field: str) -> str:
+        """Our name of a parameter that a provider calls by the name of its field, however far out it begins."""
+        for name, write in (self.parameters or {}).items():
+            if isinstance(write, Field) and field in (write.path.rpartition("/")[2], write.path.replace("/", ".")):
+                return name
+        return field
 
     def write(self, body: dict[str, Any], parameters: Mapping[str, Json]) -> None:
         """Put parameters into a body, in the order of the table."""
@@ -350,6 +405,10 @@ class Dialect:
             ReplyUnreadable: it is not such a reply.
         """
         raise NotImplementedError
+
+    def pasted_system(self, body: dict[str, Any]) -> str:
+        """The system text of a request that was pasted; empty where it has none."""
+        return system_of(body.get("messages"))
 
     def adopted(self, body: dict[str, Any]) -> dict[str, Json]:
         """What a provider's entry must say for requests like this one, which was pasted."""

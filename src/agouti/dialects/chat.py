@@ -11,20 +11,28 @@ import msgspec
 from msgspec import Struct
 
 from ..core.address import Ending
-from ..core.chat import Choice, Completion, Request, SafetyNote, ToolCall, ToolFunction
+from ..core.chat import Choice, Completion, Request, ToolCall, ToolFunction
 from ..core.errors import ReplyUnreadable
-from ..core.json_lenient import UNDECODABLE
+from ..core.json_lenient import UNDECODABLE, any_json
 from ..core.messages import message_json
 from ..core.structured import MEANS
 from .base import Abilities, Fault, Outgoing, StreamDecoder, VectorAbility
 from .chat_fields import (
     CODES,
-    CallFields,
+    LogprobFields,
     MessageFields,
     UsageFields,
     arguments_text,
+    audio_file,
+    call_of,
     citations_of,
     finish_reason,
+    images_of,
+    kept_turn,
+    logprobs_of,
+    safety_of,
+    text_and_thoughts,
+    usage_elsewhere,
     usage_of,
 )
 from .shared import ChatVectors, ModelListing
@@ -36,6 +44,8 @@ class _Choice(Struct, gc=False):
     message: MessageFields | None = None
     finish_reason: str | None = None
     content_filter_results: dict[str, Any] | None = None
+    logprobs: LogprobFields | None = None
+    error: Any = None
 
 
 class _Reply(Struct):
@@ -55,8 +65,11 @@ class ChatDialect(ModelListing, ChatVectors):
 
     name = "chat"
     abilities = Abilities(
+        lacks=frozenset({"reasoning_budget", "context_size"}),
+        adds=frozenset({"stream_options"}),
         means=MEANS,
         schema_style="closed",
+        inputs=("text", "image", "file", "audio"),
         vectors=VectorAbility(max_texts=256, base64=True),
         canonical=True,
         endings=(
@@ -69,11 +82,16 @@ class ChatDialect(ModelListing, ChatVectors):
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        messages = [message_json(message) for message in request.messages]
+        messages = [message_json(message, own="chat") for message in request.messages]
         body: dict[str, Any] = {"model": request.model, "messages": messages, **request.parameters}
+        if "tools" in body and not body["tools"]:
+            del body["tools"]  # an empty list is refused
         if request.stream:
             body["stream"] = True
-            body.setdefault("stream_options", {"include_usage": True})
+            if "stream_options" not in request.refused:
+                body.setdefault("stream_options", {"include_usage": True})
+        elif "stream_options" in body:
+            del body["stream_options"]
         if request.extra:
             body.update(request.extra)
         return Outgoing("chat", "/chat/completions", body, accept="text/event-stream" if request.stream else "")
@@ -83,16 +101,23 @@ class ChatDialect(ModelListing, ChatVectors):
             reply = _decode_reply(body)
         except UNDECODABLE:
             reply = read_reply(body, _Reply, "the reply")
-        if reply.choices is None:
-            if reply.error is not None:
+        choices = reply.choices
+        if not choices:
+            if reply.error:
                 return self.classify(200, {}, body)
-            raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `choices`")
-        return Completion(
-            tuple([_choice(choice, reply.citations) for choice in reply.choices]),
-            reply.model,
-            reply.id,
-            usage_of(reply.usage) if reply.usage is not None else None,
-        )
+            if choices is None:
+                raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `choices`")
+        if choices and (error := choices[0].error):
+            return self.classify(200, {}, msgspec.json.encode({"error": error}))
+        # What of a message has no place in our own words goes back as it came: see `call_extra`.
+        raw = any_json(body)["choices"] if any(each.message and each.message.tool_calls for each in choices) else []
+        answers = [
+            (each, _choice(each, raw[number : number + 1], reply.citations)) for number, each in enumerate(choices)
+        ]
+        if len(answers) > 1 and all(each.index is not None for each in choices):
+            answers.sort(key=lambda pair: pair[0].index or 0)
+        usage = usage_of(reply.usage) if reply.usage is not None else usage_elsewhere(body)
+        return Completion(tuple([answer for _, answer in answers]), reply.model, reply.id, usage)
 
     def stream_decoder(self) -> StreamDecoder:
         from .chat_stream import ChatStream
@@ -110,39 +135,36 @@ class ChatDialect(ModelListing, ChatVectors):
         return classify(status, headers, body, CODES)
 
 
-def _choice(choice: _Choice, addresses: list[str] | None) -> Choice:
+def _choice(choice: _Choice, raw: list[Any], addresses: list[str] | None) -> Choice:
     message = choice.message
     reason = finish_reason(choice.finish_reason)
     if message is None:
         return Choice(finish_reason=reason)
-    content = message.content
-    text = content if isinstance(content, str) else "".join([part.text or "" for part in content or ()])
+    text, thoughts = text_and_thoughts(message.content)
+    files = images_of(message.images)
+    if (audio := message.audio) is not None:
+        text = text or audio.transcript or ""
+        files += [audio_file([audio.data])] if audio.data else []
     if message.refusal and reason == "stop":
         reason = "refusal"
-    calls = message.tool_calls
     return Choice(
         text,
         reason,
-        reasoning=message.reasoning_content or message.reasoning,
+        reasoning=message.reasoning_content or message.reasoning or thoughts or None,
         refusal=message.refusal,
-        tool_calls=tuple([_call(call) for call in calls]) if calls else (),
+        tool_calls=_calls(message, raw),
         citations=citations_of(message.annotations, addresses) if message.annotations or addresses else (),
-        safety=_safety(choice.content_filter_results) if choice.content_filter_results else (),
+        safety=safety_of(choice.content_filter_results) if choice.content_filter_results else (),
+        files=tuple(files),
+        logprobs=logprobs_of(choice.logprobs),
+        provider_turn=kept_turn(message),
     )
 
 
-def _safety(results: Mapping[str, Any]) -> tuple[SafetyNote, ...]:
-    return tuple(
-        [
-            SafetyNote(category, str(result.get("severity") or ""), result.get("filtered") is True)
-            for category, result in results.items()
-            if isinstance(result, dict)
-        ]
-    )
-
-
-def _call(call: CallFields) -> ToolCall:
-    function = call.function
-    if function is None:
-        return ToolCall(ToolFunction(None, ""), call.id)
-    return ToolCall(ToolFunction(function.name, arguments_text(function.arguments)), call.id)
+def _calls(message: MessageFields, raw: list[Any]) -> tuple[ToolCall, ...]:
+    if message.tool_calls:
+        as_they_came = raw[0]["message"]["tool_calls"] if raw else []
+        return tuple([call_of(call, each) for call, each in zip(message.tool_calls, as_they_came, strict=False)])
+    if (function := message.function_call) is not None:  # the older form, of one call
+        return (ToolCall(ToolFunction(function.name, arguments_text(function.arguments))),)
+    return ()

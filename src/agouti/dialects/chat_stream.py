@@ -6,19 +6,58 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
+from ..core.chat import Citation
 from ..core.errors import ReplyUnreadable
-from ..core.events import Cited, Event, Finished, Passed, Reasoning, Refusal, Started, Text, ToolCallPiece, UsageTold
+from ..core.events import (
+    Cited,
+    Event,
+    FileTold,
+    Finished,
+    LogprobsTold,
+    Passed,
+    Reasoning,
+    Refusal,
+    SafetyTold,
+    Started,
+    Text,
+    ToolCallPiece,
+    TurnTold,
+    UsageTold,
+)
 from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, lenient
+from ..core.text_pieces import TextPieces
 from .base import Fault
 from .call_numbers import CallNumbers
-from .chat_fields import FINISH, FunctionFields, MessageFields, UsageFields, arguments_text, citations_of, usage_of
+from .chat_fields import (
+    FINISH,
+    CallFields,
+    FunctionFields,
+    LogprobFields,
+    MessageFields,
+    UsageFields,
+    arguments_text,
+    audio_file,
+    call_of,
+    citations_of,
+    images_of,
+    logprobs_of,
+    safety_of,
+    text_and_thoughts,
+    turn_of,
+    usage_elsewhere,
+    usage_of,
+)
 
 
 class _ChunkChoice(Struct, gc=False):
     index: int | None = None
     delta: MessageFields | None = None
     finish_reason: str | None = None
+    message: MessageFields | None = None
+    logprobs: LogprobFields | None = None
+    content_filter_results: dict[str, Any] | None = None
+    error: Any = None
 
 
 class _LaterChunk(Struct, gc=False):
@@ -27,6 +66,7 @@ class _LaterChunk(Struct, gc=False):
     choices: list[_ChunkChoice] | None = None
     usage: UsageFields | None = None
     error: Any = None
+    citations: list[str] | None = None
 
 
 class _Chunk(_LaterChunk, gc=False):
@@ -38,14 +78,60 @@ _decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).dec
 _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
 
 
+class _Kept:
+    """What has come of one answer besides its text, in pieces: its thinking as it goes back, its audio."""
+
+    __slots__ = ("audio", "audio_id", "details", "extra", "thoughts")
+
+    def __init__(self) -> None:
+        self.thoughts: dict[str, TextPieces] = {}
+        self.details: list[dict[str, Any]] = []
+        self.extra: Any = None
+        self.audio: list[str] = []
+        self.audio_id: str | None = None
+
+    def think(self, name: str, text: str) -> None:
+        pieces = self.thoughts.setdefault(name, TextPieces())
+        pieces.add(text)
+        pieces.compact()
+
+    def detail(self, pieces: list[Any]) -> None:
+        """Pieces of the thinking in parts: texts of one part are joined, its other fields replaced."""
+        for piece in pieces:
+            if not isinstance(piece, dict):
+                continue
+            place, kind = piece.get("index"), piece.get("type")
+            known = next(
+                (each for each in self.details if (each.get("index"), each.get("type")) == (place, kind)), None
+            )
+            if known is None or place is None:
+                self.details.append(dict(piece))
+                continue
+            for name, value in piece.items():
+                joined = name in ("text", "summary", "data") and isinstance(known.get(name), str)
+                known[name] = known[name] + value if joined and isinstance(value, str) else value
+
+    def events(self, index: int) -> list[Event]:
+        """What is told of it at the end of the answer."""
+        events: list[Event] = [FileTold(audio_file(self.audio), index)] if self.audio else []
+        fields: dict[str, Any] = {name: str(pieces) for name, pieces in self.thoughts.items()}
+        fields |= {"reasoning_details": self.details, "extra_content": self.extra}
+        fields["audio"] = {"id": self.audio_id} if self.audio_id else None
+        turn = turn_of(fields)
+        return events if turn is None else [*events, TurnTold(turn, index)]
+
+
 class ChatStream:
     """Chunks, each the data of one server-sent event, until ``[DONE]``."""
 
     __slots__ = (
+        "_began",
         "_calls",
+        "_cited",
         "_classify",
         "_events",
         "_finished",
+        "_kept",
         "_refused",
         "_sse",
         "_started",
@@ -59,9 +145,12 @@ class ChatStream:
         self._sse = SseDecoder()
         self._events: list[Event] = []
         self._started = False
+        self._began = False
         self._finished = False
         self._refused = False
         self._calls: dict[int, CallNumbers] = {}
+        self._kept: dict[int, _Kept] = {}
+        self._cited: set[str] = set()
         self.done = False
         self.failure: Fault | None = None
         self.verbatim = verbatim
@@ -84,34 +173,22 @@ class ChatStream:
             try:
                 chunk = decode(payload)
             except UNDECODABLE as error:
-                if payload == b"[DONE]":
-                    self.done = True
-                elif name == "error":
-                    self._fail(payload)
-                elif (mended := self._mended(payload, error)) is not None:
-                    if self.verbatim and mended.error is None:
-                        add(Passed(payload))
-                    self._chunk(mended, payload)
+                self._odd(name, payload, error)
             else:
                 choices = chunk.choices
-                if self.verbatim and chunk.error is None and name != "error":
+                if self.verbatim and not chunk.error and (not name or choices is not None):
                     add(Passed(payload))
-                if choices and started and len(choices) == 1 and chunk.usage is None and chunk.error is None:
+                if choices and started and len(choices) == 1 and not (chunk.usage or chunk.error or chunk.citations):
                     # Nearly every chunk of a stream, one piece of the first answer's text and nothing
                     # else: worth a way of its own.
                     choice = choices[0]
                     delta = choice.delta
-                    if delta is not None and choice.finish_reason is None and not choice.index:
+                    if delta is not None and not (choice.finish_reason or choice.index or choice.logprobs):
                         text = delta.content
-                        if (
-                            type(text) is str
-                            and text
-                            and delta.tool_calls is None
-                            and delta.reasoning_content is None
-                            and delta.reasoning is None
-                            and delta.refusal is None
-                            and delta.annotations is None
-                        ):
+                        odd: object = delta.tool_calls or delta.reasoning_content or delta.reasoning or delta.refusal
+                        odd = odd or delta.reasoning_details or delta.extra_content or delta.annotations or delta.audio
+                        odd = odd or delta.images or delta.function_call or choice.content_filter_results
+                        if type(text) is str and text and not odd and not choice.error:
                             add(Text(text))
                             continue
                 if name == "error":
@@ -120,9 +197,13 @@ class ChatStream:
                     self._chunk(chunk, payload)
                     if self._started and not started:
                         started, decode = True, _decode_later_chunk
-            if self.done or self.failure is not None:
+            if self._over():
                 break
+        self._began = self._began or bool(events)
         return events
+
+    def _over(self) -> bool:
+        return self.done or self.failure is not None
 
     def last(self) -> list[Event]:
         return self.feed(b"\n\n")
@@ -135,24 +216,59 @@ class ChatStream:
         self.failure = self._classify(200, {}, payload)
 
     def _chunk(self, chunk: _LaterChunk, payload: bytes) -> None:
-        if chunk.error is not None:
+        if chunk.error:  # some servers say "", {} or false where there is none
             self._fail(payload)
             return
         events = self._events
-        if not self._started and isinstance(chunk, _Chunk) and (chunk.model is not None or chunk.id is not None):
+        if not self._started and isinstance(chunk, _Chunk) and (chunk.model or chunk.id):
             self._started = True
             events.append(Started(chunk.model, chunk.id))
         for choice in chunk.choices or ():
-            index = choice.index or 0
-            if choice.delta is not None:
-                self._delta(choice.delta, index)
-            reason = choice.finish_reason
-            if reason:  # some servers say "" where there is none yet
-                self._finished = True
-                reason = FINISH.get(reason, reason)
-                events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
+            if choice.error:
+                self._fail(msgspec.json.encode({"error": choice.error}))
+                return
+            self._choice(choice, choice.index or 0, payload)
+        for address in chunk.citations or ():
+            if address not in self._cited:
+                self._cited.add(address)
+                events.append(Cited(Citation(address)))
         if chunk.usage is not None:
             events.append(UsageTold(usage_of(chunk.usage)))
+        elif self._finished and (usage := usage_elsewhere(payload)) is not None:
+            events.append(UsageTold(usage))
+
+    def _choice(self, choice: _ChunkChoice, index: int, payload: bytes) -> None:
+        events = self._events
+        if choice.delta is not None:
+            self._delta(choice.delta, index, payload)
+        elif choice.message is not None and not self._spoken():
+            self._delta(choice.message, index, payload)
+        if choice.logprobs is not None and (tokens := logprobs_of(choice.logprobs)):
+            events.append(LogprobsTold(tokens, index))
+        if choice.content_filter_results:
+            events.append(SafetyTold(safety_of(choice.content_filter_results), index))
+        reason = choice.finish_reason
+        if reason:  # some servers say "" where there is none yet
+            self._finished = True
+            if (kept := self._kept.pop(index, None)) is not None:
+                events += kept.events(index)
+            reason = FINISH.get(reason, reason)
+            events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
+
+    def _spoken(self) -> bool:
+        """Whether anything of an answer has come: a whole message behind its pieces says nothing new."""
+        return self._began or any(not isinstance(event, (Started, Passed)) for event in self._events)
+
+    def _odd(self, name: str, payload: bytes, error: Exception) -> None:
+        """A payload that is no chunk as promised: the end mark, an error, a chunk with odd fields, or garbage."""
+        if payload == b"[DONE]":
+            self.done = True
+        elif name == "error":
+            self._fail(payload)
+        elif (mended := self._mended(payload, error)) is not None:
+            if self.verbatim and not mended.error:
+                self._events.append(Passed(payload))
+            self._chunk(mended, payload)
 
     def _mended(self, payload: bytes, error: Exception) -> "_Chunk | None":
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
@@ -165,27 +281,64 @@ class ChatStream:
         self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")
         return None
 
-    def _delta(self, delta: MessageFields, index: int) -> None:
+    def _delta(self, delta: MessageFields, index: int, payload: bytes) -> None:
         events = self._events
-        thought = delta.reasoning_content or delta.reasoning
+        text, thought = text_and_thoughts(delta.content)
+        thought = delta.reasoning_content or delta.reasoning or thought
         if thought:
             events.append(Reasoning(thought, index))
-        content = delta.content
-        if content:
-            if not isinstance(content, str):
-                content = "".join([part.text or "" for part in content])
-            events.append(Text(content, index))
+        if text:
+            events.append(Text(text, index))
         if delta.refusal:
             self._refused = True
             events.append(Refusal(delta.refusal, index))
         if delta.annotations:
             events += [Cited(citation, index) for citation in citations_of(delta.annotations, None)]
+        events += [FileTold(file, index) for file in images_of(delta.images)]
+        self._keep(delta, index)
         calls = delta.tool_calls
+        if delta.function_call is not None and not calls:  # the older form, of one call
+            calls = [CallFields(index=0, function=delta.function_call)]
         if calls:
             numbers = self._calls.setdefault(index, CallNumbers())
             for position, call in enumerate(calls):
-                function = call.function or FunctionFields()
                 # Without an index, several pieces of one chunk are told apart by their order.
                 place = ("at", position) if call.index is None and len(calls) > 1 else call.index
-                number = numbers.piece(place, call.id, function.name)
-                events.append(ToolCallPiece(number, call.id, function.name, arguments_text(function.arguments), index))
+                events.append(self._piece(call, numbers, place, index, position, payload))
+
+    def _keep(self, delta: MessageFields, index: int) -> None:
+        """What goes back with the answer, piece by piece."""
+        if delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content or delta.audio:
+            kept = self._kept.setdefault(index, _Kept())
+            for name in ("reasoning_content", "reasoning"):
+                if text := getattr(delta, name):
+                    kept.think(name, text)
+            kept.detail(delta.reasoning_details or [])
+            kept.extra = delta.extra_content or kept.extra
+            if (audio := delta.audio) is not None:
+                kept.audio_id = audio.id or kept.audio_id
+                kept.audio += [audio.data] if audio.data else []
+                if audio.transcript:
+                    self._events.append(Text(audio.transcript, index))
+
+    def _piece(
+        self, call: CallFields, numbers: CallNumbers, place: Any, index: int, position: int, payload: bytes
+    ) -> ToolCallPiece:
+        function = call.function or FunctionFields()
+        extra: dict[str, Any] = {}
+        if call.id or function.name or call.custom is not None:
+            extra = call_of(call, _raw_call(payload, index, position)).extra
+        if call.custom is not None:
+            function = FunctionFields(call.custom.name, call.custom.input)
+        number = numbers.piece(place, call.id, function.name)
+        return ToolCallPiece(number, call.id, function.name, arguments_text(function.arguments), index, extra)
+
+
+def _raw_call(payload: bytes, index: int, position: int) -> Any:
+    """A call of a chunk as it came; `None` where it is not to be had."""
+    try:
+        choices = decode_json(payload)["choices"]
+        choice = next(each for each in choices if (each.get("index") or 0) == index)
+        return (choice.get("delta") or choice.get("message"))["tool_calls"][position]
+    except (LookupError, TypeError, AttributeError, StopIteration):
+        return None

@@ -5,14 +5,13 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote, urlencode
 
-import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.address import Ending
 from ..core.call_pairs import named_results
-from ..core.chat import Choice, Citation, Completion, Json, Message, Request, SafetyNote, ToolCall, ToolFunction
+from ..core.chat import Choice, Completion, Json, Message, Request
 from ..core.errors import (
-    ContentRefused,
     CredentialRefused,
     ModelUnknown,
     NoAccess,
@@ -21,14 +20,11 @@ from ..core.errors import (
     ProviderFault,
     RateLimited,
     ReplyUnreadable,
-    RequestRefused,
 )
-from ..core.events import Cited, Event, Finished, Reasoning, SafetyTold, Started, Text, ToolCallPiece, UsageTold
-from ..core.framing_array import ArraySplitter
-from ..core.framing_sse import SseDecoder
-from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest, text_of
+from ..core.json_lenient import any_json
+from ..core.messages import arguments_of, by_role, own_blocks, system_and_rest
+from ..core.parts import AudioPart, FilePart, ImagePart, Part, TextPart, cannot_take, parts_of, text_of
 from ..core.structured import MEANS
-from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
     Abilities,
@@ -44,24 +40,16 @@ from .base import (
     as_written,
     chosen_function,
     function_of,
-    in_common,
     is_function,
+    joined_text,
     no_response_format,
+    no_tool_choice,
 )
-from .streams import PayloadStream, read_reply
+from .contents_fields import CandidateFields, ReplyFields, meaning, texts_of, turn_of
+from .streams import read_reply
 
-_THINKING = {"none": 0, "minimal": 512, "low": 1024, "medium": 8192, "high": 24576}
-_FINISH = {
-    "STOP": "stop",
-    "MAX_TOKENS": "length",
-    "SAFETY": "content_filter",
-    "RECITATION": "content_filter",
-    "BLOCKLIST": "content_filter",
-    "PROHIBITED_CONTENT": "content_filter",
-    "SPII": "content_filter",
-    "MALFORMED_FUNCTION_CALL": "error",
-    "OTHER": "error",
-}
+# Tokens of thinking; -1 leaves them to the model.
+_THINKING = {"none": 0, "minimal": 512, "low": 1024, "medium": 8192, "high": 24576, "adaptive": -1}
 CODES = {
     "UNAUTHENTICATED": CredentialRefused,
     "PERMISSION_DENIED": NoAccess,
@@ -70,76 +58,17 @@ CODES = {
     "UNAVAILABLE": Overloaded,
     "DEADLINE_EXCEEDED": ProviderFault,
     "INTERNAL": ProviderFault,
-    "FAILED_PRECONDITION": RequestRefused,
 }
 _MADE_UP = re.compile(r"call(_\d+){1,2}")
-_MEDIA = {"png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "webp": "image/webp", "gif": "image/gif"}
-
-
-class _FunctionCall(Struct):
-    id: str | None = None
-    name: str | None = None
-    args: Any = None
-
-
-class _Part(Struct, rename="camel"):
-    text: str | None = None
-    thought: bool | None = None
-    function_call: _FunctionCall | None = None
-
-
-class _Content(Struct):
-    parts: list[_Part] | None = None
-
-
-class _Source(Struct, rename="camel"):
-    uri: str | None = None
-    title: str | None = None
-    start_index: int | None = None
-    end_index: int | None = None
-
-
-class _Sources(Struct, rename="camel"):
-    citation_sources: list[_Source] | None = None
-    citations: list[_Source] | None = None
-
-
-class _Rating(Struct):
-    category: str | None = None
-    probability: str | None = None
-    blocked: bool | None = None
-
-
-class _Candidate(Struct, rename="camel"):
-    content: _Content | None = None
-    finish_reason: str | None = None
-    index: int | None = None
-    citation_metadata: _Sources | None = None
-    safety_ratings: list[_Rating] | None = None
-
-
-class _Usage(Struct, rename="camel", gc=False):
-    prompt_token_count: int | None = None
-    candidates_token_count: int | None = None
-    thoughts_token_count: int | None = None
-    cached_content_token_count: int | None = None
-    tool_use_prompt_token_count: int | None = None
-    total_token_count: int | None = None
-
-
-class _Feedback(Struct, rename="camel"):
-    block_reason: str | None = None
-
-
-class _Reply(Struct, rename="camel"):
-    """A whole reply, and each part of a streamed one."""
-
-    candidates: list[_Candidate] | None = None
-    prompt_feedback: _Feedback | None = None
-    usage_metadata: _Usage | None = None
-    model_version: str | None = None
-    response_id: str | None = None
-    error: Any = None
+_MEDIA = {
+    "png": "image/png",
+    "jpg": "image/jpeg",
+    "jpeg": "image/jpeg",
+    "webp": "image/webp",
+    "gif": "image/gif",
+    "pdf": "application/pdf",
+    "txt": "text/plain",
+}
 
 
 class _Count(Struct, rename="camel"):
@@ -166,20 +95,25 @@ class _VectorsReply(Struct):
     embeddings: list[_Values] | None = None
 
 
-_REPLY = msgspec.json.Decoder(_Reply)
-_encode = msgspec.json.Encoder().encode
-
-
-def _thinking(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
+def _effort(body: dict[str, Any], effort: str, parameters: Mapping[str, Json]) -> None:
     budget = _THINKING.get(effort)
     if budget is None:
         raise ParameterUnsupported(
             f"dialect contents has no reasoning_effort {effort!r}",
             parameter="reasoning_effort",
-            hint=f"It takes {', '.join(_THINKING)}.",
+            hint=f"It takes {', '.join(_THINKING)}; reasoning_budget takes a number of tokens.",
         )
+    if "reasoning_budget" not in parameters:
+        _budget(body, budget, parameters)
+
+
+def _budget(body: dict[str, Any], budget: int, _: Mapping[str, Json]) -> None:
     config = body.setdefault("generationConfig", {})
-    config["thinkingConfig"] = {"thinkingBudget": budget, "includeThoughts": budget > 0}
+    config["thinkingConfig"] = {"thinkingBudget": budget, "includeThoughts": budget != 0}
+
+
+def _voice(audio: Mapping[str, Any]) -> dict[str, Json]:
+    return {"voiceConfig": {"prebuiltVoiceConfig": {"voiceName": audio.get("voice")}}}
 
 
 def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
@@ -189,7 +123,7 @@ def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Map
     others = [dict(tool) for tool in tools if not is_function(tool)]
     body["tools"] = [{"functionDeclarations": functions}, *others] if functions else others
     if "tool_choice" in parameters:
-        body["toolConfig"] = {"functionCallingConfig": _choice(parameters["tool_choice"])}
+        body["toolConfig"] = {"functionCallingConfig": _tool_mode(parameters["tool_choice"])}
 
 
 _FUNCTION = {"name": "name", "description": "description", "parameters": "parametersJsonSchema"}
@@ -200,10 +134,17 @@ def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
     return {theirs: function[ours] for ours, theirs in _FUNCTION.items() if function.get(ours)}
 
 
-def _choice(choice: str | Mapping[str, Any]) -> dict[str, Json]:
-    if isinstance(choice, Mapping):
-        return {"mode": "ANY", "allowedFunctionNames": [chosen_function(choice)]}
-    return {"mode": {"required": "ANY", "none": "NONE"}.get(choice, "AUTO")}
+def _tool_mode(choice: str | Mapping[str, Any]) -> dict[str, Json]:
+    if isinstance(choice, str):
+        return {"mode": {"required": "ANY", "none": "NONE"}.get(choice, "AUTO")}
+    allowed = choice.get("allowed_tools")
+    if isinstance(allowed, Mapping) and allowed.get("mode") == "required":
+        names = [function_of(tool).get("name") for tool in allowed.get("tools") or ()]
+    elif (name := chosen_function(choice)) is not None:
+        names = [name]
+    else:
+        raise no_tool_choice("contents", choice)
+    return {"mode": "ANY", "allowedFunctionNames": names}
 
 
 def _format(body: dict[str, Any], form: Mapping[str, Any], _: Mapping[str, Json]) -> None:
@@ -229,7 +170,11 @@ _PARAMETERS: dict[str, Write] = {
     "logprobs": Field("generationConfig/responseLogprobs"),
     "top_logprobs": Field("generationConfig/logprobs"),
     "stop": Field("generationConfig/stopSequences", as_list),
-    "reasoning_effort": _thinking,
+    "top_k": Field("generationConfig/topK"),
+    "reasoning_effort": _effort,
+    "reasoning_budget": _budget,
+    "modalities": Field("generationConfig/responseModalities", lambda kinds: [str(kind).upper() for kind in kinds]),
+    "audio": Field("generationConfig/speechConfig", _voice),
     "response_format": _format,
     "tools": _tools,
     "tool_choice": as_written,
@@ -245,6 +190,8 @@ class ContentsDialect(Dialect):
     abilities = Abilities(
         parameters=_PARAMETERS,
         means=MEANS,
+        inputs=("text", "image", "file", "audio"),
+        file_addresses=True,
         vectors=VectorAbility(max_texts=100),
         counts_tokens=True,
         streams_json=True,
@@ -293,19 +240,28 @@ class ContentsDialect(Dialect):
         return reply.total_tokens
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
-        reply = read_reply(body, _Reply, "the reply")
-        if reply.candidates is None and reply.error is not None:
+        reply = read_reply(body, ReplyFields, "the reply")
+        if reply.candidates is None and reply.error:
             return self.classify(200, {}, body)
-        if (blocked := _blocked(reply)) is not None:
-            return blocked
+        if (reason := reply.block_reason) is not None:
+            from .contents_stream import refused
+
+            return refused(reason)
         if reply.candidates is None:
             raise ReplyUnreadable("the reply is JSON, but has no `candidates`")
-        choices = tuple([_as_choice(candidate) for candidate in reply.candidates])
-        usage = _usage(reply.usage_metadata) if reply.usage_metadata is not None else None
-        return Completion(choices, reply.model_version, reply.response_id, usage)
+        raw = [] if reply.is_plain else any_json(body)["candidates"]
+        choices = [_choice(each, raw[number : number + 1]) for number, each in enumerate(reply.candidates)]
+        usage = reply.usage_metadata.usage() if reply.usage_metadata is not None else None
+        return Completion(tuple(choices), reply.model_version, reply.response_id, usage)
 
     def stream_decoder(self) -> StreamDecoder:
-        return _ContentsStream(self)
+        from .contents_stream import ContentsStream
+
+        return ContentsStream(self.classify)
+
+    def pasted_system(self, body: dict[str, Any]) -> str:
+        content = body.get("systemInstruction") or body.get("system_instruction")
+        return joined_text(content.get("parts")) if isinstance(content, dict) else ""
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify
@@ -358,20 +314,21 @@ def _contents(messages: list[Message]) -> list[dict[str, Json]]:
 
 
 def _parts(message: Message) -> list[dict[str, Json]]:
+    own = own_blocks(message, "contents", meaning)
+    if own is not None:
+        return own
     parts: list[dict[str, Json]] = []
     if message.role == "tool":
-        response: dict[str, Json] = {"name": message.name or "", "response": {"result": text_of(message)}}
+        result = {"error" if message.is_error else "result": text_of(message)}
+        response: dict[str, Json] = {"name": message.name or "", "response": result}
         if (identifier := _given(message.tool_call_id)) is not None:
             response["id"] = identifier
         parts.append({"functionResponse": response})
     for part in parts_of(message):
-        if not isinstance(part, ImagePart):
-            parts += [] if message.role == "tool" else [{"text": part.text}]
-        elif part.data:
-            parts.append({"inlineData": {"mimeType": part.media_type, "data": part.data}})
-        else:
-            suffix = part.address.partition("?")[0].rpartition(".")[2].lower()
-            parts.append({"fileData": {"mimeType": _MEDIA.get(suffix, "image/jpeg"), "fileUri": part.address}})
+        if not isinstance(part, TextPart):
+            parts.append(_media(part))
+        elif message.role != "tool":
+            parts.append({"text": part.text})
     for call in message.tool_calls:
         function: dict[str, Json] = {"name": call.function.name, "args": arguments_of(call)}
         if (identifier := _given(call.id)) is not None:
@@ -380,121 +337,30 @@ def _parts(message: Message) -> list[dict[str, Json]]:
     return parts
 
 
+def _media(part: Part) -> dict[str, Json]:
+    if isinstance(part, TextPart) or (isinstance(part, FilePart) and part.id):
+        raise cannot_take("contents", part)
+    if part.data:
+        return {"inlineData": {"mimeType": part.media_type, "data": part.data}}
+    address = "" if isinstance(part, AudioPart) else part.address
+    usual = "image/jpeg" if isinstance(part, ImagePart) else "application/pdf"
+    suffix = address.partition("?")[0].rpartition(".")[2].lower()
+    return {"fileData": {"mimeType": _MEDIA.get(suffix, usual), "fileUri": address}}
+
+
 def _given(identifier: str | None) -> str | None:
     """An id that the provider gave: some deployments refuse the field, so that ids of ours are not sent."""
     return identifier if identifier and not _MADE_UP.fullmatch(identifier) else None
 
 
-def _blocked(reply: _Reply) -> Fault | None:
-    feedback = reply.prompt_feedback
-    if feedback is None or not feedback.block_reason or reply.candidates:
-        return None
-    return Fault(ContentRefused, f"the prompt was refused ({feedback.block_reason})")
-
-
-def _as_choice(candidate: _Candidate) -> Choice:
-    parts = (candidate.content.parts if candidate.content is not None else None) or []
-    functions = [part.function_call for part in parts if part.function_call]
-    calls = tuple([_call(number, function) for number, function in enumerate(functions)])
-    thoughts = "".join([part.text or "" for part in parts if part.thought])
-    texts = "".join([part.text or "" for part in parts if not part.thought])
-    return Choice(
-        texts,
-        _finish(candidate.finish_reason, bool(calls)),
-        reasoning=thoughts or None,
-        tool_calls=calls,
-        citations=_citations(candidate),
-        safety=_safety(candidate),
+def _choice(candidate: CandidateFields, raw: list[Any]) -> Choice:
+    choice = texts_of(candidate.parts)
+    plain = all(part.is_plain for part in candidate.parts)
+    return replace(
+        choice,
+        finish_reason=candidate.finish(called=bool(choice.tool_calls)),
+        citations=candidate.citations(),
+        safety=candidate.safety(),
+        logprobs=candidate.logprobs(),
+        provider_turn=None if plain or not raw else turn_of(raw[0]["content"]["parts"]),
     )
-
-
-def _citations(candidate: _Candidate) -> tuple[Citation, ...]:
-    metadata = candidate.citation_metadata
-    sources = (metadata.citation_sources or metadata.citations or ()) if metadata is not None else ()
-    return tuple([Citation(each.uri or "", each.title or "", "", each.start_index, each.end_index) for each in sources])
-
-
-def _safety(candidate: _Candidate) -> tuple[SafetyNote, ...]:
-    ratings = candidate.safety_ratings or ()
-    return tuple([SafetyNote(each.category or "", each.probability or "", bool(each.blocked)) for each in ratings])
-
-
-def _call(number: int, function: _FunctionCall) -> ToolCall:
-    arguments = _encode(function.args if isinstance(function.args, dict) else {}).decode()
-    # Many models leave the identifier out, and conversations need one.
-    return ToolCall(ToolFunction(function.name, arguments), function.id or f"call_{number}")
-
-
-def _finish(reason: str | None, called: bool) -> str | None:
-    common = in_common(_FINISH, reason)
-    return "tool_calls" if called and common == "stop" else common
-
-
-def _usage(usage: _Usage) -> Usage:
-    inputs, outputs, thoughts = usage.prompt_token_count, usage.candidates_token_count, usage.thoughts_token_count
-    inputs = (inputs or 0) + tools if (tools := usage.tool_use_prompt_token_count) else inputs
-    if thoughts is not None:
-        outputs = (outputs or 0) + thoughts
-    return Usage(inputs, outputs, usage.total_token_count, usage.cached_content_token_count, thoughts)
-
-
-class _ContentsStream(PayloadStream):
-    """Each payload is a reply with the next parts; there is no end mark but the finish reason.
-
-    They come as server-sent events, or as a JSON array where a server passes over ``alt=sse``: the first byte tells.
-    """
-
-    def __init__(self, dialect: ContentsDialect) -> None:
-        super().__init__(SseDecoder())
-        self._head: bytes | None = b""
-        self._dialect = dialect
-        self._started = False
-        self._called: dict[int, int] = {}
-        self._finished = False
-
-    def feed(self, data: bytes) -> list[Event]:
-        if self._head is not None:
-            data, self._head = (self._head + data).lstrip(), None
-            if not data:
-                self._head = b""
-            elif data[:1] in (b"[", b"{"):
-                self._splitter = ArraySplitter()
-        return super().feed(data)
-
-    def end(self) -> bool:
-        return self._finished
-
-    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
-        reply = self.read(payload, _REPLY, _Reply)
-        if reply is None:
-            return
-        if reply.error is not None:
-            self.failure = self._dialect.classify(200, {}, payload)
-            return
-        if (blocked := _blocked(reply)) is not None:
-            self.failure = blocked
-            return
-        if not self._started and (reply.model_version or reply.response_id):
-            self._started = True
-            events.append(Started(reply.model_version, reply.response_id))
-        for candidate in reply.candidates or ():
-            self._candidate(candidate, candidate.index or 0, events)
-        if reply.usage_metadata is not None:
-            events.append(UsageTold(_usage(reply.usage_metadata)))
-
-    def _candidate(self, candidate: _Candidate, index: int, events: list[Event]) -> None:
-        for part in (candidate.content.parts if candidate.content is not None else None) or ():
-            if part.function_call is not None:
-                number = self._called.get(index, 0)
-                self._called[index] = number + 1
-                call = _call(number, part.function_call)
-                events.append(ToolCallPiece(number, call.id, call.function.name, call.function.arguments or "", index))
-            elif part.text:
-                events.append(Reasoning(part.text, index) if part.thought else Text(part.text, index))
-        events += [Cited(citation, index) for citation in _citations(candidate)]
-        if candidate.safety_ratings:
-            events.append(SafetyTold(_safety(candidate), index))
-        if candidate.finish_reason is not None:
-            self._finished = True
-            reason = _finish(candidate.finish_reason, self._called.get(index, 0) > 0)
-            events.append(Finished(reason or "stop", index))

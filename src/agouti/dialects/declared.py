@@ -17,6 +17,7 @@ from typing import Any
 import msgspec
 
 from ..core import errors
+from ..core.call_pairs import in_words
 from ..core.chat import Choice, Completion, Json, Markers, Message, Request
 from ..core.declarations import Declaration, StreamDeclaration
 from ..core.errors import AgoutiError, ConfigError, ReplyUnreadable, RequestError
@@ -26,8 +27,9 @@ from ..core.framing_lines import LineSplitter
 from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, first_value
 from ..core.json_pointer import MISSING, read, steps, write
-from ..core.messages import ImagePart, parts_of, system_and_rest, text_of
+from ..core.messages import system_and_rest
 from ..core.parameters import NAMES
+from ..core.parts import ImagePart, parts_of, words_of
 from ..core.suggest import near_hint
 from ..core.usage import Usage
 from .base import Abilities, Dialect, Fault, ListedModel, OperationName, Outgoing, StreamDecoder, Write
@@ -121,9 +123,8 @@ class DeclaredDialect(Dialect):
 
     def _write_conversation(self, body: dict[str, Any], messages: Sequence[Message], markers: Markers) -> None:
         declared = self._is
+        messages = in_words(messages)
         for message in messages:
-            if message.tool_calls or message.role == "tool":
-                raise RequestError(f"dialect {self.name} declares no tools", hint="Take a model of another dialect.")
             if any(isinstance(part, ImagePart) for part in parts_of(message)):
                 raise RequestError(f"dialect {self.name} declares no images", hint="Take a model of another dialect.")
         if declared.system:
@@ -137,7 +138,7 @@ class DeclaredDialect(Dialect):
         for message in messages:
             turn: dict[str, Any] = {}
             write(turn, declared.role, declared.roles.get(message.role, message.role))
-            write(turn, declared.content, text_of(message))
+            write(turn, declared.content, words_of(message, self.name))
             turns.append(turn)
         write(body, declared.messages, turns)
 
@@ -163,7 +164,7 @@ class DeclaredDialect(Dialect):
         if not self._is.error:
             return None
         said = read(value, self._is.error)
-        if said is MISSING or said is None or said == "":
+        if said is MISSING or not said:  # null, "", false, 0, {} or []: many say so that there is none
             return None
         return self._classified(200, {}, _text(said), value)
 

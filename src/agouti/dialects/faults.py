@@ -52,9 +52,9 @@ _BY_WORDS: tuple[tuple[frozenset[int], re.Pattern[str], Kind], ...] = tuple(
     for statuses, words, kind in (
         ((400, 401, 403), r"api[ _-]?key (is )?(invalid|expired|not valid)|invalid api[ _-]?key|token (has )?expired|incorrect api key", CredentialRefused),
         ((400, 402, 403, 429), r"insufficient[ _](quota|funds|credit|balance)|out of credit|credit balance|no credit|billing (hard )?limit|exceeded your current quota|(exceeds?|exceeded|over) (your|the) (\w+ )?budget|budget (has been |is |was )?(exceeded|exhausted|reached|spent|used up)", OutOfCredit),
-        ((400, 413, 422, 500), r"context (length|window|size)|maximum context|too many tokens|prompt is too long|input is too long|exceeds? the (available )?context", ContextOverflow),
-        ((400, 403, 404, 422), r"(no|not have|without) access to|not (enabled|available|supported|offered) (for your account|in (your|this) (region|location|country))|access denied|not been granted", NoAccess),
-        ((400, 404, 422), r"model[^.]{0,80}(not found|does not exist|not exist|unknown|not installed|no such)|(no such|unknown|invalid) model|not a valid model", ModelUnknown),
+        ((400, 413, 422, 500), r"context (length|window|size|limit)|maximum context|too many tokens|prompt is too long|input is too long|exceeds? the (available )?context|input token count[^.]{0,40}exceeds|input \(\d+ tokens\) is too large", ContextOverflow),
+        ((400, 403, 404, 422), r"(no|not have|without) access to|not (enabled|available|supported|offered) (for your account|in (your|this) (region|location|country))|access denied|not been granted|location is not supported", NoAccess),
+        ((400, 404, 422), r"model[^.]{0,80}(not found|does not exist|not exist|unknown|not installed|no such)|(no such|unknown|invalid) model|not a valid model|model identifier is invalid", ModelUnknown),
         ((400, 403, 422), r"content (policy|filter|management)|safety system|blocked by|moderation", ContentRefused),
         ((500,), r"overloaded|at capacity|too busy", Overloaded),
         ((500,), r"invalid (request|value|parameter|argument)|bad request|unsupported|must be|is required", RequestRefused),
@@ -64,9 +64,13 @@ _BY_WORDS: tuple[tuple[frozenset[int], re.Pattern[str], Kind], ...] = tuple(
 _PARAMETER = re.compile(
     r"(?:unsupported|unrecognized|unknown|unexpected|invalid|extra|additional)[^'\"`]{0,40}"
     r"(?:parameter|argument|field|input|key|name|property)[^'\"`]{0,30}['\"`]([A-Za-z_][\w.]*)['\"`]"
-    r"|['\"`]([A-Za-z_][\w.]*)['\"`][^'\"`]{0,30}(?:is )?(?:not supported|unsupported|not permitted|not allowed|unknown)",
+    r"|['\"`]([A-Za-z_][\w.]*)['\"`][^'\"`]{0,30}(?:is )?(?:not supported|unsupported|not permitted|not allowed|unknown)"
+    r"|(?:unrecognized|unknown|unsupported|unexpected)[\w ]{0,20}(?:argument|parameter|field)s?(?: supplied)?: ?([A-Za-z_][\w.]*)"
+    r"|(?:^|[\s;])([a-z_][\w.]*): (?:extra inputs are not permitted|unknown field|unexpected field)",
     re.IGNORECASE,
 )
+# The names of things around a parameter: `body.seed` means seed.
+_AROUND = ("body.", "request.", "root.")
 
 
 def classify(
@@ -86,7 +90,9 @@ def classify(
     parameter = error.parameter
     if parameter is None and issubclass(kind, RequestRefused):
         match = _PARAMETER.search(message)
-        parameter = (match.group(1) or match.group(2)) if match else None
+        parameter = next(filter(None, match.groups()), None) if match else None
+    for outer in _AROUND:
+        parameter = parameter.removeprefix(outer) if parameter is not None else None
     return Fault(kind, message, parameter, asked_wait(headers, body))
 
 
@@ -143,14 +149,37 @@ def _from_json(value: Json) -> ErrorBody:
         return ErrorBody(inner[:2000], _codes(value))
     if not isinstance(inner, dict):
         inner = value
+    listed = _listed(inner.get("detail"))
+    if listed is not None:
+        return listed
     message = ""
-    for name in ("message", "detail", "error_description", "msg", "title", "reason"):
+    for name in ("message", "Message", "detail", "error_description", "msg", "title", "reason"):
         match = inner.get(name, value.get(name))
         if match:
             message = match if isinstance(match, str) else msgspec.json.encode(match).decode()
             break
     parameter = inner.get("param")
     return ErrorBody(message[:2000], _codes(inner), parameter if isinstance(parameter, str) and parameter else None)
+
+
+def _listed(detail: Json) -> ErrorBody | None:
+    """The first of a list of what is wrong with a request, each with the place where."""
+    if not isinstance(detail, list) or not detail or not isinstance(detail[0], dict):
+        return None
+    first = detail[0]
+    where = first.get("loc")
+    where = where if isinstance(where, list) else []
+    message = "; ".join(_said(each) for each in detail[:5] if isinstance(each, dict))
+    # Only a field that is too much can be left out; one with a wrong value was asked for.
+    extra = "extra" in str(first.get("type")) or "not permitted" in message
+    names = [each for each in where if isinstance(each, str) and each != "body"]
+    return ErrorBody(message[:2000], _codes(first), ".".join(names) if extra and names else None)
+
+
+def _said(wrong: dict[str, Json]) -> str:
+    where = wrong.get("loc")
+    place = ".".join(str(each) for each in where) if isinstance(where, list) else ""
+    return f"{place}: {wrong.get('msg') or wrong.get('message') or wrong.get('type') or ''}".strip(": ")
 
 
 def _codes(error: dict[str, Json]) -> tuple[str, ...]:

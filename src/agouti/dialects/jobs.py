@@ -11,15 +11,31 @@ from urllib.parse import quote
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.address import Ending
-from ..core.chat import Choice, Completion, Json, Request
-from ..core.errors import ProviderFault, ReplyUnreadable, RequestError
+from ..core.chat import Choice, Completion, Json, MediaFile, Request
+from ..core.errors import Overloaded, ProviderFault, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text
 from ..core.framing_sse import SseDecoder
-from ..core.messages import ImagePart, parts_of, system_and_rest, without_images
+from ..core.json_pointer import read
+from ..core.messages import system_and_rest, without_images
+from ..core.parts import ImagePart, parts_of
 from ..core.usage import Usage
-from .base import Abilities, Dialect, Fault, Field, Outgoing, Pending, StreamDecoder, Write, as_list
+from .base import (
+    Abilities,
+    Dialect,
+    EntryOptions,
+    Fault,
+    Field,
+    Outgoing,
+    Pending,
+    StreamDecoder,
+    Write,
+    as_list,
+    joined_text,
+)
+from .chat_fields import media_file
 from .faults import classify
 from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
@@ -29,6 +45,9 @@ _PARAMETERS: dict[str, Write] = {
     "top_p": Field("input/top_p"),
     "max_tokens": Field("input/max_tokens"),
     "stop": Field("input/stop_sequences", as_list),
+    "top_k": Field("input/top_k"),
+    "min_p": Field("input/min_p"),
+    "repetition_penalty": Field("input/repetition_penalty"),
     "seed": Field("input/seed"),
     "presence_penalty": Field("input/presence_penalty"),
     "frequency_penalty": Field("input/frequency_penalty"),
@@ -36,7 +55,11 @@ _PARAMETERS: dict[str, Write] = {
 _UNDER_WAY = frozenset({"starting", "queued", "processing"})
 # The server holds a short piece of work that long; an entry's own header of that name wins.
 _HOLD = (("prefer", "wait=5"),)
+_ALONE = "/predictions"
 _VERSION = re.compile(r"[0-9a-f]{64}$")
+_FILE = re.compile(
+    r"data:[a-z]+/[^,\s]*,\S+|https?://\S+\.(png|jpe?g|gif|webp|wav|mp3|ogg|flac|mp4|svg)", re.IGNORECASE
+)
 _encode = msgspec.json.Encoder().encode
 
 
@@ -63,20 +86,32 @@ class _Job(Struct):
 
 
 class JobsDialect(Dialect):
-    """See the module."""
+    """See the module.
+
+    Args:
+        alone: the address is that of the operation itself, ``/predictions``: a server of one model has nothing else.
+    """
 
     name = "jobs"
     abilities = Abilities(
         parameters=_PARAMETERS,
-        endings=(Ending("/models/(?P<model>[^/]+/[^/]+)/predictions"), Ending("/predictions")),
+        endings=(Ending("/models/(?P<model>[^/]+/[^/]+)/predictions"), Ending("/predictions", keep=True)),
     )
+
+    def __init__(self, *, alone: bool = False) -> None:
+        self._alone = alone
+
+    def configured(self, options: EntryOptions) -> "JobsDialect":
+        return JobsDialect(alone=options.chat_path == _ALONE)
 
     def encode_chat(self, request: Request) -> Outgoing:
         system, rest = system_and_rest(request.messages)
         images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
         if len(images) > 1:
             raise RequestError("dialect jobs takes one image at a time", hint="Ask about each in a call of its own.")
-        inputs: dict[str, Json] = {"prompt": prompt_of(without_images(rest) if images else rest, request.markers)}
+        inputs: dict[str, Json] = {
+            "prompt": prompt_of(without_images(rest, "jobs") if images else rest, request.markers)
+        }
         if system:
             inputs["system_prompt"] = system
         for image in images:
@@ -88,7 +123,9 @@ class JobsDialect(Dialect):
         path = f"/models/{quote(request.model, safe='/')}/predictions"
         version = request.model.rpartition(":")[2]
         if _VERSION.fullmatch(version):
-            path, body["version"] = "/predictions", version
+            path, body["version"] = _ALONE, version
+        elif self._alone and "/" in request.model:
+            body["version"] = request.model
         if request.stream:
             body["stream"] = True
         return Outgoing("chat", path, {**body, **extra}, headers=() if request.stream else _HOLD)
@@ -109,13 +146,19 @@ class JobsDialect(Dialect):
             return _failure(
                 why or f"the job was {job.status}" + ("" if job.status != "failed" else " without a reason")
             )
-        return Completion((Choice(_text(job.output), _finish(job)),), job.model, job.id, _usage(job.metrics))
+        choice = Choice(_text(job.output), _finish(job), files=_files(job.output))
+        return Completion((choice,), job.model, job.id, _usage(job.metrics))
 
     def stream_decoder(self) -> StreamDecoder:
         return _JobStream()
 
+    def pasted_system(self, body: dict[str, Any]) -> str:
+        return joined_text(read(body, "/input/system_prompt"))
+
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
-        return classify(status, headers, body, {})
+        fault = classify(status, headers, body, {})
+        # All places of a small server are taken.
+        return replace(fault, kind=Overloaded) if status == 409 else fault
 
 
 def _failure(why: str) -> Fault:
@@ -129,6 +172,12 @@ def _text(output: Json) -> str:
     if output is None:
         return ""
     return output if isinstance(output, str) else _encode(output).decode()
+
+
+def _files(output: Json) -> tuple[MediaFile, ...]:
+    """Images and audio that models give, as addresses: the text has them too."""
+    addresses = [each for each in (output if isinstance(output, list) else [output]) if isinstance(each, str)]
+    return tuple([media_file(each) for each in addresses if _FILE.fullmatch(each)])
 
 
 def _finish(job: _Job) -> str:

@@ -9,11 +9,34 @@ from msgspec.structs import replace
 
 from ..core.address import Ending
 from ..core.call_pairs import named_results
-from ..core.chat import Choice, Completion, Json, Markers, Message, Request, ToolCall, ToolFunction
-from ..core.errors import ReplyUnreadable, RequestError
-from ..core.events import Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
+from ..core.chat import (
+    Choice,
+    Completion,
+    Json,
+    Markers,
+    Message,
+    ProviderTurn,
+    Request,
+    TokenLogprob,
+    ToolCall,
+    ToolFunction,
+)
+from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
+from ..core.events import (
+    Event,
+    Finished,
+    LogprobsTold,
+    Reasoning,
+    Started,
+    Text,
+    ToolCallPiece,
+    TurnTold,
+    UsageTold,
+)
 from ..core.framing_lines import LineSplitter
-from ..core.messages import ImagePart, arguments_of, parts_of, system_and_rest, without_images
+from ..core.messages import arguments_of, system_and_rest, without_images
+from ..core.parts import ImagePart, TextPart, parts_of, text_file
+from ..core.text_pieces import TextPieces
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
@@ -29,8 +52,11 @@ from .base import (
     Write,
     as_list,
     in_common,
+    joined_text,
     no_response_format,
+    system_of,
 )
+from .chat_fields import Logprob, LogprobFields, logprobs_of
 from .prompt import prompt_of
 from .streams import PayloadStream, read_reply
 
@@ -64,6 +90,7 @@ class _Line(Struct):
     done_reason: str | None = None
     prompt_eval_count: int | None = None
     eval_count: int | None = None
+    logprobs: list[Logprob] | None = None
     error: Any = None
 
 
@@ -101,6 +128,26 @@ def _tools(body: dict[str, Any], tools: list[Json], _: Mapping[str, Json]) -> No
         body["tools"] = tools
 
 
+_EFFORTS: dict[str, bool | str] = {
+    "none": False,
+    "minimal": "low",
+    "low": "low",
+    "medium": "medium",
+    "high": "high",
+    "adaptive": True,
+}
+
+
+def _effort(effort: str) -> bool | str:
+    if effort not in _EFFORTS:
+        raise ParameterUnsupported(
+            f"dialect lines has no reasoning_effort {effort!r}",
+            parameter="reasoning_effort",
+            hint=f"It takes {', '.join(_EFFORTS)}.",
+        )
+    return _EFFORTS[effort]
+
+
 _PARAMETERS: dict[str, Write] = {
     "temperature": Field("options/temperature"),
     "top_p": Field("options/top_p"),
@@ -110,7 +157,13 @@ _PARAMETERS: dict[str, Write] = {
     "presence_penalty": Field("options/presence_penalty"),
     "frequency_penalty": Field("options/frequency_penalty"),
     "tools": _tools,
-    "reasoning_effort": Field("think", lambda effort: effort != "none"),
+    "reasoning_effort": Field("think", _effort),
+    "top_k": Field("options/top_k"),
+    "min_p": Field("options/min_p"),
+    "repetition_penalty": Field("options/repeat_penalty"),
+    "context_size": Field("options/num_ctx"),
+    "logprobs": Field("logprobs"),
+    "top_logprobs": Field("top_logprobs"),
     "response_format": _format,
 }
 _GENERATE = "/api/generate"
@@ -159,16 +212,26 @@ class LinesDialect(Dialect):
         if message is None and reply.response is not None:
             message = _Message(reply.response, reply.thinking)
         if message is None:
-            if reply.error is not None:
+            if reply.error:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but not a chat reply: it has no `message`")
         calls = tuple([_call(number, call) for number, call in enumerate(message.tool_calls or ())])
         reason = _finish(reply, bool(calls))
-        choice = Choice(message.content or "", reason, reasoning=message.thinking or None, tool_calls=calls)
+        choice = Choice(
+            message.content or "",
+            reason,
+            reasoning=message.thinking or None,
+            tool_calls=calls,
+            logprobs=_logprobs(reply),
+            provider_turn=_turn(message.thinking),
+        )
         return Completion((choice,), reply.model, None, _usage(reply))
 
     def stream_decoder(self) -> StreamDecoder:
         return _LinesStream(self)
+
+    def pasted_system(self, body: dict[str, Any]) -> str:
+        return joined_text(body.get("system")) or system_of(body.get("messages"))
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify
@@ -205,7 +268,7 @@ def _prompt(messages: Sequence[Message], markers: Markers) -> dict[str, Json]:
     body: dict[str, Json] = {}
     if images:
         body["images"] = [_data(image) for image in images]
-        rest = without_images(rest)
+        rest = without_images(rest, "lines")
     body["prompt"] = prompt_of(rest, markers)
     return {**body, "system": system} if system else body
 
@@ -226,8 +289,10 @@ def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
         for part in parts_of(message):
             if isinstance(part, ImagePart):
                 images.append(_data(part))
-            else:
+            elif isinstance(part, TextPart):
                 texts.append(part.text)
+            else:
+                texts.append(text_file(part, "lines"))
         role = "system" if message.role == "developer" else message.role
         item: dict[str, Json] = {"role": role, "content": "".join(texts)}
         if images:
@@ -237,6 +302,8 @@ def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
                 {"function": {"name": call.function.name, "arguments": arguments_of(call)}}
                 for call in message.tool_calls
             ]
+        if (turn := message.provider_turn) is not None and turn.dialect == "lines":
+            item.update(turn.blocks[0] if turn.blocks else {})
         if message.role == "tool":
             item["tool_name"] = message.name or ""
         items.append(item)
@@ -251,10 +318,18 @@ def _call(number: int, call: _Call) -> ToolCall:
     return ToolCall(ToolFunction(function.name, text), call.id or f"call_{number}")
 
 
+def _turn(thinking: str | None) -> ProviderTurn | None:
+    """What goes back with the answer: its thinking."""
+    return ProviderTurn("lines", [{"thinking": thinking}]) if thinking else None
+
+
+def _logprobs(line: _Line) -> tuple[TokenLogprob, ...]:
+    return logprobs_of(LogprobFields(line.logprobs)) if line.logprobs else ()
+
+
 def _finish(line: _Line, called: bool) -> str | None:
-    if called:
-        return "tool_calls"
-    return in_common(_FINISH, line.done_reason or ("stop" if line.done else None))
+    reason = in_common(_FINISH, line.done_reason or ("stop" if line.done else None))
+    return "tool_calls" if called and reason in ("stop", None) else reason
 
 
 def _usage(line: _Line) -> Usage | None:
@@ -273,12 +348,13 @@ class _LinesStream(PayloadStream):
         self._dialect = dialect
         self._started = False
         self._called = 0
+        self._thinking = TextPieces()
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         line = self.read(payload, _LINE, _Line)
         if line is None:
             return
-        if line.error is not None:
+        if line.error:
             self.failure = self._dialect.classify(200, {}, payload)
             return
         if not self._started and line.model is not None:
@@ -290,14 +366,20 @@ class _LinesStream(PayloadStream):
         if message is not None:
             if message.thinking:
                 events.append(Reasoning(message.thinking))
+                self._thinking.add(message.thinking)
+                self._thinking.compact()
             if message.content:
                 events.append(Text(message.content))
             for call in message.tool_calls or ():
                 read = _call(self._called, call)
                 events.append(ToolCallPiece(self._called, read.id, read.function.name, read.function.arguments or ""))
                 self._called += 1
+        if line.logprobs:
+            events.append(LogprobsTold(_logprobs(line)))
         if line.done:
             self.done = True
+            if (turn := _turn(str(self._thinking))) is not None:
+                events.append(TurnTold(turn))
             events.append(Finished(_finish(line, self._called > 0) or "stop"))
             if (usage := _usage(line)) is not None:
                 events.append(UsageTold(usage))

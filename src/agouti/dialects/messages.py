@@ -4,11 +4,12 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlencode
 
-import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.address import Ending
-from ..core.chat import Choice, Citation, Completion, Json, Message, Request, ToolCall, ToolFunction
+from ..core.call_pairs import allowed_id, functions_called
+from ..core.chat import Completion, Json, Message, Request
 from ..core.errors import (
     ContentRefused,
     ContextOverflow,
@@ -22,10 +23,9 @@ from ..core.errors import (
     ReplyUnreadable,
     RequestError,
 )
-from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from ..core.framing_sse import SseDecoder
-from ..core.messages import ImagePart, arguments_of, by_role, parts_of, system_and_rest
-from ..core.usage import Usage
+from ..core.json_lenient import any_json
+from ..core.messages import arguments_of, by_role, own_blocks, system_parts
+from ..core.parts import MARK, FilePart, ImagePart, Part, TextPart, cannot_take, parts_of
 from .base import (
     Abilities,
     Fault,
@@ -37,28 +37,24 @@ from .base import (
     as_written,
     chosen_function,
     function_of,
-    in_common,
     is_function,
+    joined_text,
+    mark_of,
     no_response_format,
+    no_tool_choice,
 )
+from .messages_fields import ReplyFields, choice_of, meaning, turn_of, usage_of
 from .shared import ModelListing
-from .streams import PayloadStream, read_reply
+from .streams import read_reply
 
 # The format demands a cap. This one is said nowhere by the caller, so it is generous; a reply that
 # meets it is marked as truncated like any other.
 _USUAL_CAP = 4096
-# Tokens of thinking; the format takes no fewer than 1024.
+# Tokens of thinking; the format takes no fewer than 1024. Of the words beyond these models know only the newer form.
 _THINKING = {"none": 0, "minimal": 1024, "low": 1024, "medium": 4096, "high": 16384}
+_ADAPTIVE = {"adaptive": None, "xhigh": "xhigh", "max": "max"}
+_LEAST_BUDGET = 1024
 
-_FINISH = {
-    "end_turn": "stop",
-    "stop_sequence": "stop",
-    "pause_turn": "stop",
-    "max_tokens": "length",
-    "model_context_window_exceeded": "length",
-    "tool_use": "tool_calls",
-    "refusal": "refusal",
-}
 _CODES = {
     "authentication_error": CredentialRefused,
     "permission_error": NoAccess,
@@ -71,13 +67,6 @@ _CODES = {
 }
 
 
-class _Usage(Struct, gc=False):
-    input_tokens: int | None = None
-    output_tokens: int | None = None
-    cache_creation_input_tokens: int | None = None
-    cache_read_input_tokens: int | None = None
-
-
 class _Count(Struct):
     input_tokens: int | None = None
     error: Any = None
@@ -88,74 +77,81 @@ class _Page(Struct):
     last_id: str | None = None
 
 
-class _Citation(Struct):
-    url: str | None = None
-    title: str | None = None
-    document_title: str | None = None
-    cited_text: str | None = None
-
-
-class _Block(Struct):
-    type: str | None = None
-    text: str | None = None
-    thinking: str | None = None
-    id: str | None = None
-    name: str | None = None
-    input: Any = None
-    citations: list[_Citation] | None = None
-
-
-class _Reply(Struct):
-    type: str | None = None
-    id: str | None = None
-    model: str | None = None
-    content: list[_Block] | None = None
-    stop_reason: str | None = None
-    usage: _Usage | None = None
-    error: Any = None
-
-
-class _Delta(Struct, gc=False):
-    type: str | None = None
-    text: str | None = None
-    thinking: str | None = None
-    partial_json: str | None = None
-    citation: _Citation | None = None
-    stop_reason: str | None = None
-
-
-class _StreamEvent(Struct):
-    type: str | None = None
-    index: int | None = None
-    delta: _Delta | None = None
-    message: _Reply | None = None
-    content_block: _Block | None = None
-    usage: _Usage | None = None
-
-
-_EVENT = msgspec.json.Decoder(_StreamEvent)
-_encode = msgspec.json.Encoder().encode
-
-
-def _temperature(body: dict[str, Any], value: float, _: Mapping[str, Json]) -> None:
+def _temperature(body: dict[str, Any], value: float, parameters: Mapping[str, Json]) -> None:
     if value > 1:
         raise RequestError(
             f"temperature = {value} is out of range for dialect messages", hint="It takes a number from 0 to 1."
         )
+    if value != 1:
+        _without_thinking("temperature", parameters)
     body["temperature"] = value
 
 
-def _thinking(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
+def _top_p(body: dict[str, Any], value: float, parameters: Mapping[str, Json]) -> None:
+    if value < 0.95:
+        _without_thinking("top_p", parameters)
+    body["top_p"] = value
+
+
+def _top_k(body: dict[str, Any], value: int, parameters: Mapping[str, Json]) -> None:
+    _without_thinking("top_k", parameters)
+    body["top_k"] = value
+
+
+def _thinks(parameters: Mapping[str, Json]) -> bool:
+    return bool(parameters.get("reasoning_budget") or parameters.get("reasoning_effort", "none") != "none")
+
+
+def _without_thinking(name: str, parameters: Mapping[str, Json]) -> None:
+    if _thinks(parameters):
+        raise ParameterUnsupported(
+            f"dialect messages takes no {name} together with thinking",
+            parameter=name,
+            hint=f'Leave out {name}, or the thinking (reasoning_effort = "none").',
+        )
+
+
+def _effort(body: dict[str, Any], effort: str, parameters: Mapping[str, Json]) -> None:
+    if effort in _ADAPTIVE:
+        body["thinking"] = {"type": "adaptive"}
+        if (word := _ADAPTIVE[effort]) is not None:
+            body.setdefault("output_config", {})["effort"] = word
+        return
     budget = _THINKING.get(effort)
     if budget is None:
         raise ParameterUnsupported(
             f"dialect messages has no reasoning_effort {effort!r}",
             parameter="reasoning_effort",
-            hint=f"It takes {', '.join(_THINKING)}.",
+            hint=f"It takes {', '.join([*_THINKING, *_ADAPTIVE])}.",
         )
+    if budget and "reasoning_budget" not in parameters:
+        # An effort is a wish: it gives way to the caller's cap, a budget in tokens does not.
+        cap = parameters.get("max_tokens")
+        _think(body, budget if cap is None else max(min(budget, cap * 3 // 4), _LEAST_BUDGET), parameters)
+
+
+def _budget(body: dict[str, Any], budget: int, parameters: Mapping[str, Json]) -> None:
     if budget:
-        body["thinking"] = {"type": "enabled", "budget_tokens": budget}
-        body["max_tokens"] = max(body["max_tokens"], budget + 1024)
+        _think(body, budget, parameters)
+
+
+def _think(body: dict[str, Any], budget: int, parameters: Mapping[str, Json]) -> None:
+    cap = parameters.get("max_tokens")
+    if budget < _LEAST_BUDGET:
+        raise ParameterUnsupported(
+            f"dialect messages takes no thinking of fewer than {_LEAST_BUDGET} tokens",
+            parameter="reasoning_budget",
+            hint=f"Give at least {_LEAST_BUDGET}, or 0 for none.",
+        )
+    if cap is not None and cap <= budget:
+        raise ParameterUnsupported(
+            f"max_tokens = {cap} leaves no room for an answer after {budget} tokens of thinking, which count as well",
+            parameter="max_tokens",
+            hint=f"Give a max_tokens well above {budget}, or leave the thinking out.",
+        )
+    body["thinking"] = {"type": "enabled", "budget_tokens": budget}
+    if cap is None:
+        body["max_tokens"] = budget + _USUAL_CAP
 
 
 def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Mapping[str, Json]) -> None:
@@ -164,6 +160,8 @@ def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Map
     body["tools"] = [_tool(tool) for tool in tools]
     choice = _tool_choice(parameters)
     if choice is not None:
+        if choice["type"] in ("any", "tool"):
+            _without_thinking("tool_choice", parameters)
         body["tool_choice"] = choice
 
 
@@ -171,18 +169,45 @@ def _format(body: dict[str, Any], form: Mapping[str, Any], _: Mapping[str, Json]
     kind = form.get("type")
     if kind == "json_schema":
         schema = form.get("json_schema", {}).get("schema")
-        body["output_config"] = {"format": {"type": "json_schema", "schema": schema}}
+        body.setdefault("output_config", {})["format"] = {"type": "json_schema", "schema": schema}
     elif kind != "text":
         raise no_response_format("messages", kind, "Give a schema: type json_schema.")
+
+
+def _user_id(body: dict[str, Any], metadata: Mapping[str, Any], parameters: Mapping[str, Json]) -> None:
+    if metadata.keys() - {"user_id"}:
+        raise ParameterUnsupported(
+            "dialect messages takes no metadata but user_id",
+            parameter="metadata",
+            hint='Leave the others out; who asks goes into user="...".',
+        )
+    body["metadata"] = dict(metadata)
+
+
+_TIERS = {"auto": "auto", "default": "standard_only", "standard_only": "standard_only"}
+
+
+def _service_tier(tier: str) -> str:
+    if tier not in _TIERS:
+        raise ParameterUnsupported(
+            f"dialect messages has no service_tier {tier!r}",
+            parameter="service_tier",
+            hint=f"It takes {', '.join(_TIERS)}.",
+        )
+    return _TIERS[tier]
 
 
 _PARAMETERS: dict[str, Write] = {
     "max_tokens": Field("max_tokens"),
     "temperature": _temperature,
-    "top_p": Field("top_p"),
+    "top_p": _top_p,
+    "top_k": _top_k,
     "stop": Field("stop_sequences", as_list),
+    "metadata": _user_id,
     "user": Field("metadata/user_id"),
-    "reasoning_effort": _thinking,
+    "service_tier": Field("service_tier", _service_tier),
+    "reasoning_effort": _effort,
+    "reasoning_budget": _budget,
     "tools": _tools,
     "tool_choice": as_written,
     "parallel_tool_calls": as_written,
@@ -199,20 +224,28 @@ class MessagesDialect(ModelListing):
         means=("schema", "tool", "prompt"),
         schema_style="closed",
         open_schemas=False,
+        inputs=("text", "image", "file"),
+        file_addresses=True,
         counts_tokens=True,
         endings=(Ending("/messages"), Ending("/messages/count_tokens", "count"), Ending("/models", "models")),
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(request.messages)
+        system, rest = system_parts(request.messages)
         body: dict[str, Any] = {
             "model": request.model,
             "max_tokens": _USUAL_CAP,
             "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)],
         }
-        if system:
-            body["system"] = system
+        if any(part.mark is not None for part in system):
+            body["system"] = [_block(part) for part in system]
+        elif system:
+            body["system"] = "\n\n".join([part.text for part in system])
         self.abilities.write(body, request.parameters)
+        if "tools" not in body and (names := functions_called(request.messages)):
+            # A conversation that has called tools has to describe them still.
+            body["tools"] = [{"name": name, "input_schema": {"type": "object"}} for name in names]
+            body["tool_choice"] = {"type": "none"}
         if request.stream:
             body["stream"] = True
         body.update(request.extra)
@@ -238,31 +271,24 @@ class MessagesDialect(ModelListing):
         return reply.input_tokens
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
-        reply = read_reply(body, _Reply, "the reply")
+        reply = read_reply(body, ReplyFields, "the reply")
         if reply.type == "error" or (reply.error is not None and reply.content is None):
             return self.classify(200, {}, body)
         if reply.content is None:
             raise ReplyUnreadable("the reply is JSON, but no message: it has no `content`")
-        texts, thoughts, calls, citations = [], [], [], []
-        for block in reply.content:
-            if block.type == "tool_use":
-                arguments = _encode(block.input if isinstance(block.input, dict) else {}).decode()
-                calls.append(ToolCall(ToolFunction(block.name, arguments), block.id))
-            else:
-                texts.append(block.text or "")
-                thoughts.append(block.thinking or "")
-                citations += [_citation(each) for each in block.citations or ()]
-        choice = Choice(
-            "".join(texts),
-            in_common(_FINISH, reply.stop_reason),
-            reasoning="".join(thoughts) or None,
-            tool_calls=tuple(calls),
-            citations=tuple(citations),
-        )
-        return Completion((choice,), reply.model, reply.id, _usage(reply.usage) if reply.usage is not None else None)
+        choice = choice_of(reply.content, reply.stop_reason)
+        if not all(block.is_plain for block in reply.content):
+            choice = replace(choice, provider_turn=turn_of(any_json(body)["content"]))
+        usage = usage_of(reply.usage) if reply.usage is not None else None
+        return Completion((choice,), reply.model, reply.id, usage)
 
     def stream_decoder(self) -> StreamDecoder:
-        return _MessagesStream(self)
+        from .messages_stream import MessagesStream
+
+        return MessagesStream(self.classify)
+
+    def pasted_system(self, body: dict[str, Any]) -> str:
+        return joined_text(body.get("system"))
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify
@@ -271,23 +297,49 @@ class MessagesDialect(ModelListing):
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
-    blocks: list[dict[str, Json]] = []
-    for part in parts_of(message):
-        if isinstance(part, ImagePart):
-            source = (
-                {"type": "url", "url": part.address}
-                if part.address
-                else {"type": "base64", "media_type": part.media_type, "data": part.data}
-            )
-            blocks.append({"type": "image", "source": source})
-        else:
-            blocks.append({"type": "text", "text": part.text})
+    own = own_blocks(message, "messages", meaning)
+    if own is not None:
+        return [block for block in own if not _is_blank(block)]
+    blocks = [_block(part) for part in parts_of(message) if not (isinstance(part, TextPart) and not part.text.strip())]
     if message.role == "tool":
-        return [{"type": "tool_result", "tool_use_id": message.tool_call_id or "", "content": blocks}]
+        result = {"type": "tool_result", "tool_use_id": allowed_id(message.tool_call_id), "content": blocks}
+        return [{**result, "is_error": True} if message.is_error else result]
     return blocks + [
-        {"type": "tool_use", "id": call.id or "", "name": call.function.name, "input": arguments_of(call)}
-        for call in message.tool_calls or ()
+        {
+            "type": "tool_use",
+            "id": allowed_id(call.id),
+            "name": call.function.name,
+            "input": arguments_of(call),
+        }
+        for call in message.tool_calls
     ]
+
+
+def _is_blank(block: Json) -> bool:
+    return isinstance(block, dict) and block.get("type") == "text" and not str(block.get("text") or "").strip()
+
+
+def _block(part: Part) -> dict[str, Json]:
+    block: dict[str, Json]
+    if isinstance(part, TextPart):
+        block = {"type": "text", "text": part.text}
+    elif isinstance(part, ImagePart):
+        block = {"type": "image", "source": _source(part)}
+    elif isinstance(part, FilePart) and not part.id:
+        if (text := part.text) is not None:
+            source: dict[str, Json] = {"type": "text", "media_type": "text/plain", "data": text}
+        else:
+            source = _source(part)
+        block = {"type": "document", "source": source, **({"title": part.name} if part.name else {})}
+    else:
+        raise cannot_take("messages", part)
+    return block if part.mark is None else {**block, MARK: part.mark}
+
+
+def _source(part: ImagePart | FilePart) -> dict[str, Json]:
+    if part.address:
+        return {"type": "url", "url": part.address}
+    return {"type": "base64", "media_type": part.media_type, "data": part.data}
 
 
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
@@ -297,6 +349,10 @@ def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
     body = {"name": function.get("name"), "input_schema": function.get("parameters") or {"type": "object"}}
     if function.get("description"):
         body["description"] = function["description"]
+    if function.get("strict") is not None:
+        body["strict"] = function["strict"]
+    if (mark := mark_of(tool)) is not None:
+        body[MARK] = mark
     return body
 
 
@@ -306,107 +362,12 @@ def _tool_choice(parameters: Mapping[str, Json]) -> dict[str, Json] | None:
     if choice is None and parallel is None:
         return None
     if isinstance(choice, dict):
-        body: dict[str, Json] = {"type": "tool", "name": chosen_function(choice)}
+        name = chosen_function(choice)
+        if name is None and choice.get("type") not in ("auto", "any", "none"):
+            raise no_tool_choice("messages", choice)
+        body: dict[str, Json] = {"type": "tool", "name": name} if name else dict(choice)
     else:
         body = {"type": {"required": "any", "none": "none"}.get(choice or "auto", "auto")}
     if parallel is False and body["type"] != "none":
         body["disable_parallel_tool_use"] = True
     return body
-
-
-def _citation(cited: _Citation) -> Citation:
-    return Citation(cited.url or "", cited.title or cited.document_title or "", cited.cited_text or "")
-
-
-def _usage(usage: _Usage) -> Usage:
-    # The cached ones are not in input_tokens.
-    cached = usage.cache_read_input_tokens
-    fresh = usage.input_tokens
-    inputs = None if fresh is None else fresh + (cached or 0) + (usage.cache_creation_input_tokens or 0)
-    total = None if inputs is None or usage.output_tokens is None else inputs + usage.output_tokens
-    return Usage(inputs, usage.output_tokens, total, cached)
-
-
-class _MessagesStream(PayloadStream):
-    """Named events from ``message_start`` to ``message_stop``."""
-
-    def __init__(self, dialect: MessagesDialect) -> None:
-        super().__init__(SseDecoder())
-        self._dialect = dialect
-        self._called = 0
-        # The call that each block is; None for blocks that are none. Without indices there is one block at a time.
-        self._blocks: dict[int | None, int | None] = {}
-        self._whole: dict[int | None, str] = {}
-        self._usage = _Usage()
-
-    def take(self, name: str, payload: bytes, events: list[Event]) -> None:
-        event = self.read(payload, _EVENT, _StreamEvent)
-        if event is None:
-            return
-        match event.type or name:
-            case "content_block_delta":
-                self._delta(event, events)
-            case "message_start":
-                message = event.message or _Reply()
-                events.append(Started(message.model, message.id))
-                if message.usage is not None:
-                    self._count(message.usage, events)
-            case "content_block_start":
-                self._block(event.content_block or _Block(), event.index, events)
-            case "content_block_stop":
-                self._close(event.index, events)
-            case "message_delta":
-                for index in list(self._whole):  # some servers do not say where a block ends
-                    self._close(index, events)
-                if event.usage is not None:
-                    self._count(event.usage, events)
-                if event.delta is not None and event.delta.stop_reason is not None:
-                    events.append(Finished(_FINISH.get(event.delta.stop_reason, event.delta.stop_reason)))
-            case "message_stop":
-                self.done = True
-            case "error":
-                self.failure = self._dialect.classify(200, {}, payload)
-            case _:
-                pass  # ping, and what may be added one day
-
-    def _block(self, block: _Block, index: int | None, events: list[Event]) -> None:
-        self._close(index, events)
-        self._blocks[index] = None
-        if block.type == "tool_use":
-            self._blocks[index] = self._called
-            events.append(ToolCallPiece(self._called, block.id, block.name))
-            self._called += 1
-            if block.input:
-                self._whole[index] = _encode(block.input).decode()
-        elif block.text:
-            events.append(Text(block.text))
-
-    def _close(self, index: int | None, events: list[Event]) -> None:
-        """A block ends; its arguments may have come whole with its beginning, and in no pieces."""
-        number, arguments = self._blocks.pop(index, None), self._whole.pop(index, None)
-        if number is not None and arguments:
-            events.append(ToolCallPiece(number, arguments=arguments))
-
-    def _delta(self, event: _StreamEvent, events: list[Event]) -> None:
-        delta = event.delta
-        if delta is None:
-            return
-        if delta.text:
-            events.append(Text(delta.text))
-        elif delta.thinking:
-            events.append(Reasoning(delta.thinking))
-        elif delta.partial_json:
-            # Blocks of the provider's own tools have such pieces too: those are no calls of ours.
-            number = self._blocks.get(event.index)
-            if number is not None:
-                self._whole.pop(event.index, None)
-                events.append(ToolCallPiece(number, arguments=delta.partial_json))
-        elif delta.citation is not None:
-            events.append(Cited(_citation(delta.citation)))
-
-    def _count(self, usage: _Usage, events: list[Event]) -> None:
-        """Counts are cumulative; a later event may tell only some of them."""
-        for name in usage.__struct_fields__:
-            if (value := getattr(usage, name)) is not None:
-                setattr(self._usage, name, value)
-        events.append(UsageTold(_usage(self._usage)))

@@ -12,8 +12,9 @@ from ..core.address import Ending
 from ..core.chat import Choice, Citation, Completion, Json, Request, SafetyNote
 from ..core.declarations import Instance
 from ..core.errors import ReplyUnreadable, RequestError
-from ..core.json_pointer import MISSING, read, write
-from ..core.messages import ImagePart, message_json, parts_of, system_and_rest, without_images
+from ..core.json_pointer import read, write
+from ..core.messages import message_json, system_and_rest, without_images
+from ..core.parts import ImagePart, parts_of
 from ..core.usage import Usage
 from ..core.vectors import Vector, Vectors, VectorsRequest
 from .base import Abilities, Dialect, EntryOptions, Fault, Field, Outgoing, VectorAbility, Write, as_list
@@ -28,17 +29,32 @@ _PARAMETERS: dict[str, Write] = {
     "max_tokens": Field("parameters/maxOutputTokens"),
     "stop": Field("parameters/stopSequences", as_list),
     "n": Field("parameters/candidateCount"),
+    "top_k": Field("parameters/topK"),
     "seed": Field("parameters/seed"),
     "presence_penalty": Field("parameters/presencePenalty"),
     "frequency_penalty": Field("parameters/frequencyPenalty"),
 }
 # Where the text is in a prediction, unless the entry says it.
-_TEXTS = ("/content", "/candidates/0/content", "/text", "/generated_text", "/output", "/outputs/0")
+_TEXTS = (
+    "/content",
+    "/candidates/0/content",
+    "/choices/0/message/content",
+    "/text",
+    "/generated_text",
+    "/output",
+    "/outputs/0",
+)
 _VECTORS = ("/embeddings/values", "/embedding/values", "/embedding", "/values", "")
 
 
 class _Reply(Struct):
-    predictions: list[Any] | None = None
+    predictions: list[Any] | dict[str, Any] | None = None
+
+    @property
+    def listed(self) -> list[Any]:
+        """The predictions; some models give one instead of a list."""
+        return [self.predictions] if isinstance(self.predictions, dict) else self.predictions or []
+
     metadata: Any = None
     model: str | None = None
     error: Any = None
@@ -99,27 +115,26 @@ class PredictDialect(Dialect):
                     hint='Say where an image goes: instance = { image = "/image/bytesBase64Encoded" } in its entry.',
                 )
             write(instance, shape.image, images[0].data)
-            messages = without_images(messages)
+            messages = without_images(messages, "predict")
         write(instance, shape.prompt, prompt_of(messages, request.markers))
         return instance
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Reply, "the reply")
         if reply.predictions is None:
-            if reply.error is not None:
+            if reply.error:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but has no `predictions`")
-        choices = tuple([self._choice(prediction) for prediction in reply.predictions])
-        return Completion(choices, reply.model, None, _usage(reply.metadata))
+        choices = [self._choice(each) for prediction in reply.listed for each in _answers(prediction)]
+        return Completion(tuple(choices), reply.model, None, _usage(reply.metadata))
 
     def _choice(self, prediction: Json) -> Choice:
-        notes = read(prediction, "/safetyAttributes")
-        safety = _safety(notes if notes is not MISSING else read(prediction, "/safetyAttributes/0"))
+        safety = _safety(_first(read(prediction, "/safetyAttributes")))
         blocked = any(note.blocked for note in safety)
         return Choice(
             self._text(prediction),
             "content_filter" if blocked else None,
-            citations=_citations(read(prediction, "/citationMetadata/citations")),
+            citations=_citations(read(_first(read(prediction, "/citationMetadata")), "/citations")),
             safety=safety,
         )
 
@@ -158,7 +173,7 @@ class PredictDialect(Dialect):
         reply = read_reply(body, _Reply, "the reply")
         if reply.predictions is None:
             return self.classify(200, {}, body)
-        return Vectors([self._vector(prediction) for prediction in reply.predictions], reply.model)
+        return Vectors([self._vector(prediction) for prediction in reply.listed], reply.model)
 
     def _vector(self, prediction: Json) -> Vector:
         for pointer in (self._instance.vector,) if self._instance.vector else _VECTORS:
@@ -171,6 +186,27 @@ class PredictDialect(Dialect):
         )
 
 
+_PER_ANSWER = ("candidates", "safetyAttributes", "citationMetadata")
+
+
+def _answers(prediction: Json) -> list[Json]:
+    """The answers of a prediction, each as a prediction of one, where more than one was asked for (``n``)."""
+    candidates = prediction.get("candidates") if isinstance(prediction, dict) else None
+    if not isinstance(candidates, list) or len(candidates) < 2:
+        return [prediction]
+    answers = []
+    for number in range(len(candidates)):
+        lists = {name: prediction[name] for name in _PER_ANSWER if isinstance(prediction.get(name), list)}
+        own = {name: each[number : number + 1] for name, each in lists.items()}
+        answers.append({**prediction, **own})
+    return answers
+
+
+def _first(value: Json) -> Json:
+    """The first of a list; the value itself where it is none."""
+    return (value[0] if value else None) if isinstance(value, list) else value
+
+
 def _usage(metadata: Json) -> Usage | None:
     inputs = read(metadata, "/tokenMetadata/inputTokenCount/totalTokens")
     outputs = read(metadata, "/tokenMetadata/outputTokenCount/totalTokens")
@@ -180,8 +216,6 @@ def _usage(metadata: Json) -> Usage | None:
 
 
 def _safety(notes: Json) -> tuple[SafetyNote, ...]:
-    if isinstance(notes, list):
-        notes = notes[0] if notes else None
     if not isinstance(notes, dict):
         return ()
     categories, scores = notes.get("categories"), notes.get("scores")

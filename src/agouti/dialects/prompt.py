@@ -11,11 +11,12 @@ import msgspec
 from msgspec import Struct
 
 from ..core.address import Ending
-from ..core.chat import Choice, Completion, Markers, Message, Request
+from ..core.call_pairs import in_words
+from ..core.chat import Choice, Completion, Markers, Message, Request, TokenLogprob
 from ..core.errors import ReplyUnreadable, RequestError
-from ..core.events import Event, Finished, Started, Text, UsageTold
+from ..core.events import Event, Finished, LogprobsTold, Started, Text, UsageTold
 from ..core.framing_sse import SseDecoder
-from ..core.messages import ImagePart, parts_of, text_of
+from ..core.parts import ImagePart, parts_of, words_of
 from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_list, same_names
 from .chat_fields import CODES, UsageFields, finish_reason, usage_of
 from .shared import ModelListing
@@ -32,16 +33,41 @@ _PARAMETERS: dict[str, Write] = {
         "frequency_penalty",
         "logit_bias",
         "user",
+        "top_k",
+        "min_p",
+        "repetition_penalty",
+        "stream_options",
     ),
     "top_logprobs": Field("logprobs"),
     "stop": Field("stop", as_list),
 }
 
 
+class _Logprobs(Struct):
+    tokens: list[str] | None = None
+    token_logprobs: list[float | None] | None = None
+    top_logprobs: list[dict[str, float] | None] | None = None
+
+    def told(self) -> tuple[TokenLogprob, ...]:
+        tokens = self.tokens or []
+        values = [*(self.token_logprobs or ()), *[None] * len(tokens)]
+        tops = [*(self.top_logprobs or ()), *[None] * len(tokens)]
+        return tuple(
+            [
+                TokenLogprob(token, value, tuple([TokenLogprob(*pair) for pair in (top or {}).items()]))
+                for token, value, top in zip(tokens, values, tops, strict=False)
+            ]
+        )
+
+
 class _Choice(Struct):
     text: str | None = None
     index: int | None = None
     finish_reason: str | None = None
+    logprobs: _Logprobs | None = None
+
+    def tokens(self) -> tuple[TokenLogprob, ...]:
+        return self.logprobs.told() if self.logprobs is not None else ()
 
 
 class _Reply(Struct):
@@ -61,25 +87,21 @@ def rendered(messages: Sequence[Message], markers: Markers) -> str:
     """The conversation as one text that ends where the model is to go on.
 
     Raises:
-        RequestError: it holds images or calls, which have no place in a text.
+        RequestError: it holds images, which have no place in a text.
 
     >>> rendered([Message("user", "Peas?")], Markers(user="### Instruction: ", assistant="### Response:"))
     '### Instruction: Peas?\\n### Response:'
     """
     turns = []
     before = {"system": markers.system, "developer": markers.system, "user": markers.user}
-    for message in messages:
-        if message.tool_calls or message.role == "tool":
-            raise RequestError("dialect prompt has no tools", hint="Take a model of another dialect for tools.")
-        texts = []
-        for part in parts_of(message):
-            if isinstance(part, ImagePart):
-                raise RequestError("dialect prompt takes no images", hint="Take a model of another dialect.")
-            texts.append(part.text)
+    for message in in_words(messages):
+        if any(isinstance(part, ImagePart) for part in parts_of(message)):
+            raise RequestError("dialect prompt takes no images", hint="Take a model of another dialect.")
+        words = words_of(message)
         if message.role == "assistant":
-            turns.append(f"{markers.assistant} {''.join(texts)}{markers.end}")
+            turns.append(f"{markers.assistant} {words}{markers.end}")
         else:
-            turns.append(f"{before[message.role]}{''.join(texts)}{markers.end}")
+            turns.append(f"{before[message.role]}{words}{markers.end}")
     return "".join(turns) + markers.assistant
 
 
@@ -89,7 +111,7 @@ def prompt_of(messages: Sequence[Message], markers: Markers) -> str:
     A question alone, with or without a system text, needs no markers.
 
     Raises:
-        RequestError: it holds images or calls.
+        RequestError: it holds images.
 
     >>> prompt_of([Message("system", "Brief."), Message("user", "Peas?")], Markers())
     'Brief.\\n\\nPeas?'
@@ -97,14 +119,19 @@ def prompt_of(messages: Sequence[Message], markers: Markers) -> str:
     roles = [message.role for message in messages if message.role not in ("system", "developer")]
     if roles != ["user"] or markers != Markers():
         return rendered(messages, markers)
-    return "\n\n".join(filter(None, (text_of(message) for message in messages)))
+    return "\n\n".join(filter(None, (words_of(message) for message in messages)))
 
 
 class PromptDialect(ModelListing):
     """See the module."""
 
     name = "prompt"
-    abilities = Abilities(parameters=_PARAMETERS, endings=(Ending("/completions"), Ending("/models", "models")))
+    abilities = Abilities(
+        parameters=_PARAMETERS,
+        adds=frozenset({"stream_options"}),
+        inputs=("text",),
+        endings=(Ending("/completions"), Ending("/models", "models")),
+    )
 
     def encode_chat(self, request: Request) -> Outgoing:
         body: dict[str, Any] = {"model": request.model, "prompt": rendered(request.messages, request.markers)}
@@ -113,7 +140,11 @@ class PromptDialect(ModelListing):
         if stops:
             body["stop"] = stops[:4]  # the format takes no more; those of the call come first
         if request.stream:
-            body |= {"stream": True, "stream_options": {"include_usage": True}}
+            body["stream"] = True
+            if "stream_options" not in request.refused:
+                body.setdefault("stream_options", {"include_usage": True})
+        else:
+            body.pop("stream_options", None)
         body.update(request.extra)
         accept = "text/event-stream" if request.stream else "application/json"
         return Outgoing("chat", "/completions", body, accept=accept)
@@ -121,10 +152,15 @@ class PromptDialect(ModelListing):
     def decode_chat(self, body: bytes) -> Completion | Fault:
         reply = read_reply(body, _Reply, "the reply")
         if reply.choices is None:
-            if reply.error is not None:
+            if reply.error:
                 return self.classify(200, {}, body)
             raise ReplyUnreadable("the reply is JSON, but has no `choices`")
-        choices = tuple([Choice(choice.text or "", finish_reason(choice.finish_reason)) for choice in reply.choices])
+        choices = tuple(
+            [
+                Choice(choice.text or "", finish_reason(choice.finish_reason), logprobs=choice.tokens())
+                for choice in reply.choices
+            ]
+        )
         return Completion(choices, reply.model, reply.id, usage_of(reply.usage) if reply.usage is not None else None)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -155,7 +191,7 @@ class _PromptStream(PayloadStream):
         chunk = self.read(payload, _CHUNK, _Reply)
         if chunk is None:
             return
-        if chunk.error is not None or name == "error":
+        if chunk.error or name == "error":
             self.failure = self._dialect.classify(200, {}, payload)
             return
         if not self._started and (chunk.model or chunk.id):
@@ -164,7 +200,9 @@ class _PromptStream(PayloadStream):
         for choice in chunk.choices or ():
             if choice.text:
                 events.append(Text(choice.text, choice.index or 0))
-            if choice.finish_reason is not None:
+            if tokens := choice.tokens():
+                events.append(LogprobsTold(tokens, choice.index or 0))
+            if choice.finish_reason:
                 self._finished = True
                 events.append(Finished(finish_reason(choice.finish_reason) or "stop", choice.index or 0))
         if chunk.usage is not None:

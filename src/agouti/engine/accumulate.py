@@ -2,19 +2,34 @@
 
 from typing import TYPE_CHECKING
 
-from ..core.chat import Choice, Citation, Completion, SafetyNote, ToolCall, ToolFunction
+from ..core.chat import (
+    Choice,
+    Citation,
+    Completion,
+    Json,
+    MediaFile,
+    ProviderTurn,
+    SafetyNote,
+    TokenLogprob,
+    ToolCall,
+    ToolFunction,
+)
 from ..core.events import (
     Cited,
     Event,
+    FileTold,
     Finished,
+    LogprobsTold,
     Reasoning,
     Refusal,
     SafetyTold,
     Started,
     Text,
     ToolCallPiece,
+    TurnTold,
     UsageTold,
 )
+from ..core.text_pieces import JOIN_AT, TextPieces
 from ..core.usage import Usage
 from ..reply import Attempt, Reply
 
@@ -22,55 +37,47 @@ if TYPE_CHECKING:
     from .call import Clock
     from .provider import Target
 
-# Pieces of text are joined when this many have come: a list of short strings costs ten times the text.
-_JOIN_AT = 512
-
-
-class _Pieces:
-    """Text that grows by short pieces."""
-
-    __slots__ = ("_joined", "add", "pieces")
-
-    def __init__(self) -> None:
-        self._joined: list[str] = []
-        self.pieces: list[str] = []
-        self.add = self.pieces.append
-
-    def compact(self) -> None:
-        if len(self.pieces) >= _JOIN_AT:
-            self._joined.append("".join(self.pieces))
-            self.pieces.clear()
-            if len(self._joined) >= _JOIN_AT:
-                self._joined = ["".join(self._joined)]
-
-    def __str__(self) -> str:
-        return "".join(self._joined) + "".join(self.pieces)
-
 
 class _Call:
-    __slots__ = ("arguments", "id", "name")
+    __slots__ = ("arguments", "extra", "id", "name")
 
     def __init__(self) -> None:
         self.id: str | None = None
         self.name: str | None = None
-        self.arguments = _Pieces()
+        self.arguments = TextPieces()
+        self.extra: dict[str, Json] = {}
 
 
 class _Choice:
-    __slots__ = ("calls", "citations", "finish_reason", "reasoning", "refusal", "safety", "text")
+    __slots__ = (
+        "calls",
+        "citations",
+        "files",
+        "finish_reason",
+        "logprobs",
+        "provider_turn",
+        "reasoning",
+        "refusal",
+        "safety",
+        "text",
+    )
 
     def __init__(self) -> None:
-        self.text = _Pieces()
-        self.reasoning = _Pieces()
-        self.refusal = _Pieces()
+        self.text = TextPieces()
+        self.reasoning = TextPieces()
+        self.refusal = TextPieces()
         self.calls: dict[int, _Call] = {}
         self.finish_reason: str | None = None
         self.citations: list[Citation] = []
         self.safety: tuple[SafetyNote, ...] = ()
+        self.files: list[MediaFile] = []
+        self.logprobs: list[TokenLogprob] = []
+        self.provider_turn: ProviderTurn | None = None
 
     def as_choice(self) -> Choice:
         calls = tuple(
-            ToolCall(ToolFunction(call.name, str(call.arguments)), call.id) for _, call in sorted(self.calls.items())
+            ToolCall(ToolFunction(call.name, str(call.arguments)), call.id, call.extra)
+            for _, call in sorted(self.calls.items())
         )
         return Choice(
             str(self.text),
@@ -80,6 +87,9 @@ class _Choice:
             tool_calls=calls,
             citations=tuple(self.citations),
             safety=self.safety,
+            files=tuple(self.files),
+            logprobs=tuple(self.logprobs),
+            provider_turn=self.provider_turn,
         )
 
 
@@ -139,7 +149,7 @@ class ReplyAccumulator:
                     text.add(event.text)
             else:
                 self._take_other(event)
-        if len(text.pieces) >= _JOIN_AT:
+        if len(text.pieces) >= JOIN_AT:
             text.compact()
 
     def _take_other(self, event: Event) -> None:
@@ -162,12 +172,21 @@ class ReplyAccumulator:
                 call = self._choice(event.choice).calls.setdefault(event.index, _Call())
                 call.id = event.id or call.id
                 call.name = event.name or call.name
+                if event.extra:
+                    call.extra = {**call.extra, **event.extra}
                 call.arguments.add(event.arguments)
                 call.arguments.compact()
             case Cited():
                 self._choice(event.choice).citations.append(event.citation)
             case SafetyTold():
                 self._choice(event.choice).safety = event.notes
+            case LogprobsTold():
+                self._choice(event.choice).logprobs += event.tokens
+            case FileTold():
+                self.began = True
+                self._choice(event.choice).files.append(event.file)
+            case TurnTold():
+                self._choice(event.choice).provider_turn = event.turn
             case _:
                 pass
 
@@ -210,10 +229,16 @@ def as_events(completion: Completion) -> list[Event]:
             events.append(Refusal(choice.refusal, index))
         for number, call in enumerate(choice.tool_calls):
             function = call.function
-            events.append(ToolCallPiece(number, call.id, function.name, function.arguments or "", index))
+            arguments = function.arguments or ""
+            events.append(ToolCallPiece(number, call.id, function.name, arguments, index, call.extra))
         events += [Cited(citation, index) for citation in choice.citations]
         if choice.safety:
             events.append(SafetyTold(choice.safety, index))
+        events += [FileTold(file, index) for file in choice.files]
+        if choice.logprobs:
+            events.append(LogprobsTold(choice.logprobs, index))
+        if choice.provider_turn is not None:
+            events.append(TurnTold(choice.provider_turn, index))
         if choice.finish_reason:
             events.append(Finished(choice.finish_reason, index))
     if completion.usage is not None:

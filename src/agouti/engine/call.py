@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from msgspec import Struct
 
-from ..core.call_pairs import unique_calls
-from ..core.chat import Request
+from ..core.call_pairs import unique_calls, with_tool_calls
+from ..core.chat import Json, Request
 from ..core.http import Timeouts
 from ..core.parameters import merged
 from ..core.prompt import assembled
@@ -34,15 +34,32 @@ def request_for(question: Question, target: Target) -> Request:
     messages = assembled(
         question.messages, entry_system=model.system, system=question.system, examples=question.examples
     )
+    extra = question.extra
+    if not target.provider.dialect.abilities.canonical:
+        messages = with_tool_calls(messages)
+        if "functions" in extra or "function_call" in extra:
+            parameters, extra = _with_tools(parameters, extra)
     return Request(
         model.name,
         unique_calls(messages),
         parameters,
-        question.extra,
+        extra,
         question.stream,
         model.markers,
         _FETCH[question.fetch_images],
     )
+
+
+def _with_tools(parameters: dict[str, Json], extra: dict[str, Json]) -> tuple[dict[str, Json], dict[str, Json]]:
+    """Functions of the older form as tools."""
+    extra = dict(extra)
+    functions, choice = extra.pop("functions", None), extra.pop("function_call", None)
+    if isinstance(functions, list):
+        parameters = {**parameters, "tools": [{"type": "function", "function": each} for each in functions]}
+    if choice is not None:
+        named = {"type": "function", "function": choice}
+        parameters = {**parameters, "tool_choice": named if isinstance(choice, dict) else choice}
+    return parameters, extra
 
 
 _FETCH: dict[bool | str, Literal["no", "public", "private"]] = {False: "no", True: "public", "private": "private"}

@@ -50,7 +50,7 @@ class ProviderState:
     Attributes:
         entry: the provider's entry.
         dialect: its wire format, in the form that the entry gives it.
-        takes: the parameters that can be expressed; `None`: all of them.
+        takes: the parameters that can be expressed; `None`: all of them but those it ``lacks``.
         keys: which key is used next.
         answered: it has answered before, so that a connection may be a kept one.
 
@@ -78,6 +78,7 @@ class ProviderState:
         options = EntryOptions(chat_path=self._paths.get("chat", ""), instance=entry.instance)
         self.dialect = _dialect(entry.dialect or address.dialect or DEFAULT, declared).configured(options)
         self.takes = self.dialect.abilities.takes
+        self.lacks = self.dialect.abilities.lacks - entry.rename.keys()
         if key is not None and not isinstance(key, SignatureKey) and address.plain_http and not entry.plain_http:
             raise ConfigError(
                 f"the key of {entry.label} would go over plain http to {addresses.host_of(self.base)}",

@@ -44,7 +44,7 @@ class Question(Struct, frozen=True, kw_only=True):
         >>> question
         Question('When do broad beans go in?', temperature=0.2)
         >>> question == Question.of("When do broad beans go in?", temperature=0.2), question.key[:8]
-        (True, '2fbdf263')
+        (True, '10d6af68')
     """
 
     messages: tuple[Message, ...]

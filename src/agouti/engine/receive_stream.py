@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING
 
 from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError, ConnectionFailed, ReplyUnreadable, StreamCut
-from ..core.events import Event, Finished, Reasoning, Text
+from ..core.events import Event, Finished, Passed, Reasoning, Text
 from ..core.http import HttpReply, TransportFailure
 from ..dialects.base import Fault, Pending, StreamDecoder
 from .accumulate import as_events
@@ -60,12 +60,24 @@ def _received(
             outcome = yield from poll_until_done(this, outcome)
         if isinstance(outcome, Failed):
             return outcome
+        if operation.verbatim and dialect.abilities.canonical:
+            yield Emit([_as_chunk(outcome.answer.body)])
         yield from _emitted(as_events(outcome.answer.value), this, operation)
         return Answered(Answer(operation.so_far.completion(), status, headers))
     failed = yield from _events(this, reply, decoder, operation)
     if failed is not None:
         return failed
     return (yield from _complete(this, reply, operation))
+
+
+def _as_chunk(body: bytes) -> Passed:
+    """A whole reply that came for a stream, as its one chunk."""
+    import msgspec
+
+    from ..core.canonical import chunk_of_reply
+    from ..core.json_lenient import any_json
+
+    return Passed(msgspec.json.encode(chunk_of_reply(any_json(body))))
 
 
 def _events(

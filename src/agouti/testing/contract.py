@@ -12,9 +12,11 @@ from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.chat import Completion, Message, Request
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
+from ..core.messages import said
 from ..core.parameters import PARAMETERS
 from ..core.vectors import Vector, Vectors, VectorsRequest
 from ..dialects.base import Dialect, Fault, Pending, StreamDecoder, complete
@@ -105,8 +107,11 @@ def _writes_parameters(dialect: Dialect) -> None:
         _hold(name in PARAMETERS, f"there is no parameter {name!r}")
         # Some ask for nothing without tools.
         others = {"tools": PARAMETERS["tools"].sample} if name in ("tool_choice", "parallel_tool_calls") else {}
+        streams = name == "stream_options"
         without, with_it = (
-            msgspec.json.encode(dialect.encode_chat(Request("m", _CONVERSATION, {**others, **more})).body)
+            msgspec.json.encode(
+                dialect.encode_chat(Request("m", _CONVERSATION, {**others, **more}, stream=streams)).body
+            )
             for more in ({}, {name: PARAMETERS[name].sample})
         )
         _hold(without != with_it, f"the parameter {name} does not change the body")
@@ -123,10 +128,12 @@ def _embeds(dialect: Dialect, most: int, reply: bytes, vectors: tuple[Vector, ..
 
 def _decodes(dialect: Dialect, sample: Sample) -> None:
     decoded = dialect.decode_chat(sample.plain)
-    _hold(decoded == sample.completion, f"the reply means {decoded!r}")
+    _hold(_told(decoded) == _told(sample.completion), f"the reply means {decoded!r}")
+    if isinstance(decoded, Completion):
+        _gives_back(dialect, decoded)
     value = msgspec.json.decode(sample.plain)
     more = msgspec.json.encode(_with_unknown(value))
-    _hold(dialect.decode_chat(more) == sample.completion, "unknown fields change what the reply means")
+    _hold(_told(dialect.decode_chat(more)) == _told(sample.completion), "unknown fields change what the reply means")
     for nulled in _with_nulls(value):
         try:
             dialect.decode_chat(msgspec.json.encode(nulled))
@@ -134,6 +141,47 @@ def _decodes(dialect: Dialect, sample: Sample) -> None:
             continue
         except Exception as error:
             raise ContractBroken(f"a null in the reply raises {type(error).__name__}: {nulled!r}") from error
+
+
+def _told(decoded: Completion | Fault | Pending) -> Completion | Fault | Pending:
+    """What a reply says; the provider's own form of it is opaque: see `_gives_back`."""
+    if not isinstance(decoded, Completion):
+        return decoded
+    calls = [tuple([replace(call, extra={}) for call in each.tool_calls]) for each in decoded.choices]
+    pairs = zip(decoded.choices, calls, strict=True)
+    return replace(decoded, choices=tuple([replace(each, provider_turn=None, tool_calls=own) for each, own in pairs]))
+
+
+def _gives_back(dialect: Dialect, decoded: Completion) -> None:
+    """A turn in the provider's own form goes back to its dialect, and to no other."""
+    choice = decoded.choices[0] if decoded.choices else None
+    turn = choice.provider_turn if choice is not None else None
+    if choice is None or turn is None:
+        return
+    message = said(choice)
+    results = [Message("tool", "17", tool_call_id=call.id) for call in message.tool_calls]
+    foreign = replace(message, provider_turn=replace(turn, dialect="x-other"))
+    own, other = (
+        msgspec.json.encode(dialect.encode_chat(Request("m", (Message("user", "Hi"), each, *results))).body)
+        for each in (message, foreign)
+    )
+    _hold(turn.dialect == dialect.name, f"the turn is tagged {turn.dialect}")
+    words = [msgspec.json.encode(word)[1:-1] for word in _words(turn.blocks) if word.strip()]
+    missing = [word for word in words if word not in own]
+    _hold(not missing, f"the provider's own turn does not go back whole: {missing} is missing")
+    thought = msgspec.json.encode(choice.reasoning or "")[1:-1]
+    _hold(not thought or thought not in other, "another dialect's turn is sent")
+
+
+def _words(value: Any) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict):
+        for inner in value.values():
+            yield from _words(inner)
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _words(inner)
 
 
 def _streams(dialect: Dialect, sample: Sample) -> None:
@@ -150,7 +198,8 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
         _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
         _hold(decoder.end(), "the end of a whole stream is taken for a cut")
         decoded = so_far.completion()
-        _hold(decoded == expected, f"split into pieces of {size[0]}, the stream means {decoded!r}")
+        _hold(_told(decoded) == _told(expected), f"split into pieces of {size[0]}, the stream means {decoded!r}")
+    _gives_back(dialect, decoded)
     _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")
     _hold(not _decoder(dialect).end(), "an empty stream is taken for whole")
 

@@ -5,9 +5,9 @@ from typing import TypeAlias
 
 from msgspec.structs import replace
 
-from ...core.chat import Completion, Request
+from ...core.chat import Completion, Json, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
-from ...core.parameters import is_neutral
+from ...core.parameters import CAPS, asks_nothing, is_neutral
 from ...core.usage import Usage
 from ...dialects.base import Fault, Outgoing, Pending
 from ...reply import Reply
@@ -47,7 +47,7 @@ class Chat(Operation[Request, Completion]):
         return request
 
     def encode(self, request: Request, target: Target) -> Outgoing:
-        return target.provider.dialect.encode_chat(request)
+        return encoded(request, target, target.provider.dialect.encode_chat)
 
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
         completion = target.provider.dialect.decode_chat(body)
@@ -61,18 +61,28 @@ class Chat(Operation[Request, Completion]):
         choices, usage = completion.choices, completion.usage
         if len(choices) != 1 or choices[0].finish_reason is not None or usage is None:
             return None
-        cap = request.parameters.get("max_tokens")
+        cap = next((request.parameters[name] for name in CAPS if name in request.parameters), None)
         return "length" if cap is not None and usage.output_tokens is not None and usage.output_tokens >= cap else None
 
     def reduced(self, error: AgoutiError, request: Request, target: Target) -> Request | None:
-        """The request without the parameter that the provider does not know, where the entry allows that."""
+        """The request without what the provider does not know, where the entry allows that, or it has another name."""
         if not isinstance(error, RequestRefused) or error.parameter is None:
             return None
-        entry = target.provider.entry
-        name = error.parameter.partition(".")[0]
-        name = next((ours for ours, theirs in entry.rename.items() if theirs == name), name)
+        entry, abilities, refused = target.provider.entry, target.provider.dialect.abilities, error.parameter
+        if refused in abilities.adds and refused not in request.refused:
+            target.state.refused_parameters.add(refused)
+            return replace(request, refused=request.refused | {refused})
+        name = next((ours for ours, theirs in entry.rename.items() if theirs == refused), refused)
+        if name not in request.parameters:
+            name = abilities.ours(name)
+        if name not in request.parameters:
+            name = name.partition(".")[0]
         if name not in request.parameters:
             return None
+        if name in CAPS and (other := CAPS[1 - CAPS.index(name)]) in (error.message or ""):
+            # The provider names the one that it takes: the cap stays.
+            target.state.refused_parameters.add(name)
+            return _with_cap(request, name, other)
         if entry.unsupported == "error":
             error.with_context(hint=_without(name, entry.label))
             return None
@@ -113,13 +123,22 @@ def expressible(request: Request, target: Target) -> Request:
         ParameterUnsupported: the dialect has no such parameter, and the entry does not allow to go on without.
     """
     refused, takes = target.state.refused_parameters, target.provider.takes
-    if refused and not refused.isdisjoint(request.parameters):
-        request = without(request, refused)
+    if refused:
+        request = _as_learned(request, refused, target)
+    parameters = request.parameters
     if takes is None:
-        return request
-    if neutral := {name for name, value in request.parameters.items() if is_neutral(name, value)}:
-        request = without(request, neutral)  # what asks for nothing is done by every format
-    if not (lacking := request.parameters.keys() - takes):
+        lacks = target.provider.lacks
+        if lacks.isdisjoint(parameters):
+            return request
+        lacking = {name for name in lacks & parameters.keys() if not asks_nothing(name, parameters[name])}
+        request = without(request, lacks - lacking)
+    else:
+        # What asks for nothing is done by every format.
+        empty = {name for name, value in parameters.items() if _is_empty(name, value, takes)}
+        if empty:
+            request = without(request, empty)
+        lacking = request.parameters.keys() - takes
+    if not lacking:
         return request
     name, entry = min(lacking), target.provider.entry
     if entry.unsupported == "error":
@@ -131,6 +150,44 @@ def expressible(request: Request, target: Target) -> Request:
     refused |= lacking
     _warn(f"{target.model.label} ({entry.label}) does not take {', '.join(sorted(lacking))}; going on without")
     return without(request, lacking)
+
+
+def _is_empty(name: str, value: Json, takes: frozenset[str]) -> bool:
+    # How chunks look is nothing that a model is asked.
+    return is_neutral(name, value) or (name not in takes and (name == "stream_options" or asks_nothing(name, value)))
+
+
+def _as_learned(request: Request, refused: set[str], target: Target) -> Request:
+    """The request without what the model has refused before; a cap goes by its other name."""
+    for name, other in (CAPS, CAPS[::-1]):
+        if name in refused and other not in refused and name in request.parameters:
+            request = _with_cap(request, name, other)
+    added = target.provider.dialect.abilities.adds & refused
+    if added:
+        request = replace(request, refused=frozenset(added))
+    return request if refused.isdisjoint(request.parameters) else without(request, refused)
+
+
+def _with_cap(request: Request, name: str, other: str) -> Request:
+    parameters = {other if each == name else each: value for each, value in request.parameters.items()}
+    return replace(request, parameters=parameters)
+
+
+def encoded(request: Request, target: Target, encode: Callable[[Request], Outgoing]) -> Outgoing:
+    """The request in the dialect's words, without parameters that it cannot combine where the entry allows that.
+
+    Raises:
+        ParameterUnsupported: the dialect cannot express a value, or not together with another parameter.
+    """
+    while True:
+        try:
+            return encode(request)
+        except ParameterUnsupported as error:
+            name, entry = error.parameter, target.provider.entry
+            if entry.unsupported == "error" or name not in request.parameters:
+                raise
+            _warn(f"{target.model.label} ({entry.label}): {error.what}; going on without {name}")
+            request = without(request, {name})
 
 
 def _warn(message: str) -> None:

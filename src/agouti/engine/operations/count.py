@@ -11,7 +11,7 @@ from ..exchange import exchange
 from ..operation import Operation
 from ..provider import Target
 from ..question import Question
-from .chat import check_inputs, expressible
+from .chat import check_inputs, encoded, expressible
 
 
 class TokenCount(Struct, frozen=True):
@@ -47,7 +47,7 @@ class Count(Operation[Request, int]):
         return request
 
     def encode(self, request: Request, target: Target) -> Outgoing:
-        return target.provider.dialect.encode_count(request)
+        return encoded(request, target, target.provider.dialect.encode_count)
 
     def decode(self, body: bytes, request: Request, target: Target) -> int | Fault:
         return target.provider.dialect.decode_count(body)

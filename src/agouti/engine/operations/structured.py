@@ -232,7 +232,7 @@ class FormCall:
         reply = answer.reply
         if not reply.first.tool_calls:
             return Message("assistant", without_thoughts(reply.text) or "(nothing)"), Message("user", wish)
-        message = said(reply.text, reply.first.tool_calls)
+        message = said(reply.first)
         results = [Message("tool", wish, name=call.function.name, tool_call_id=call.id) for call in message.tool_calls]
         return message, *results
 

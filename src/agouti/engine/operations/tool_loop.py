@@ -97,7 +97,7 @@ class ToolLoop:
                 reply = yield from stream(self._call, so_far, shape=self._shaped)
             replies.append(reply)
             calls = reply.calls
-            self._more.append(said(reply.text, reply.first.tool_calls))
+            self._more.append(said(reply.first))
             if not calls or not self._runnable(calls):
                 # An answer; or calls that whoever asked has to run.
                 return ToolLoopResult(reply=reply, messages=self._more, replies=replies)

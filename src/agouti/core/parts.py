@@ -1,0 +1,224 @@
+"""Parts of a message: text, images, files and audio, read from the canonical form for the dialects."""
+
+import re
+from base64 import b64decode
+from collections.abc import Iterator, Mapping
+from typing import TypeAlias
+
+from msgspec import Struct
+
+from .chat import Json, Message
+from .errors import RequestError
+
+MARK = "cache_control"
+"""The field that marks a part or a tool as the end of what a provider may keep for later (prompt cache)."""
+
+
+class TextPart(Struct, frozen=True, gc=False):
+    """A text; ``mark`` is its prompt-cache mark."""
+
+    text: str
+    mark: Json = None
+
+
+class ImagePart(Struct, frozen=True, gc=False):
+    """An image: an address, or a media type with base64 data."""
+
+    address: str = ""
+    media_type: str = ""
+    data: str = ""
+    detail: str = ""
+    mark: Json = None
+
+    @property
+    def url(self) -> str:
+        """Its address, a ``data:`` one where the image itself is here."""
+        return self.address or f"data:{self.media_type};base64,{self.data}"
+
+
+class FilePart(Struct, frozen=True, gc=False):
+    """A file: an address, an identifier that the provider gave, or a media type with base64 data."""
+
+    name: str = ""
+    address: str = ""
+    media_type: str = ""
+    data: str = ""
+    id: str = ""
+    mark: Json = None
+
+    @property
+    def url(self) -> str:
+        """Its address, a ``data:`` one where the file itself is here."""
+        return self.address or f"data:{self.media_type};base64,{self.data}"
+
+    @property
+    def text(self) -> str | None:
+        """What a text file says; `None` where it is none, or not here."""
+        if not self.data or not self.media_type.startswith("text/"):
+            return None
+        try:
+            return b64decode(self.data).decode()
+        except ValueError:
+            return None
+
+
+class AudioPart(Struct, frozen=True, gc=False):
+    """Audio: its format (``wav``, ``mp3``) and base64 data."""
+
+    format: str
+    data: str
+    mark: Json = None
+
+    @property
+    def media_type(self) -> str:
+        """Such as ``audio/wav``."""
+        return "audio/mpeg" if self.format == "mp3" else f"audio/{self.format}"
+
+
+Part: TypeAlias = TextPart | ImagePart | FilePart | AudioPart
+
+_TEXTS = frozenset({"text", "input_text", "output_text"})
+# What an assistant has said besides its answer: it comes from a reply, and is no part of what is asked.
+_PASSED_OVER = frozenset({"thinking", "reasoning", "redacted_thinking"})
+_DATA = re.compile(r"data:(?P<type>[^;,]*)(?P<parameters>[^,]*),(?P<data>.*)", re.IGNORECASE | re.DOTALL)
+
+
+def parts_of(message: Message) -> Iterator[Part]:
+    """The parts of a message's content.
+
+    Raises:
+        RequestError: a part of a kind that only the canonical form can carry.
+
+    >>> list(parts_of(Message("user", "Hi")))
+    [TextPart(text='Hi', mark=None)]
+    """
+    content = message.content
+    if isinstance(content, str):
+        if content:
+            yield TextPart(content)
+        return
+    for part in content or ():
+        kind = part.get("type")
+        if kind in _TEXTS:
+            yield TextPart(str(part.get("text") or ""), part.get(MARK))
+        elif kind in ("image_url", "input_image"):
+            yield _image(part)
+        elif kind == "refusal":
+            yield TextPart(str(part.get("refusal") or ""))
+        elif kind in ("file", "input_file"):
+            yield _file(part)
+        elif kind == "input_audio":
+            audio = part.get("input_audio")
+            audio = audio if isinstance(audio, Mapping) else {}
+            if not audio.get("data"):
+                raise RequestError(
+                    "a part of type input_audio holds no audio", hint='Give it {"data": base64, "format": "wav"}.'
+                )
+            yield AudioPart(str(audio.get("format") or "wav"), str(audio["data"]), part.get(MARK))
+        elif kind not in _PASSED_OVER:
+            raise RequestError(
+                f"a part of type {kind!r} cannot be sent in this dialect",
+                hint="Parts of type text, image_url, file and input_audio can; others only in dialect chat.",
+            )
+
+
+def _image(part: Mapping[str, Json]) -> ImagePart:
+    image = part.get("image_url")
+    detail = image.get("detail") if isinstance(image, Mapping) else part.get("detail")
+    media_type, data, address = _read_address(address_of(part), "an image")
+    media_type = _MEDIA_TYPES.get(media_type, media_type) or "image/png" if data else ""
+    return ImagePart(address, media_type, data, detail or "", part.get(MARK))
+
+
+_MEDIA_TYPES = {"image/jpg": "image/jpeg"}
+
+
+def address_of(part: Mapping[str, Json]) -> str:
+    """The address of an image part."""
+    image = part.get("image_url")
+    return str(image.get("url", "") if isinstance(image, Mapping) else image or "")
+
+
+def _file(part: Mapping[str, Json]) -> FilePart:
+    inner = part.get("file")
+    inner = inner if isinstance(inner, Mapping) else part
+    name = str(inner.get("filename") or "")
+    if inner.get("file_id"):
+        return FilePart(name, id=str(inner["file_id"]), mark=part.get(MARK))
+    where = str(inner.get("file_data") or inner.get("file_url") or "")
+    media_type, data, address = _read_address(where, "a file")
+    if not (data or address):
+        raise RequestError("a part of type file holds no file", hint='Give it "file_data", "file_url" or "file_id".')
+    media_type = media_type or ("text/plain" if name.lower().endswith((".txt", ".md")) else "application/pdf")
+    return FilePart(name, address, media_type if data else "", data, mark=part.get(MARK))
+
+
+def _read_address(address: str, what: str) -> tuple[str, str, str]:
+    """Media type, base64 data and address: of a ``data:`` address the first two, of another one the last."""
+    if address[:5].lower() != "data:":
+        return "", "", address
+    match = _DATA.fullmatch(address)
+    parameters = match["parameters"].lower().split(";") if match is not None else []
+    if match is None or "base64" not in parameters or not match["data"]:
+        raise RequestError(f"{what} in a data: address must be base64", hint="data:image/png;base64,...")
+    return match["type"].lower(), match["data"], ""
+
+
+def image_of(address: str) -> ImagePart:
+    """An image from its address, or from the ``data:`` address that holds it.
+
+    >>> image_of("data:image/png;base64,AAAA").media_type
+    'image/png'
+    """
+    return _image({"image_url": address})
+
+
+def text_of(message: Message) -> str:
+    """All text of a message."""
+    content = message.content
+    if isinstance(content, str):
+        return content
+    return "".join(part.text for part in parts_of(message) if isinstance(part, TextPart))
+
+
+def words_of(message: Message, dialect: str = "") -> str:
+    """The words of a message for formats that take nothing else; text files are words, images are passed over.
+
+    Raises:
+        RequestError: it holds audio, or a file that is no text.
+    """
+    words = []
+    for part in parts_of(message):
+        if isinstance(part, TextPart):
+            words.append(part.text)
+        elif not isinstance(part, ImagePart):
+            words.append(text_file(part, dialect))
+    return "".join(words)
+
+
+def text_file(part: Part, dialect: str) -> str:
+    """A text file as words, with its name, for formats without files.
+
+    Raises:
+        RequestError: it is none.
+    """
+    text = part.text if isinstance(part, FilePart) else None
+    if text is None:
+        raise cannot_take(dialect, part)
+    name = f"{part.name}:\n" if isinstance(part, FilePart) and part.name else ""
+    return f"\n{name}{text}\n"
+
+
+def cannot_take(dialect: str, part: Part) -> RequestError:
+    """The error for a part that a format has no place for."""
+    hint = "See the table of media in the guide to dialects; a text can be passed as words."
+    what = "such image" if isinstance(part, ImagePart) else "audio"
+    if isinstance(part, FilePart):
+        what = f"files of type {part.media_type}"
+        if part.id:
+            what = "files by their id"
+        elif part.address:
+            what = "files by their address"
+            hint = "Pass the file itself (a path or its bytes), or allow that it is fetched: fetch_images=True."
+    who = f"dialect {dialect}" if dialect else "this dialect"
+    return RequestError(f"{who} takes no {what}", hint=hint)
