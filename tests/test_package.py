@@ -23,6 +23,7 @@ LAYERS = [
     "loading",
     "core",
     "code",
+    "reply_files",
     "reply",
     "filled",
     "forms",

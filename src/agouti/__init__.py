@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from .config.load import load as load_config
     from .conversation import AsyncConversation, Conversation
     from .core import events
-    from .core.chat import Citation, Message, SafetyNote
+    from .core.chat import Citation, Message, ProviderTurn, SafetyNote, TokenLogprob
     from .core.errors import (
         AddressWrong,
         AgoutiError,
@@ -80,8 +80,9 @@ if TYPE_CHECKING:
     from .engine.operations.count import TokenCount
     from .engine.question import Question
     from .filled import Filled, FilledAnswer
-    from .media import Image
+    from .media import Audio, File, Image
     from .reply import Attempt, Reply, ToolUse
+    from .reply_files import ReplyFile
     from .services.check import check
     from .services.explain import explain
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
@@ -100,6 +101,7 @@ _HOME = {
     "Attempt": "reply",
     "AttemptDetails": "engine.hooks",
     "AttemptResult": "engine.hooks",
+    "Audio": "media",
     "CallResult": "engine.hooks",
     "CircuitOpen": "core.errors",
     "Citation": "core.chat",
@@ -118,6 +120,7 @@ _HOME = {
     "DeadlineExceeded": "core.errors",
     "Embeddings": "embeddings",
     "EnvKey": "credentials.sources",
+    "File": "media",
     "FileKey": "credentials.sources",
     "FillStream": "streams",
     "Filled": "filled",
@@ -145,11 +148,13 @@ _HOME = {
     "Provider": "config.entries",
     "ProviderError": "core.errors",
     "ProviderFault": "core.errors",
+    "ProviderTurn": "core.chat",
     "ProxyFailed": "core.errors",
     "Question": "engine.question",
     "RateLimited": "core.errors",
     "Reply": "reply",
     "ReplyError": "core.errors",
+    "ReplyFile": "reply_files",
     "ReplyUnreadable": "core.errors",
     "RequestError": "core.errors",
     "RequestRefused": "core.errors",
@@ -165,6 +170,7 @@ _HOME = {
     "Timeouts": "core.http",
     "Tls": "core.http",
     "TokenCount": "engine.operations.count",
+    "TokenLogprob": "core.chat",
     "TooManyRounds": "core.errors",
     "Tool": "tools",
     "ToolCallInvalid": "core.errors",
@@ -188,6 +194,7 @@ __all__ = [
     "Attempt",
     "AttemptDetails",
     "AttemptResult",
+    "Audio",
     "CallResult",
     "CircuitOpen",
     "Citation",
@@ -206,6 +213,7 @@ __all__ = [
     "DeadlineExceeded",
     "Embeddings",
     "EnvKey",
+    "File",
     "FileKey",
     "FillStream",
     "Filled",
@@ -233,11 +241,13 @@ __all__ = [
     "Provider",
     "ProviderError",
     "ProviderFault",
+    "ProviderTurn",
     "ProxyFailed",
     "Question",
     "RateLimited",
     "Reply",
     "ReplyError",
+    "ReplyFile",
     "ReplyUnreadable",
     "RequestError",
     "RequestRefused",
@@ -253,6 +263,7 @@ __all__ = [
     "Timeouts",
     "Tls",
     "TokenCount",
+    "TokenLogprob",
     "TooManyRounds",
     "Tool",
     "ToolCallInvalid",

@@ -100,8 +100,6 @@ class Calls:
 
         plain, how = split_tools(options)
         tools = toolbox(plain.get("tools") or ())
-        if tools:
-            plain = cast("Options", {**plain, "tools": list(tools.values())})
         return ToolLoop(
             self.chat(label, prompt, plain, stream=stream),
             tools,
@@ -186,7 +184,8 @@ class Calls:
 
     def exchanged(self, reply: Reply) -> dict[str, Json]:
         """A reply in the canonical form."""
-        if reply.body and self.provider(reply.provider).dialect.abilities.canonical:
+        tagged = reply.label and self._targets.of(reply.label).model.reasoning_tag
+        if reply.body and not tagged and self.provider(reply.provider).dialect.abilities.canonical:
             raw: dict[str, Json] = reply.raw  # it is this form already, fields of the provider's own included
             return raw
         from .core.canonical import reply_json

@@ -1,15 +1,15 @@
 """A conversation: what has been said is kept, tools are run, and nothing is lost when a turn fails."""
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import TYPE_CHECKING, Any, Unpack, cast
+from typing import TYPE_CHECKING, Unpack, cast
 
 from .arguments import deadline_of, split_tools
 from .core.chat import Json, Message
-from .core.messages import messages_of, with_images
+from .core.messages import messages_of, with_parts
 from .core.prompt import Prompt, prompt_messages
 from .core.usage import Usage, total_cost, total_usage
 from .engine.accumulate import ReplyAccumulator
-from .engine.question import question_of
+from .engine.question import media_parts, question_of
 from .reply import Reply
 from .streams import AsyncStream, Stream
 
@@ -51,10 +51,9 @@ class _Conversation:
         """Steps of one turn; the history has it when it is done, and not before."""
         merged = {**self._options, **options}
         said = prompt_messages(prompt)
-        if (images := merged.pop("images", None)) is not None:
-            from .media import images as images_of
-
-            said = with_images(said, [image.part for image in images_of(cast("Any", images))])
+        for name in ("images", "files"):
+            if parts := media_parts(name, merged.pop(name, None)):
+                said = with_parts(said, parts)
         messages = [*self.messages, *said]
         loop = self._calls.tool_loop(self._model, messages, cast("AskOptions", merged), stream=so_far is not None)
 

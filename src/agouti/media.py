@@ -1,16 +1,17 @@
-"""Images for a prompt: from a file, from bytes, or by their address."""
+"""Images, files and audio for a prompt: from a path, from bytes, or by their address."""
 
 import base64
 import os
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TypeAlias
+from typing import TypeAlias, cast
 
 from .core.chat import Json
 from .core.errors import RequestError
-from .core.media_types import MOST_BYTES, media_type_of
+from .core.media_types import MOST_BYTES, audio_type_of, file_type_of, media_type_of
 
 Source: TypeAlias = "str | os.PathLike[str] | bytes | Image"
+FileSource: TypeAlias = "str | os.PathLike[str] | bytes | File | Audio"
 
 
 class Image:
@@ -35,18 +36,11 @@ class Image:
 
     def __init__(self, source: "str | os.PathLike[str] | bytes", *, detail: str | None = None) -> None:
         self.detail = detail
-        if isinstance(source, str) and source.startswith(("http://", "https://", "data:")):
+        if isinstance(source, str) and _is_address(source):
             self.address = source
             return
-        if isinstance(source, (bytes, bytearray)):
-            data, what = bytes(source), "the image"
-        elif isinstance(source, (str, os.PathLike)):
-            data, what = _read(Path(source)), str(source)
-        else:
-            raise RequestError(
-                f"an image cannot be a {type(source).__name__}", hint="Pass a path, the bytes or an address."
-            )
-        self.address = f"data:{media_type_of(data, what)};base64,{base64.b64encode(data).decode()}"
+        data, what = _read(source, "an image", "models see no more than about 2000 pixels across")
+        self.address = _data_address(media_type_of(data, what), data)
 
     @property
     def part(self) -> dict[str, Json]:
@@ -57,13 +51,85 @@ class Image:
         return {"type": "image_url", "image_url": image}
 
     def __repr__(self) -> str:
-        shown = self.address if len(self.address) < 80 else f"{self.address[:40]}..."
-        return f"Image({shown!r})"
+        return f"Image({_shown(self.address)})"
 
 
-def image(source: Source) -> Image:
-    """The image of a source."""
-    return source if isinstance(source, Image) else Image(source)
+class File:
+    """A file for a prompt: a PDF, a text, or what else a provider reads.
+
+    Args:
+        source: a path, the bytes, or an ``http(s)://`` or ``data:`` address.
+        name: what it is called, for the model; the name of the path or address where not given.
+        media_type: such as ``application/pdf``, where its first bytes and its name do not tell.
+
+    Attributes:
+        address: the address; a ``data:`` one where the file itself is at hand.
+
+    Raises:
+        RequestError: there is no such file, it is too large, or nothing tells what it is.
+
+    Example:
+        >>> File(b"Sown 4 March, 18 of 24 up by the 15th.", name="notes.txt").part["file"]["filename"]
+        'notes.txt'
+    """
+
+    def __init__(
+        self, source: "str | os.PathLike[str] | bytes", *, name: str | None = None, media_type: str | None = None
+    ) -> None:
+        if isinstance(source, str) and _is_address(source):
+            self.address = source
+            last = "" if source.startswith("data:") else source.partition("?")[0].rpartition("/")[2]
+            self.name = name or last
+            return
+        data, what = _read(source, "a file", "send it in parts, or only the pages that matter")
+        self.name = name or ("" if isinstance(source, (bytes, bytearray)) else Path(source).name)
+        self.address = _data_address(media_type or file_type_of(data, self.name, what), data)
+
+    @property
+    def part(self) -> dict[str, Json]:
+        """The part of a message that it is."""
+        file: dict[str, Json] = {"filename": self.name} if self.name else {}
+        where = "file_data" if self.address[:5].lower() == "data:" else "file_url"
+        return {"type": "file", "file": {**file, where: self.address}}
+
+    def __repr__(self) -> str:
+        return f"File({self.name or _shown(self.address)})"
+
+
+class Audio:
+    """Audio for a prompt.
+
+    Args:
+        source: a path, or the bytes.
+        format: such as ``wav`` or ``mp3``, where its first bytes and its name do not tell.
+
+    Raises:
+        RequestError: there is no such file, it is too large, or nothing tells what it is.
+
+    Example:
+        >>> Audio(b"RIFF....WAVE").part["input_audio"]["format"]
+        'wav'
+    """
+
+    def __init__(self, source: "str | os.PathLike[str] | bytes", *, format: str | None = None) -> None:  # noqa: A002
+        if isinstance(source, str) and _is_address(source):
+            raise RequestError("audio cannot be passed by its address", hint="Fetch it and pass the bytes.")
+        data, what = _read(source, "audio", "send it in parts")
+        suffix = "" if isinstance(source, (bytes, bytearray)) else Path(source).suffix[1:].lower()
+        told = audio_type_of(data)
+        known = {"audio/mpeg": "mp3"}.get(told, told.partition("/")[2]) if told is not None else suffix
+        if not (format or known):
+            raise RequestError(f"{what} does not tell what kind of audio it is", hint='Say it: format="wav".')
+        self.format = format or known
+        self.data = base64.b64encode(data).decode()
+
+    @property
+    def part(self) -> dict[str, Json]:
+        """The part of a message that it is."""
+        return {"type": "input_audio", "input_audio": {"data": self.data, "format": self.format}}
+
+    def __repr__(self) -> str:
+        return f"Audio({self.format}, {len(self.data) * 3 // 4} bytes)"
 
 
 def images(sources: "Source | Iterable[Source]") -> list[Image]:
@@ -72,21 +138,75 @@ def images(sources: "Source | Iterable[Source]") -> list[Image]:
     Raises:
         RequestError: one is no image.
     """
-    if isinstance(sources, (str, bytes, bytearray, os.PathLike, Image)) or not isinstance(sources, Iterable):
-        return [image(sources)]
-    return [image(each) for each in sources]
+    return [each if isinstance(each, Image) else Image(cast("str", each)) for each in _several(sources, Image)]
 
 
-def _read(path: Path) -> bytes:
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            # Not even read: it may be anything.
+def files(sources: "FileSource | Iterable[FileSource]") -> list[File | Audio]:
+    """The files of several sources, or of one; what is audio by its name is audio.
+
+    Raises:
+        RequestError: one cannot be used.
+    """
+    return [_file(each) for each in _several(sources, File, Audio)]
+
+
+def _several(sources: object, *kinds: type) -> list[object]:
+    if isinstance(sources, (str, bytes, bytearray, os.PathLike, *kinds)) or not isinstance(sources, Iterable):
+        return [sources]
+    return list(sources)
+
+
+_AUDIO_SUFFIXES = frozenset({".wav", ".mp3", ".flac", ".ogg", ".m4a", ".opus", ".aac"})
+
+
+def _file(source: object) -> File | Audio:
+    if isinstance(source, (File, Audio)):
+        return source
+    if isinstance(source, (str, os.PathLike)) and not (isinstance(source, str) and _is_address(source)):
+        if Path(source).suffix.lower() in _AUDIO_SUFFIXES:
+            return Audio(source)
+        return File(source)
+    if isinstance(source, (bytes, bytearray)) and audio_type_of(bytes(source[:16])) is not None:
+        return Audio(bytes(source))
+    return File(cast("str", source))  # says itself what it cannot be made of
+
+
+def _is_address(source: str) -> bool:
+    return source.lower().startswith(("http://", "https://", "data:"))
+
+
+def _data_address(media_type: str, data: bytes) -> str:
+    return f"data:{media_type};base64,{base64.b64encode(data).decode()}"
+
+
+def _shown(address: str) -> str:
+    return repr(address if len(address) < 80 else f"{address[:40]}...")
+
+
+_FILES = {"an image": "image file", "a file": "file", "audio": "audio file"}
+
+
+def _read(source: object, kind: str, smaller: str) -> tuple[bytes, str]:
+    """The bytes of a source, and what it is called in an error message."""
+    if isinstance(source, (bytes, bytearray)):
+        data, what = bytes(source), f"the {kind.rpartition(' ')[2]}"
+        size = len(data)
+    elif isinstance(source, (str, os.PathLike)):
+        path = Path(source)
+        what = str(path)
+        try:
+            size = path.stat().st_size
+            data = path.read_bytes() if size <= MOST_BYTES else b""  # not even read: it may be anything
+        except OSError as error:
             raise RequestError(
-                f"{path} has {path.stat().st_size / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
-                hint="Make it smaller: models see no more than about 2000 pixels across.",
-            )
-        return path.read_bytes()
-    except OSError as error:
+                f"{path} cannot be read ({error.strerror or error})",
+                hint=f"Name an existing {_FILES[kind]}.",
+            ) from None
+    else:
+        raise RequestError(f"{kind} cannot be a {type(source).__name__}", hint="Pass a path, the bytes or an address.")
+    if size > MOST_BYTES:
         raise RequestError(
-            f"{path} cannot be read ({error.strerror or error})", hint="Name an existing image file."
-        ) from None
+            f"{what} has {size / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
+            hint=f"Make it smaller: {smaller}.",
+        )
+    return data, what

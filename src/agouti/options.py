@@ -10,11 +10,11 @@ from .engine.question import Question
 
 if TYPE_CHECKING:
     from .engine.operations.tool_loop import Failures
-    from .media import Source
+    from .media import FileSource, Source
 
 Prompt: TypeAlias = prompts.Prompt | Question
-"""A text, a list of parts (texts and `agouti.Image`), a list of messages (`Message` or OpenAI-compatible dicts), or a
-`Question`."""
+"""A text, a list of parts (texts, `agouti.Image`, `agouti.File`, `agouti.Audio`), a list of messages (`Message` or
+OpenAI-compatible dicts), or a `Question`."""
 
 
 class Parameters(TypedDict, total=False):
@@ -68,6 +68,7 @@ class Options(Parameters, total=False):
         system: a system text instead of the entry's; an empty one sends none.
         examples: pairs of question and answer put before the prompt.
         images: paths, bytes or addresses of images.
+        files: paths, bytes or addresses of files (PDF, text, audio), `agouti.File` or `agouti.Audio`.
         fetch_images: whether those with an address may be fetched where a format takes only the image itself;
             ``"private"``: also from private networks.
         tools: functions, `agouti.Tool` or dicts.
@@ -79,6 +80,7 @@ class Options(Parameters, total=False):
     system: str | None
     examples: Iterable[tuple[str, str]]
     images: "Source | Iterable[Source] | None"
+    files: "FileSource | Iterable[FileSource] | None"
     fetch_images: "bool | Literal['private']"
     deadline: float | None
     extra: dict[str, Json] | None

@@ -6,11 +6,12 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 from msgspec import Struct
 
-from .core.chat import Choice, Citation, Completion, Json, SafetyNote, ToolCall
+from .core.chat import Choice, Citation, Completion, Json, SafetyNote, TokenLogprob, ToolCall
 from .core.usage import NO_USAGE, Price, Usage
 
 if TYPE_CHECKING:
     from .code import CodeBlock
+    from .reply_files import ReplyFile
 
 
 class Attempt(Struct, frozen=True, gc=False, kw_only=True):
@@ -38,6 +39,8 @@ class Attempt(Struct, frozen=True, gc=False, kw_only=True):
 class ToolUse(Struct, frozen=True):
     """A tool call that a model wants made.
 
+    A custom tool takes a text instead of arguments: then that is both ``arguments`` and ``arguments_text``.
+
     Attributes:
         id: its identifier, for the message that answers it.
         name: the function.
@@ -56,6 +59,8 @@ class ToolUse(Struct, frozen=True):
     def of(cls, number: int, call: ToolCall) -> "ToolUse":
         """The call as the model wrote it."""
         text = call.function.arguments or ""
+        if call.extra.get("type", "function") != "function":  # its input is a text
+            return cls(call.id or f"call_{number}", call.function.name or "", text, text)
         from .core.json_lenient import decode_json
 
         arguments: Json = {}
@@ -196,6 +201,23 @@ class Reply(Struct, frozen=True, kw_only=True):
         return tuple([ToolUse.of(number, call) for number, call in enumerate(self.first.tool_calls)])
 
     @property
+    def files(self) -> "tuple[ReplyFile, ...]":
+        """Images and audio of the answer; each can be saved."""
+        from .reply_files import ReplyFile
+
+        return tuple([ReplyFile(file, number) for number, file in enumerate(self.first.files, 1)])
+
+    @property
+    def logprobs(self) -> tuple[TokenLogprob, ...]:
+        """The log probabilities of the answer's tokens, where they were asked for (``logprobs=True``)."""
+        return self.first.logprobs
+
+    @property
+    def id(self) -> str | None:
+        """The provider's identifier of the reply, where it gives one; ``previous_response_id`` takes it."""
+        return self.completion.id
+
+    @property
     def code_blocks(self) -> "tuple[CodeBlock, ...]":
         """The fenced blocks of code in the answer; each can be saved."""
         from .code import code_blocks
@@ -242,9 +264,12 @@ class Reply(Struct, frozen=True, kw_only=True):
             "label": self.label,
             "model": self.model,
             "provider": self.provider,
+            "id": self.id,
             "request_id": self.request_id,
             "calls": msgspec.to_builtins(self.calls),
             "citations": msgspec.to_builtins(self.citations),
+            "files": [{"media_type": file.media_type, "address": file.address} for file in self.files],
+            "logprobs": msgspec.to_builtins(self.logprobs),
             "safety": msgspec.to_builtins(self.safety),
             "usage": msgspec.to_builtins(self.usage),
             "cost": self.cost,

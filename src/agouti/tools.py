@@ -9,6 +9,7 @@ import msgspec
 
 from .core.chat import Json
 from .core.errors import RequestError
+from .core.tool_json import is_function
 from .forms import Form, Misfit, form_of
 
 _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
@@ -22,6 +23,7 @@ class Tool:
         description: what it does and when it is of use: the model goes by it.
         parameters: JSON Schema of an object.
         function: what is run; without one the call comes back to you in ``reply.calls``.
+        strict: whether the provider is to hold the model to the schema, where it can.
 
     Example:
         >>> Tool(name="lamp", description="Switch the lamp.", parameters={"type": "object", "properties": {}}).name
@@ -44,6 +46,7 @@ class Tool:
         description: str = "",
         parameters: Mapping[str, Any] | None = None,
         function: Callable[..., Any] | None = None,
+        strict: bool | None = None,
     ) -> None:
         if not _NAME.fullmatch(name):
             raise RequestError(
@@ -53,6 +56,8 @@ class Tool:
         self.description = description
         self.parameters: dict[str, Any] = dict(parameters or {"type": "object", "properties": {}})
         self.function = function
+        self.strict = strict
+        self._given: dict[str, Json] | None = None
         self._forms: dict[str, Form] = {}
         self._whole: Form | None = None
 
@@ -73,7 +78,9 @@ class Tool:
                     f"this is no tool: {str(function)[:80]}",
                     hint='A tool is a function, an agouti.Tool, or {"type": "function", "function": {"name": ...}}.',
                 )
-            return cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
+            made = cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
+            made._given = dict(function)  # marks and whatever else it says go along
+            return made
         if not callable(function):
             raise RequestError(
                 f"a tool cannot be a {type(function).__name__}", hint="Pass a function or an agouti.Tool."
@@ -121,9 +128,13 @@ class Tool:
     @property
     def as_json(self) -> dict[str, Json]:
         """The tool in the OpenAI-compatible form."""
+        if self._given is not None:
+            return self._given
         function: dict[str, Json] = {"name": self.name, "parameters": self.parameters}
         if self.description:
             function["description"] = self.description
+        if self.strict is not None:
+            function["strict"] = self.strict
         return {"type": "function", "function": function}
 
     def read(self, arguments: Json) -> dict[str, Any]:
@@ -168,13 +179,15 @@ def _fits(form: Form, value: Json) -> bool:
 
 
 def toolbox(tools: object) -> dict[str, Tool]:
-    """Tools by name.
+    """The functions among tools, by name; those of the provider's own are none of ours to run.
 
     Raises:
         RequestError: two have one name.
     """
     loaded: dict[str, Tool] = {}
     for each in _several(tools):
+        if isinstance(each, Mapping) and not is_function(each):
+            continue
         tool = Tool.of(each)
         if tool.name in loaded:
             raise RequestError(f"two tools are called {tool.name!r}", hint="Give one of them another name.")

@@ -10,14 +10,14 @@ from agouti.core.errors import RequestError
 from agouti.core.messages import (
     arguments_of,
     by_role,
-    images_in,
+    media_in,
     message_json,
     messages_of,
     said,
     sendable,
     system_and_rest,
     with_addresses,
-    with_images,
+    with_parts,
 )
 from agouti.core.parts import ImagePart, TextPart, image_of, parts_of, text_of
 from agouti.core.prompt import assembled, prompt_messages
@@ -84,7 +84,7 @@ def test_what_is_no_prompt_is_said_with_what_one_looks_like(prompt: Any) -> None
 )
 def test_images_go_with_the_users_last_words_and_the_callers_list_is_not_touched(asked: Any) -> None:
     before = list(asked) if isinstance(asked, list) else asked
-    found = with_images(prompt_messages(asked), [GIF.part])
+    found = with_parts(prompt_messages(asked), [GIF.part])
     last = next(message for message in reversed(found) if message.role == "user")
     assert [type(part) for part in parts_of(last)] == [ImagePart, TextPart]
     assert text_of(last) == "Which?"
@@ -93,7 +93,7 @@ def test_images_go_with_the_users_last_words_and_the_callers_list_is_not_touched
 
 def test_images_without_a_message_of_the_user_have_no_place() -> None:
     with pytest.raises(RequestError, match="no message of the user"):
-        with_images(prompt_messages([Message("assistant", "x")]), [GIF.part])
+        with_parts(prompt_messages([Message("assistant", "x")]), [GIF.part])
 
 
 def test_addresses_are_found_and_replaced_where_they_stand() -> None:
@@ -103,11 +103,11 @@ def test_addresses_are_found_and_replaced_where_they_stand() -> None:
         Message("user", [{"type": "image_url", "image_url": ADDRESS}, GIF.part]),
         Message("assistant", "b"),
     )
-    assert list(images_in(given)) == [ADDRESS, ADDRESS, GIF.address]
+    assert [address for _, address in media_in(given)] == [ADDRESS, ADDRESS, GIF.address]
     changed = with_addresses(given, {ADDRESS: "data:image/png;base64,AA=="})
-    assert list(images_in(changed)) == ["data:image/png;base64,AA=="] * 2 + [GIF.address]
+    assert [address for _, address in media_in(changed)] == ["data:image/png;base64,AA=="] * 2 + [GIF.address]
     assert changed[0].content[0]["image_url"]["detail"] == "low"  # type: ignore[index]
-    assert list(images_in(given)) == [ADDRESS, ADDRESS, GIF.address]
+    assert [address for _, address in media_in(given)] == [ADDRESS, ADDRESS, GIF.address]
     assert changed[2] is given[2]
 
 

@@ -104,6 +104,8 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
             the strongest first; those of its dialect where not given.
         inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
+        reasoning_tag: name of the tag between which the server leaves the thinking in the text, such as ``think``: it
+            becomes ``reply.reasoning``.
         price: per million tokens, for ``reply.cost``.
     """
 
@@ -119,6 +121,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     deadline: float | None = None
     means: tuple[Means, ...] = ()
     inputs: tuple[str, ...] | None = None
+    reasoning_tag: str = ""
 
 
 class Config(Struct, frozen=True):

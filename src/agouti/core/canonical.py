@@ -5,7 +5,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from .chat import Choice, Citation, Completion, Json, MediaFile, SafetyNote, TokenLogprob
+from .chat import UNFINISHED, Choice, Citation, Completion, Json, MediaFile, SafetyNote, TokenLogprob
 from .errors import RequestError
 from .events import (
     Cited,
@@ -211,6 +211,7 @@ class Chunks:
         self._refusals: set[int] = set()
         self._without_arguments: dict[tuple[int, int], None] = {}
         self._verbatim = False
+        self._ended = False
 
     def of(self, events: Iterable[Event]) -> Iterator[dict[str, Json]]:
         """The chunks that these events amount to."""
@@ -226,6 +227,8 @@ class Chunks:
 
     def last(self) -> Iterator[dict[str, Json]]:
         """What stands behind the end of the stream: the counts, where they are wanted."""
+        if self._spoke and not self._ended and not self._verbatim:
+            yield self._chunk(0, {}, finish_reason=finish_word(None))
         if self._usage is not None and self._wants_usage and not self._verbatim:
             usage = usage_json(self._usage)
             if usage is not None:
@@ -258,7 +261,10 @@ class Chunks:
                 yield self._chunk(event.choice, {}, content_filter_results=_filter_results(event.notes))
             case TurnTold():
                 yield self._chunk(event.choice, {TURN: turn_json(event.turn)})
+            case Finished() if event.reason == UNFINISHED:
+                pass  # the turn goes on in another reply
             case Finished():
+                self._ended = True
                 for choice, index in self._without_arguments:
                     piece = {"index": index, "function": {"arguments": "{}"}}
                     yield self._chunk(choice, {"tool_calls": [piece]})

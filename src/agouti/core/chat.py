@@ -185,11 +185,15 @@ class Choice(Struct, frozen=True, gc=False):
     provider_turn: ProviderTurn | None = None
 
 
+UNFINISHED = "unfinished"
+"""The reason of a turn that the provider has interrupted: it goes on when it is sent back as it stands."""
+
+
 class Completion(Struct, frozen=True, gc=False):
     """What a dialect decodes a reply to: the facts, in one vocabulary for all of them.
 
     ``finish_reason`` of a choice is one of ``stop``, ``length``, ``tool_calls``, ``content_filter``,
-    ``refusal``, ``error``, or the provider's own word where it is none of these.
+    ``refusal``, ``error``, ``unfinished``, or the provider's own word where it is none of these.
     """
 
     choices: tuple[Choice, ...]

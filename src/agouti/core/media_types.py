@@ -1,4 +1,4 @@
-"""What an image is, by its first bytes: names of files and headers lie."""
+"""What a file is, by its first bytes where they tell: names of files and headers lie."""
 
 from .errors import RequestError
 
@@ -73,3 +73,44 @@ def suffix_of(media_type: str) -> str:
     ('.png', '.bin')
     """
     return _SUFFIXES.get(media_type, ".bin")
+
+
+_BY_NAME = {
+    ".txt": "text/plain",
+    ".md": "text/markdown",
+    ".csv": "text/csv",
+    ".html": "text/html",
+    ".htm": "text/html",
+    ".json": "application/json",
+    ".xml": "text/xml",
+    ".doc": "application/msword",
+    ".docx": "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
+    ".xls": "application/vnd.ms-excel",
+    ".xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+}
+
+
+def file_type_of(data: bytes, name: str = "", what: str = "the file") -> str:
+    """The media type of a file, by its first bytes, its name, or its being a text.
+
+    Raises:
+        RequestError: nothing tells.
+
+    >>> file_type_of(b"%PDF-1.7"), file_type_of(b"Peas,beans", "list.csv"), file_type_of(b"Peas")
+    ('application/pdf', 'text/csv', 'text/plain')
+    """
+    if not data:
+        raise RequestError(f"{what} is empty", hint="Name a file that holds something.")
+    if b"%PDF-" in data[:1024]:
+        return "application/pdf"
+    suffix = "." + name.rpartition(".")[2].lower()
+    if suffix in _BY_NAME:
+        return _BY_NAME[suffix]
+    try:
+        data.decode()
+    except UnicodeDecodeError:
+        raise RequestError(
+            f"{what} does not tell what kind of file it is (it begins with {data[:8]!r})",
+            hint='Say it: agouti.File(..., media_type="application/pdf"); images go into images=[...].',
+        ) from None
+    return "text/plain"

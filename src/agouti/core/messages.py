@@ -7,7 +7,7 @@ import msgspec
 
 from .chat import Choice, Json, Message, ProviderTurn, ToolCall, ToolFunction
 from .errors import RequestError
-from .parts import TextPart, address_of, parts_of, text_of, words_of
+from .parts import MEDIA, TextPart, address_of, parts_of, readdressed, text_of, words_of
 
 ROLES = frozenset({"system", "developer", "user", "assistant", "tool", "function"})
 TURN = "provider_turn"
@@ -90,26 +90,34 @@ def turn_json(turn: ProviderTurn) -> dict[str, Json]:
     return {"dialect": turn.dialect, "blocks": turn.blocks}
 
 
-def own_blocks(message: Message, dialect: str, read: Callable[[list[Json]], Choice]) -> list[Json] | None:
+def own_blocks(
+    message: Message,
+    dialect: str,
+    read: Callable[[list[Json]], Choice],
+    encode: Callable[[Message], list[dict[str, Json]]],
+) -> list[dict[str, Json]] | None:
     """The blocks of an assistant turn for the dialect that wrote it; `None` where they are another's, or out of date.
 
     A message that was edited after the reply says something else than its blocks: the message counts.
 
     Args:
         read: what the blocks mean.
+        encode: makes blocks of what the message says behind them, where a later reply has gone on with the turn.
     """
     turn = message.provider_turn
     if turn is None or turn.dialect != dialect:
         return None
-    meant = read(turn.blocks)
-    if meant.text.strip() != text_of(message).strip() or len(meant.tool_calls) != len(message.tool_calls):
+    meant, calls = read(turn.blocks), message.tool_calls
+    text, told = text_of(message).strip(), meant.text.strip()
+    if not text.startswith(told) or len(meant.tool_calls) > len(calls):
         return None
-    for theirs, ours in zip(meant.tool_calls, message.tool_calls, strict=True):
+    for theirs, ours in zip(meant.tool_calls, calls, strict=False):
         if theirs.function.name != ours.function.name or (theirs.id or ours.id) != ours.id:
             return None
         if theirs.function.arguments != ours.function.arguments and arguments_of(theirs) != arguments_of(ours):
             return None
-    return turn.blocks
+    rest = Message("assistant", text[len(told) :], tool_calls=calls[len(meant.tool_calls) :])
+    return [*turn.blocks, *(encode(rest) if rest.content or rest.tool_calls else [])]
 
 
 def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
@@ -256,19 +264,24 @@ def arguments_of(call: ToolCall) -> dict[str, Any]:
     return arguments
 
 
-def images_in(messages: Iterable[Message]) -> Iterator[str]:
-    """The addresses of all images, ``data:`` ones included."""
+def media_in(messages: Iterable[Message]) -> Iterator[tuple[str, str]]:
+    """Kind (``image``, ``file``, ``audio``) and address of all media; ``data:`` addresses included, audio without.
+
+    >>> list(media_in([Message("user", [{"type": "image_url", "image_url": {"url": "https://a.example/b.png"}}])]))
+    [('image', 'https://a.example/b.png')]
+    """
     for message in messages:
         for part in message.content if isinstance(message.content, list) else ():
-            if part.get("type") == "image_url":
-                yield address_of(part)
+            kind = MEDIA.get(str(part.get("type")))
+            if kind is not None:
+                yield kind, address_of(part)
 
 
 def with_addresses(messages: Iterable[Message], addresses: Mapping[str, str]) -> tuple[Message, ...]:
-    """The messages with other addresses for some of their images."""
+    """The messages with other addresses for some of their images and files."""
     return tuple(
         [
-            msgspec.structs.replace(message, content=[_readdressed(part, addresses) for part in message.content])
+            msgspec.structs.replace(message, content=[readdressed(part, addresses) for part in message.content])
             if isinstance(message.content, list)
             else message
             for message in messages
@@ -276,24 +289,16 @@ def with_addresses(messages: Iterable[Message], addresses: Mapping[str, str]) ->
     )
 
 
-def _readdressed(part: dict[str, Json], addresses: Mapping[str, str]) -> dict[str, Json]:
-    if part.get("type") != "image_url" or address_of(part) not in addresses:
-        return part
-    image = part.get("image_url")
-    inner = dict(image) if isinstance(image, Mapping) else {}
-    return {**part, "image_url": {**inner, "url": addresses[address_of(part)]}}
-
-
-def with_images(messages: Sequence[Message], images: Sequence[dict[str, Json]]) -> tuple[Message, ...]:
-    """The messages with images in the user's last one, before its words.
+def with_parts(messages: Sequence[Message], parts: Sequence[dict[str, Json]]) -> tuple[Message, ...]:
+    """The messages with images and files in the user's last one, before its words.
 
     Raises:
         RequestError: there is no message of the user.
     """
     number = last_of_user(messages)
     if number is None:
-        raise RequestError("there is no message of the user that images could go with", hint="Add one.")
-    changed = msgspec.structs.replace(messages[number], content=[*images, *_content_parts(messages[number])])
+        raise RequestError("there is no message of the user that images or files could go with", hint="Add one.")
+    changed = msgspec.structs.replace(messages[number], content=[*parts, *_content_parts(messages[number])])
     return (*messages[:number], changed, *messages[number + 1 :])
 
 

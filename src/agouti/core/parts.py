@@ -77,6 +77,10 @@ class AudioPart(Struct, frozen=True, gc=False):
 
 Part: TypeAlias = TextPart | ImagePart | FilePart | AudioPart
 
+MEDIA = {"image_url": "image", "input_image": "image", "file": "file", "input_file": "file", "input_audio": "audio"}
+"""What kind of media the parts of these types are."""
+
+_ADDRESSES = (("image_url", "url"), ("file", "file_data"), ("file", "file_url"))
 _TEXTS = frozenset({"text", "input_text", "output_text"})
 # What an assistant has said besides its answer: it comes from a reply, and is no part of what is asked.
 _PASSED_OVER = frozenset({"thinking", "reasoning", "redacted_thinking"})
@@ -134,9 +138,30 @@ _MEDIA_TYPES = {"image/jpg": "image/jpeg"}
 
 
 def address_of(part: Mapping[str, Json]) -> str:
-    """The address of an image part."""
-    image = part.get("image_url")
-    return str(image.get("url", "") if isinstance(image, Mapping) else image or "")
+    """The address of an image or a file; empty where it has none."""
+    for name, inner_name in _ADDRESSES:
+        inner = part.get(name)
+        value = inner.get(inner_name) if isinstance(inner, Mapping) else inner if name == "image_url" else None
+        value = value or part.get(inner_name)
+        if isinstance(value, str):
+            return value
+    return ""
+
+
+def readdressed(part: dict[str, Json], addresses: Mapping[str, str]) -> dict[str, Json]:
+    """The part with another address, where there is one for it."""
+    new = addresses.get(address_of(part)) if part.get("type") in MEDIA else None
+    if new is None:
+        return part
+    if MEDIA[part["type"]] == "image":
+        image = part.get("image_url")
+        inner = dict(image) if isinstance(image, Mapping) else {}
+        return {**part, "image_url": {**inner, "url": new}}
+    file = part.get("file")
+    inner = dict(file) if isinstance(file, Mapping) else {name: part[name] for name in ("filename",) if name in part}
+    inner.pop("file_url", None)
+    name = address_of(part).partition("?")[0].rpartition("/")[2]
+    return {"type": "file", "file": {"filename": name, **inner, "file_data": new}}
 
 
 def _file(part: Mapping[str, Json]) -> FilePart:

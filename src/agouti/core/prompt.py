@@ -9,14 +9,15 @@ from .messages import message_of
 
 
 class ImageLike(Protocol):
-    """Something that can be shown in a prompt: see `agouti.Image`."""
+    """Something that can stand in a prompt beside texts: see `agouti.Image`, `agouti.File`, `agouti.Audio`."""
 
     @property
     def part(self) -> dict[str, Any]: ...
 
 
 Prompt: TypeAlias = str | Sequence[Message | Mapping[str, Any]] | Sequence[object]
-"""A text, a list of parts (texts and `agouti.Image`), or a list of messages (`Message` or OpenAI-compatible dicts).
+"""A text, a list of parts (texts, `agouti.Image`, `agouti.File`, `agouti.Audio`, dicts with a ``type``), or a list of
+messages (`Message` or OpenAI-compatible dicts).
 
 Type checkers see a list of texts and images as one of objects: what else stands in it is said when it is used."""
 
@@ -45,9 +46,11 @@ def prompt_messages(prompt: Prompt) -> tuple[Message, ...]:
 
 
 def _part(value: object) -> dict[str, Any] | None:
-    """A text or an image as a part of a message; `None` for anything else."""
+    """A text, an image or the like as a part of a message; `None` for anything else."""
     if isinstance(value, str):
         return {"type": "text", "text": value}
+    if isinstance(value, Mapping):
+        return dict(value) if "type" in value and "role" not in value else None
     part: dict[str, Any] | None = getattr(value, "part", None)
     return part
 

@@ -1,7 +1,7 @@
 """JSON Schemas fitted to what a provider takes, and values fitted back to what was meant.
 
-Three styles: ``closed`` (every object closed, every property required, only keywords that strict providers
-know), ``inlined`` (no references but those that go in a circle) and ``open`` (as it is). What a style cannot say
+Four styles: ``closed`` (every object closed, every property required, only keywords that strict providers
+know), ``bare`` (the same without bounds of numbers and lists), ``inlined`` (no references but those that go in a circle) and ``open`` (as it is). What a style cannot say
 as a keyword it says in the description, so that the model still reads it.
 """
 
@@ -12,7 +12,7 @@ import msgspec
 
 from .chat import Json
 
-Style: TypeAlias = Literal["closed", "inlined", "open"]
+Style: TypeAlias = Literal["closed", "bare", "inlined", "open"]
 Schema: TypeAlias = dict[str, Any]
 
 # What the strict form of JSON Schema has. The stand-ins have their own list, which is a second opinion.
@@ -41,6 +41,8 @@ _STRICT = frozenset(
         "maxItems",
     ]
 )
+_FORMATS = frozenset(["date-time", "time", "date", "duration", "email", "hostname", "ipv4", "ipv6", "uuid"])
+_BOUNDS = frozenset(["minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "maxItems"])
 # Said of the schema, not of the value.
 _NOTES = frozenset(["$schema", "$id", "$anchor", "$comment", "discriminator", "examples", "readOnly", "writeOnly"])
 _UNIONS = ("anyOf", "oneOf")
@@ -73,7 +75,7 @@ def fitted(schema: Mapping[str, Any], style: Style) -> tuple[Schema, bool]:
         return plain, False
     if closed.get("type") != "object":
         return plain, False
-    return closed, True
+    return (_bare(closed) if style == "bare" else closed), True
 
 
 def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | None = None) -> Json:
@@ -246,7 +248,7 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
                 raise _NotClosed
         elif name in ("patternProperties", "prefixItems", "not", "if"):
             raise _NotClosed
-        elif name in _STRICT:
+        elif name in _STRICT and (name != "format" or each in _FORMATS):
             result[name] = each
         else:
             said.append(f"{name}: {msgspec.json.encode(each).decode()}")
@@ -257,9 +259,31 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
         result |= {"type": "object", "additionalProperties": False, "required": list(result["properties"])}
     elif not result.keys() & {"type", "anyOf", "enum", "const", "$ref"}:
         raise _NotClosed  # a value of any kind
+    return _with_words(result, said)
+
+
+def _with_words(schema: Schema, said: list[str]) -> Schema:
     if said:
-        result["description"] = ". ".join(filter(None, [result.get("description", ""), *said]))
-    return result
+        schema["description"] = ". ".join(filter(None, [schema.get("description", ""), *said]))
+    return schema
+
+
+def _bare(schema: Schema) -> Schema:
+    """A closed schema whose bounds are words of its descriptions."""
+    result: Schema = {}
+    said = []
+    for name, each in schema.items():
+        if name in _BOUNDS or (name == "minItems" and each not in (0, 1)):
+            said.append(f"{name}: {msgspec.json.encode(each).decode()}")
+        elif name in ("properties", "$defs"):
+            result[name] = {key: _bare(inner) for key, inner in each.items()}
+        elif name == "anyOf":
+            result[name] = [_bare(branch) for branch in each]
+        elif name == "items" and isinstance(each, dict):
+            result[name] = _bare(each)
+        else:
+            result[name] = each
+    return _with_words(result, said)
 
 
 def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:

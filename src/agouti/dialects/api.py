@@ -71,6 +71,7 @@ from ..core.parts import (
     words_of,
 )
 from ..core.structured import MEANS, Means
+from ..core.tool_json import function_of, is_function
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
@@ -87,9 +88,7 @@ from .base import (
     as_list,
     as_written,
     chosen_function,
-    function_of,
     in_common,
-    is_function,
     mark_of,
     no_response_format,
     no_tool_choice,

@@ -14,6 +14,7 @@ from ..core.chat import Completion, Json, Request
 from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable
 from ..core.parts import MARK
 from ..core.structured import Means
+from ..core.tool_json import function_of
 
 if TYPE_CHECKING:
     from ..core.declarations import Instance
@@ -67,27 +68,6 @@ def as_list(stop: str | list[str]) -> list[str]:
 
 def as_written(_: dict[str, Any], __: Json, ___: Mapping[str, Json]) -> None:
     """For a parameter that another one writes together with its own."""
-
-
-def function_of(tool: Mapping[str, Any]) -> Mapping[str, Any]:
-    """What a tool says of its function, in the nested or the flat form.
-
-    >>> function_of({"type": "function", "function": {"name": "lamp"}})["name"], function_of({"name": "lamp"})["name"]
-    ('lamp', 'lamp')
-    """
-    function: Mapping[str, Any] = tool.get("function") or tool
-    return function
-
-
-def is_function(tool: Mapping[str, Any]) -> bool:
-    """Whether a tool is a function; others are the provider's own, and are sent as they are.
-
-    >>> is_function({"type": "function", "function": {"name": "lamp"}}), is_function({"name": "lamp"})
-    (True, True)
-    >>> is_function({"type": "search_1", "name": "search"}), is_function({"serverSearch": {}})
-    (False, False)
-    """
-    return "function" in tool or tool.get("type", "function" if "name" in tool else None) == "function"
 
 
 def mark_of(tool: Mapping[str, Any]) -> Json:
@@ -202,7 +182,7 @@ class Abilities(Struct, frozen=True, kw_only=True):
     @property
     def tool_schema_style(self) -> "Style":
         """What JSON Schemas of tools have to look like: those who demand closed answers take open tools."""
-        return "open" if self.schema_style == "closed" else self.schema_style
+        return "open" if self.schema_style in ("closed", "bare") else self.schema_style
 
     def ours(self, field: str) -> str:
         """Our name of a parameter that a provider calls by the name of its field, however far out it begins."""

@@ -25,6 +25,7 @@ from ..core.json_lenient import any_json
 from ..core.messages import arguments_of, by_role, own_blocks, system_and_rest
 from ..core.parts import AudioPart, FilePart, ImagePart, Part, TextPart, cannot_take, parts_of, text_of
 from ..core.structured import MEANS
+from ..core.tool_json import function_of, is_function
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
     Abilities,
@@ -39,8 +40,6 @@ from .base import (
     as_list,
     as_written,
     chosen_function,
-    function_of,
-    is_function,
     joined_text,
     no_response_format,
     no_tool_choice,
@@ -314,7 +313,7 @@ def _contents(messages: list[Message]) -> list[dict[str, Json]]:
 
 
 def _parts(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "contents", meaning)
+    own = own_blocks(message, "contents", meaning, _parts)
     if own is not None:
         return own
     parts: list[dict[str, Json]] = []

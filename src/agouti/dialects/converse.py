@@ -25,6 +25,7 @@ from ..core.errors import (
 from ..core.json_lenient import any_json
 from ..core.messages import arguments_of, by_role, own_blocks, system_parts
 from ..core.parts import FilePart, ImagePart, Part, TextPart, cannot_take, parts_of
+from ..core.tool_json import function_of, is_function
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from .base import (
@@ -39,9 +40,7 @@ from .base import (
     as_list,
     as_written,
     chosen_function,
-    function_of,
     in_common,
-    is_function,
     joined_text,
     mark_of,
     no_tool_choice,
@@ -231,7 +230,7 @@ class ConverseDialect(Dialect):
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "converse", meaning)
+    own = own_blocks(message, "converse", meaning, _blocks)
     if own is not None:
         return [block for block in own if not _is_blank(block)]
     if message.role == "tool":

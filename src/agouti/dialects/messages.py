@@ -26,6 +26,7 @@ from ..core.errors import (
 from ..core.json_lenient import any_json
 from ..core.messages import arguments_of, by_role, own_blocks, system_parts
 from ..core.parts import MARK, FilePart, ImagePart, Part, TextPart, cannot_take, parts_of
+from ..core.tool_json import function_of, is_function
 from .base import (
     Abilities,
     Fault,
@@ -36,8 +37,6 @@ from .base import (
     as_list,
     as_written,
     chosen_function,
-    function_of,
-    is_function,
     joined_text,
     mark_of,
     no_response_format,
@@ -222,7 +221,7 @@ class MessagesDialect(ModelListing):
     abilities = Abilities(
         parameters=_PARAMETERS,
         means=("schema", "tool", "prompt"),
-        schema_style="closed",
+        schema_style="bare",
         open_schemas=False,
         inputs=("text", "image", "file"),
         file_addresses=True,
@@ -297,7 +296,7 @@ class MessagesDialect(ModelListing):
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "messages", meaning)
+    own = own_blocks(message, "messages", meaning, _blocks)
     if own is not None:
         return [block for block in own if not _is_blank(block)]
     blocks = [_block(part) for part in parts_of(message) if not (isinstance(part, TextPart) and not part.text.strip())]

@@ -6,15 +6,15 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Choice, Citation, Json, ProviderTurn, ToolCall, ToolFunction
+from ..core.chat import UNFINISHED, Choice, Citation, Json, ProviderTurn, ToolCall, ToolFunction
 from ..core.json_lenient import lenient
 from ..core.usage import Usage
 from .base import in_common
 
-# The word for a turn that is to be sent on as it stands is no end: it stays as it is.
 FINISH = {
     "end_turn": "stop",
     "stop_sequence": "stop",
+    "pause_turn": UNFINISHED,
     "max_tokens": "length",
     "model_context_window_exceeded": "length",
     "tool_use": "tool_calls",

@@ -166,7 +166,7 @@ def _input(messages: list[Message], store: bool | None) -> list[dict[str, Json]]
     custom = {call.id for message in messages for call in message.tool_calls if _is_custom(call)}
     items: list[dict[str, Json]] = []
     for message in messages:
-        own = own_blocks(message, "responses", meaning)
+        own = own_blocks(message, "responses", meaning, _items)
         if own is not None:
             # Thinking that is kept nowhere cannot be found again: it goes back only where it came along.
             items += [item for item in own if store is not False or _is_whole(item)]

@@ -30,6 +30,7 @@ from ..core.events import (
     UsageTold,
 )
 from ..core.text_pieces import JOIN_AT, TextPieces
+from ..core.turns import joined
 from ..core.usage import Usage
 from ..reply import Attempt, Reply
 
@@ -100,12 +101,14 @@ class ReplyAccumulator:
         began: a part of the answer has come.
         first_token: seconds from the call to the first piece of text.
         status: the HTTP status of the reply under way.
+        before: what has come of the same turn in replies before this one.
     """
 
     def __init__(self) -> None:
         self.began = False
         self.first_token: float | None = None
         self.status: int | None = None
+        self.before: Completion | None = None
         self._first = _Choice()
         self._choices: dict[int, _Choice] = {0: self._first}
         self._model: str | None = None
@@ -206,8 +209,11 @@ class ReplyAccumulator:
         if now is None:
             now = self._clock() if self._clock is not None else self._started
         target = self._target
+        completion = self.completion()
+        if self.before is not None:
+            completion = joined(self.before, completion)
         return Reply.of(
-            self.completion(),
+            completion,
             label=target.model.label if target is not None else "",
             provider=target.provider.label if target is not None else "",
             price=target.model.price if target is not None else None,

@@ -34,14 +34,22 @@ class ModelState:
 
     Attributes:
         refused_parameters: parameters that it has refused; they are not tried with it again.
-        refused_means: means of structured output that it has refused.
         circuit: whether it is left alone for a while.
     """
 
     def __init__(self) -> None:
         self.refused_parameters: set[str] = set()
-        self.refused_means: set[Means] = set()
+        self._refused_means: dict[Means, set[int]] = {}
         self.circuit = Circuit()
+
+    def refuse(self, means: Means, form: int) -> None:
+        """It has refused a means of structured output, with a form."""
+        self._refused_means.setdefault(means, set()).add(form)
+
+    def refuses(self, means: Means, form: int) -> bool:
+        """Whether it will refuse a means with this form: it has before, or has refused the means with two others."""
+        refused = self._refused_means.get(means, ())
+        return form in refused or len(refused) > 1
 
 
 class ProviderState:

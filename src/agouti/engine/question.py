@@ -9,15 +9,15 @@ from msgspec.structs import replace
 
 from ..core.chat import Json, Message
 from ..core.errors import RequestError
-from ..core.messages import with_images
+from ..core.messages import with_parts
 from ..core.parameters import NAMES, checked
 from ..core.prompt import Prompt, prompt_messages
 from ..core.suggest import near_hint
 
 if TYPE_CHECKING:
-    from ..media import Source
+    from ..media import FileSource, Source
 
-OPTIONS = ("system", "examples", "images", "fetch_images", "deadline", "extra", "tags")
+OPTIONS = ("system", "examples", "images", "files", "fetch_images", "deadline", "extra", "tags")
 """What a question has besides parameters; the deadline belongs to the call."""
 
 
@@ -131,8 +131,8 @@ def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, s
     for name, value in options.items():
         if (read := _READ.get(name)) is not None:
             fields[name] = read(value)
-        elif name == "images":
-            messages = with_images(messages, images) if (images := _images(value)) else messages
+        elif name in ("images", "files"):
+            messages = with_parts(messages, parts) if (parts := media_parts(name, value)) else messages
         elif name != "deadline":
             parameters[name] = value
     if isinstance(choice := parameters.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
@@ -175,12 +175,19 @@ def _tools(tools: object) -> tuple[dict[str, Json], ...]:
     return tuple(as_json(tools))
 
 
-def _images(images: object) -> list[dict[str, Json]]:
-    if images is None:
-        return []
-    from ..media import images as images_of
+def media_parts(name: str, sources: object) -> list[dict[str, Json]]:
+    """The parts of a message that the options ``images`` and ``files`` amount to.
 
-    return [image.part for image in images_of(cast("Source", images))]
+    Raises:
+        RequestError: one of them cannot be used.
+    """
+    if sources is None:
+        return []
+    from .. import media
+
+    if name == "images":
+        return [image.part for image in media.images(cast("Source", sources))]
+    return [file.part for file in media.files(cast("FileSource", sources))]
 
 
 def _examples(examples: object) -> tuple[tuple[str, str], ...]:

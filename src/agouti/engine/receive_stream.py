@@ -45,7 +45,11 @@ def _received(
     if not 200 <= status < 300:
         return (yield from _refused(this, reply))
     dialect = this.target.provider.dialect
-    decoder = dialect.verbatim_decoder() if operation.verbatim else dialect.stream_decoder()
+    tag = this.target.model.reasoning_tag
+    verbatim = operation.verbatim and not tag  # what is taken apart does not go through as it came
+    decoder = dialect.verbatim_decoder() if verbatim else dialect.stream_decoder()
+    if tag and decoder is not None:
+        decoder = _Tagged(decoder, tag)
     media_type = headers.get("content-type", "").partition(";")[0].strip().lower()
     if decoder is None or (media_type == "application/json" and not dialect.abilities.streams_json):
         # The format has no streams, or the server passes over the wish for one, or the stream is elsewhere.
@@ -60,7 +64,7 @@ def _received(
             outcome = yield from poll_until_done(this, outcome)
         if isinstance(outcome, Failed):
             return outcome
-        if operation.verbatim and dialect.abilities.canonical:
+        if verbatim and dialect.abilities.canonical:
             yield Emit([_as_chunk(outcome.answer.body)])
         yield from _emitted(as_events(outcome.answer.value), this, operation)
         return Answered(Answer(operation.so_far.completion(), status, headers))
@@ -68,6 +72,31 @@ def _received(
     if failed is not None:
         return failed
     return (yield from _complete(this, reply, operation))
+
+
+class _Tagged:
+    """A stream decoder whose texts have thinking in them, between tags."""
+
+    def __init__(self, decoder: StreamDecoder, tag: str) -> None:
+        from ..core.tagged_reasoning import TaggedEvents
+
+        self._decoder = decoder
+        self._tagged = TaggedEvents(tag)
+        self.done = False
+        self.failure: Fault | None = None
+
+    def feed(self, data: bytes) -> list[Event]:
+        events = self._tagged.of(self._decoder.feed(data))
+        self.done, self.failure = self._decoder.done, self._decoder.failure
+        return events
+
+    def last(self) -> list[Event]:
+        events = self._tagged.of(self._decoder.last())
+        self.done, self.failure = self._decoder.done, self._decoder.failure
+        return events
+
+    def end(self) -> bool:
+        return self._decoder.end()
 
 
 def _as_chunk(body: bytes) -> Passed:

@@ -22,6 +22,8 @@ from ..text import given_text, on_terminal
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image, or its address; may be repeated.")
+@click.option("--file", "files", metavar="FILE", multiple=True, help="A PDF, text or audio file, or its address.")
+@click.option("--save-files", metavar="FOLDER", help="Save the images and audio of the answer there.")
 @click.option("--save-code", metavar="FOLDER", help="Save the code blocks of the answer there.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
 @click.option("--json", "as_json", is_flag=True, help="Print the whole reply as JSON.")
@@ -36,6 +38,8 @@ def command(
     temperature: float | None,
     max_tokens: int | None,
     images: tuple[str, ...],
+    files: tuple[str, ...],
+    save_files: str | None,
     save_code: str | None,
     settings: tuple[str, ...],
     as_json: bool,
@@ -55,6 +59,8 @@ def command(
         options["system"] = system
     if images:
         options["images"] = images
+    if files:
+        options["files"] = files
     with Client(app.config) as client:
         if on_terminal() and not as_json and not whole:
             reply = _streamed(client, label, prompt, options)
@@ -63,6 +69,8 @@ def command(
             click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text)
     if save_code is not None:
         _save(reply, save_code)
+    if save_files is not None:
+        _save_files(reply, save_files)
     if not as_json:
         _remark(reply)
 
@@ -74,6 +82,13 @@ def _save(reply: Reply, folder: str) -> None:
         click.echo(f"  saved {path}" + ("" if block.whole else " (the answer ends within it)"), err=True)
     if not blocks:
         click.echo("  (no code in the answer: nothing saved)", err=True)
+
+
+def _save_files(reply: Reply, folder: str) -> None:
+    for file in reply.files:
+        click.echo(f"  {file.address}" if file.address else f"  saved {file.save(folder)}", err=True)
+    if not reply.files:
+        click.echo("  (no file in the answer: nothing saved)", err=True)
 
 
 def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) -> Reply:

@@ -5,7 +5,7 @@ from typing import TypeAlias
 
 from msgspec.structs import replace
 
-from ...core.chat import Completion, Json, Request
+from ...core.chat import UNFINISHED, Completion, Json, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
 from ...core.parameters import CAPS, asks_nothing, is_neutral
 from ...core.usage import Usage
@@ -51,6 +51,10 @@ class Chat(Operation[Request, Completion]):
 
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
         completion = target.provider.dialect.decode_chat(body)
+        if (tag := target.model.reasoning_tag) and isinstance(completion, Completion):
+            from ...core.tagged_reasoning import split_choice
+
+            completion = replace(completion, choices=tuple([split_choice(each, tag) for each in completion.choices]))
         if isinstance(completion, Completion) and (reason := self.reason_by_cap(completion, request)) is not None:
             choice = replace(completion.choices[0], finish_reason=reason)
             return replace(completion, choices=(choice,))
@@ -97,7 +101,17 @@ class Chat(Operation[Request, Completion]):
 def ask(call: Call, shape: Shape | None = None) -> Steps[Reply]:
     """Get the whole reply to a call's question."""
     exchanged = yield from exchange(call, Chat(call.question, shape))
+    if is_unfinished(exchanged.answer.value):
+        from .unfinished import continued
+
+        exchanged = yield from continued(call, exchanged, shape)
     return reply_of(call, exchanged)
+
+
+def is_unfinished(completion: Completion) -> bool:
+    """Whether the provider has interrupted the turn, and wants it back to go on."""
+    choices = completion.choices
+    return bool(choices) and choices[0].finish_reason == UNFINISHED and choices[0].provider_turn is not None
 
 
 def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | None = None) -> Reply:
@@ -210,13 +224,17 @@ def check_inputs(request: Request, target: Target) -> None:
     """See that the model takes what is in the prompt.
 
     Raises:
-        RequestError: it holds images, and the entry says that the model takes none.
+        RequestError: it holds images, files or audio, and the entry says that the model takes none.
     """
-    from ...core.messages import images_in
+    from ...core.messages import media_in
 
     inputs = target.model.inputs
-    if inputs is not None and "image" not in inputs and any(True for _ in images_in(request.messages)):
-        raise RequestError(
-            f"{target.model.label} takes no images (inputs in its entry)",
-            hint='Ask a model that does, leave the images out, or add "image" to its inputs.',
-        )
+    if inputs is None:
+        return
+    for kind, _ in media_in(request.messages):
+        if kind not in inputs:
+            some = {"image": "images", "file": "files"}.get(kind, kind)
+            raise RequestError(
+                f"{target.model.label} takes no {some} (inputs in its entry)",
+                hint=f'Ask a model that does, leave the {some} out, or add "{kind}" to its inputs.',
+            )

@@ -11,7 +11,7 @@ from ..outcome import AttemptOutcome
 from ..question import Question
 from ..receive import Try
 from ..receive_stream import receive_stream
-from .chat import Chat, Shape, reply_of
+from .chat import Chat, Shape, is_unfinished, reply_of
 
 
 class ChatStreamed(Chat):
@@ -42,5 +42,11 @@ class ChatStreamed(Chat):
 
 def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False) -> Steps[Reply]:
     """Emit the events of the reply as they come; ends with the whole reply."""
+    so_far.before = None
     exchanged = yield from exchange(call, ChatStreamed(call.question, so_far, shape, verbatim=verbatim))
+    if is_unfinished(exchanged.answer.value):
+        from .unfinished import continued
+
+        exchanged = yield from continued(call, exchanged, shape, so_far, verbatim=verbatim)
+        so_far.before = None
     return reply_of(call, exchanged, so_far.first_token)

@@ -151,6 +151,11 @@ class FormCall:
             schema = self._schemas[style] = fitted(self._form.schema, style)
         return schema
 
+    def _form_key(self, means: Means, target: Target) -> int:
+        """Tells the form from others: what a provider refuses may be a keyword of this one alone."""
+        style = target.provider.dialect.abilities.schema_style
+        return hash(msgspec.json.encode(self._schema(style)[0])) if means in ("schema", "tool") else 0
+
     def _chosen(self, target: Target) -> Means:
         offered = self._offered(target)
         return offered[0] if offered else "prompt"
@@ -163,9 +168,9 @@ class FormCall:
         offered = [
             means
             for means in target.model.means or abilities.means
-            if means not in state.refused_means and not _NEEDS[means] & state.refused_parameters
+            if not state.refuses(means, self._form_key(means, target)) and not _NEEDS[means] & state.refused_parameters
         ]
-        if not abilities.open_schemas and not self._schema("closed")[1]:
+        if not abilities.open_schemas and not self._schema(abilities.schema_style)[1]:
             offered = [means for means in offered if means != "schema"]
         return offered
 
@@ -176,7 +181,7 @@ class FormCall:
             return False
         if not _LACKS.search(f"{error.parameter or ''} {error.message or error.what}"):
             return False
-        asked.target.state.refused_means.add(asked.means)
+        asked.target.state.refuse(asked.means, self._form_key(asked.means, asked.target))
         return bool(self._offered(asked.target))
 
     # What comes back.

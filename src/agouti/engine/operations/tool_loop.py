@@ -98,7 +98,7 @@ class ToolLoop:
             replies.append(reply)
             calls = reply.calls
             self._more.append(said(reply.first))
-            if not calls or not self._runnable(calls):
+            if not calls or not self._runnable(reply):
                 # An answer; or calls that whoever asked has to run.
                 return ToolLoopResult(reply=reply, messages=self._more, replies=replies)
             if len(replies) > self._max_rounds:
@@ -113,9 +113,11 @@ class ToolLoop:
             partial=reply,
         )
 
-    def _runnable(self, calls: tuple[ToolUse, ...]) -> bool:
-        known = [self._tools.get(call.name) for call in calls]
-        return self._runs and not any(tool is not None and tool.function is None for tool in known)
+    def _runnable(self, reply: Reply) -> bool:
+        known = [self._tools.get(call.name) for call in reply.calls]
+        # A custom tool takes a text: whoever asked for it knows what to do with that.
+        custom = any(call.extra.get("type", "function") != "function" for call in reply.first.tool_calls)
+        return self._runs and not custom and not any(tool is not None and tool.function is None for tool in known)
 
     def _shaped(self, request: Request, target: Target) -> Request:
         """The request, with what has been said meanwhile."""
@@ -150,7 +152,9 @@ class ToolLoop:
         results = yield Together([attempted(_called(each), Exception) for each in work], _AT_ONCE)
         for call, result in zip(calls, results, strict=True):
             log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
-            self._more.append(Message("tool", self._result(call, result), name=call.name, tool_call_id=call.id))
+            failed = isinstance(result, BaseException) or any(result is each for each in wrong)
+            text = self._result(call, result)
+            self._more.append(Message("tool", text, name=call.name, tool_call_id=call.id, is_error=failed))
 
     def _callable(self, call: ToolUse) -> Callable[[], Any] | str:
         """What runs a call; or what is wrong with it, in words for the model."""
