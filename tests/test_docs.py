@@ -51,6 +51,11 @@ def test_every_image_is_linked() -> None:
     }
 
 
+def test_tables_of_parameters_are_what_the_dialects_do() -> None:
+    guide = (ROOT / "docs" / "dialects.md").read_text()
+    assert runpy.run_path(str(ROOT / "docs" / "parameters.py"))["written"](guide) == guide
+
+
 def test_table_of_failures_is_what_really_happens() -> None:
     failures = runpy.run_path(str(ROOT / "docs" / "failures.py"))
     with serve() as served:

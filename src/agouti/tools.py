@@ -150,13 +150,13 @@ class Tool:
                 self._whole = form_of(self.parameters)
             loaded: dict[str, Any] = self._whole.check(arguments)
             return loaded
-        known = self.parameters["properties"]
-        errors = [f"{name}: there is no such argument" for name in arguments if name not in known]
-        errors += [f"{name}: is missing" for name in self.parameters["required"] if name not in arguments]
+        known, required = self.parameters.get("properties"), self.parameters.get("required", ())
+        errors = [f"{name}: there is no such argument" for name in arguments if known is not None and name not in known]
+        errors += [f"{name}: is missing" for name in required if name not in arguments]
         values: dict[str, Any] = {}
         for name, value in arguments.items():
             form = self._forms.get(name)
-            if value is None and name not in self.parameters["required"] and form is not None and not _fits(form, None):
+            if value is None and name not in required and form is not None and not _fits(form, None):
                 continue  # models send null for what they leave out
             try:
                 values[name] = value if form is None else form.read(value)

@@ -194,11 +194,11 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
                     "role": "user",
                     "parts": [{"text": "Look"}, {"inlineData": {"mimeType": "image/png", "data": "AAAA"}}],
                 },
-                {"role": "model", "parts": [{"functionCall": {"id": "c1", "name": "f", "args": {"a": 1}}}]},
+                {"role": "model", "parts": [{"functionCall": {"name": "f", "args": {"a": 1}}}]},
                 {
                     "role": "user",
                     "parts": [
-                        {"functionResponse": {"id": "c1", "name": "f", "response": {"result": "17"}}},
+                        {"functionResponse": {"name": "f", "response": {"result": "17"}}},
                         {"text": "So?"},
                     ],
                 },

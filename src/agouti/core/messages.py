@@ -108,16 +108,33 @@ def own_blocks(
     if turn is None or turn.dialect != dialect:
         return None
     meant, calls = read(turn.blocks), message.tool_calls
-    text, told = text_of(message).strip(), meant.text.strip()
+    text, told = text_of(message), meant.text
+    if not text.startswith(told):
+        text, told = text.strip(), told.strip()
     if not text.startswith(told) or len(meant.tool_calls) > len(calls):
         return None
+    renamed: dict[str, str] = {}
     for theirs, ours in zip(meant.tool_calls, calls, strict=False):
-        if theirs.function.name != ours.function.name or (theirs.id or ours.id) != ours.id:
+        if theirs.function.name != ours.function.name:
             return None
         if theirs.function.arguments != ours.function.arguments and arguments_of(theirs) != arguments_of(ours):
             return None
+        if theirs.id and ours.id and theirs.id != ours.id:
+            renamed[theirs.id] = ours.id  # it was not unique
+    blocks = _renamed(turn.blocks, renamed) if renamed else turn.blocks
     rest = Message("assistant", text[len(told) :], tool_calls=calls[len(meant.tool_calls) :])
-    return [*turn.blocks, *(encode(rest) if rest.content or rest.tool_calls else [])]
+    return [*blocks, *(encode(rest) if rest.content or rest.tool_calls else [])]
+
+
+def _renamed(value: Json, names: Mapping[str, str]) -> Json:
+    """Blocks with other identifiers."""
+    if isinstance(value, str):
+        return names.get(value, value)
+    if isinstance(value, list):
+        return [_renamed(each, names) for each in value]
+    if isinstance(value, dict):
+        return {name: _renamed(each, names) for name, each in value.items()}
+    return value
 
 
 def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:

@@ -1,8 +1,9 @@
 """JSON Schemas fitted to what a provider takes, and values fitted back to what was meant.
 
 Four styles: ``closed`` (every object closed, every property required, only keywords that strict providers
-know), ``bare`` (the same without bounds of numbers and lists), ``inlined`` (no references but those that go in a circle) and ``open`` (as it is). What a style cannot say
-as a keyword it says in the description, so that the model still reads it.
+know), ``bare`` (the same without bounds of numbers and lists), ``inlined`` (no references but those that go in
+a circle) and ``open`` (as it is). What a style cannot say as a keyword it says in the description, so that the
+model still reads it.
 """
 
 from collections.abc import Mapping

@@ -65,7 +65,7 @@ class ChatDialect(ModelListing, ChatVectors):
 
     name = "chat"
     abilities = Abilities(
-        lacks=frozenset({"reasoning_budget", "context_size"}),
+        lacks=frozenset({"reasoning_budget", "context_size", "previous_response_id"}),
         adds=frozenset({"stream_options"}),
         means=MEANS,
         schema_style="closed",

@@ -1,7 +1,6 @@
 """The dialect marked by ``POST {base}/models/{model}:generateContent``: contents in parts, one object of settings."""
 
-import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Set
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -58,7 +57,6 @@ CODES = {
     "DEADLINE_EXCEEDED": ProviderFault,
     "INTERNAL": ProviderFault,
 }
-_MADE_UP = re.compile(r"call(_\d+){1,2}")
 _MEDIA = {
     "png": "image/png",
     "jpg": "image/jpeg",
@@ -308,32 +306,35 @@ def _collected(model: str) -> str:
 
 
 def _contents(messages: list[Message]) -> list[dict[str, Json]]:
-    turns = by_role(named_results(messages), _parts, assistant="model")
+    # An identifier goes back only where the provider gave it, and then stands in a turn of its own: some refuse others.
+    given = {
+        call.id
+        for message in messages
+        if (turn := message.provider_turn) is not None and turn.dialect == "contents"
+        for call in meaning(turn.blocks).tool_calls
+    }
+    turns = by_role(named_results(messages), lambda message: _parts(message, given), assistant="model")
     return [{"role": role, "parts": parts} for role, parts in turns]
 
 
-def _parts(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "contents", meaning, _parts)
+def _parts(message: Message, given: Set[str | None]) -> list[dict[str, Json]]:
+    own = own_blocks(message, "contents", meaning, lambda rest: _parts(rest, given))
     if own is not None:
         return own
     parts: list[dict[str, Json]] = []
     if message.role == "tool":
         result = {"error" if message.is_error else "result": text_of(message)}
         response: dict[str, Json] = {"name": message.name or "", "response": result}
-        if (identifier := _given(message.tool_call_id)) is not None:
-            response["id"] = identifier
+        if message.tool_call_id in given and message.tool_call_id:
+            response["id"] = message.tool_call_id
         parts.append({"functionResponse": response})
     for part in parts_of(message):
         if not isinstance(part, TextPart):
             parts.append(_media(part))
         elif message.role != "tool":
             parts.append({"text": part.text})
-    for call in message.tool_calls:
-        function: dict[str, Json] = {"name": call.function.name, "args": arguments_of(call)}
-        if (identifier := _given(call.id)) is not None:
-            function["id"] = identifier
-        parts.append({"functionCall": function})
-    return parts
+    calls = [{"name": call.function.name, "args": arguments_of(call)} for call in message.tool_calls]
+    return parts + [{"functionCall": call} for call in calls]
 
 
 def _media(part: Part) -> dict[str, Json]:
@@ -345,11 +346,6 @@ def _media(part: Part) -> dict[str, Json]:
     usual = "image/jpeg" if isinstance(part, ImagePart) else "application/pdf"
     suffix = address.partition("?")[0].rpartition(".")[2].lower()
     return {"fileData": {"mimeType": _MEDIA.get(suffix, usual), "fileUri": address}}
-
-
-def _given(identifier: str | None) -> str | None:
-    """An id that the provider gave: some deployments refuse the field, so that ids of ours are not sent."""
-    return identifier if identifier and not _MADE_UP.fullmatch(identifier) else None
 
 
 def _choice(candidate: CandidateFields, raw: list[Any]) -> Choice:

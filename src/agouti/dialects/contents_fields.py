@@ -75,6 +75,7 @@ class PartFields(Struct, rename="camel"):
         """Whether text and calls say all of it."""
         return (
             not self.thought
+            and (self.function_call is None or self.function_call.id is None)
             and self.thought_signature is None
             and self.inline_data is None
             and self.file_data is None

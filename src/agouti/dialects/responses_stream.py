@@ -61,6 +61,7 @@ class ResponsesStream(PayloadStream):
         self._spoken: set[Hashable] = set()  # texts that have come in pieces
         self._length = 0
         self._thought: Hashable = None
+        self._thoughts: set[Hashable] = set()  # items whose thinking has come in pieces
         self._refused = False
         self._named = False
         self._cited = self._logprobs = False
@@ -130,6 +131,7 @@ class ResponsesStream(PayloadStream):
         if self._thought not in (None, place):
             text = f"\n\n{text}"  # another part of the thinking
         self._thought = place
+        self._thoughts.add(place[0])
         events.append(Reasoning(text))
 
     def _open(self, item: ItemFields, place: int | None, events: list[Event]) -> int:
@@ -146,6 +148,13 @@ class ResponsesStream(PayloadStream):
             self._call(item, place, events)
         elif (file := item.file()) is not None:
             events.append(FileTold(file))
+        elif item.type == "reasoning":
+            # Some servers show it only here.
+            if (item.id or place) not in self._thoughts and (text := item.thoughts()):
+                events.append(Reasoning(f"\n\n{text}" if self._thought is not None else text))
+                self._thought = (item.id or place, None)
+        elif self._spoken.isdisjoint((item.id or place, place)) and (text := choice_of([item]).text):
+            self._text(_StreamEvent(item_id=item.id, output_index=place), text, events)
 
     def _call(self, item: ItemFields, place: int | None, events: list[Event]) -> None:
         """A call that is complete; some servers send nothing of it before."""

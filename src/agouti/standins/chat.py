@@ -3,7 +3,7 @@
 import asyncio
 import json
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from typing import Any
 
 from starlette.requests import Request
@@ -12,8 +12,10 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, call_id, guarded, image_bytes, think, tool_of
+from .loose import events, is_loose, plain, with_points
+from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn, StandInModel
+from .rules import Turn, pairing_complaint
 from .schemas import strict_complaint
 from .settings import Settings
 from .vectors import embeddings
@@ -43,8 +45,21 @@ _KNOWN = frozenset(
         "tool_choice",
         "parallel_tool_calls",
         "reasoning_effort",
+        "verbosity",
+        "modalities",
+        "audio",
+        "prediction",
+        "store",
+        "metadata",
+        "service_tier",
+        "prompt_cache_key",
+        "safety_identifier",
+        "top_k",
+        "min_p",
+        "repetition_penalty",
     ]
 )
+_PARTS = frozenset(["text", "image_url", "file", "input_audio", "refusal"])
 
 
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
@@ -120,38 +135,70 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     refused = next((field for field in (model.refuses if model else ()) if field in body), None)
     if refused is not None:
         message = f"Unsupported parameter: '{refused}' is not supported with this model."
+        if refused == "max_tokens":
+            message += " Use 'max_completion_tokens' instead."
         return error(400, message, "invalid_request_error", code="unsupported_parameter", param=refused)
     thought = think(provider, settings, name, asked, fault)
-    replies = thought.answers
     head = {"id": settings.next_id("chat"), "created": int(time.time()), "model": name}
     counts = {"prompt_tokens": thought.prompt_tokens, "completion_tokens": thought.output_tokens}
-    usage = {**counts, "total_tokens": sum(counts.values())}
+    usage: dict[str, Any] = {**counts, "total_tokens": sum(counts.values())}
+    if thought.thinking:
+        usage["completion_tokens_details"] = {"reasoning_tokens": thought.thinking_tokens}
+    told = bool(body.get("logprobs"))
     if body.get("stream"):
         with_usage = bool((body.get("stream_options") or {}).get("include_usage"))
-        chunks = _chunks(replies, head, usage if with_usage else None, settings, fault)
+        chunks = _chunks(thought, head, usage if with_usage else None, settings, fault, logprobs=told)
+        if is_loose(fault):
+            chunks = events(chunks, _loose_chunk)
         return StreamingResponse(chunks, media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
-    choices = [
-        {"index": index, "message": _message(reply), "finish_reason": reply.finish}
-        for index, reply in enumerate(replies)
-    ]
-    return JSONResponse({**head, "object": "chat.completion", "choices": choices, "usage": usage})
+    choices = [_choice(index, reply, thought, logprobs=told) for index, reply in enumerate(thought.answers)]
+    whole = {**head, "object": "chat.completion", "choices": choices, "usage": usage}
+    return plain(whole, _loose_reply) if is_loose(fault) else JSONResponse(whole)
+
+
+def _choice(index: int, reply: Answer, thought: Thought, *, logprobs: bool) -> dict[str, Any]:
+    message = _message(reply)
+    if thought.thinking:
+        message["reasoning_content"] = thought.thinking
+    choice = {"index": index, "message": message, "finish_reason": reply.finish}
+    return {**choice, "logprobs": _logprobs(reply.pieces)} if logprobs else choice
+
+
+def _logprobs(pieces: list[str]) -> dict[str, Any]:
+    return {"content": [{"token": piece, "logprob": -0.5, "bytes": None, "top_logprobs": []} for piece in pieces]}
+
+
+def _loose_reply(reply: dict[str, Any]) -> None:
+    with_points(reply["usage"])
+    for choice in reply["choices"]:
+        del choice["index"]
+        choice["logprobs"] = {"content": [{"token": "x", "logprob": float("nan")}]}
+
+
+def _loose_chunk(chunk: dict[str, Any]) -> None:
+    chunk["id"] = chunk["model"] if chunk["choices"] and "role" not in chunk["choices"][0]["delta"] else ""
+    with_points(chunk.get("usage"))
+    for choice in chunk["choices"]:
+        choice["index"] = str(choice["index"])
+        choice["finish_reason"] = choice["finish_reason"] or ""
+        for call in choice["delta"].get("tool_calls") or ():
+            del call["index"]
 
 
 def _asked(body: dict[str, Any], region: str | None) -> Asked:
     """What a request asks, once it is as the format demands."""
     messages = body["messages"]
+    if not messages:
+        raise wrong("Invalid 'messages': empty array. Expected an array with minimum length 1.")
+    if "tools" in body and not body["tools"]:
+        raise wrong("Invalid 'tools': empty array. Expected an array with minimum length 1.")
     last = max((place for place, message in enumerate(messages) if message["role"] == "user"), default=-1)
-    called = {call["id"] for message in messages for call in message.get("tool_calls") or ()}
-    results = []
-    for place, message in enumerate(messages):
-        if message["role"] not in ("system", "developer", "user", "assistant", "tool"):
-            raise wrong(f"Invalid value: '{message['role']}' is no role.")
-        if message["role"] == "tool":
-            if message.get("tool_call_id") not in called:
-                raise wrong("messages with role 'tool' must be a response to a preceding message with 'tool_calls'.")
-            if place > last:
-                results.append(_text(message.get("content")))
+    thinks = body.get("reasoning_effort", "none") != "none"
+    turns = [_turn(place, message, thinks=thinks and place > last) for place, message in enumerate(messages)]
+    results = [_text(message.get("content")) for message in messages[last + 1 :] if message["role"] == "tool"]
+    if complaint := pairing_complaint(_grouped(turns)):
+        raise wrong(f"Invalid 'messages': {complaint}.")
     schema, as_json = _format(body.get("response_format") or {"type": "text"})
     choice = body.get("tool_choice") or "auto"
     tools = [tool_of(tool["function"]) for tool in body.get("tools") or () if tool["type"] == "function"]
@@ -170,7 +217,42 @@ def _asked(body: dict[str, Any], region: str | None) -> Asked:
         as_json,
         [image for message in messages[max(last, 0) :] for image in _images(message.get("content"))],
         results,
+        thinks,
     )
+
+
+def _turn(place: int, message: dict[str, Any], *, thinks: bool) -> Turn:
+    """The calls of one message, once it is as the format demands."""
+    role, calls = message["role"], message.get("tool_calls") or ()
+    if role not in ("system", "developer", "user", "assistant", "tool"):
+        raise wrong(f"Invalid value: '{role}' is no role.")
+    if "tool_calls" in message and not calls:
+        raise wrong(f"Invalid 'messages[{place}].tool_calls': empty array.")
+    if "content" not in message:
+        raise wrong(f"Missing required parameter: 'messages[{place}].content'.")
+    for number, call in enumerate(calls):
+        for name in ("id", "type"):
+            if not call.get(name):
+                raise wrong(f"Missing required parameter: 'messages[{place}].tool_calls[{number}].{name}'.")
+        if call["type"] == "function" and not isinstance(call["function"]["arguments"], str):
+            raise wrong(f"Invalid type for 'messages[{place}].tool_calls[{number}].function.arguments'.")
+    if calls and thinks and not message.get("reasoning_content"):
+        raise wrong(f"messages[{place}]: reasoning_content must come back in a turn with tool calls.")
+    if role == "tool":
+        return Turn(results=[(message.get("tool_call_id"), None)])
+    named = [(call["id"], (call.get("function") or call.get("custom"))["name"]) for call in calls]
+    return Turn(calls=named)
+
+
+def _grouped(turns: list[Turn]) -> list[Turn]:
+    """Results that follow each other are one turn."""
+    grouped: list[Turn] = []
+    for turn in turns:
+        if turn.results and grouped and grouped[-1].results:
+            grouped[-1] = Turn(results=[*grouped[-1].results, *turn.results])
+        else:
+            grouped.append(turn)
+    return grouped
 
 
 def _format(wanted: dict[str, Any]) -> tuple[dict[str, Any] | None, bool]:
@@ -195,13 +277,25 @@ def wrong(message: str) -> Refused:
 
 def _text(content: Any) -> str:
     if isinstance(content, list):
-        return " ".join(part["text"] for part in content if part["type"] == "text")
+        return " ".join(part["text"] if part["type"] == "text" else _words(part) for part in content)
     return content or ""
+
+
+def _words(part: dict[str, Any]) -> str:
+    """The words of a text file; nothing of any other part."""
+    if part["type"] != "file":
+        return ""
+    data = part["file"].get("file_data") or ""
+    if not data.startswith("data:") and "file_id" not in part["file"]:
+        raise wrong("Invalid file_data: expected a base64-encoded data URL.")
+    return image_bytes(data).decode("utf-8", "replace") if data.startswith("data:text/") else ""
 
 
 def _images(content: Any) -> list[bytes]:
     parts = content if isinstance(content, list) else ()
-    unknown = next((part["type"] for part in parts if part["type"] not in ("text", "image_url")), None)
+    if isinstance(content, list) and not content:
+        raise wrong("Invalid 'content': empty array.")
+    unknown = next((part["type"] for part in parts if part["type"] not in _PARTS), None)
     if unknown:
         raise wrong(f"Invalid value: '{unknown}' is no type of part here.")
     return [image_bytes(part["image_url"]["url"]) for part in parts if part["type"] == "image_url"]
@@ -247,16 +341,18 @@ async def _embed(request: Request, provider: StandIn) -> Response:
 
 
 async def _chunks(
-    replies: list[Answer],
+    thought: Thought,
     head: dict[str, Any],
-    usage: dict[str, int] | None,
+    usage: dict[str, Any] | None,
     settings: Settings,
     fault: Fault | None,
+    *,
+    logprobs: bool,
 ) -> AsyncIterator[str]:
     head = {**head, "object": "chat.completion.chunk"}
 
-    def chunk(index: int, delta: dict[str, Any], finish: str | None = None) -> str:
-        choices = [{"index": index, "delta": delta, "finish_reason": finish}]
+    def chunk(index: int, delta: dict[str, Any], finish: str | None = None, **more: Any) -> str:
+        choices = [{"index": index, "delta": delta, "finish_reason": finish, **more}]
         return f"data: {json.dumps({**head, 'choices': choices})}\n\n"
 
     odd = fault is not None and fault.name == "odd"
@@ -267,24 +363,22 @@ async def _chunks(
             + "\n\n"
         )
     sent = 0
-    for index, reply in enumerate(replies):
+    for index, reply in enumerate(thought.answers):
         yield chunk(index, {"role": "assistant", "content": ""})
+        for piece in tokens(thought.thinking):
+            yield chunk(index, {"reasoning_content": piece})
         for piece in reply.pieces:
             if fault is not None and fault.name == "error" and sent == fault.number:
                 yield f"data: {json.dumps({'error': {'message': 'The server is overloaded.', 'code': 'server_overloaded'}})}\n\n"
                 return
             await asyncio.sleep(settings.pace)
-            yield chunk(index, {"role": "assistant", "content": piece} if odd else {"content": piece})
+            more: dict[str, Any] = {"logprobs": _logprobs([piece])} if logprobs else {}
+            yield chunk(index, {"role": "assistant", "content": piece} if odd else {"content": piece}, None, **more)
             sent += 1
         if reply.refusal:
             yield chunk(index, {"refusal": reply.refusal})
-        for place, call in enumerate(reply.calls):
-            whole = _call(call, place)
-            yield chunk(
-                index, {"tool_calls": [{"index": place, **whole, "function": {"name": call.name, "arguments": ""}}]}
-            )
-            for piece in tokens(call.arguments):
-                yield chunk(index, {"tool_calls": [{"index": place, "function": {"arguments": piece}}]})
+        for call in _called(reply.calls, whole=is_loose(fault)):
+            yield chunk(index, {"tool_calls": [call]})
         yield chunk(index, {}, reply.finish)
     if usage is not None:
         for _ in range(2 if odd else 1):
@@ -292,3 +386,15 @@ async def _chunks(
     if odd:
         return
     yield "data: [DONE]\n\n"
+
+
+def _called(calls: list[Call], *, whole: bool) -> Iterator[dict[str, Any]]:
+    """The pieces of calls; some servers send each of them whole."""
+    for place, call in enumerate(calls):
+        made = _call(call, place)
+        if whole:
+            yield {"index": place, **made}
+            continue
+        yield {"index": place, **made, "function": {"name": call.name, "arguments": ""}}
+        for piece in tokens(call.arguments):
+            yield {"index": place, "function": {"arguments": piece}}

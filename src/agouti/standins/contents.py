@@ -11,11 +11,13 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
+from .loose import events, is_loose, plain, with_points
 from .model import Asked, Refused, Thought, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
+from .rules import Turn, is_signed, pairing_complaint, signature, under_way
 from .settings import Settings
 from .vectors import Made, embeddings
-from .writer import Answer
+from .writer import Answer, tokens
 
 _KNOWN = frozenset(["contents", "systemInstruction", "generationConfig", "safetySettings", "tools", "toolConfig"])
 _CONFIG = frozenset(
@@ -35,6 +37,8 @@ _CONFIG = frozenset(
         "responseLogprobs",
         "logprobs",
         "thinkingConfig",
+        "responseModalities",
+        "speechConfig",
     ]
 )
 _STATES = {
@@ -46,6 +50,7 @@ _STATES = {
 }
 _FINISH = {"stop": "STOP", "length": "MAX_TOKENS", "tool_calls": "STOP"}
 _PARTS = frozenset(["text", "inlineData", "fileData", "functionCall", "functionResponse"])
+_BESIDE = frozenset(["thought", "thoughtSignature"])
 
 
 def routes(provider: StandIn, settings: Settings) -> list[Route]:
@@ -88,15 +93,31 @@ def _checked(body: Any) -> Asked:
     parts: list[dict[str, Any]] = []
     if body.get("systemInstruction"):
         found.append(("system", " ".join(part["text"] for part in body["systemInstruction"]["parts"])))
-    for content in body.get("contents") or ():
+    if not body.get("contents"):
+        raise _wrong("contents are required: * GenerateContentRequest.contents: contents is not specified")
+    thinks = bool((config.get("thinkingConfig") or {}).get("includeThoughts"))
+    turns: list[Turn] = []
+    asks = under_way(
+        [
+            content.get("role") == "user" and any("text" in part for part in content.get("parts") or ())
+            for content in body["contents"]
+        ]
+    )
+    for place, content in enumerate(body["contents"]):
         if content.get("role") not in ("user", "model"):
             raise _wrong("Please use a valid role: user, model.")
         if not content.get("parts"):
             raise _wrong("contents.parts must not be empty.")
         parts = content["parts"]
-        if any(not part.keys() & _PARTS for part in parts):
-            raise _wrong("contents.parts: a part must have one of its data fields.")
-        found.append((content["role"], " ".join(part.get("text", "") for part in parts)))
+        for part in parts:
+            _check_part(part, thinks=thinks and place > asks)
+        asked = [(None, part["functionCall"]["name"]) for part in parts if "functionCall" in part]
+        turns.append(
+            Turn(asked, [(None, part["functionResponse"]["name"]) for part in parts if "functionResponse" in part])
+        )
+        found.append((content["role"], " ".join(_text(part) for part in parts)))
+    if complaint := pairing_complaint(turns, by_name=True):
+        raise _wrong(f"Please ensure that function call turns are followed by their responses: {complaint}.")
     if not found or found[-1][0] != "user":
         raise _wrong("The last content must be of the user.")
     schema = config.get("responseJsonSchema") or config.get("responseSchema")
@@ -117,9 +138,40 @@ def _checked(body: Any) -> Asked:
         choice=(calling.get("allowedFunctionNames") or [mode])[0],
         schema=schema,
         as_json=config.get("responseMimeType") == "application/json",
-        images=[image_bytes(part["inlineData"]["data"]) for part in parts if "inlineData" in part],
-        results=[str(part["functionResponse"]["response"]["result"]) for part in parts if "functionResponse" in part],
+        images=[
+            image_bytes(part["inlineData"]["data"])
+            for part in parts
+            if part.get("inlineData", {}).get("mimeType", "").startswith("image/")
+        ],
+        results=[_result(part["functionResponse"]["response"]) for part in parts if "functionResponse" in part],
+        thinks=thinks,
     )
+
+
+def _check_part(part: dict[str, Any], *, thinks: bool) -> None:
+    """One part has one of the data fields, and thinking is as it was given."""
+    if len(part.keys() & _PARTS) != 1 or part.keys() - _PARTS - _BESIDE:
+        raise _wrong("contents.parts: a part must have one of its data fields, and no others.")
+    if "text" in part and not part["text"] and "thoughtSignature" not in part:
+        raise _wrong("contents.parts: a text must not be empty.")
+    for kind in ("functionCall", "functionResponse"):
+        if "id" in part.get(kind, {}):
+            raise _wrong(f'Invalid JSON payload received. Unknown name "id" at {kind}: Cannot find field.')
+    if "functionCall" in part and thinks:
+        call = part["functionCall"]
+        if not is_signed(call["name"], part.get("thoughtSignature")):
+            raise _wrong(f"Function call is missing a thought_signature in functionCall parts: {call['name']}.")
+
+
+def _text(part: dict[str, Any]) -> str:
+    data = part.get("inlineData", {})
+    if data.get("mimeType", "").startswith("text/"):
+        return image_bytes(data["data"]).decode("utf-8", "replace")
+    return "" if part.get("thought") else str(part.get("text", ""))
+
+
+def _result(response: dict[str, Any]) -> str:
+    return str(response.get("result", response.get("error")))
 
 
 def _beyond_subset(schema: Any) -> str | None:
@@ -150,15 +202,27 @@ async def _generate(request: Request, provider: StandIn, settings: Settings) -> 
     thought = think(provider, settings, name, asked, fault)
     if operation == "streamGenerateContent":
         parts = _parts(thought, name, settings, fault)
+        if is_loose(fault):
+            loosened = events(_as_events(parts), _loose_part)
+            return StreamingResponse(loosened, media_type="text/event-stream")
         if request.query_params.get("alt") != "sse":
             return StreamingResponse(_as_array(parts), media_type="application/json")
         return StreamingResponse(_as_events(parts), media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
     candidates = [
-        {**_said(reply.text, reply), "finishReason": _reason(reply), "index": index}
+        {**_said(reply.text, reply, thought.thinking), "finishReason": _reason(reply), "index": index}
         for index, reply in enumerate(thought.answers)
     ]
-    return JSONResponse({"candidates": candidates, **_end(thought, name)})
+    whole = {"candidates": candidates, **_end(thought, name)}
+    return plain(whole, _loose_part) if is_loose(fault) else JSONResponse(whole)
+
+
+def _loose_part(part: dict[str, Any]) -> None:
+    with_points(part["usageMetadata"])
+    for candidate in part["candidates"]:
+        if not candidate["index"]:
+            del candidate["index"]
+        candidate.setdefault("finishReason", "")
 
 
 async def _count(request: Request, provider: StandIn, name: str) -> Response:
@@ -192,10 +256,14 @@ def _embed(body: Any, provider: StandIn, name: str, operation: str) -> Response:
     return JSONResponse({"embeddings": values} if operation == "batchEmbedContents" else {"embedding": values[0]})
 
 
-def _said(text: str, ending: Answer | None = None) -> dict[str, Any]:
+def _said(text: str, ending: Answer | None = None, thinking: str = "") -> dict[str, Any]:
     calls = ending.calls if ending is not None else ()
-    parts = [{"functionCall": {"name": call.name, "args": call.given}} for call in calls]
-    return {"content": {"role": "model", "parts": [{"text": text}, *parts]}}
+    parts: list[dict[str, Any]] = [{"text": thinking, "thought": True}] if thinking else []
+    parts += [{"text": text}] if text or not calls else []
+    for call in calls:
+        signed = {"thoughtSignature": signature(call.name)}
+        parts.append({"functionCall": {"name": call.name, "args": call.given}, **signed})
+    return {"content": {"role": "model", "parts": parts}}
 
 
 def _reason(reply: Answer) -> str:
@@ -203,7 +271,10 @@ def _reason(reply: Answer) -> str:
 
 
 def _end(thought: Thought, name: str) -> dict[str, Any]:
-    counts = {"promptTokenCount": thought.prompt_tokens, "candidatesTokenCount": thought.output_tokens}
+    said = thought.output_tokens - thought.thinking_tokens
+    counts = {"promptTokenCount": thought.prompt_tokens, "candidatesTokenCount": said}
+    if thought.thinking:
+        counts["thoughtsTokenCount"] = thought.thinking_tokens
     return {"usageMetadata": {**counts, "totalTokenCount": sum(counts.values())}, "modelVersion": name}
 
 
@@ -222,6 +293,8 @@ async def _as_array(parts: AsyncIterator[dict[str, Any]]) -> AsyncIterator[str]:
 
 async def _parts(thought: Thought, name: str, settings: Settings, fault: Fault | None) -> AsyncIterator[dict[str, Any]]:
     for index, reply in enumerate(thought.answers):
+        for piece in tokens(thought.thinking):
+            yield {"candidates": [{**_said("", None, piece), "index": index}], **_end(thought, name)}
         for place, piece in enumerate(reply.pieces):
             if fault is not None and fault.name == "error" and place == fault.number:
                 yield {"error": {"code": 503, "message": "The model is overloaded.", "status": "UNAVAILABLE"}}

@@ -27,6 +27,9 @@ _INPUT = frozenset(
         "max_tokens",
         "stop_sequences",
         "seed",
+        "top_k",
+        "min_p",
+        "repetition_penalty",
         "presence_penalty",
         "frequency_penalty",
     ]

@@ -12,13 +12,28 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
+from .loose import events, is_loose, plain
 from .model import Asked, Refused, Thought, guarded, image_bytes, think, tool_of
 from .providers import StandIn
+from .rules import Turn, pairing_complaint
 from .settings import Settings
 from .vectors import embeddings
-from .writer import Call
+from .writer import Call, tokens
 
-_KNOWN = frozenset(["model", "messages", "stream", "format", "options", "keep_alive", "think", "tools"])
+_KNOWN = frozenset(
+    [
+        "model",
+        "messages",
+        "stream",
+        "format",
+        "options",
+        "keep_alive",
+        "think",
+        "tools",
+        "logprobs",
+        "top_logprobs",
+    ]
+)
 _GENERATE = (_KNOWN - {"messages", "tools"}) | {"prompt", "system", "template", "raw", "images", "suffix", "context"}
 _EMBED = frozenset(["model", "input", "dimensions", "truncate", "options", "keep_alive"])
 _OPTIONS = frozenset(
@@ -31,6 +46,7 @@ _OPTIONS = frozenset(
         "stop",
         "seed",
         "repeat_penalty",
+        "min_p",
         "presence_penalty",
         "frequency_penalty",
     ]
@@ -86,14 +102,47 @@ async def _chat(request: Request, provider: StandIn, settings: Settings, generat
     thought = think(provider, settings, name, asked, fault)
     said = _response if generates else _message
     if body.get("stream", True):
-        return StreamingResponse(_lines(thought, name, settings, fault, said), media_type="application/x-ndjson")
+        stream = _lines(thought, name, settings, fault, said)
+        return StreamingResponse(
+            events(stream, _loose_line) if is_loose(fault) else stream, media_type="application/x-ndjson"
+        )
     await asyncio.sleep(settings.pace)
     answer = thought.answers[0]
-    return JSONResponse({**_head(name), **said(answer.text or answer.refusal, answer.calls), **_end(thought)})
+    whole = {**_head(name), **said(answer.text or answer.refusal, answer.calls), **_end(thought)}
+    if thought.thinking:
+        (whole if generates else whole["message"])["thinking"] = thought.thinking
+    return plain(whole, _loose_line) if is_loose(fault) else JSONResponse(whole)
+
+
+def _loose_line(line: dict[str, Any]) -> None:
+    # Some versions leave the reason out where it is the usual one.
+    if line.get("done_reason") == "stop":
+        del line["done_reason"]
+    line["created_at"] = None
+    for name in ("prompt_eval_count", "eval_count"):
+        if name in line:
+            line[name] = float(line[name])
 
 
 def _asked(body: dict[str, Any], options: dict[str, Any]) -> Asked:
     messages = body["messages"]
+    if not messages:
+        raise Refused(Refusal(400, "messages are missing"))
+    turns: list[Turn] = []
+    for message in messages:
+        asked = [(None, call["function"]["name"]) for call in message.get("tool_calls") or ()]
+        if any(not isinstance(call["function"]["arguments"], dict) for call in message.get("tool_calls") or ()):
+            raise Refused(Refusal(400, "json: cannot unmarshal string into an object: arguments"))
+        if message["role"] == "tool":
+            result = (None, message.get("tool_name"))
+            if turns and turns[-1].results:
+                turns[-1] = Turn(results=[*turns[-1].results, result])
+            else:
+                turns.append(Turn(results=[result]))
+        else:
+            turns.append(Turn(asked))
+    if complaint := pairing_complaint(turns, by_name=True):
+        raise Refused(Refusal(400, complaint))
     last = max((place for place, message in enumerate(messages) if message["role"] == "user"), default=-1)
     return replace(
         _settled(body, options),
@@ -124,7 +173,14 @@ def _settled(body: dict[str, Any], options: dict[str, Any]) -> Asked:
         seed=options.get("seed"),
         schema=wanted if isinstance(wanted, dict) else None,
         as_json=bool(wanted),
+        thinks=_thinks(body.get("think")),
     )
+
+
+def _thinks(think: Any) -> bool:
+    if think not in (None, True, False, "low", "medium", "high"):
+        raise Refused(Refusal(400, f'invalid think value: {think!r} (must be "high", "medium", "low", true, or false)'))
+    return bool(think)
 
 
 async def _embed(request: Request, provider: StandIn) -> Response:
@@ -170,6 +226,10 @@ def _end(thought: Thought) -> dict[str, Any]:
 async def _lines(
     thought: Thought, name: str, settings: Settings, fault: Fault | None, said: Callable[..., dict[str, Any]]
 ) -> AsyncIterator[str]:
+    for piece in tokens(thought.thinking):
+        line = {**_head(name), **said(""), "done": False}
+        line.get("message", line)["thinking"] = piece
+        yield json.dumps(line) + "\n"
     for place, piece in enumerate(thought.answers[0].pieces):
         if fault is not None and fault.name == "error" and place == fault.number:
             yield json.dumps({"error": "the model runner is overloaded"}) + "\n"

@@ -49,6 +49,7 @@ class Asked:
         as_json: the answer is to be JSON, of any form.
         images: images of the last question.
         results: what the tools said since the last question.
+        thinks: whether the model is to think first, and show it.
     """
 
     messages: Sequence[tuple[str, str]]
@@ -63,19 +64,26 @@ class Asked:
     as_json: bool = False
     images: Sequence[bytes] = ()
     results: Sequence[str] = ()
+    thinks: bool = False
 
 
 @dataclass(frozen=True)
 class Thought:
-    """The answers to one request, and the tokens of its prompt."""
+    """The answers to one request, the tokens of its prompt, and what the model has thought before it answered."""
 
     answers: list[Answer]
     prompt_tokens: int
+    thinking: str = ""
+
+    @property
+    def thinking_tokens(self) -> int:
+        """Tokens of the thinking, which are a part of the output."""
+        return len(tokens(self.thinking))
 
     @property
     def output_tokens(self) -> int:
-        """Tokens of all answers."""
-        return sum(each.tokens for each in self.answers)
+        """Tokens of all answers, and of the thinking."""
+        return sum(each.tokens for each in self.answers) + self.thinking_tokens
 
 
 async def pass_doors(request: Request, provider: StandIn) -> None:
@@ -148,7 +156,13 @@ def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault:
     """
     length = prompt_tokens(provider, name, asked)
     used = settings.seed if asked.seed is None else asked.seed
-    return Thought([_answered(asked, used, variant, fault) for variant in range(asked.count)], length)
+    answers = [_answered(asked, used, variant, fault) for variant in range(asked.count)]
+    return Thought(answers, length, _thinking(asked) if asked.thinks else "")
+
+
+def _thinking(asked: Asked) -> str:
+    question = next((text for role, text in reversed(asked.messages) if role == "user" and text.strip()), "")
+    return f"They ask: {question.strip()[:60]}" + (" And the tools have answered." if asked.results else "")
 
 
 def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Answer:
@@ -215,7 +229,7 @@ def _facts(said: list[str]) -> str:
 
 def _wrong_now(fault: Fault | None, asked: Asked) -> str:
     """How this answer is to be wrong: with a number, only so many answers of a conversation are."""
-    if fault is None or fault.name in ("error", "odd"):
+    if fault is None or fault.name in ("error", "odd", "loose"):
         return ""
     before = sum(role in ("assistant", "model") for role, _ in asked.messages)
     return "" if fault.number and before >= fault.number else fault.name

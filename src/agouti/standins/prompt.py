@@ -12,6 +12,7 @@ from starlette.routing import Route
 from .auth import Refusal
 from .chat import in_words, listed
 from .faults import Fault, in_dialect
+from .loose import events, is_loose, plain, with_points
 from .model import Asked, Refused, Thought, guarded, think
 from .providers import StandIn
 from .settings import Settings
@@ -36,6 +37,9 @@ _KNOWN = frozenset(
         "echo",
         "suffix",
         "best_of",
+        "top_k",
+        "min_p",
+        "repetition_penalty",
     ]
 )
 
@@ -77,13 +81,25 @@ async def _complete(request: Request, provider: StandIn, settings: Settings) -> 
     usage = {**counts, "total_tokens": sum(counts.values())}
     head = {"id": settings.next_id("cmpl"), "object": "text_completion", "created": 1767225600, "model": name}
     if body.get("stream"):
-        return StreamingResponse(_chunks(thought, head, usage, settings, fault), media_type="text/event-stream")
+        stream = _chunks(thought, head, usage, settings, fault)
+        return StreamingResponse(
+            events(stream, _loose_chunk) if is_loose(fault) else stream, media_type="text/event-stream"
+        )
     await asyncio.sleep(settings.pace)
     choices = [
         {"index": index, "text": reply.text, "finish_reason": reply.finish, "logprobs": None}
         for index, reply in enumerate(thought.answers)
     ]
-    return JSONResponse({**head, "choices": choices, "usage": usage})
+    whole = {**head, "choices": choices, "usage": usage}
+    return plain(whole, _loose_chunk) if is_loose(fault) else JSONResponse(whole)
+
+
+def _loose_chunk(chunk: dict[str, Any]) -> None:
+    with_points(chunk.get("usage"))
+    for choice in chunk["choices"]:
+        choice["finish_reason"] = choice["finish_reason"] or ""
+        if not choice["index"]:
+            del choice["index"]
 
 
 async def _chunks(

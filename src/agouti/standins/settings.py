@@ -16,8 +16,15 @@ class Settings:
 
     seed: int = 1
     pace: float = 0.0
+    _known: set[str] = field(default_factory=set)
     _ids: Iterator[int] = field(default_factory=lambda: itertools.count(1))
 
     def next_id(self, kind: str) -> str:
         """An identifier for a reply."""
         return f"{kind}-{next(self._ids):06d}"
+
+    def remembers(self, text: str) -> bool:
+        """Whether a text has come before; from now on it has."""
+        known = text in self._known
+        self._known.add(text)
+        return known

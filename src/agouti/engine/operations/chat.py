@@ -5,6 +5,7 @@ from typing import TypeAlias
 
 from msgspec.structs import replace
 
+from ...core.call_pairs import unique_calls
 from ...core.chat import UNFINISHED, Completion, Json, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
 from ...core.parameters import CAPS, asks_nothing, is_neutral
@@ -39,6 +40,7 @@ class Chat(Operation[Request, Completion]):
         request = request_for(self._question, target)
         if self._shape is not None:
             request = self._shape(request, target)
+            request = replace(request, messages=unique_calls(request.messages))
         request = expressible(request, target)
         if target.model.inputs is not None or request.fetch != "no":
             from .images import with_images_fetched
