@@ -18,6 +18,8 @@ ROOT = Path(__file__).parent.parent
 PROMISES = "tests/test_promises.py"
 ENGINE = "tests/engine"
 SLOPPY = "tests/dialects/test_sloppy.py"
+WIRE = "tests/dialects/test_wire.py"
+TURNS = "tests/dialects/test_turns.py"
 
 
 class Row(NamedTuple):
@@ -39,7 +41,7 @@ ROWS = [
     Row("names are listed where none is near", "engine/operations/listing.py", "alike or sorted(names)[:5]", "alike"),
     Row("the next model takes over a stream cut before anything came", "core/policy.py", "e.StreamCut:            Policy(_UNANSWERED, True, ", "e.StreamCut:            Policy(_UNANSWERED, False, "),
     Row("the next model takes over at a rate limit", "core/policy.py", "e.RateLimited:          Policy(_ALWAYS,     True, ", "e.RateLimited:          Policy(_ALWAYS,     False, "),
-    Row("a long stream loses no text", "engine/accumulate.py", 'self._joined.append("".join(self.pieces))', "pass"),
+    Row("a long stream loses no text", "core/text_pieces.py", 'self._joined.append("".join(self.pieces))', "pass"),
     Row("the first token is counted from the call", "engine/accumulate.py", "self.first_token = clock() - self._started", "self.first_token = clock()"),
     Row("a 429 while polling does not cost the job", "engine/polling.py", "reply.status in (408, 429) or reply.status >= 500", "reply.status >= 500", ENGINE),
     Row("x-request-id is reported", "reply.py", '("x-request-id", "request-id"', '("request-id"'),
@@ -48,7 +50,7 @@ ROWS = [
     Row("a left stream is closed, async", "engine/drive_async.py", "            opened.abort()", "            await opened.finish()"),
     Row("a wrong call may be corrected again", "engine/operations/tool_loop.py", "self._corrected = bool(wrong)", "self._corrected = self._corrected or bool(wrong)"),
     Row("an AgoutiError of a function is raised", "engine/operations/tool_loop.py", 'self._failures == "raise" or isinstance(result, AgoutiError)', 'self._failures == "raise"'),
-    Row("functions are not run where that is forbidden", "engine/operations/tool_loop.py", "return self._runs and not any(", "return not any("),
+    Row("functions are not run where that is forbidden", "engine/operations/tool_loop.py", "return self._runs and not custom", "return not custom"),
     Row("what is abandoned is told to the hooks", "engine/watch.py", "        yield self._undo\n        for hook", "        for hook", ENGINE),
     Row("a hook that breaks fails no call", "engine/watch.py", "    except Exception:\n", "    except KeyError:\n", ENGINE),
     Row("what is left open is undone at the end", "engine/drive.py", "for request in self._undo.undo():", "for request in ():", ENGINE),
@@ -61,7 +63,7 @@ ROWS = [
     Row("access_token= in an address is a key", "core/address.py", '"access_token", ', ""),
     Row("top_p ends at 1", "core/parameters.py", '"a number from 0 to 1", 0.5, 0, 1)', '"a number from 0 to 1", 0.5, 0, 2)'),
     Row("presence_penalty begins at -2", "core/parameters.py", 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0)', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, 0, 2, neutral=0)'),
-    Row("n may be 1", "core/parameters.py", '"a whole number from 1", 2, 1)', '"a whole number from 1", 2, 2)'),
+    Row("n may be 1", "core/parameters.py", '"a whole number from 1", 2, 1, neutral=1)', '"a whole number from 1", 2, 2, neutral=1)'),
     Row("True is no temperature", "core/parameters.py", " or (isinstance(value, bool) and bool not in self.kinds)", ""),
     Row("two caps are one", "core/parameters.py", 'if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:', "if False:", "tests/test_question.py"),
     Row("truncated means the cap", "reply.py", 'self.finish_reason == "length"', 'self.finish_reason in ("length", "content_filter")'),
@@ -93,10 +95,33 @@ ROWS = [
     Row("a call id that comes twice is renamed", "engine/call.py", "        unique_calls(messages),", "        messages,", SLOPPY),
     Row("a result has the name of the nearest call", "core/call_pairs.py", "message = replace(message, name=names", "message = replace(message, name={}", SLOPPY),
     Row("a last event counts without its line end", "dialects/streams.py", "self.feed(self.terminator) if self.terminator else []", "[]", SLOPPY),
-    Row("blocks of a provider's own tools are no calls", "dialects/messages.py", 'if block.type == "tool_use":\n            self._blocks', 'if "tool_use" in (block.type or ""):\n            self._blocks', SLOPPY),
-    Row("values that ask for nothing are left out", "engine/operations/chat.py", "if is_neutral(name, value)}", "if False}", SLOPPY),
+    Row("blocks of a provider's own tools are no calls", "dialects/messages_stream.py", 'if fields.type == "tool_use":', 'if "tool_use" in (fields.type or ""):', SLOPPY),
+    Row("values that ask for nothing are left out", "engine/operations/chat.py", "return is_neutral(name, value) or (name not in takes", "return (name not in takes", SLOPPY),
     Row("a list goes on to its last page", "engine/operations/listing.py", "value.more) is not None and", "value.more) is None and", SLOPPY),
     Row("a new identifier is a new call", "dialects/call_numbers.py", "begins = name is not None and bool(identifier)", "begins = False", SLOPPY),
+    Row("a turn is only for its own dialect", "core/messages.py", "if turn is None or turn.dialect != dialect:", "if turn is None:", WIRE),
+    Row("a message that was edited counts", "core/messages.py", "if not text.startswith(told) or len(", "if len(", WIRE),
+    Row("identifiers that came twice are new in the turn, too", "core/messages.py", "_renamed(turn.blocks, renamed) if renamed else turn.blocks", "turn.blocks", TURNS),
+    Row("signatures of a stream are kept", "dialects/messages_stream.py", "block.signature += delta.signature", "pass", WIRE),
+    Row("a turn of several blocks is kept whole in a stream", "dialects/contents_stream.py", "self.parts.append(raw)", "pass", WIRE),
+    Row("thinking that is kept nowhere is not sent without its contents", "dialects/responses.py", "if store is not False or _is_whole(item)", "", WIRE),
+    Row("an unfinished turn goes on", "engine/operations/chat.py", "return bool(choices) and choices[0].finish_reason", "return False and choices[0].finish_reason", WIRE),
+    Row("every reply of a turn is paid for", "core/turns.py", "if before.usage is not None:", "if False:", WIRE),
+    Row("writing into the cache has a price", "core/usage.py", "written * write_price", "written * self.input", WIRE),
+    Row("a cap goes by its other name", "engine/operations/chat.py", "if name in CAPS and (other :=", "if False and (other :=", WIRE),
+    Row("thinking takes no temperature", "dialects/messages.py", '        _without_thinking("temperature", parameters)', "        pass", WIRE),
+    Row("the cap of the caller stays", "dialects/messages.py", "    if cap is None:\n        body", "    if True:\n        body", WIRE),
+    Row("counts come only where they are wanted", "core/canonical.py", "if self._usage is not None and self._wants_usage and", "if self._usage is not None and", WIRE),
+    Row("a call without arguments has an object", "core/canonical.py", "self._without_arguments[place] = None", "pass", WIRE),
+    Row("foreign identifiers are mapped", "core/call_pairs.py", "if _ALLOWED.fullmatch(text):", "if text:", WIRE),
+    Row("a tool that failed is told as failed", "engine/operations/tool_loop.py", "is_error=failed", "is_error=False", WIRE),
+    Row("a source is told once", "dialects/contents_stream.py", "if citation not in turn.cited:", "if True:", WIRE),
+    Row("blank texts are not sent", "dialects/messages.py", "not (isinstance(part, TextPart) and not part.text.strip())", "True", WIRE),
+    Row("what a format adds by itself is taken back", "engine/operations/chat.py", "if refused in abilities.adds and", "if False and", WIRE),
+    Row("thinking between tags is taken out in pieces", "core/tagged_reasoning.py", "keep = _beginning(thought, self._close)", "keep = 0", WIRE),
+    Row("bounds that a format lacks are words", "core/schema.py", 'return (_bare(closed) if style == "bare" else closed), True', "return closed, True", "tests/core/test_schema.py tests/fill"),
+    Row("a form that is refused does not stand for the next", "engine/provider.py", "return form in refused or len(refused) > 1", "return bool(refused)", "tests/fill"),
+    Row("text behind a command is its data", "adopt/curl.py", 'text == "@-" or _CAT', "_CAT", "tests/adopt"),
 ]  # fmt: skip
 
 

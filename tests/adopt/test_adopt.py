@@ -1,6 +1,7 @@
 """Pasted commands, adopted and then used against the stand-ins."""
 
 import json
+import shlex
 import sys
 import tomllib
 from pathlib import Path
@@ -12,6 +13,7 @@ from agouti.adopt import curl
 from agouti.adopt.entries import adopt
 from agouti.config.write import write_dotenv, write_toml
 from agouti.standins import Served
+from agouti.testing import FakeTransport
 
 from .pasted import PASTED
 
@@ -21,6 +23,60 @@ form = urllib.parse.urlencode({"grant_type": "client_credentials", "client_id": 
                                "client_secret": "fr-77e0-marsh-lane-demo"})
 print(urllib.request.urlopen("ORIGIN/ferry/oauth/token", form.encode()).read().decode())
 """
+
+
+BODY = """{"model": "quill-large", "messages": [{"role": "system", "content": "Be brief."}, {"role": "user", "content": "It's?"}], "temperature": 0.3}"""
+ADDRESS = "https://api.northbank.example/v1/chat/completions"
+HERE = [
+    f"curl {ADDRESS} -d @- <<EOF\n{BODY}\nEOF",
+    f"curl {ADDRESS} --data-binary @- <<'JSON' | jq .\n{BODY}\nJSON\n",
+    f"curl {ADDRESS} -d @- <<-EOF\n\t{BODY}\n\tEOF",
+    f"curl {ADDRESS} -d \"$(cat <<'EOF'\n{BODY}\nEOF\n)\"",
+    f"cat <<EOF | curl {ADDRESS} -d @-\r\n{BODY}\r\nEOF\r\n",
+    f"curl {ADDRESS} -d @- <<< {shlex.quote(BODY)}",
+    f"curl {ADDRESS} -d @- <<<{shlex.quote(BODY)}",
+    f"echo {shlex.quote(BODY)} | curl {ADDRESS} -d @-",
+]
+
+
+@pytest.mark.parametrize("text", HERE)
+def test_text_behind_a_command_is_its_data(text: str) -> None:
+    adopted = adopt(curl.read(text))
+    assert adopted.provider["address"] == "https://api.northbank.example/v1"
+    assert adopted.model == {
+        "provider": "northbank",
+        "name": "quill-large",
+        "system": "Be brief.",
+        "parameters": {"temperature": 0.3},
+    }
+
+
+SYSTEMS = [
+    ("https://e.example/v1/messages", {"model": "m", "system": [{"type": "text", "text": "Brief."}]}),
+    ("https://e.example/v1/responses", {"model": "m", "instructions": "Brief."}),
+    ("https://e.example/v1/models/m:generateContent", {"systemInstruction": {"parts": [{"text": "Brief."}]}}),
+    ("https://e.example/model/m/converse", {"system": [{"text": "Brief."}]}),
+    ("http://localhost:1/api/chat", {"model": "m", "messages": [{"role": "system", "content": "Brief."}]}),
+    ("http://localhost:1/api/generate", {"model": "m", "system": "Brief."}),
+    ("https://e.example/v1/models/a/m/predictions", {"input": {"prompt": "x", "system_prompt": "Brief."}}),
+]
+
+
+@pytest.mark.parametrize(("address", "body"), SYSTEMS)
+def test_system_text_of_a_pasted_request_goes_into_the_entry(address: str, body: dict[str, object]) -> None:
+    assert adopt(curl.read(f"curl {address} -d {shlex.quote(json.dumps(body))}")).model["system"] == "Brief."
+
+
+def test_parameters_stay_where_no_model_is_named_and_an_operation_is_used_as_it_is(tmp_path: Path) -> None:
+    body = {"input": {"prompt": "x", "temperature": 0.4}}
+    adopted = adopt(curl.read(f"curl http://localhost:5000/predictions -d {shlex.quote(json.dumps(body))}"))
+    write_toml(tmp_path / "agouti.toml", adopted.entries)
+    job = {"id": "j1", "status": "succeeded", "output": ["In ", "March."], "urls": {}}
+    fake = FakeTransport([job])
+    with agouti.Client(tmp_path / "agouti.toml", transport=fake) as client:
+        assert client.ask("local", "When do peas go in?").text == "In March."
+    assert fake.requests[0].url == "http://localhost:5000/predictions"
+    assert json.loads(fake.requests[0].body or b"") == {"input": {"prompt": "When do peas go in?", "temperature": 0.4}}
 
 
 @pytest.mark.parametrize(("name", "provider", "text", "model"), PASTED, ids=[row[0] for row in PASTED])

@@ -75,7 +75,7 @@ def schemas() -> list[dict[str, Any]]:
     return found
 
 
-@pytest.mark.parametrize("style", ["closed", "inlined", "open"])
+@pytest.mark.parametrize("style", ["closed", "bare", "inlined", "open"])
 def test_value_for_the_fitted_schema_is_one_for_the_real_one(style: Any) -> None:
     for number, schema in enumerate(schemas()):
         Draft202012Validator.check_schema(schema)
@@ -121,6 +121,22 @@ def test_what_is_no_keyword_for_strict_providers_is_said_in_the_description() ->
     assert properties["tags"] == {"type": "array", "items": {"type": "string"}, "description": "uniqueItems: true"}
     assert "$comment" not in fitted(schema, "open")[0]
     assert schema["properties"]["code"]["default"] == "x"  # type: ignore[index]  # the caller's own is not touched
+
+
+def test_bounds_are_words_where_a_format_has_none_and_unknown_formats_everywhere() -> None:
+    rows = {"type": "integer", "minimum": 1, "maximum": 9, "description": "in all"}
+    seeds = {"type": "array", "items": rows, "minItems": 2, "maxItems": 3}
+    link = {"type": "string", "format": "uri"}
+    schema = {"type": "object", "properties": {"seeds": seeds, "link": link}, "required": ["seeds", "link"]}
+    bare = fitted(schema, "bare")[0]["properties"]
+    assert bare["seeds"] == {
+        "type": "array",
+        "items": {"type": "integer", "description": "in all. minimum: 1. maximum: 9"},
+        "description": "minItems: 2. maxItems: 3",
+    }
+    closed = fitted(schema, "closed")[0]["properties"]
+    assert closed["seeds"] == seeds
+    assert closed["link"] == bare["link"] == {"type": "string", "description": 'format: "uri"'}
 
 
 @pytest.mark.parametrize(

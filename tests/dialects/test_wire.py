@@ -830,3 +830,68 @@ def test_async_turns_go_on_too() -> None:
             return (await asked.ask("m@p", "Q")).text
 
     assert asyncio.run(run()) == "It is May."
+
+
+SAME: list[tuple[str, Any, bytes, Any]] = [
+    ("chat", {"choices": [{"message": {"content": "x"}, "content_filter_results": {"hate": {"filtered": False, "severity": "low"}}}]},
+     data({"id": "", "model": "", "choices": [], "prompt_filter_results": []}, {"id": "a", "model": "m", "choices": [{"delta": {"content": "x"}, "content_filter_results": {"hate": {"filtered": False, "severity": "low"}}, "finish_reason": "stop"}]}),
+     lambda reply: (reply.text, [(note.category, note.level) for note in reply.safety])),
+    ("chat", {"choices": [{"index": 1, "message": {"content": "b"}}, {"index": 0, "message": {"content": "a"}}]},
+     data({"choices": [{"index": 1, "delta": {"content": "b"}, "finish_reason": "stop"}]}, {"choices": [{"index": 0, "delta": {"content": "a"}, "finish_reason": "stop"}]}),
+     lambda reply: reply.texts),
+    ("chat", {"choices": [{"message": {"content": [{"type": "thinking", "thinking": [{"type": "text", "text": "Hm"}]}, {"type": "text", "text": "x"}]}}]},
+     data({"choices": [{"delta": {"content": [{"type": "thinking", "thinking": [{"type": "text", "text": "Hm"}]}]}}]}, {"choices": [{"delta": {"content": "x"}, "finish_reason": "stop"}]}),
+     lambda reply: (reply.text, reply.reasoning)),
+    ("chat", {"choices": [{"message": {"content": "x"}}], "x_host": {"usage": {"prompt_tokens": 3, "completion_tokens": 4}}},
+     data({"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "x_host": {"usage": {"prompt_tokens": 3, "completion_tokens": 4}}}),
+     lambda reply: (reply.text, reply.usage.total_tokens)),
+    ("responses", {"status": "completed", "output": [{"type": "reasoning", "summary": [{"text": "One"}, {"text": "Two"}]}, {"type": "message", "content": [{"type": "output_text", "text": "x"}]}]},
+     named(*[{"type": "response.reasoning_summary_text.delta", "item_id": "r", "summary_index": index, "delta": text} for index, text in enumerate(("One", "Two"))],
+           {"type": "response.output_text.done", "item_id": "m", "text": "x"}, DONE := {"type": "response.completed", "response": {"status": "completed"}}),
+     lambda reply: (reply.text, reply.reasoning)),
+    ("responses", {"status": "completed", "output": [{"type": "message", "content": [{"type": "output_text", "text": "a"}, {"type": "output_text", "text": "b"}]}]},
+     named({"type": "response.output_text.delta", "item_id": "m", "delta": "a"}, {**DONE, "response": {"status": "completed", "output": [{"type": "message", "content": [{"type": "output_text", "text": "a"}, {"type": "output_text", "text": "b"}]}]}}),
+     lambda reply: reply.text),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "plain", "stream", "fact"), SAME)
+def test_streamed_and_plain_say_the_same(dialect: str, plain: Any, stream: bytes, fact: Any) -> None:
+    with client(dialect, plain) as asked:
+        reply = asked.ask("m@p", "Q")
+    again = streamed(dialect, stream)
+    assert fact(reply) == fact(again)
+    assert all(fact(reply))
+    assert (again.model, again.id) == (("m", "a") if b'"id":"a"' in stream.replace(b" ", b"") else (None, None))
+
+
+def test_histories_with_parts_of_replies_are_taken() -> None:
+    history = [
+        {"role": "user", "content": [{"type": "input_image", "image_url": GIF}, {"type": "input_text", "text": "Q"}]},
+        {
+            "role": "assistant",
+            "content": [{"type": "thinking", "thinking": "Hm"}, {"type": "refusal", "refusal": "No."}],
+        },
+        {"role": "user", "content": "Why?"},
+    ]
+    for dialect in ("messages", "contents", "responses", "converse"):
+        with client(dialect, TURNS[dialect][1]) as asked:
+            asked.ask("m@p", history)
+            body = json.dumps(sent(asked))
+        assert "R0lGODlh" in body
+        assert "No." in body
+        assert "Hm" not in body
+
+
+def test_events_without_text_are_no_first_token() -> None:
+    for dialect, body in (
+        (
+            "chat",
+            data(
+                {"choices": [{"delta": {"content": [{"type": "image"}]}}]},
+                {"choices": [{"delta": {}, "finish_reason": "stop"}]},
+            ),
+        ),
+        ("responses", named({"type": "response.output_text.delta", "delta": None}, DONE)),
+    ):
+        assert streamed(dialect, body).first_token is None

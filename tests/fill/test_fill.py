@@ -3,7 +3,7 @@
 import asyncio
 import json
 from copy import deepcopy
-from typing import Any
+from typing import Any, Literal
 
 import pytest
 
@@ -174,6 +174,18 @@ def test_refused_means_are_stepped_down_and_remembered() -> None:
     other = FakeTransport([refused("the prompt must be polite")])
     with agouti.Client.at("https://p.example/v1", transport=other) as client, pytest.raises(agouti.RequestRefused):
         client.fill("m", int, "How many?")
+
+
+def test_means_that_one_form_is_refused_for_are_there_for_the_next() -> None:
+    from agouti.core.http import HttpReply
+
+    refusal = HttpReply(
+        400, {}, b'{"error": {"message": "Invalid schema for response_format: pattern is not supported"}}'
+    )
+    fake = FakeTransport([refusal, chat('{"value": "wet"}'), chat('{"value": 4}'), chat('{"value": "dry"}')])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        kinds = [Literal["wet", "dry"], int, Literal["wet", "dry"]]
+        assert [client.fill("m", kind, "How is it?").means for kind in kinds] == ["tool", "schema", "tool"]
 
 
 def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:

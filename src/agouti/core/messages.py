@@ -10,6 +10,7 @@ from .errors import RequestError
 from .parts import MEDIA, TextPart, address_of, parts_of, readdressed, text_of, words_of
 
 ROLES = frozenset({"system", "developer", "user", "assistant", "tool", "function"})
+_SYSTEM = frozenset({"system", "developer"})
 TURN = "provider_turn"
 """The field of an assistant message that holds the turn in the provider's own form."""
 
@@ -205,10 +206,13 @@ def call_json(call: ToolCall, number: int = 0) -> dict[str, Json]:
     return body
 
 
-def system_and_rest(messages: Iterable[Message]) -> tuple[str, list[Message]]:
+def system_and_rest(messages: Sequence[Message]) -> tuple[str, list[Message]]:
     """The system text of all system messages together, and the other messages."""
-    system, rest = system_parts(messages)
-    return "\n\n".join([part.text for part in system]), rest
+    parts, rest = system_parts(messages)
+    if not any(part.mark is not None for part in parts):
+        return "\n\n".join([part.text for part in parts]), rest
+    texts = [text_of(message) for message in messages if message.role in _SYSTEM]
+    return "\n\n".join(filter(None, texts)), rest
 
 
 def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Message]]:
@@ -220,7 +224,7 @@ def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Mess
     texts: list[TextPart] = []
     rest: list[Message] = []
     for message in messages:
-        if message.role not in ("system", "developer"):
+        if message.role not in _SYSTEM:
             rest.append(message)
             continue
         text = ""

@@ -243,10 +243,13 @@ class Form:
         return None
 
 
+_BOUNDS = "minLength|maxLength|uniqueItems|minProperties|minItems|maxItems|exclusiveMinimum|exclusiveMaximum|minimum|maximum|multipleOf"
+
+
 def _told(description: Any) -> dict[str, Any]:
     """Bounds that stand in the description, because a strict schema has no place for them."""
-    found = re.findall(r"\b(minLength|maxLength|uniqueItems|minProperties): (\d+|true)", str(description or ""))
-    return {name: value == "true" or int(value) for name, value in found}
+    found = re.findall(rf"\b({_BOUNDS}): (-?[\d.]*\d|true)", str(description or ""))
+    return {name: True if value == "true" else float(value) if "." in value else int(value) for name, value in found}
 
 
 def _plain(value: Any) -> str:
