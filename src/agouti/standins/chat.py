@@ -12,6 +12,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
+from .images import sound
 from .loose import events, is_loose, plain, with_points
 from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn, StandInModel
@@ -152,15 +153,20 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
             chunks = events(chunks, _loose_chunk)
         return StreamingResponse(chunks, media_type="text/event-stream")
     await asyncio.sleep(settings.pace)
-    choices = [_choice(index, reply, thought, logprobs=told) for index, reply in enumerate(thought.answers)]
+    spoken = "audio" in (body.get("modalities") or ())
+    choices = [
+        _choice(index, reply, thought, logprobs=told, spoken=spoken) for index, reply in enumerate(thought.answers)
+    ]
     whole = {**head, "object": "chat.completion", "choices": choices, "usage": usage}
     return plain(whole, _loose_reply) if is_loose(fault) else JSONResponse(whole)
 
 
-def _choice(index: int, reply: Answer, thought: Thought, *, logprobs: bool) -> dict[str, Any]:
+def _choice(index: int, reply: Answer, thought: Thought, *, logprobs: bool, spoken: bool) -> dict[str, Any]:
     message = _message(reply)
     if thought.thinking:
         message["reasoning_content"] = thought.thinking
+    if spoken:
+        message |= {"content": None, "audio": {"id": "audio-1", "data": sound(), "transcript": reply.text}}
     choice = {"index": index, "message": message, "finish_reason": reply.finish}
     return {**choice, "logprobs": _logprobs(reply.pieces)} if logprobs else choice
 
@@ -170,15 +176,22 @@ def _logprobs(pieces: list[str]) -> dict[str, Any]:
 
 
 def _loose_reply(reply: dict[str, Any]) -> None:
-    with_points(reply["usage"])
+    reply["usage"] = _other_names(reply["usage"])
     for choice in reply["choices"]:
         del choice["index"]
         choice["logprobs"] = {"content": [{"token": "x", "logprob": float("nan")}]}
 
 
+def _other_names(usage: dict[str, Any]) -> dict[str, Any]:
+    """The counts as some servers call them, with a point."""
+    with_points(usage)
+    return {"input_tokens": usage["prompt_tokens"], "output_tokens": usage["completion_tokens"]}
+
+
 def _loose_chunk(chunk: dict[str, Any]) -> None:
     chunk["id"] = chunk["model"] if chunk["choices"] and "role" not in chunk["choices"][0]["delta"] else ""
-    with_points(chunk.get("usage"))
+    if chunk.get("usage"):
+        chunk["usage"] = _other_names(chunk["usage"])
     for choice in chunk["choices"]:
         choice["index"] = str(choice["index"])
         choice["finish_reason"] = choice["finish_reason"] or ""

@@ -1,6 +1,7 @@
 """Stand-ins that speak the dialect ``contents``. Strict: unknown fields are refused, the model stands in the path."""
 
 import asyncio
+import base64
 import json
 from collections.abc import AsyncIterator
 from typing import Any
@@ -11,6 +12,7 @@ from starlette.routing import Route
 
 from .auth import Refusal
 from .faults import Fault, in_dialect
+from .images import packet
 from .loose import events, is_loose, plain, with_points
 from .model import Asked, Refused, Thought, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
@@ -62,8 +64,11 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
 
     @guarded(provider, in_words)
     async def models(request: Request) -> Response:
+        # Two to a page: nobody may take a part for the whole.
+        start = int(request.query_params.get("pageToken") or 0)
         listed = [{"name": f"models/{model.name}", "inputTokenLimit": model.context} for model in provider.models]
-        return JSONResponse({"models": listed})
+        more = {"nextPageToken": str(start + 2)} if start + 2 < len(listed) else {}
+        return JSONResponse({"models": listed[start : start + 2], **more})
 
     prefix = f"/{provider.label}{provider.path}"
     return [
@@ -213,6 +218,9 @@ async def _generate(request: Request, provider: StandIn, settings: Settings) -> 
         {**_said(reply.text, reply, thought.thinking), "finishReason": _reason(reply), "index": index}
         for index, reply in enumerate(thought.answers)
     ]
+    if "IMAGE" in (((await request.json()).get("generationConfig") or {}).get("responseModalities") or ()):
+        drawn = {"mimeType": "image/png", "data": base64.b64encode(packet("kale").read_bytes()).decode()}
+        candidates[0]["content"]["parts"].append({"inlineData": drawn})
     whole = {"candidates": candidates, **_end(thought, name)}
     return plain(whole, _loose_part) if is_loose(fault) else JSONResponse(whole)
 

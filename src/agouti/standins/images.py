@@ -3,7 +3,10 @@
 The files are drawn by ``docs/packets.py`` from the labels below.
 """
 
+import base64
 import hashlib
+import io
+import wave
 from functools import cache
 from pathlib import Path
 
@@ -40,3 +43,14 @@ def label_of(image: bytes) -> str | None:
 @cache
 def _by_content() -> dict[bytes, str]:
     return {hashlib.sha256(packet(name).read_bytes()).digest(): label for name, label in LABELS.items()}
+
+
+def sound() -> str:
+    """A tenth of a second of silence: base64 of a WAV file."""
+    made = io.BytesIO()
+    with wave.open(made, "wb") as opened:
+        opened.setnchannels(1)
+        opened.setsampwidth(2)
+        opened.setframerate(8000)
+        opened.writeframes(bytes(1600))
+    return base64.b64encode(made.getvalue()).decode()

@@ -72,7 +72,13 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
 
     @guarded(provider, _in_words)
     async def models(request: Request) -> Response:
-        return JSONResponse({"data": [{"type": "model", "id": model.name} for model in provider.models]})
+        # One to a page: nobody may take a part for the whole.
+        names = [model.name for model in provider.models]
+        start = names.index(after) + 1 if (after := request.query_params.get("after_id")) in names else 0
+        page = [{"type": "model", "id": name} for name in names[start : start + 1]]
+        return JSONResponse(
+            {"data": page, "has_more": start + 1 < len(names), "last_id": names[min(start, len(names) - 1)]}
+        )
 
     prefix = f"/{provider.label}{provider.path}"
     return [

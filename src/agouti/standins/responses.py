@@ -273,7 +273,7 @@ async def _events(
         whole_call = _call(call, place, thought)
         where = {"output_index": index + place, "item_id": whole_call["id"]}
         yield event("response.output_item.added", output_index=index + place, item={**whole_call, "arguments": ""})
-        for piece in tokens(call.arguments):
+        for piece in [] if is_loose(fault) else tokens(call.arguments):  # some say them only at the end
             yield event("response.function_call_arguments.delta", **where, delta=piece)
         yield event("response.output_item.done", output_index=index + place, item=whole_call)
     whole = _whole(thought, head, encrypted=encrypted)
