@@ -895,3 +895,31 @@ def test_events_without_text_are_no_first_token() -> None:
         ("responses", named({"type": "response.output_text.delta", "delta": None}, DONE)),
     ):
         assert streamed(dialect, body).first_token is None
+
+
+TEXTS = ["a", "b", '"', "\\", '","x":"', "é\u2028", "", '"}}],"usage":{"prompt_tokens":1}}', "c"]
+BETWEEN = [
+    {"content": "d", "tool_calls": [{"id": "t", "function": {"name": "f", "arguments": "{}"}}]},
+    {"content": "e", "reasoning_content": "hm"},
+    {"content": None},
+    {"content": "f"},
+]
+
+
+def test_payloads_alike_are_read_without_decoding_them_and_say_the_same() -> None:
+    deltas = [{"content": text} for text in TEXTS] + BETWEEN + [{"content": text} for text in TEXTS]
+    chunks = [
+        {"id": "i", "model": "m", "choices": [{"index": 0, "delta": delta, "finish_reason": None}]} for delta in deltas
+    ]
+    reply = streamed("chat", data(*chunks, {"choices": [{"index": 0, "delta": {}, "finish_reason": "stop"}]}))
+    assert reply.text == "".join(TEXTS) + "def" + "".join(TEXTS)
+    assert (reply.reasoning, len(reply.calls), reply.usage.input_tokens) == ("hm", 1, None)
+    pieces = [
+        {"type": "content_block_delta", "index": 0, "delta": {"type": "text_delta", "text": text}} for text in TEXTS
+    ]
+    other = {"type": "content_block_delta", "index": 1, "delta": {"type": "text_delta", "text": "B"}}
+    begin = {"type": "message_start", "message": {"model": "m"}}
+    stop = [{"type": "message_delta", "delta": {"stop_reason": "end_turn"}}, {"type": "message_stop"}]
+    assert streamed("messages", named(begin, *pieces, other, *pieces, *stop)).text == "".join(TEXTS) + "B" + "".join(
+        TEXTS
+    )

@@ -289,6 +289,8 @@ def safety_of(results: Mapping[str, Json]) -> tuple[SafetyNote, ...]:
 
 def usage_elsewhere(body: bytes) -> Usage | None:
     """Token counts that a server puts into an answer, or into a member of its own (``x_...``)."""
+    if b'"usage"' not in body:
+        return None
     try:
         value = any_json(body)
     except msgspec.DecodeError:

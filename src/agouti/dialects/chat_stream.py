@@ -48,6 +48,7 @@ from .chat_fields import (
     usage_elsewhere,
     usage_of,
 )
+from .text_template import TextTemplate
 
 
 class _ChunkChoice(Struct, gc=False):
@@ -76,6 +77,22 @@ class _Chunk(_LaterChunk, gc=False):
 
 _decode_chunk: Callable[[bytes], _LaterChunk] = msgspec.json.Decoder(_Chunk).decode
 _decode_later_chunk = msgspec.json.Decoder(_LaterChunk).decode
+
+
+_NO_CHOICE = _ChunkChoice(index=0, delta=MessageFields())
+
+
+def _text_alone(chunk: _LaterChunk) -> str | None:
+    """The text of a chunk that has a piece of the first answer's text, and nothing else."""
+    choices = chunk.choices
+    if not choices or len(choices) > 1 or chunk.usage is not None or chunk.error or chunk.citations:
+        return None
+    choice = choices[0]
+    delta = choice.delta
+    if delta is None or type(delta.content) is not str or not delta.content:
+        return None
+    plain = msgspec.structs.replace(choice, index=choice.index or 0, delta=msgspec.structs.replace(delta, content=None))
+    return delta.content if plain == _NO_CHOICE else None
 
 
 class _Kept:
@@ -135,6 +152,7 @@ class ChatStream:
         "_refused",
         "_sse",
         "_started",
+        "_template",
         "done",
         "failure",
         "verbatim",
@@ -151,6 +169,7 @@ class ChatStream:
         self._calls: dict[int, CallNumbers] = {}
         self._kept: dict[int, _Kept] = {}
         self._cited: set[str] = set()
+        self._template = TextTemplate("content")
         self.done = False
         self.failure: Fault | None = None
         self.verbatim = verbatim
@@ -166,41 +185,38 @@ class ChatStream:
             self.failure = Fault(type(error), error.what)
             return events
         add = events.append
-        started = self._started
-        decode = _decode_later_chunk if started else _decode_chunk
+        template = self._template
         for item in decoded:
             name, payload = ("", item) if isinstance(item, bytes) else item
-            try:
-                chunk = decode(payload)
-            except UNDECODABLE as error:
-                self._odd(name, payload, error)
-            else:
-                choices = chunk.choices
-                if self.verbatim and not chunk.error and (not name or choices is not None):
+            if template.fits and not name and (text := template.text(payload)) is not None:
+                # Nearly every chunk of a stream: one piece of the first answer's text, and nothing else.
+                if self.verbatim:
                     add(Passed(payload))
-                if choices and started and len(choices) == 1 and not (chunk.usage or chunk.error or chunk.citations):
-                    # Nearly every chunk of a stream, one piece of the first answer's text and nothing
-                    # else: worth a way of its own.
-                    choice = choices[0]
-                    delta = choice.delta
-                    if delta is not None and not (choice.finish_reason or choice.index or choice.logprobs):
-                        text = delta.content
-                        odd: object = delta.tool_calls or delta.reasoning_content or delta.reasoning or delta.refusal
-                        odd = odd or delta.reasoning_details or delta.extra_content or delta.annotations or delta.audio
-                        odd = odd or delta.images or delta.function_call or choice.content_filter_results
-                        if type(text) is str and text and not odd and not choice.error:
-                            add(Text(text))
-                            continue
-                if name == "error":
-                    self._fail(payload)
-                else:
-                    self._chunk(chunk, payload)
-                    if self._started and not started:
-                        started, decode = True, _decode_later_chunk
+                add(Text(text))
+                continue
+            self._decoded(name, payload)
             if self._over():
                 break
         self._began = self._began or bool(events)
         return events
+
+    def _decoded(self, name: str, payload: bytes) -> None:
+        """One payload, whatever it is."""
+        try:
+            chunk = _decode_later_chunk(payload) if self._started else _decode_chunk(payload)
+        except UNDECODABLE as error:
+            self._odd(name, payload, error)
+            return
+        if self.verbatim and not chunk.error and (not name or chunk.choices is not None):
+            self._events.append(Passed(payload))
+        if name == "error":
+            self._fail(payload)
+            return
+        if self._started and (text := _text_alone(chunk)):
+            self._template.learn(payload, text)
+            self._events.append(Text(text))
+        else:
+            self._chunk(chunk, payload)
 
     def _over(self) -> bool:
         return self.done or self.failure is not None

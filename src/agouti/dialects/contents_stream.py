@@ -24,11 +24,12 @@ from ..core.events import (
 from ..core.framing_array import ArraySplitter
 from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import decode_json
-from ..core.text_pieces import TextPieces
+from ..core.text_pieces import JOIN_AT, TextPieces
 from .base import Fault
 from .contents_fields import CandidateFields, PartFields, ReplyFields, turn_of
 from .streams import PayloadStream
 
+_NO_PART = PartFields()
 _REPLY = msgspec.json.Decoder(ReplyFields)
 
 
@@ -98,7 +99,7 @@ class ContentsStream(PayloadStream):
         if reply.error:
             self.failure = self._classify(200, {}, payload)
             return
-        if (reason := reply.block_reason) is not None:
+        if reply.prompt_feedback is not None and (reason := reply.block_reason) is not None:
             self.failure = refused(reason)
             return
         if not self._started and (reply.model_version or reply.response_id):
@@ -111,9 +112,26 @@ class ContentsStream(PayloadStream):
 
     def _candidate(self, candidate: CandidateFields, position: int, payload: bytes, events: list[Event]) -> None:
         index = candidate.index or 0
-        turn = self._turns.setdefault(index, _Turn())
+        turn = self._turns.get(index)
+        if turn is None:
+            turn = self._turns[index] = _Turn()
         raw: Any = None
-        for number, part in enumerate(candidate.parts):
+        content = candidate.content
+        for number, part in enumerate((content.parts if content is not None else None) or ()):
+            text = part.text
+            part.text = None
+            plain = part == _NO_PART
+            part.text = text
+            if text and plain:  # nearly every part of a stream
+                if turn.thought:
+                    turn.flush()
+                    turn.thought = False
+                whole = turn.text
+                whole.add(text)
+                if len(whole.pieces) >= JOIN_AT:
+                    whole.compact()
+                events.append(Text(text, index))
+                continue
             plain = part.is_plain
             turn.plain = turn.plain and plain
             if part.function_call is not None or (not plain and not (part.thought and part.thought_signature is None)):
@@ -121,15 +139,16 @@ class ContentsStream(PayloadStream):
             more = part.function_call is not None or part.thought_signature is not None or not part.text
             turn.add(part, raw[number] if more and raw and number < len(raw) else None)
             self._part(part, turn, index, events)
-        for citation in candidate.citations():
-            if citation not in turn.cited:  # each payload may tell all of them again
-                turn.cited.add(citation)
-                events.append(Cited(citation, index))
+        if candidate.citation_metadata is not None or candidate.grounding_metadata is not None:
+            for citation in candidate.citations():
+                if citation not in turn.cited:  # each payload may tell all of them again
+                    turn.cited.add(citation)
+                    events.append(Cited(citation, index))
         if candidate.safety_ratings:
             events.append(SafetyTold(candidate.safety(), index))
-        if tokens := candidate.logprobs():
+        if candidate.logprobs_result is not None and (tokens := candidate.logprobs()):
             events.append(LogprobsTold(tokens, index))
-        if (reason := candidate.finish(called=turn.called > 0)) is not None:
+        if candidate.finish_reason and (reason := candidate.finish(called=turn.called > 0)) is not None:
             self._finished = True
             if not turn.plain:
                 turn.flush()

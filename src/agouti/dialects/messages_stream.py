@@ -10,10 +10,11 @@ from ..core.chat import Json
 from ..core.events import Cited, Event, Finished, Reasoning, Started, Text, ToolCallPiece, TurnTold, UsageTold
 from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json
-from ..core.text_pieces import TextPieces
+from ..core.text_pieces import JOIN_AT, TextPieces
 from .base import Fault
 from .messages_fields import FINISH, BlockFields, CitationFields, ReplyFields, UsageFields, turn_of, usage_of
 from .streams import PayloadStream
+from .text_template import TextTemplate
 
 _encode = msgspec.json.Encoder().encode
 
@@ -85,8 +86,18 @@ class MessagesStream(PayloadStream):
         # Blocks by their index; without indices there is one at a time.
         self._open: dict[int | None, _Block] = {}
         self._usage = UsageFields()
+        self._template = TextTemplate("text")
+        self._texts = TextPieces()
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if self._template.fits and (text := self._template.text(payload)) is not None:
+            # Nearly every event of a stream: the next piece of the block that is open.
+            whole = self._texts
+            whole.add(text)
+            if len(whole.pieces) >= JOIN_AT:
+                whole.compact()
+            events.append(Text(text))
+            return
         event = self.read(payload, _EVENT, _StreamEvent)
         if event is None:
             return
@@ -137,6 +148,7 @@ class MessagesStream(PayloadStream):
 
     def _close(self, index: int | None, events: list[Event]) -> None:
         """A block ends; its arguments may have come whole with its beginning, and in no pieces."""
+        self._template.fits = False
         block = self._open.pop(index, None)
         if block is not None and block.number is not None and block.whole:
             events.append(ToolCallPiece(block.number, arguments=block.whole))
@@ -148,7 +160,8 @@ class MessagesStream(PayloadStream):
             if block is None:
                 block = self._unannounced(index, "text")
             block.text.add(delta.text)
-            block.text.compact()
+            self._texts = block.text
+            self._template.learn(payload, delta.text)
         elif delta.thinking:
             events.append(Reasoning(delta.thinking))
             if block is None:

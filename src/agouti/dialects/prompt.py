@@ -21,6 +21,7 @@ from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_li
 from .chat_fields import CODES, UsageFields, finish_reason, usage_of
 from .shared import ModelListing
 from .streams import PayloadStream, read_reply
+from .text_template import TextTemplate
 
 _PARAMETERS: dict[str, Write] = {
     **same_names(
@@ -180,11 +181,15 @@ class _PromptStream(PayloadStream):
         self._dialect = dialect
         self._started = False
         self._finished = False
+        self._template = TextTemplate("text")
 
     def end(self) -> bool:
         return self.done or self._finished
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if self._template.fits and (text := self._template.text(payload)) is not None:
+            events.append(Text(text))
+            return
         if payload == b"[DONE]":
             self.done = True
             return
@@ -200,6 +205,8 @@ class _PromptStream(PayloadStream):
         for choice in chunk.choices or ():
             if choice.text:
                 events.append(Text(choice.text, choice.index or 0))
+                if self._started and chunk.usage is None and choice == _Choice(choice.text, 0):
+                    self._template.learn(payload, choice.text)
             if tokens := choice.tokens():
                 events.append(LogprobsTold(tokens, choice.index or 0))
             if choice.finish_reason:

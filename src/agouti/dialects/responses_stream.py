@@ -29,6 +29,7 @@ from .call_numbers import CallNumbers
 from .chat_fields import Logprob, LogprobFields, logprobs_of
 from .responses_fields import Annotation, ItemFields, ReplyFields, choice_of, finish, kept_turn, usage_of
 from .streams import PayloadStream
+from .text_template import TextTemplate
 
 
 class _StreamEvent(Struct):
@@ -66,8 +67,14 @@ class ResponsesStream(PayloadStream):
         self._named = False
         self._cited = self._logprobs = False
         self._items: list[Json] = []
+        self._template = TextTemplate("delta")
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
+        if self._template.fits and (text := self._template.text(payload)) is not None:
+            # Nearly every event of a stream: the next piece of the same text.
+            self._length += len(text)
+            events.append(Text(text))
+            return
         if payload == b"[DONE]":
             return  # some compatible servers send it here too
         event = self.read(payload, _EVENT, _StreamEvent)
@@ -76,6 +83,8 @@ class ResponsesStream(PayloadStream):
         match event.type or name:
             case "response.output_text.delta":
                 self._text(event, event.delta, events)
+                if event.delta and not event.logprobs:
+                    self._template.learn(payload, event.delta)
             case "response.output_text.done":
                 if not self._spoken if (place := _place(event)) is None else place not in self._spoken:
                     self._text(event, event.text, events)
