@@ -214,6 +214,11 @@ ENDED_STREAM = named(
 SEARCH = {"type": "search_1", "name": "search", "max_uses": 3}
 
 
+def test_tools_in_two_places_are_said() -> None:
+    with client("messages") as asked, pytest.raises(agouti.RequestError, match="both in tools and in extra"):
+        asked.ask("m@p", "Q", tools=[FUNCTION], extra={"tools": [SEARCH]})
+
+
 def test_unfinished_turn_is_sent_on_as_it_stands() -> None:
     with client("messages", PAUSED, ENDED) as asked:
         reply = asked.ask("m@p", "Q", tools=[SEARCH, FUNCTION], run_tools=True)

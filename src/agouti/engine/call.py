@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from ..core.call_pairs import unique_calls, with_tool_calls
 from ..core.chat import Json, Request
+from ..core.errors import RequestError
 from ..core.http import Timeouts
 from ..core.parameters import merged
 from ..core.prompt import assembled
@@ -35,6 +36,11 @@ def request_for(question: Question, target: Target) -> Request:
         question.messages, entry_system=model.system, system=question.system, examples=question.examples
     )
     extra = question.extra
+    if parameters.get("tools") and "tools" in extra:
+        raise RequestError(
+            "tools stand both in tools and in extra",
+            hint="Put all of them into tools=[...]: a dict that is no function goes to the provider as it is.",
+        )
     if not target.provider.dialect.abilities.canonical:
         messages = with_tool_calls(messages)
         if "functions" in extra or "function_call" in extra:
