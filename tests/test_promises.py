@@ -80,8 +80,9 @@ def test_deadline_shortens_every_limit_of_a_request() -> None:
 
 
 def test_kept_connection_is_tried_again_only_once() -> None:
-    fake = FakeTransport([GOOD, LOST, LOST, GOOD])
-    with agouti.Client(config(), transport=fake) as client:
+    sent = TransportFailure("lost", "gone", sent=True)
+    fake = FakeTransport([GOOD, sent, sent, GOOD])
+    with agouti.Client(config(retries={"max": 3, "base": 0.0}), transport=fake) as client:
         client.ask("quill@p", "Peas?")
         with pytest.raises(agouti.ConnectionLost) as lost:
             client.ask("quill@p", "Peas?")

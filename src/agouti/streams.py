@@ -64,8 +64,12 @@ class Stream(_Stream):
         """Events in lists, those together that arrive together."""
         if self._whole is None:
             advance = self._driver.advance
-            while (batch := advance()) is not None:
-                yield batch
+            try:
+                while (batch := advance()) is not None:
+                    yield batch
+            except GeneratorExit:  # the loop around it was left
+                self._driver.close()
+                raise
             self._ended(self._driver.result)
 
     def __iter__(self) -> Iterator[str]:
@@ -73,9 +77,13 @@ class Stream(_Stream):
         # Not through `batches`: a generator less on the way of every piece.
         if self._whole is None:
             advance = self._driver.advance
-            while (batch := advance()) is not None:
-                if text := _text(batch):
-                    yield text
+            try:
+                while (batch := advance()) is not None:
+                    if text := _text(batch):
+                        yield text
+            except GeneratorExit:  # the loop around it was left
+                self._driver.close()
+                raise
             self._ended(self._driver.result)
 
     def events(self) -> Iterator[Event]:
@@ -107,17 +115,25 @@ class AsyncStream(_Stream):
         """Events in lists, those together that arrive together."""
         if self._whole is None:
             advance = self._driver.advance
-            while (batch := await advance()) is not None:
-                yield batch
+            try:
+                while (batch := await advance()) is not None:
+                    yield batch
+            except GeneratorExit:  # the loop around it was left
+                await self._driver.close()
+                raise
             self._ended(self._driver.result)
 
     async def __aiter__(self) -> AsyncIterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
         if self._whole is None:
             advance = self._driver.advance
-            while (batch := await advance()) is not None:
-                if text := _text(batch):
-                    yield text
+            try:
+                while (batch := await advance()) is not None:
+                    if text := _text(batch):
+                        yield text
+            except GeneratorExit:  # the loop around it was left
+                await self._driver.close()
+                raise
             self._ended(self._driver.result)
 
     async def events(self) -> AsyncIterator[Event]:

@@ -81,7 +81,7 @@ def test_what_is_repeated(failure: Any, repeated: bool) -> None:
 
 def test_kept_connection_that_broke_is_repeated_at_once() -> None:
     fake = FakeTransport([GOOD, LOST, GOOD])
-    with agouti.Client(config(retries={"max": 0}), transport=fake) as client:
+    with agouti.Client(config(retries={"max": 1}), transport=fake) as client:
         client.ask("plain", "Peas?")
         again = client.ask("plain", "Peas?")
     assert [(attempt.outcome, attempt.waited) for attempt in again.attempts] == [

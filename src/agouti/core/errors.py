@@ -211,7 +211,14 @@ class ProxyFailed(ConnectionFailed):
 
 
 class ConnectionLost(ConnectionFailed):
-    """The connection broke before the reply was whole."""
+    """The connection broke before the reply was whole. ``sent``: the request had gone out whole before.
+
+    Then the provider may have done what it asks, and bill for it.
+    """
+
+    def __init__(self, what: str, *, sent: bool = False, **facts: "Unpack[Facts]") -> None:
+        super().__init__(what, **facts)
+        self.sent = sent
 
 
 class TimedOut(ConnectionFailed):

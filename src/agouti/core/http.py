@@ -23,6 +23,16 @@ class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     between_chunks: float = 60.0
 
 
+class TimeoutsWithin(Timeouts, frozen=True, gc=False):
+    """Time limits of a request within a deadline.
+
+    Attributes:
+        total: seconds for all of it up to the head of the reply, however it is spread over the phases.
+    """
+
+    total: float = 0.0
+
+
 class Tls(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     """Certificates beside the system's own.
 
@@ -87,10 +97,14 @@ class TransportFailure(Exception):
         detail: the HTTP library's own words.
         phase: for ``timeout``, which limit ran out.
         began: whether a part of the reply had come.
+        sent: whether the request had gone out whole, so that the server may have done what it asks.
     """
 
-    def __init__(self, reason: Reason, detail: str, phase: str | None = None, *, began: bool = False) -> None:
+    def __init__(
+        self, reason: Reason, detail: str, phase: str | None = None, *, began: bool = False, sent: bool = False
+    ) -> None:
         super().__init__(detail)
+        self.sent = sent
         self.reason = reason
         self.detail = detail
         self.phase = phase

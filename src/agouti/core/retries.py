@@ -10,8 +10,11 @@ class Retries(Struct, frozen=True, forbid_unknown_fields=True):
         max: repeats after the first try.
         base: seconds; the first wait is up to this, each next one up to twice as much.
         max_wait: seconds; no wait is longer. A provider that asks for more is not waited for.
+        after_sending: whether a request is repeated that had gone out whole before the connection broke: the provider
+            may have done it, and bill for both.
     """
 
     max: int = 2
     base: float = 0.5
     max_wait: float = 30.0
+    after_sending: bool = False

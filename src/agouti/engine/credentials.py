@@ -1,7 +1,7 @@
 """The key of a request: at hand, or fetched from where it lives."""
 
 from ..core.errors import CredentialRefused
-from ..core.http import Timeouts, TransportFailure
+from ..core.http import Timeouts, TimeoutsWithin, TransportFailure
 from ..credentials.credential import Credential
 from .call import Call
 from .effects import FetchKey, Steps
@@ -42,4 +42,4 @@ def timeouts_within(call: Call, target: Target) -> Timeouts:
     if left is None:
         return timeouts
     left = max(left, 0.001)
-    return Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)
+    return TimeoutsWithin(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks, left)

@@ -14,6 +14,9 @@ from ..core.policy import Repeat, policy_of
 from ..core.retries import Retries
 from .outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 
+# Seconds within which a server closes a connection that it had meant to close anyway.
+_SOON = 1.0
+
 
 class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
     """What else is known when an attempt has ended.
@@ -23,6 +26,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
         repeats: how many repeats of the policy's own there have been at this model.
         retries: how many there may be, and how long the waits.
         kept_connection: the connection may have been a kept one, which the server closed just then.
+        seconds: how long the attempt took.
         other_key: another key, or the same one fetched anew, may be taken instead of a refused one.
         reduced: the request without the parameter that was refused, where the entry allows that.
         next_model: whether there is a model that could take over.
@@ -34,6 +38,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
     repeats: int = 0
     retries: Retries = Retries()
     kept_connection: bool = False
+    seconds: float = 0.0
     other_key: bool = False
     reduced: Request | None = None
     next_model: bool = False
@@ -101,31 +106,34 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
 
 def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | None:
     error = failed.error
-    if isinstance(error, ConnectionLost) and not failed.began and situation.kept_connection:
+    soon = situation.seconds < _SOON and situation.retries.max > 0
+    if isinstance(error, ConnectionLost) and not failed.began and situation.kept_connection and soon:
         # A server may close a kept connection at the moment when it is used again: that says nothing about the
-        # request. Both HTTP libraries look before use, so once is enough.
+        # request. Both HTTP libraries look before use, so once is enough. One that takes its time has begun to work.
         return Again(0.0, situation.request, "kept connection")
     if situation.other_key:
         return Again(0.0, situation.request, "other key")
     if situation.reduced is not None:
         return Again(0.0, situation.reduced, "reduced")
-    if not repeats(error, began=failed.began):
+    if not repeats(error, began=failed.began, after_sending=situation.retries.after_sending):
         return None
     wait = pause(error, situation.repeats, situation.retries, situation.chance)
     return None if wait is None else Again(wait, situation.request, "policy")
 
 
-def repeats(error: AgoutiError, *, began: bool) -> bool:
+def repeats(error: AgoutiError, *, began: bool, after_sending: bool = False) -> bool:
     """Whether repeating the same request can help and is safe.
 
     Args:
         began: a part of the reply had come.
+        after_sending: it is safe enough although the request had gone out whole.
     """
     match policy_of(type(error)).repeat:
         case Repeat.ALWAYS:
             return True
         case Repeat.UNANSWERED:
-            return not began
+            sent = isinstance(error, ConnectionLost) and error.sent
+            return not began and (after_sending or not sent)
         case Repeat.CONNECTING:
             # Later phases: the provider may be at work on it, and bill for it.
             return isinstance(error, TimedOut) and error.phase == "connect"

@@ -2,44 +2,34 @@
 
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
 from . import effects as e
+from .driving import BaseDriver
 
 if TYPE_CHECKING:
     from ..core.events import Event
-    from ..transport.base import SyncReply, SyncTransport
+    from ..transport.base import SyncReply
 
 T = TypeVar("T")
 
 
-class SyncDriver(Generic[T]):
-    """One call under way, in the thread that advances it.
+class SyncDriver(BaseDriver[T]):
+    """One call under way, in the thread that advances it."""
 
-    Attributes:
-        result: what the call ended with, once `advance` has returned `None`.
-    """
-
-    __slots__ = ("_environment", "_opened", "_steps", "_transport", "_undo", "result")
-
-    def __init__(self, steps: "e.Steps[T]", transport: "SyncTransport", environment: Mapping[str, str]) -> None:
-        self._steps = steps
-        self._transport = transport
-        self._environment = environment
-        self._opened: SyncReply | None = None
-        self._undo = e.UndoList()
-        self.result: T
+    __slots__ = ()
 
     def advance(self) -> "list[Event] | None":
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
+        self._busy = True
         try:
             while True:
                 effect = resume(answer)
@@ -53,15 +43,24 @@ class SyncDriver(Generic[T]):
                     resume = self._steps.throw
         except StopIteration as stop:
             self.result = stop.value
+            self._busy = False
             if self._opened is not None or self._undo:
                 self.close()
             return None
         except BaseException:
+            self._busy = False
             self.close()
             raise
+        finally:
+            self._busy = False
 
     def close(self) -> None:
-        """Give the call up: what is open is closed at once, what is not settled is undone."""
+        """Give the call up: what is open is closed at once, what is not settled is undone.
+
+        While another thread or task advances it, that one is woken, and ends the call with an error.
+        """
+        if self._stop():
+            return
         self._drop(None)
         self._steps.close()
         for request in self._undo.undo():
@@ -75,20 +74,19 @@ class SyncDriver(Generic[T]):
         return HttpReply(reply.status, reply.headers, body)
 
     def _open(self, effect: e.Open) -> "SyncReply":
-        self._opened = self._transport.open(effect.request, effect.timeouts)
-        return self._opened
+        reply: SyncReply = self._transport.open(effect.request, effect.timeouts)
+        self._is_open(reply)
+        return reply
 
     def _receive(self, effect: e.Receive) -> bytes:
         return self._opened.receive(effect.limit) if self._opened is not None else b""
 
     def _finish(self, effect: e.Finish) -> None:
-        opened, self._opened = self._opened, None
-        if opened is not None:
+        if (opened := self._taken()) is not None:
             opened.finish()
 
     def _drop(self, effect: e.Drop | None) -> None:
-        opened, self._opened = self._opened, None
-        if opened is not None:
+        if (opened := self._taken()) is not None:
             opened.abort()
 
     def _sleep(self, effect: e.Sleep) -> None:

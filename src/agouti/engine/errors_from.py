@@ -104,10 +104,13 @@ def _late(at: _Place) -> AgoutiError:
 
 
 def _lost(at: _Place) -> AgoutiError:
-    return ConnectionLost(
-        f"the connection to {at.origin} broke: {at.failure.detail}",
-        hint="Try again; if it lasts, look at the server's log.",
-    )
+    hint = "Try again; if it lasts, look at the server's log."
+    if at.failure.sent:
+        hint = (
+            "The request had gone out, so that it may have been done, and paid: look before you ask again. To repeat "
+            f"such requests anyway: retries = {{ after_sending = true }} in providers.{at.provider}."
+        )
+    return ConnectionLost(f"the connection to {at.origin} broke: {at.failure.detail}", sent=at.failure.sent, hint=hint)
 
 
 def _private(at: _Place) -> AgoutiError:

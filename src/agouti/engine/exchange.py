@@ -91,7 +91,10 @@ def _at_target(
         outcome = attempted.outcome
         _note(attempts, target, attempted, tried.waited)
         other_key = learn(attempted, target)
-        decision = decide(outcome, _situation(call, operation, target, request, outcome, tried, other_key, next_model))
+        decision = decide(
+            outcome,
+            _situation(call, operation, target, request, outcome, tried, attempted.seconds, other_key, next_model),
+        )
         if not isinstance(decision, Again):
             if isinstance(outcome, Failed) and outcome.sent and policy_of(type(outcome.error)).opens_circuit:
                 circuit.failed(clock())
@@ -128,6 +131,7 @@ def _situation(
     request: Request,
     outcome: "Answered[Result] | Failed",
     tried: _Tried,
+    seconds: float,
     other_key: bool,
     next_model: bool,
 ) -> Situation[Request]:
@@ -139,6 +143,7 @@ def _situation(
         repeats=tried.repeats,
         retries=call.retries or provider.retries,
         kept_connection=provider.answered and not tried.kept_connection,
+        seconds=seconds,
         other_key=other_key and tried.other_keys < provider.keys.count,
         reduced=operation.reduced(outcome.error, request, target) if outcome.sent else None,
         next_model=next_model,

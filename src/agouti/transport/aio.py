@@ -3,7 +3,10 @@
 import asyncio
 import os
 import socket
+import threading
 from collections.abc import Mapping
+from contextlib import suppress
+from typing import Any
 
 import aiohttp
 from aiohttp.abc import AbstractResolver, ResolveResult
@@ -11,7 +14,9 @@ from multidict import CIMultiDict
 from yarl import URL
 
 from ..core.address import with_query
-from ..core.http import HttpRequest, Timeouts, TransportFailure, bare
+from ..core.errors import RequestError
+from ..core.forks import begin_anew
+from ..core.http import HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
 from ..core.secret import SecretText
 from .public import checked, is_address
 from .tls import Contexts
@@ -25,8 +30,12 @@ class AiohttpTransport:
     def __init__(self, *, connections: int = 256) -> None:
         self._connections = connections
         self._contexts = Contexts()
-        self._session: aiohttp.ClientSession | None = None
-        self._public: aiohttp.ClientSession | None = None
+        # A session belongs to the loop that made it; what the last request used is most often what the next one uses.
+        self._latest: tuple[asyncio.AbstractEventLoop, aiohttp.ClientSession] | None = None
+        self._sessions: dict[tuple[asyncio.AbstractEventLoop, bool], aiohttp.ClientSession] = {}
+        self._lock = threading.Lock()
+        self._closed = False
+        begin_anew(self)
         self._urls: dict[str, URL] = {}
         self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
         # What the last request used is most often what the next one uses: the engine keeps both.
@@ -34,11 +43,15 @@ class AiohttpTransport:
         self._headers: tuple[dict[str, str] | None, CIMultiDict[str]] = (None, CIMultiDict())
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
-        session = self._session
+        loop = asyncio.get_running_loop()
+        latest = self._latest  # read once: other loops may set it
         if request.public_only:
-            session = self._public_session(request.url)
-        elif session is None:
-            session = self._session = self._new_session()
+            session = self._public_session(request.url, loop)
+        elif latest is not None and latest[0] is loop:
+            session = latest[1]
+        else:
+            session = self._session_of(loop, public=False)
+            self._latest = (loop, session)
         usual = self._usual
         limit = usual[1] if timeouts is usual[0] else self._timeouts.get(timeouts)
         if limit is None:
@@ -56,15 +69,18 @@ class AiohttpTransport:
             self._headers = (request.headers, _plain(request.headers))
         failure: TransportFailure
         try:
-            response = await session.request(
-                request.method,
-                self._url(request),
-                data=request.body,
-                headers=self._headers[1],
-                allow_redirects=False,
-                timeout=limit,
-                ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
-            )
+            # The deadline holds for all of it: the library's own limits are one for each phase.
+            total = timeouts.total if isinstance(timeouts, TimeoutsWithin) else None
+            async with asyncio.timeout(total):
+                response = await session.request(
+                    request.method,
+                    self._url(request),
+                    data=request.body,
+                    headers=self._headers[1],
+                    allow_redirects=False,
+                    timeout=limit,
+                    ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
+                )
         except TransportFailure as private:
             failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
@@ -76,10 +92,38 @@ class AiohttpTransport:
         raise failure  # after the foreign exception is gone: see TransportFailure
 
     async def close(self) -> None:
-        sessions, self._session, self._public = (self._session, self._public), None, None
-        for session in sessions:
-            if session is not None:
+        with self._lock:
+            self._closed = True
+            self._latest = None
+            sessions, self._sessions = self._sessions, {}
+        running = asyncio.get_running_loop()
+        for (loop, _), session in sessions.items():
+            if loop is running:
                 await session.close()
+            elif loop.is_running():
+                await asyncio.wrap_future(asyncio.run_coroutine_threadsafe(session.close(), loop))
+            else:
+                _leave(session)
+
+    def after_fork(self) -> None:
+        """The connections are the parent's: two processes on one would get each other's answers."""
+        self._lock = threading.Lock()
+        # Kept, so that nothing of them is closed in a way that the parent would notice.
+        self._of_parent = self._sessions
+        self._sessions, self._latest = {}, None
+
+    def _session_of(self, loop: asyncio.AbstractEventLoop, *, public: bool) -> aiohttp.ClientSession:
+        """The session of a loop; those of loops that have ended are dropped."""
+        with self._lock:
+            if self._closed:
+                raise closed()
+            for key in [key for key in self._sessions if key[0].is_closed()]:
+                _leave(self._sessions.pop(key))
+            session = self._sessions.get((loop, public))
+            if session is None:
+                session = self._new_session(_PublicResolver() if public else None)
+                self._sessions[loop, public] = session
+            return session
 
     def _url(self, request: HttpRequest) -> URL:
         if request.secret_query is not None:
@@ -92,14 +136,12 @@ class AiohttpTransport:
             url = self._urls[request.url] = URL(request.url, encoded=True)
         return url
 
-    def _public_session(self, url: str) -> aiohttp.ClientSession:
+    def _public_session(self, url: str, loop: asyncio.AbstractEventLoop) -> aiohttp.ClientSession:
         """A session that reaches no private network."""
         host = URL(url).host or ""
         if is_address(host):
             checked([host])  # addresses are looked up nowhere
-        if self._public is None:
-            self._public = self._new_session(_PublicResolver())
-        return self._public
+        return self._session_of(loop, public=True)
 
     def _new_session(self, resolver: AbstractResolver | None = None) -> aiohttp.ClientSession:
         proxied = any(name.lower().endswith("_proxy") for name in os.environ)
@@ -110,6 +152,23 @@ class AiohttpTransport:
             cookie_jar=aiohttp.DummyCookieJar(),
             read_bufsize=2**18,
         )
+
+
+def _leave(session: aiohttp.ClientSession) -> None:
+    """Let go of a session whose loop has ended: nothing can be awaited there any more."""
+    connector: Any = session.connector
+    session.detach()
+    # Closing would be awaited, in a loop that is no more: the sockets are closed under their transports.
+    with suppress(AttributeError, TypeError):
+        for kept in list(connector._conns.values()):
+            for protocol, *_ in kept:
+                transport = protocol.transport
+                with suppress(AttributeError, OSError):
+                    transport._sock.close()
+                    transport._sock = None
+        connector._conns.clear()
+    with suppress(AttributeError, RuntimeError):
+        connector._close_immediately()
 
 
 class _PublicResolver(AbstractResolver):
@@ -129,6 +188,11 @@ class _PublicResolver(AbstractResolver):
         await self._inner.close()
 
 
+def closed() -> RequestError:
+    """The error for a client that is used after its end."""
+    return RequestError("this client is closed", hint="Make a new one, or keep it open as long as it is used.")
+
+
 class AiohttpReply:
     """See `transport.base.AsyncReply`."""
 
@@ -139,6 +203,11 @@ class AiohttpReply:
         self._silence = timeouts.between_chunks
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
+        # The library would go on to hold the limit of the first byte against every later one.
+        connection = response.connection
+        if connection is not None and connection.protocol is not None:
+            connection.protocol.read_timeout = None
+            connection.protocol._drop_timeout()
 
     async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
@@ -152,10 +221,10 @@ class AiohttpReply:
             raise self._broken(error) from None
 
     async def read(self) -> bytes:
-        try:
-            return await self._response.read()
-        except BaseException as error:
-            raise self._broken(error) from None
+        pieces = []
+        while data := await self.receive():
+            pieces.append(data)
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
     def _broken(self, error: BaseException) -> BaseException:
         self.abort()
@@ -175,6 +244,9 @@ class AiohttpReply:
         except (aiohttp.ClientError, OSError, ValueError):
             pass
         self._response.release()
+
+    def interrupt(self) -> None:
+        self._response.close()
 
     def abort(self) -> None:
         self._response.close()
@@ -205,10 +277,11 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
     if isinstance(error, aiohttp.ServerDisconnectedError):
         if not isinstance(error.message, str) and error.message is not None:
             return TransportFailure("not http", str(error.message)[:300])
-        return TransportFailure("lost", "the server closed the connection without a reply")
+        return TransportFailure("lost", "the server closed the connection without a reply", sent=True)
     if isinstance(error, aiohttp.ClientResponseError):
         return TransportFailure("not http", error.message[:300])
-    return TransportFailure("lost", _words(error))
+    # Whether all of it had gone out is not told: as far as anybody knows, it had.
+    return TransportFailure("lost", _words(error), sent=isinstance(error, (aiohttp.ClientOSError, ConnectionError)))
 
 
 def _words(error: BaseException) -> str:

@@ -132,6 +132,9 @@ class _RecordingReply:
         self._exchange.over()
         self._inner.finish()
 
+    def interrupt(self) -> None:
+        getattr(self._inner, "interrupt", self._inner.abort)()
+
     def abort(self) -> None:
         self._exchange.over()
         self._inner.abort()
@@ -183,6 +186,9 @@ class _AsyncRecordingReply:
     async def finish(self) -> None:
         self._exchange.over()
         await self._inner.finish()
+
+    def interrupt(self) -> None:
+        getattr(self._inner, "interrupt", self._inner.abort)()
 
     def abort(self) -> None:
         self._exchange.over()

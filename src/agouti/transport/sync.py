@@ -2,16 +2,22 @@
 
 import http.client
 import os
+import socket
 import threading
+import time
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 import urllib3
 from urllib3 import exceptions as wrong
 
 from ..core.address import with_query
-from ..core.http import HttpRequest, Reason, Timeouts, Tls, TransportFailure, bare
+from ..core.errors import RequestError
+from ..core.forks import begin_anew
+from ..core.http import HttpRequest, Reason, Timeouts, TimeoutsWithin, Tls, TransportFailure, bare
 from ..core.secret import SecretText
+from .limits import WATCHMAN
 
 if TYPE_CHECKING:
     import ssl
@@ -25,27 +31,65 @@ _LINGER = 0.05
 
 
 class _Headers(dict[str, str]):
-    """Headers, and the part of the query that holds a key.
+    """Headers, the part of the query that holds a key, and the seconds that all of it may take.
 
     urllib3 writes every path into its log, so the key is put on only when the connection writes the
     request line: see `_WithQuery`.
     """
 
-    query: SecretText
+    query: SecretText | None = None
+    total: float | None = None
 
     def copy(self) -> "_Headers":
         same = _Headers(self)
-        same.query = self.query
+        same.query, same.total = self.query, self.total
         return same
+
+
+class _Response(http.client.HTTPResponse):
+    """Reads over interim replies (1xx) of every kind; the standard library knows one of them."""
+
+    def _read_status(self) -> tuple[str, int, str]:
+        while True:
+            version, status, reason = super()._read_status()  # type: ignore[misc]
+            if not 101 < status < 200:
+                return version, status, reason
+            while self.fp.readline(65537) not in (b"\r\n", b"\n", b""):
+                pass
 
 
 class _WithQuery:
     """Mixed into urllib3's connections."""
 
+    response_class: Any = _Response
+    _until: float | None = None
+    sock: Any
+
     def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
-        if isinstance(headers, _Headers):
+        self._until = None
+        if not isinstance(headers, _Headers):
+            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+            return
+        if headers.query is not None:
             url = with_query(url, headers.query.reveal())
-        super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+        if headers.total is None:
+            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+            return
+        self._until = time.monotonic() + headers.total
+        if self.sock is None:
+            self.connect()  # type: ignore[attr-defined]
+        with WATCHMAN.within(self.sock, headers.total):
+            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+
+    def getresponse(self) -> Any:
+        try:
+            if self._until is None:
+                return super().getresponse()  # type: ignore[misc]
+            with WATCHMAN.within(self.sock, max(self._until - time.monotonic(), 0.0)):
+                return super().getresponse()  # type: ignore[misc]
+        except (OSError, http.client.HTTPException) as error:
+            error.sent = True  # type: ignore[union-attr]  # for `_failure`: the request had gone out whole
+            raise
 
 
 class _HTTPConnection(_WithQuery, urllib3.connection.HTTPConnection):
@@ -58,6 +102,8 @@ class _HTTPSConnection(_WithQuery, urllib3.connection.HTTPSConnection):
 
 class _Public:
     """Mixed into connections to an address that is a stranger's: they reach no private network."""
+
+    response_class: Any = _Response
 
     _dns_host: str
     port: int
@@ -94,12 +140,22 @@ class Urllib3Transport:
         self._usual: tuple[Timeouts | None, urllib3.Timeout] = (None, urllib3.Timeout())
         self._lock = threading.Lock()
         self._proxies = _proxies()
+        self._closed = False
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """The connections are the parent's: two processes on one would get each other's answers."""
+        self._lock = threading.Lock()
+        # Kept, so that nothing of them is closed in a way that the parent would notice.
+        self._of_parent = self._pools
+        self._pools = {}
 
     def open(self, request: HttpRequest, timeouts: Timeouts) -> "Urllib3Reply":
         headers = request.headers
-        if request.secret_query is not None:
+        total = timeouts.total if isinstance(timeouts, TimeoutsWithin) else None
+        if request.secret_query is not None or total is not None:
             headers = _Headers(headers)
-            headers.query = request.secret_query
+            headers.query, headers.total = request.secret_query, total
         slash = request.url.find("/", 8)
         origin = request.url[:slash] if slash > 0 else request.url
         pool = self._pools.get(origin)
@@ -145,12 +201,15 @@ class Urllib3Transport:
 
     def close(self) -> None:
         with self._lock:
+            self._closed = True
             pools, self._pools = self._pools, {}
         for pool in pools.values():
             pool.close()
 
     def _pool(self, origin: str) -> urllib3.HTTPConnectionPool:
         with self._lock:
+            if self._closed:
+                raise closed()
             pool = self._pools.get(origin)
             if pool is None:
                 pool = self._pools[origin] = self._new_pool(origin, None)
@@ -165,9 +224,7 @@ class Urllib3Transport:
             if pool is None:
                 pool = self._pools[name] = self._new_pool(origin, request.tls)
                 https = origin.startswith("https:")
-                if with_query:
-                    pool.ConnectionCls = _HTTPSConnection if https else _HTTPConnection
-                elif public:
+                if public:
                     pool.ConnectionCls = _PublicHTTPSConnection if https else _PublicHTTPConnection
             return pool
 
@@ -184,6 +241,7 @@ class Urllib3Transport:
             pool = urllib3.HTTPSConnectionPool(parts.host or "", parts.port, **options)
         else:
             pool = urllib3.HTTPConnectionPool(parts.host or "", parts.port, **options)
+        pool.ConnectionCls = _HTTPSConnection if parts.scheme == "https" else _HTTPConnection
         return pool
 
     def _context(self, tls: Tls | None) -> "ssl.SSLContext":
@@ -197,10 +255,12 @@ class Urllib3Transport:
 class Urllib3Reply:
     """See `transport.base.SyncReply`."""
 
-    __slots__ = ("_limit", "_response", "_silence", "headers", "status")
+    __slots__ = ("_limit", "_process", "_response", "_silence", "_sock", "headers", "status")
 
     def __init__(self, response: urllib3.BaseHTTPResponse, timeouts: Timeouts) -> None:
         self._response = response
+        self._sock = _socket_of(response)
+        self._process = os.getpid()
         self._silence = timeouts.between_chunks
         self._limit = timeouts.first_byte
         self.status = response.status
@@ -221,6 +281,8 @@ class Urllib3Reply:
         return data
 
     def read(self) -> bytes:
+        if self._silence != self._limit:
+            self._set_limit(self._silence)
         try:
             return self._response.read()
         except BaseException as error:
@@ -243,8 +305,15 @@ class Urllib3Reply:
         except (wrong.HTTPError, OSError, http.client.HTTPException):
             self.abort()
 
+    def interrupt(self) -> None:
+        # A thread that waits for the next byte holds what close() would wait for: it is woken. Not in a child process:
+        # the connection is the parent's.
+        if self._sock is not None and self._process == os.getpid():
+            with suppress(OSError):
+                self._sock.shutdown(socket.SHUT_RDWR)
+
     def abort(self) -> None:
-        # close() alone leaves the socket to whoever else holds a reference; shut down what is read first.
+        self.interrupt()
         self._response.close()
         connection = self._response.connection
         if connection is not None:
@@ -253,10 +322,23 @@ class Urllib3Reply:
 
     def _set_limit(self, seconds: float) -> None:
         self._limit = seconds
-        connection = self._response.connection
-        sock = getattr(connection, "sock", None)
-        if sock is not None:
-            sock.settimeout(seconds)
+        if self._sock is not None:
+            with suppress(OSError):  # it may have been closed meanwhile
+                self._sock.settimeout(seconds)
+
+
+def _socket_of(response: urllib3.BaseHTTPResponse) -> "socket.socket | None":
+    """The socket that a reply is read from; a connection that ends with its reply holds it no more."""
+    sock: socket.socket | None = getattr(response.connection, "sock", None)
+    if sock is None:
+        raw = getattr(getattr(response, "_fp", None), "fp", None)
+        sock = getattr(getattr(raw, "raw", None), "_sock", None)
+    return sock
+
+
+def closed() -> RequestError:
+    """The error for a client that is used after its end."""
+    return RequestError("this client is closed", hint="Make a new one, or keep it open as long as it is used.")
 
 
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
@@ -285,7 +367,7 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         reason = "lost"
     elif isinstance(cause, (http.client.BadStatusLine, http.client.LineTooLong, http.client.UnknownProtocol)):
         reason = "not http"
-    return TransportFailure(reason, _words(cause))
+    return TransportFailure(reason, _words(cause), sent=getattr(cause, "sent", False))
 
 
 def _words(error: BaseException) -> str:
