@@ -4,7 +4,7 @@ import asyncio
 import os
 import socket
 import threading
-from collections.abc import Mapping
+from collections.abc import Awaitable, Mapping
 from contextlib import suppress
 from typing import Any
 
@@ -69,18 +69,12 @@ class AiohttpTransport:
             self._headers = (request.headers, _plain(request.headers))
         failure: TransportFailure
         try:
-            # The deadline holds for all of it: the library's own limits are one for each phase.
-            total = timeouts.total if isinstance(timeouts, TimeoutsWithin) else None
-            async with asyncio.timeout(total):
-                response = await session.request(
-                    request.method,
-                    self._url(request),
-                    data=request.body,
-                    headers=self._headers[1],
-                    allow_redirects=False,
-                    timeout=limit,
-                    ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
-                )
+            if isinstance(timeouts, TimeoutsWithin):
+                # The deadline holds for all of it: the library's own limits are one for each phase.
+                async with asyncio.timeout(timeouts.total):
+                    response = await self._sent(session, request, limit)
+            else:
+                response = await self._sent(session, request, limit)
         except TransportFailure as private:
             failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
@@ -90,6 +84,19 @@ class AiohttpTransport:
         else:
             return AiohttpReply(response, timeouts)
         raise failure  # after the foreign exception is gone: see TransportFailure
+
+    def _sent(
+        self, session: aiohttp.ClientSession, request: HttpRequest, limit: aiohttp.ClientTimeout
+    ) -> Awaitable[aiohttp.ClientResponse]:
+        return session.request(
+            request.method,
+            self._url(request),
+            data=request.body,
+            headers=self._headers[1],
+            allow_redirects=False,
+            timeout=limit,
+            ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
+        )
 
     async def close(self) -> None:
         with self._lock:
@@ -221,6 +228,9 @@ class AiohttpReply:
             raise self._broken(error) from None
 
     async def read(self) -> bytes:
+        content = self._response.content
+        if content.is_eof() and content.exception() is None:
+            return content.read_nowait()  # nearly every reply comes at once
         pieces = []
         while data := await self.receive():
             pieces.append(data)
