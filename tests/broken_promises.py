@@ -19,6 +19,7 @@ PROMISES = "tests/test_promises.py"
 ENGINE = "tests/engine"
 SLOPPY = "tests/dialects/test_sloppy.py"
 WIRE = "tests/dialects/test_wire.py"
+HOSTILE = "tests/hostile"
 TURNS = "tests/dialects/test_turns.py"
 
 
@@ -121,6 +122,15 @@ ROWS = [
     Row("thinking between tags is taken out in pieces", "core/tagged_reasoning.py", "keep = _beginning(thought, self._close)", "keep = 0", WIRE),
     Row("bounds that a format lacks are words", "core/schema.py", 'return (_bare(closed) if style == "bare" else closed), True', "return closed, True", "tests/core/test_schema.py tests/fill"),
     Row("a form that is refused does not stand for the next", "engine/provider.py", "return form in refused or len(refused) > 1", "return bool(refused)", "tests/fill"),
+    Row("a forked process has connections of its own", "transport/sync.py", "        self._of_parent = self._pools\n        self._pools = {}", "        self._of_parent = self._pools", HOSTILE),
+    Row("interim replies are read over", "transport/sync.py", "if not 101 < status < 200:", "if True:", HOSTILE),
+    Row("a session belongs to its loop", "transport/aio.py", "if latest is not None and latest[0] is loop", "if latest is not None", HOSTILE),
+    Row("a loop that is left closes its stream", "streams.py", "            except GeneratorExit:  # the loop around it was left\n                self._driver.close()\n                raise", "            except GeneratorExit:\n                raise", HOSTILE),
+    Row("a request that went out is not sent again unasked", "engine/decide.py", "(after_sending or not sent)", "True", HOSTILE),
+    Row("a deadline holds while a head trickles", "transport/sync.py", "total = timeouts.total if isinstance(timeouts, TimeoutsWithin) else None", "total = None", HOSTILE),
+    Row("what a provider repeats of a key is masked", "engine/attempt.py", "target.provider.masker(credential).mask_error(outcome.error)", "pass", HOSTILE),
+    Row("a key that cannot be sent is told before", "credentials/credential.py", 'check_key(value, credential.found, ascii_only=way in ("bearer", "header"))', "pass", HOSTILE),
+    Row("a whole reply has a cap", "engine/receive.py", "if whole and size >= limit:", "if False:", HOSTILE),
     Row("text behind a command is its data", "adopt/curl.py", 'text == "@-" or _CAT', "_CAT", "tests/adopt"),
 ]  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 import base64
 import os
+import stat
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TypeAlias, cast
@@ -195,8 +196,12 @@ def _read(source: object, kind: str, smaller: str) -> tuple[bytes, str]:
         path = Path(source)
         what = str(path)
         try:
-            size = path.stat().st_size
-            data = path.read_bytes() if size <= MOST_BYTES else b""  # not even read: it may be anything
+            told = path.stat()
+            if not stat.S_ISREG(told.st_mode):
+                raise RequestError(f"{path} is no ordinary file", hint=f"Name an existing {_FILES[kind]}.")
+            with path.open("rb") as opened:  # no more than is sent: it may grow meanwhile
+                data = opened.read(MOST_BYTES + 1) if told.st_size <= MOST_BYTES else b""
+            size = max(told.st_size, len(data))
         except OSError as error:
             raise RequestError(
                 f"{path} cannot be read ({error.strerror or error})",

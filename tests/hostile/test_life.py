@@ -2,6 +2,7 @@
 
 import asyncio
 import gc
+import gzip
 import multiprocessing
 import os
 import threading
@@ -277,3 +278,42 @@ def test_limit_on_the_first_byte_does_not_cut_what_comes_later(kind: str) -> Non
                     return "".join([text async for text in stream])
 
             assert asyncio.run(run()) == "one two"
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize("how", ["endless", "bomb", "announced"])
+def test_replies_without_end_are_given_up(kind: str, how: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    for module in (
+        "agouti.transport.sync",
+        "agouti.transport.aio",
+        "agouti.engine.receive",
+        "agouti.engine.receive_stream",
+    ):
+        monkeypatch.setattr(f"{module}.REPLY_BYTES", 3_000_000)
+    bomb = gzip.compress(b" " * 40_000_000)
+
+    def behave(connection: Connection, _: int) -> None:
+        head = b"HTTP/1.1 200 OK\r\ncontent-type: application/json\r\n"
+        if how == "bomb":
+            head += b"content-encoding: gzip\r\ncontent-length: %d\r\n\r\n" % len(bomb)
+            connection.write(head + bomb)
+            return
+        head += b"content-length: 99999999999\r\n\r\n" if how == "announced" else b"connection: close\r\n\r\n"
+        connection.write(head)
+        while True:
+            connection.write(b" " * 65536)
+
+    with serving(behave) as server:
+        for options in ({}, {"deadline": 30}):
+            with pytest.raises(agouti.ReplyUnreadable, match="more than"):
+                if kind == "sync":
+                    with agouti.Client(config(server)) as client:
+                        client.ask("a", "x", **options)
+                else:
+
+                    async def run(options: Any) -> None:
+                        async with agouti.AsyncClient(config(server)) as client:
+                            await client.ask("a", "x", **options)
+
+                    asyncio.run(run(options))
+        assert len(server.requests) == 2

@@ -11,6 +11,7 @@ import click
 
 from .. import __version__
 from ..core.errors import AgoutiError
+from ..core.masking import printable
 from ..core.policy import policy_of
 
 # A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
@@ -88,11 +89,29 @@ def run(arguments: list[str]) -> int:
     except (KeyboardInterrupt, click.Abort):
         click.echo("", err=True)
         return 130
+    except RecursionError as error:
+        return _last_resort(error, arguments)
     except BrokenPipeError:
         # The reader of a pipe has gone. Python would complain once more when it flushes at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 1
+    except Exception as error:
+        return _last_resort(error, arguments)
     return result if isinstance(result, int) else 0
+
+
+def _last_resort(error: Exception, arguments: list[str]) -> int:
+    """An error that is none of ours is a defect: said in two lines all the same."""
+    if "--debug" in arguments:
+        import traceback
+
+        traceback.print_exc()
+    where = "" if "--debug" in arguments else "Run it again with --debug before the command, and "
+    return _two_lines(
+        f"something went wrong that should not: {type(error).__name__}",
+        f"{where}report what it prints, without keys: it is a defect of Agouti.".capitalize(),
+        1,
+    )
 
 
 def exit_code(error: AgoutiError) -> int:
@@ -101,7 +120,7 @@ def exit_code(error: AgoutiError) -> int:
 
 
 def _two_lines(what: str, hint: str, code: int) -> int:
-    click.echo(f"agouti: {' '.join(what.split())}", err=True)
+    click.echo(f"agouti: {printable(' '.join(what.split()))}", err=True)
     if hint:
-        click.echo(f"  {' '.join(hint.split())}", err=True)
+        click.echo(f"  {printable(' '.join(hint.split()))}", err=True)
     return code

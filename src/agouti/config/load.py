@@ -16,6 +16,7 @@ from ..core.chat import Json
 from ..core.declarations import Declaration
 from ..core.errors import ConfigError, RequestError
 from ..core.http import Tls
+from ..core.masking import looks_like_a_key
 from ..core.parameters import checked
 from ..core.secret import Environment
 from ..core.suggest import near_hint
@@ -33,7 +34,7 @@ _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
     "dialects": Declaration,
 }
 
-_MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address"})
+_MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 
 Entry = TypeVar("Entry", Provider, Model, Declaration)
 
@@ -151,7 +152,13 @@ def _toml_hint(text: str, message: str) -> str:
     paths_found = re.search(r"line (\d+)", message)
     lines = text.splitlines()
     if paths_found and int(paths_found[1]) <= len(lines):
-        return f"That line is: {lines[int(paths_found[1]) - 1].strip()[:80]}   (text values stand in quotes)"
+        line = lines[int(paths_found[1]) - 1].strip()
+        name, equals, value = line.partition("=")
+        if equals and (name.strip().split(".")[-1] in _MAY_HOLD_SECRETS or looks_like_a_key(value.strip(" \"'{}"))):
+            line = f"{name.strip()} = ..."  # it may hold a key
+        elif looks_like_a_key(line):
+            return "Text values stand in quotes; every bracket is closed."
+        return f"That line is: {line[:80]}   (text values stand in quotes)"
     return "Text values stand in quotes; every bracket is closed."
 
 

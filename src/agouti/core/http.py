@@ -7,6 +7,11 @@ from msgspec import Struct
 
 from .secret import SecretText
 
+REPLY_BYTES = 128 * 1024 * 1024
+"""The most that is read of one whole reply: more than any model writes, less than what stops a machine."""
+
+_A_YEAR = 366 * 86400.0
+
 
 class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     """Time limits by phase, in seconds.
@@ -21,6 +26,11 @@ class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     connect: float = 10.0
     first_byte: float = 300.0
     between_chunks: float = 60.0
+
+    def __post_init__(self) -> None:
+        for name in ("connect", "first_byte", "between_chunks"):
+            if not 0 < getattr(self, name) < _A_YEAR:  # written so that NaN is refused
+                raise ValueError(f"{name} takes a number of seconds above 0")
 
 
 class TimeoutsWithin(Timeouts, frozen=True, gc=False):
@@ -82,7 +92,9 @@ class HttpReply(Struct, frozen=True, gc=False):
     body: bytes
 
 
-Reason: TypeAlias = Literal["dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout", "private"]
+Reason: TypeAlias = Literal[
+    "dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout", "private", "too large"
+]
 """How a request can fail without a whole reply: see `TransportFailure`."""
 
 

@@ -18,3 +18,10 @@ class Retries(Struct, frozen=True, forbid_unknown_fields=True):
     base: float = 0.5
     max_wait: float = 30.0
     after_sending: bool = False
+
+    def __post_init__(self) -> None:
+        if self.max < 0:
+            raise ValueError("max takes a whole number from 0")
+        for name in ("base", "max_wait"):
+            if not 0 <= getattr(self, name) < 1e9:  # written so that NaN is refused
+                raise ValueError(f"{name} takes a number of seconds from 0")

@@ -54,6 +54,15 @@ class Secret:
     def __hash__(self) -> int:
         return hash((Secret, self._value))
 
+    def __format__(self, spec: str) -> str:
+        return format(MASK, spec)
+
+    def __copy__(self) -> "Secret":
+        return self
+
+    def __deepcopy__(self, _: object) -> "Secret":
+        return self  # a copy stays in this process: only a pickle may leave it
+
     def __reduce__(self) -> "tuple[object, tuple[()]]":
         return _masked, ()
 
@@ -108,6 +117,12 @@ class Environment(Mapping[str, str]):
 
     def __repr__(self) -> str:
         return f"Environment({len(self)} variables)"
+
+    def __copy__(self) -> "Environment":
+        return self
+
+    def __deepcopy__(self, _: object) -> "Environment":
+        return self  # a copy stays in this process: only a pickle may leave it
 
     def __reduce__(self) -> "tuple[object, tuple[()]]":
         return _of_this_process, ()

@@ -1,13 +1,15 @@
 """A key in hand, and how it is put on a request."""
 
+import unicodedata
 from base64 import b64encode
 from urllib.parse import quote
 
 import msgspec
 from msgspec import Struct
 
-from ..core.errors import ConfigError
+from ..core.errors import ConfigError, CredentialMissing
 from ..core.http import HttpRequest
+from ..core.masking import looks_like_a_key
 from ..core.secret import Secret, SecretText
 
 # A token is not used in its last minute: it must live until the provider has looked at it.
@@ -58,15 +60,18 @@ class SigningCredential(Credential, frozen=True):
                 hint="Install it: pip install 'agouti-client[signature]'",
             ) from None
         token = self.session_token.reveal() if self.session_token is not None else None
-        signable = Signable(request.method, request.url, dict(request.headers), request.body or b"")
+        signable = Signable(request.method, request.url, _revealed(request.headers), request.body or b"")
         SigV4Auth(Credentials(self.access_key, self.secret.reveal(), token), self.service, self.region).add_auth(
             signable
         )
         headers = {}
         for name, value in signable.headers.items():
-            text = str(value)
+            text = value.reveal() if isinstance(value, SecretText) else str(value)
             # The signature proves the key for this one request; the session token is a secret of its own.
-            headers[name.lower()] = SecretText(text) if name.lower() == "authorization" or text == token else text
+            secret = (
+                name.lower() == "authorization" or text == token or isinstance(request.headers.get(name), SecretText)
+            )
+            headers[name.lower()] = SecretText(text) if secret else text
         return msgspec.structs.replace(request, headers=headers)
 
 
@@ -82,16 +87,50 @@ def parse_send_key(text: str) -> tuple[str, str]:
     way, _, name = text.partition(":")
     if (way in ("bearer", "basic") and not name) or (way in ("header", "query") and name):
         return way, name
+    if looks_like_a_key(text):
+        raise ConfigError(
+            "send_key holds what looks like a key itself",
+            hint='Write "bearer", "basic", "header:NAME" or "query:NAME"; the key goes into key = { env = "NAME" }.',
+        )
     raise ConfigError(
         f"send_key = {text!r} is not a way to send a key",
         hint='Write "bearer", "basic", "header:NAME" or "query:NAME".',
     )
 
 
+def _revealed(headers: dict[str, str]) -> dict[str, str]:
+    """Headers as they are sent: a signature holds for their real values."""
+    return {name: value.reveal() if isinstance(value, SecretText) else value for name, value in headers.items()}
+
+
+def check_key(value: str, found: str, *, ascii_only: bool) -> None:
+    """See that a key can be sent: one line of visible characters.
+
+    Args:
+        found: where it was found, for the error, which never shows the key.
+        ascii_only: it goes into a header as it is.
+
+    Raises:
+        CredentialMissing: it cannot; says which character, and where.
+    """
+    for place, letter in enumerate(value, 1):
+        code = ord(letter)
+        if 32 <= code < 127 or (not ascii_only and code > 160 and not 0xD800 <= code < 0xE000):
+            continue
+        name = unicodedata.name(letter, f"U+{code:04X}").lower() if code > 127 else f"a control character ({code})"
+        if letter in "\r\n":
+            name = "a line end"
+        raise CredentialMissing(
+            f"the key from {found} cannot be sent: its character {place} is {name}",
+            hint="It was copied with something around it: write the key alone there, in one line.",
+        )
+
+
 def key_header(send_key: str, credential: Credential) -> tuple[str, SecretText] | None:
     """The header that carries a key, or `None` where it travels in the query."""
     way, name = parse_send_key(send_key)
     value = credential.secret.reveal()
+    check_key(value, credential.found, ascii_only=way in ("bearer", "header"))
     if way == "bearer":
         return "authorization", SecretText(f"Bearer {value}")
     if way == "basic":
@@ -106,4 +145,5 @@ def key_query(send_key: str, credential: Credential) -> SecretText | None:
     way, name = parse_send_key(send_key)
     if way != "query":
         return None
+    check_key(credential.secret.reveal(), credential.found, ascii_only=False)
     return SecretText(f"{quote(name, safe='')}={quote(credential.secret.reveal(), safe='')}")

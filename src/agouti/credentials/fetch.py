@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ..core.errors import CredentialMissing
 from ..core.http import HttpReply, HttpRequest
+from ..core.masking import looks_like_a_key
 from ..core.secret import Secret
 from ..core.suggest import near
 from .credential import Credential
@@ -64,6 +65,11 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
         value = _clean(environment.get(name, ""))
         if value:
             return Credential(Secret(value), f"{name} (environment)")
+    if any(looks_like_a_key(name) for name in key.env):
+        raise CredentialMissing(
+            "no key: what stands in env looks like the key itself, not like the name of a variable",
+            hint='Put the key into .env as NAME=..., beside agouti.toml, and write key = { env = "NAME" }.',
+        )
     empty = [name for name in key.env if name in environment]
     places = ", then ".join(key.env)
     state = "is empty" if len(empty) == len(key.env) == 1 else "is not set" if len(key.env) == 1 else "are not set"

@@ -75,6 +75,7 @@ def attempt(
         outcome = Failed(error, began=sent, sent=sent, final=sent)
     took = clock() - began
     if isinstance(outcome, Failed):
+        target.provider.masker(credential).mask_error(outcome.error)
         if outcome.sent:
             yield Drop()
             end = outcome.error.status or type(outcome.error).__name__

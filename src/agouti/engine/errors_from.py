@@ -20,11 +20,12 @@ from ..core.errors import (
     Overloaded,
     ProxyFailed,
     RateLimited,
+    ReplyUnreadable,
     RequestRefused,
     TimedOut,
     TLSFailed,
 )
-from ..core.http import Reason, TransportFailure
+from ..core.http import REPLY_BYTES, Reason, TransportFailure
 from ..credentials.sources import SignatureKey
 from ..dialects.base import Fault
 from ..reply import request_id_in
@@ -113,6 +114,13 @@ def _lost(at: _Place) -> AgoutiError:
     return ConnectionLost(f"the connection to {at.origin} broke: {at.failure.detail}", sent=at.failure.sent, hint=hint)
 
 
+def _too_large(at: _Place) -> AgoutiError:
+    return ReplyUnreadable(
+        f"{at.origin} sends more than {REPLY_BYTES // 2**20} MB in one reply, which was given up",
+        hint=f"Check that providers.{at.provider}.address is the address of a model's API.",
+    )
+
+
 def _private(at: _Place) -> AgoutiError:
     return AddressWrong(
         f"{at.failure.detail} stands in a private network", hint="Name an address that everybody can reach."
@@ -146,6 +154,7 @@ _BY_REASON: dict[Reason, Callable[[_Place], AgoutiError]] = {
     "timeout": _late,
     "lost": _lost,
     "private": _private,
+    "too large": _too_large,
 }
 
 
@@ -222,7 +231,7 @@ def unexpected_reply(status: int, headers: Mapping[str, str], body: bytes, targe
     provider = target.provider.label
     kind = headers.get("content-type", "").partition(";")[0].strip().lower()
     if 300 <= status < 400:
-        to = headers.get("location", "nowhere")
+        to = headers.get("location", "nowhere").partition("?")[0]  # the query may hold the key
         return AddressWrong(
             f"{origin_of(target.provider.base)} (provider {provider}) redirects (HTTP {status}) to {to[:200]}",
             hint="Keys are not sent along redirects; if that place is right, make it the provider's address.",

@@ -23,6 +23,7 @@ from .circuit import Circuit
 
 if TYPE_CHECKING:
     from ..core.declarations import Declaration
+    from ..core.masking import Masker
 
 USER_AGENT = "agouti"
 
@@ -108,6 +109,18 @@ class ProviderState:
         """What has been learned about a model, by the name that the provider knows; one for all threads."""
         state = self._models.get(name)
         return state if state is not None else self._models.setdefault(name, ModelState())
+
+    def masker(self, credential: Credential | None) -> "Masker":
+        """What takes the secrets in use out of foreign texts."""
+        from ..core.masking import Masker
+
+        secrets = [value.reveal() for value in self._common.values() if isinstance(value, SecretText)]
+        secrets += [value for name, value in self.entry.query.items() if looks_secret(name)]
+        if credential is not None:
+            secrets.append(credential.secret.reveal())
+            if isinstance(credential, SigningCredential) and credential.session_token is not None:
+                secrets.append(credential.session_token.reveal())
+        return Masker(secrets)
 
     def request(self, outgoing: Outgoing, model: str, credential: Credential | None) -> HttpRequest:
         """The request as it is sent, key and all."""
@@ -213,6 +226,16 @@ def _common_headers(provider: Provider) -> dict[str, str]:
     headers: dict[str, str] = {}
     for name, text in provider.headers.items():
         value = _filled(text, provider, "headers")
+        if not _HEADER.fullmatch(name):
+            raise ConfigError(
+                f"{name[:40]!r} in headers of provider {provider.label} is no name of a header",
+                hint="Names have letters, digits and - only, without a colon.",
+            )
+        if not value.isprintable() and "\n" not in value and "\r" not in value:
+            raise ConfigError(
+                f"header {name} of provider {provider.label} holds a character that cannot be sent",
+                hint="Write it in visible characters.",
+            )
         if "\n" in value or "\r" in value:
             raise ConfigError(
                 f"header {name} of provider {provider.label} holds a line end", hint="Write it in one line."
@@ -221,6 +244,7 @@ def _common_headers(provider: Provider) -> dict[str, str]:
     return headers
 
 
+_HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _TEMPLATE = re.compile(r"\{(\w+)\}")
 
 

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any, Generic
 from msgspec import Struct
 
 from ..core.errors import DeadlineExceeded, ReplyUnreadable
-from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure
+from ..core.http import REPLY_BYTES, HttpReply, HttpRequest, Timeouts, TransportFailure
 from ..credentials.credential import Credential
 from ..dialects.base import Fault, Pending
 from ..reply import Attempt
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 
 # An error of more than this is no error message; a reply of more than that is no reply.
 ERROR_BYTES = 1_000_000
-REPLY_BYTES = 1024 * 1024 * 1024
 
 
 class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True):
@@ -70,7 +69,7 @@ def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]
             return reply
         # A reply that trickles in would keep every limit on silence and overrun the deadline.
         opened: OpenReply = yield Open(request, this.timeouts)
-        body = yield from receive_rest(this, REPLY_BYTES)
+        body = yield from receive_rest(this, REPLY_BYTES, whole=True)
         if isinstance(body, Failed):
             return body
         yield Finish()
@@ -79,8 +78,12 @@ def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]
         return not_received(failure, this)
 
 
-def receive_rest(this: Try[Any, Any], limit: int) -> Steps[bytes | Failed]:
-    """The rest of an opened reply, so many bytes of it at most."""
+def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False) -> Steps[bytes | Failed]:
+    """The rest of an opened reply, so many bytes of it at most.
+
+    Args:
+        whole: a reply with more of them is of no use.
+    """
     pieces: list[bytes] = []
     size = 0
     while size < limit:
@@ -91,6 +94,8 @@ def receive_rest(this: Try[Any, Any], limit: int) -> Steps[bytes | Failed]:
             return too_late()
         pieces.append(data)
         size += len(data)
+    if whole and size >= limit:
+        return not_received(TransportFailure("too large", "", began=True), this)
     return b"".join(pieces)
 
 

@@ -5,14 +5,14 @@ from typing import TYPE_CHECKING
 from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError, ConnectionFailed, ReplyUnreadable, StreamCut
 from ..core.events import Event, Finished, Passed, Reasoning, Text
-from ..core.http import HttpReply, TransportFailure
+from ..core.http import REPLY_BYTES, HttpReply, TransportFailure
 from ..dialects.base import Fault, Pending, StreamDecoder
 from .accumulate import as_events
 from .effects import Drop, Emit, Finish, Open, OpenReply, Receive, Settled, Steps
 from .errors_from import provider_error, refusal, unexpected_reply
 from .outcome import Answer, Answered, AttemptOutcome, Failed
 from .polling import cancel_on_abandon, poll_until_done
-from .receive import ERROR_BYTES, REPLY_BYTES, Try, not_received, read, receive_rest, too_late
+from .receive import ERROR_BYTES, Try, not_received, read, receive_rest, too_late
 
 if TYPE_CHECKING:
     from ..reply import Reply
@@ -53,7 +53,7 @@ def _received(
     media_type = headers.get("content-type", "").partition(";")[0].strip().lower()
     if decoder is None or (media_type == "application/json" and not dialect.abilities.streams_json):
         # The format has no streams, or the server passes over the wish for one, or the stream is elsewhere.
-        body = yield from receive_rest(this, REPLY_BYTES)
+        body = yield from receive_rest(this, REPLY_BYTES, whole=True)
         if isinstance(body, Failed):
             return body
         yield Finish()

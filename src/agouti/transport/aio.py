@@ -16,7 +16,7 @@ from yarl import URL
 from ..core.address import with_query
 from ..core.errors import RequestError
 from ..core.forks import begin_anew
-from ..core.http import HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
+from ..core.http import REPLY_BYTES, HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
 from ..core.secret import SecretText
 from .public import checked, is_address
 from .tls import Contexts
@@ -231,9 +231,13 @@ class AiohttpReply:
         content = self._response.content
         if content.is_eof() and content.exception() is None:
             return content.read_nowait()  # nearly every reply comes at once
-        pieces = []
+        pieces, size = [], 0
         while data := await self.receive():
             pieces.append(data)
+            size += len(data)
+            if size >= REPLY_BYTES:
+                self.abort()
+                raise TransportFailure("too large", "", began=True)
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
     def _broken(self, error: BaseException) -> BaseException:

@@ -15,7 +15,7 @@ from urllib3 import exceptions as wrong
 from ..core.address import with_query
 from ..core.errors import RequestError
 from ..core.forks import begin_anew
-from ..core.http import HttpRequest, Reason, Timeouts, TimeoutsWithin, Tls, TransportFailure, bare
+from ..core.http import REPLY_BYTES, HttpRequest, Reason, Timeouts, TimeoutsWithin, Tls, TransportFailure, bare
 from ..core.secret import SecretText
 from .limits import WATCHMAN
 
@@ -28,6 +28,8 @@ _NO_RETRIES = urllib3.Retry(False, redirect=False)
 # How long to wait for the end of a body whose format has already said that it is complete. It comes
 # in the same packet or the next one; a server that holds the connection open costs this much once.
 _LINGER = 0.05
+# What is read at once at most: without a number, as much room would be made as a server only announces.
+_PIECE = 2**18
 
 
 class _Headers(dict[str, str]):
@@ -271,7 +273,7 @@ class Urllib3Reply:
         if silence != self._limit:
             self._set_limit(silence)
         try:
-            data = self._response.read1()
+            data = self._response.read1(_PIECE)
         except BaseException as error:
             raise self._broken(error) from None
         if not data and self._response.length_remaining:
@@ -284,9 +286,25 @@ class Urllib3Reply:
         if self._silence != self._limit:
             self._set_limit(self._silence)
         try:
-            return self._response.read()
+            packed = "content-encoding" in self.headers
+            data = self._unpacked() if packed else self._response.read(REPLY_BYTES)
         except BaseException as error:
             raise self._broken(error) from None
+        if len(data) >= REPLY_BYTES:
+            self.abort()
+            raise TransportFailure("too large", "", began=True)
+        if self._response.length_remaining:
+            self.abort()
+            raise TransportFailure("lost", "the server closed it in the middle of the reply", began=True)
+        return data
+
+    def _unpacked(self) -> bytes:
+        """A body that the server has compressed unasked: a little of it may become very much."""
+        pieces, size = [], 0
+        while size < REPLY_BYTES and (piece := self._response.read1(_PIECE)):
+            pieces.append(piece)
+            size += len(piece)
+        return b"".join(pieces)
 
     def _broken(self, error: BaseException) -> BaseException:
         self.abort()

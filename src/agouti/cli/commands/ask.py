@@ -7,6 +7,7 @@ import click
 
 from ...client import Client
 from ...core.errors import RequestError
+from ...core.masking import printable
 from ...core.parameters import NAMES
 from ...core.suggest import near_hint
 from ...reply import Reply
@@ -66,7 +67,8 @@ def command(
             reply = _streamed(client, label, prompt, options)
         else:
             reply = client.ask(label, prompt, **options)
-            click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text)
+            text = printable(reply.text) if on_terminal() else reply.text
+            click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else text)
     if save_code is not None:
         _save(reply, save_code)
     if save_files is not None:
@@ -96,7 +98,7 @@ def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) 
         wrote = False
         try:
             for piece in stream:
-                click.echo(piece, nl=False)
+                click.echo(printable(piece), nl=False)
                 wrote = True
         finally:
             if wrote:
