@@ -34,7 +34,7 @@ class Row(NamedTuple):
 
 
 ROWS = [
-    Row("a deadline shortens the limits of a request", "engine/credentials.py", "Timeouts(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks)", "timeouts"),
+    Row("a deadline shortens the limits of a request", "engine/credentials.py", "return TimeoutsWithin(min(timeouts.connect, left), min(timeouts.first_byte, left), timeouts.between_chunks, left)", "return timeouts"),
     Row("a deadline is looked at before an attempt", "engine/attempt.py", "call.until is not None and began >= call.until", "False", "tests/test_question.py"),
     Row("a kept connection is tried again once", "engine/exchange.py", 'self.kept_connection = self.kept_connection or decision.why == "kept connection"', "pass"),
     Row("a token endpoint out of reach may pass", "engine/credentials.py", "retryable=True", "retryable=False"),
