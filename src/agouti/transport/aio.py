@@ -214,7 +214,8 @@ class AiohttpReply:
         connection = response.connection
         if connection is not None and connection.protocol is not None:
             connection.protocol.read_timeout = None
-            connection.protocol._drop_timeout()
+            if (drop := getattr(connection.protocol, "_drop_timeout", None)) is not None:
+                drop()
 
     async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
