@@ -89,8 +89,6 @@ def run(arguments: list[str]) -> int:
     except (KeyboardInterrupt, click.Abort):
         click.echo("", err=True)
         return 130
-    except RecursionError as error:
-        return _last_resort(error, arguments)
     except BrokenPipeError:
         # The reader of a pipe has gone. Python would complain once more when it flushes at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

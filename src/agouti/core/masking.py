@@ -39,14 +39,6 @@ class Masker:
                 text = text.replace(form, MASK)
         return text
 
-    def mask_bytes(self, data: bytes) -> bytes:
-        """The bytes without any of them."""
-        for form in self._forms:
-            encoded = form.encode("utf-8", "replace")
-            if encoded in data:
-                data = data.replace(encoded, MASK.encode())
-        return data
-
     def mask_error(self, error: "AgoutiError") -> None:
         """Take them out of what an error says."""
         for name in ("what", "hint", "message", "request_id"):

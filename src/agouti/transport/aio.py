@@ -14,10 +14,10 @@ from multidict import CIMultiDict
 from yarl import URL
 
 from ..core.address import with_query
-from ..core.errors import RequestError
 from ..core.forks import begin_anew
 from ..core.http import REPLY_BYTES, HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
 from ..core.secret import SecretText
+from .base import closed
 from .public import checked, is_address
 from .tls import Contexts
 
@@ -193,11 +193,6 @@ class _PublicResolver(AbstractResolver):
 
     async def close(self) -> None:
         await self._inner.close()
-
-
-def closed() -> RequestError:
-    """The error for a client that is used after its end."""
-    return RequestError("this client is closed", hint="Make a new one, or keep it open as long as it is used.")
 
 
 class AiohttpReply:

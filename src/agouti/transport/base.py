@@ -8,9 +8,10 @@ decides nothing by status.
 from collections.abc import Mapping
 from typing import Protocol
 
+from ..core.errors import RequestError
 from ..core.http import HttpRequest, Timeouts, TransportFailure
 
-__all__ = ["AsyncReply", "AsyncTransport", "SyncReply", "SyncTransport", "TransportFailure"]
+__all__ = ["AsyncReply", "AsyncTransport", "SyncReply", "SyncTransport", "TransportFailure", "closed"]
 
 
 class SyncReply(Protocol):
@@ -82,3 +83,8 @@ class AsyncTransport(Protocol):
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> AsyncReply: ...
     async def close(self) -> None: ...
+
+
+def closed() -> RequestError:
+    """The error for a client that is used after its end."""
+    return RequestError("this client is closed", hint="Make a new one, or keep it open as long as it is used.")

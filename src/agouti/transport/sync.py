@@ -13,10 +13,10 @@ import urllib3
 from urllib3 import exceptions as wrong
 
 from ..core.address import with_query
-from ..core.errors import RequestError
 from ..core.forks import begin_anew
 from ..core.http import REPLY_BYTES, HttpRequest, Reason, Timeouts, TimeoutsWithin, Tls, TransportFailure, bare
 from ..core.secret import SecretText
+from .base import closed
 from .limits import WATCHMAN
 
 if TYPE_CHECKING:
@@ -317,8 +317,8 @@ class Urllib3Reply:
     def finish(self) -> None:
         self._set_limit(_LINGER)
         try:
-            rest = self._response.read1()
-            if rest or self._response.read1():
+            rest = self._response.read1(_PIECE)
+            if rest or self._response.read1(_PIECE):
                 self.abort()
         except (wrong.HTTPError, OSError, http.client.HTTPException):
             self.abort()
@@ -352,11 +352,6 @@ def _socket_of(response: urllib3.BaseHTTPResponse) -> "socket.socket | None":
         raw = getattr(getattr(response, "_fp", None), "fp", None)
         sock = getattr(getattr(raw, "raw", None), "_sock", None)
     return sock
-
-
-def closed() -> RequestError:
-    """The error for a client that is used after its end."""
-    return RequestError("this client is closed", hint="Make a new one, or keep it open as long as it is used.")
 
 
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
