@@ -67,8 +67,8 @@ def command(
             reply = _streamed(client, label, prompt, options)
         else:
             reply = client.ask(label, prompt, **options)
-            text = printable(reply.text) if on_terminal() else reply.text
-            click.echo(json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else text)
+            text = json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text
+            click.echo(printable(text) if on_terminal() else text)
     if save_code is not None:
         _save(reply, save_code)
     if save_files is not None:
@@ -88,7 +88,7 @@ def _save(reply: Reply, folder: str) -> None:
 
 def _save_files(reply: Reply, folder: str) -> None:
     for file in reply.files:
-        click.echo(f"  {file.address}" if file.address else f"  saved {file.save(folder)}", err=True)
+        click.echo(f"  {printable(file.address)}" if file.address else f"  saved {file.save(folder)}", err=True)
     if not reply.files:
         click.echo("  (no file in the answer: nothing saved)", err=True)
 
@@ -109,15 +109,14 @@ def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) 
 def _remark(reply: Reply) -> None:
     others = [attempt for attempt in reply.attempts if attempt.provider != reply.provider]
     if others:
-        click.echo(
-            f"  (answered by {reply.model or reply.provider} at {reply.provider}, because {others[-1].why})", err=True
-        )
+        answered = f"answered by {reply.model or reply.provider} at {reply.provider}, because {others[-1].why}"
+        click.echo(f"  ({printable(answered)})", err=True)
     if reply.truncated:
         click.echo(
             f"  (cut off after {reply.usage.output_tokens or '?'} tokens: raise --max-tokens for more)", err=True
         )
     elif not reply.text:
-        click.echo(f"  (no text; finish reason: {reply.finish_reason})", err=True)
+        click.echo(f"  (no text; finish reason: {printable(str(reply.finish_reason))})", err=True)
 
 
 def _parameters(settings: tuple[str, ...]) -> dict[str, Any]:
