@@ -13,6 +13,8 @@ import pytest
 
 from agouti.standins import serve
 
+from ..hostile.kit import Connection, answer, serving
+
 
 @pytest.fixture(scope="module")
 def slow() -> Iterator[dict[str, str]]:
@@ -105,3 +107,18 @@ def test_reader_of_a_pipe_that_goes_away_is_no_error_message(slow: dict[str, str
         text=True,
     )
     assert done.stderr == ""
+
+
+@pytest.mark.parametrize("option", ["--json", "--whole"])
+def test_foreign_words_steer_no_terminal(tmp_path: Path, option: str) -> None:
+    def behave(connection: Connection, _: int) -> None:
+        connection.write(answer("all \x1b[2J\x9b31m \u202eend"))
+
+    with serving(behave) as server:
+        toml = f'[providers.p]\naddress = "{server.address}"\n[models.a]\nprovider = "p"\nname = "m"\n'
+        (tmp_path / "agouti.toml").write_text(toml)
+        terminal = Terminal(tmp_path, "ask", "a", "x", option)
+        shown = terminal.rest().decode()
+    assert terminal.process.returncode == 0, shown
+    assert "all " in shown
+    assert not set(shown) & {"\x1b", "\x9b", "\u202e"}
