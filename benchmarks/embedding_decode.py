@@ -10,8 +10,8 @@ import numpy
 from agouti.core.usage import Usage
 from agouti.core.vectors import Vectors
 from agouti.dialects.chat import ChatDialect
-from agouti.embeddings import assembled
-from agouti.engine.operations.vectors import Embedded
+from agouti.embedding_batches import assembled, wanted
+from agouti.engine.operations.vectors import Embedded, Gathered
 
 
 def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dtype[numpy.float32]]":
@@ -20,7 +20,9 @@ def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dty
     if not isinstance(found, Vectors):
         raise TypeError(found)
     piece = Embedded(start=0, vectors=found, provider="", usage=Usage(), cost=None, attempts=())
-    return assembled(["x"] * count, [piece], label="", dimensions=None, elapsed=0).vectors
+    texts = [f"packet {number}" for number in range(count)]
+    asked = wanted(texts, None, label="", name="", dimensions=None)
+    return assembled(asked, Gathered([piece], []), elapsed=0).vectors
 
 
 def main() -> None:

@@ -11,6 +11,14 @@ from agouti.standins import Served
 from .conftest import Caller
 
 
+@pytest.mark.parametrize(("name", "words"), [("deadlin", "deadline"), ("api_key", "key="), ("nonsense", "transport")])
+def test_client_knows_its_options(name: str, words: str) -> None:
+    for make in (agouti.Client, agouti.AsyncClient):
+        with pytest.raises(agouti.RequestError, match=f"no option '{name}'") as wrong:
+            make.at("https://p.example/v1", **{name: "x"})
+        assert words in wrong.value.hint
+
+
 def test_plain_and_streamed_give_the_same_reply(served: Served, caller: Caller) -> None:
     question = "When do broad beans go in?"
     plain = caller.ask(served.config, "almanac", question)

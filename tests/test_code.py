@@ -17,7 +17,7 @@ from agouti.standins import Served
         ("~~~\na\n```\nb\n~~~\n", [("", "a\n```\nb\n", "block-1.txt", True)]),
         ("````md\n```js\ny\n```\n````", [("md", "```js\ny\n```\n", "block-1.md", True)]),
         ("  ```sh\n  ls\n    -l\n  ```", [("sh", "ls\n  -l\n", "block-1.sh", True)]),
-        ("```TOML title=\"agouti.toml\"\na\n```", [("toml", "a\n", "agouti.toml", True)]),
+        ("```TOML title=\"agouti.toml\"\na\n```", [("toml", "a\n", "block-1.toml", True)]),
         ("```python:src/days.py\na\n```", [("python", "a\n", "block-1.py", True)]),
         ("```python\n# src/days.py\na\n```", [("python", "# src/days.py\na\n", "days.py", True)]),
         ("```days.py\na\n```", [("py", "a\n", "days.py", True)]),
@@ -51,6 +51,15 @@ def test_name_that_leads_elsewhere_loses_its_folders(tmp_path: Path, name: str) 
     assert not saved.name.startswith(".")
     with pytest.raises(agouti.RequestError):
         CodeBlock("x").save(tmp_path / "in", name="../x")
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["agouti.toml", "Conftest.py", "sitecustomize.py", "json.py", "click.py", "-rf.sh", "x" * 300 + ".py", "evil.pth"],
+)
+def test_nothing_is_saved_that_the_next_command_would_run(tmp_path: Path, name: str) -> None:
+    saved = CodeBlock("x", "toml", name).save(tmp_path)
+    assert saved.name in ("block-1.toml", "rf.sh")
 
 
 def test_link_in_the_folder_is_not_followed(tmp_path: Path) -> None:

@@ -62,6 +62,11 @@ def test_table_of_failures_is_what_really_happens() -> None:
         assert failures["table"](served) in (ROOT / "docs" / "getting-in.md").read_text()
 
 
+def test_table_of_hostile_behaviours_is_the_one_that_the_tests_hold() -> None:
+    table = runpy.run_path(str(ROOT / "docs" / "hostile.py"))["table"]()
+    assert table in (ROOT / "docs" / "reliability.md").read_text()
+
+
 @pytest.mark.parametrize("driver", ["sync", "async"])
 def test_every_fault_ends_as_the_table_says(driver: str) -> None:
     faults = runpy.run_path(str(ROOT / "docs" / "faults.py"))

@@ -3,6 +3,9 @@
 import asyncio
 import base64
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import numpy
@@ -13,6 +16,8 @@ from agouti.core.http import HttpReply
 from agouti.standins import Served
 from agouti.standins.vectors import vector
 from agouti.testing import FakeTransport
+
+from .hostile.kit import Connection, reply, serving
 
 MODELS = {
     "chat": "finder",
@@ -126,10 +131,190 @@ def test_base64_is_asked_for_and_left_out_where_it_is_refused() -> None:
 
 def test_batch_that_is_too_large_is_asked_for_in_halves() -> None:
     large = HttpReply(400, {}, b'{"error": {"message": "batch size 3 exceeds the limit of 2 inputs"}}')
-    client, fake = at([large, data([1]), data([2], [3])])
+    client, fake = at([large, data([1], [2]), data([3]), data([1], [2]), data([3])])
     with client:
-        assert client.embed("m", ["a", "b", "c"]).vectors.tolist() == [[1], [2], [3]]
-    assert [json.loads(request.body or b"")["input"] for request in fake.requests[1:]] == [["a"], ["b", "c"]]
+        for _ in range(2):  # the limit is remembered, and what repeats itself is asked for once
+            assert client.embed("m", ["a", "b", "a", "c"], concurrency=1).vectors.tolist() == [[1], [2], [1], [3]]
+    assert [json.loads(request.body or b"")["input"] for request in fake.requests[1:]] == [["a", "b"], ["c"]] * 2
+
+
+class Model:
+    """A provider of vectors that takes so many texts at a time, and says so in its own words."""
+
+    def __init__(self, most: int, words: str) -> None:
+        self.asked: list[list[str]] = []
+        self._most = most
+        self._words = words
+
+    def __call__(self, connection: Connection, _: int) -> None:
+        texts = json.loads(connection.request.partition(b"\r\n\r\n")[2])["input"]
+        self.asked.append(texts)
+        refusal = self._words if len(texts) > self._most else ""
+        for word, status in (("long", 400), ("refuse", 401), ("odd", 400), ("down", 500)):
+            if not refusal and any(word in text for text in texts):
+                told = {"code": "context_length_exceeded"} if word == "long" else {}
+                error = json.dumps({"error": {"message": f"no: {word}", **told}})
+                return connection.write(reply(error.encode(), f"{status} No"))
+        if refusal:
+            return connection.write(reply(json.dumps({"error": {"message": refusal}}).encode(), "400 No"))
+        first = 1e39 if any("huge" in text for text in texts) else None
+        found = data(*[[first or float(len(text)), 1.0] for text in texts])
+        return connection.write(reply(json.dumps(found).encode()))
+
+
+@contextmanager
+def fake_model(most: int, words: str = "too many inputs") -> Iterator[tuple[agouti.Client, Model]]:
+    model = Model(most, words)
+    with serving(model) as server, agouti.Client.at(server.address, retries={"max": 0}) as client:
+        yield client, model
+
+
+@pytest.mark.parametrize(
+    ("most", "words", "requests"),
+    [
+        (7, "too many inputs", 5000 // 4 + 30),
+        (7, "batch of 5000 exceeds the limit of 7 inputs.", 5000 // 7 + 8),
+        (7, "`input` may have a maximum of 7 items", 5000 // 7 + 8),
+        (0, "Invalid input: model requires 'input_type'", 8),
+        (0, "batch: no", 50),
+    ],
+)
+def test_limit_of_a_batch_costs_few_requests(most: int, words: str, requests: int) -> None:
+    with fake_model(most, words) as (client, model):
+        if most:
+            texts = [f"packet {number}" for number in range(5000)]
+            assert client.embed("m", texts).vectors[:, 0].tolist() == [len(text) for text in texts]
+            asked = len(model.asked)
+            client.embed("m", texts[:70])
+            assert len(model.asked) - asked <= 70 // 4 + 1
+        else:
+            with pytest.raises(agouti.RequestRefused):
+                client.embed("m", ["x"] * 10 + [f"packet {number}" for number in range(5000)])
+            asked = len(model.asked)
+        assert asked <= requests
+
+
+@pytest.mark.parametrize(
+    ("wrong", "error", "lost"),
+    [
+        ({300: "a long one"}, agouti.ContextOverflow, 1),
+        ({3: "long", 299: "long again"}, agouti.ContextOverflow, 2),
+        ({300: "odd"}, agouti.RequestRefused, 256),
+        ({300: "down"}, agouti.ProviderFault, 256),
+        ({300: "huge"}, agouti.ReplyUnreadable, 256),
+        ({0: "refuse"}, agouti.CredentialRefused, None),
+    ],
+)
+def test_failure_costs_its_own_batch(wrong: dict[int, str], error: type[agouti.AgoutiError], lost: int | None) -> None:
+    texts = [wrong.get(number, f"packet {number}") for number in range(2000)]
+    with fake_model(300) as (client, model):
+        with pytest.raises(error) as failed:
+            client.embed("m", texts, concurrency=1)
+        if error is agouti.ContextOverflow:
+            assert f"text {min(wrong)} " in str(failed.value)
+        if lost is None:
+            assert len(model.asked) == 1
+            assert failed.value.partial is None
+            return
+        partial = failed.value.partial
+        assert len(partial) == 2000 - lost
+        assert partial.vectors[:, 0].tolist() == [len(text) for text in partial.texts]
+        assert "only_missing=" in failed.value.hint
+        model.asked.clear()
+        mended = ["mended" if number in wrong else text for number, text in enumerate(texts)]
+        whole = client.embed("m", mended, only_missing=partial)
+        assert sum(map(len, model.asked)) == len(set(mended) - set(partial.texts))
+        assert whole.texts == tuple(mended)
+        assert whole.vectors[:, 0].tolist() == [len(text) for text in mended]
+
+
+def test_only_what_compares_is_joined() -> None:
+    def of(model: str | None, *numbers: float) -> agouti.Embeddings:
+        return agouti.Embeddings(["pea"], [numbers], label="other", model=model)
+
+    with fake_model(9) as (client, _):
+        for known, words in (
+            ("pea", "only_missing cannot be a str"),
+            (of("m", 1, 2, 3), "3 dimensions, not 2"),
+        ):
+            with pytest.raises(agouti.RequestError, match=words):
+                client.embed("m", "x", dimensions=2, only_missing=known)  # type: ignore[arg-type]
+        with pytest.raises(agouti.ReplyUnreadable, match="where 3 were expected"):
+            client.embed("m", "x", only_missing=agouti.Embeddings(["pea"], [[1, 2, 3]]))
+    client, _ = at([{**data([1, 2]), "model": "b"}])
+    with client, pytest.raises(agouti.RequestError, match="of the model a, those that came of b") as failed:
+        client.embed("m", ["pea", "bean"], only_missing=agouti.Embeddings(["pea"], [[1, 2]], model="a"))
+    assert failed.value.partial.texts == ("bean",)
+    assert (of("a", 1, 2) + of("a", 3, 4)).vectors.tolist() == [[1, 2], [3, 4]]
+    assert of("a", 1, 2).near(of(None, 1, 2))[0].score == pytest.approx(1)
+    for other in (of("b", 1, 2), of("a", 1, 2, 3)):
+        with pytest.raises(agouti.RequestError):
+            of("a", 1, 2) + other
+        with pytest.raises(agouti.RequestError):
+            of("a", 1, 2).near(other)
+    two = {"providers": {"p": {"address": "http://127.0.0.1:9/v1"}},
+           "models": {"a": {"provider": "p", "name": "x"}, "other": {"provider": "p", "name": "y"}}}  # fmt: skip
+    with agouti.Client(two) as client, pytest.raises(agouti.RequestError, match=r"of other \(y\)"):
+        client.embed("a", "pea", only_missing=of(None, 1, 2))
+
+
+@pytest.mark.parametrize("size", [3, 16, 1537])
+def test_ties_keep_the_order_of_the_texts(size: int) -> None:
+    vector = numpy.random.default_rng(size).standard_normal(size)
+    notes = agouti.Embeddings([str(number) for number in range(1000)], numpy.tile(vector, (1000, 1)))
+    assert [near.index for near in notes.near(vector, 3)] == [0, 1, 2]
+    assert [[near.index for near in each] for each in notes.near_each([vector, -vector], 2)] == [[0, 1]] * 2
+
+
+def test_vectors_are_numbers() -> None:
+    for wrong in ([[1.0]], [[1.0], [float("inf")]], [[1.0], [1e39]], [["x"], [1]], [1, 2], [[1], [1, 2]]):
+        with pytest.raises(agouti.RequestError) as refused:
+            agouti.Embeddings(["a", "b"], wrong)
+        assert refused.value.hint
+    notes = agouti.Embeddings(["a", "b"], [[1e30, 0], [1e-30, 1e-30]])
+    assert [round(near.score, 3) for near in notes.near([1e38, 0])] == [1, 0.707]
+    for k in (-1, True, 2.5, "3"):
+        with pytest.raises(agouti.RequestError, match="k cannot be"):
+            notes.near([1, 0], k)  # type: ignore[arg-type]
+    for dtype, bits in (("<f8", "64"), ("<f2", "16")):
+        numbers = numpy.ones(16) / 4
+        client, _ = at([data(base64.b64encode(numbers.astype(dtype).tobytes()).decode())])
+        with client, pytest.raises(agouti.ReplyUnreadable, match=f"{bits}-bit floats"):
+            client.embed("m", "a")
+
+
+def test_parts_of_embeddings() -> None:
+    notes = agouti.Embeddings(list("abcd"), numpy.arange(8).reshape(4, 2), model="m")
+    assert notes[-1].tolist() == [6, 7]
+    assert [row.tolist() for row in notes] == notes.vectors.tolist()
+    assert [notes[place].texts for place in (slice(1, 3), [3, 0], [True, False, False, True], [])] == [
+        ("b", "c"), ("d", "a"), ("a", "d"), ()]  # fmt: skip
+    assert notes[1:3].model == "m"
+    with pytest.raises(IndexError):
+        notes[4]
+
+
+@pytest.mark.parametrize("suffix", [".npz", ".parquet"])
+def test_what_is_saved_is_loaded(suffix: str, tmp_path: Path) -> None:
+    path = tmp_path / f"notes{suffix}"
+    notes = agouti.Embeddings(["pea\0", "bohne ü\n"], [[1, 2], [3, 0.1]], label="f", model="m", provider="p", cost=0.5)
+    notes.save(path)
+    again = agouti.Embeddings.load(str(path))
+    assert again.texts == notes.texts
+    assert (again.vectors == notes.vectors).all()
+    assert (again.label, again.model, again.provider, again.cost) == ("f", "m", "p", 0.5)
+    agouti.Embeddings([], numpy.empty((0, 3))).save(path)
+    assert agouti.Embeddings.load(path).vectors.shape == (0, 3)
+    whole = path.read_bytes()
+    for broken in (b"", whole[: len(whole) // 2], b"PAR1 PAR1"):
+        path.write_bytes(broken)
+        with pytest.raises(agouti.RequestError, match="holds no embeddings"):
+            agouti.Embeddings.load(path)
+    for wrong in ("no/such.npz", "notes.csv", "."):
+        with pytest.raises(agouti.RequestError):
+            agouti.Embeddings.load(tmp_path / wrong)
+        with pytest.raises(agouti.RequestError):
+            notes.save(tmp_path / wrong)
 
 
 def test_near_ranks_and_says_what_does_not_compare() -> None:
@@ -142,7 +327,7 @@ def test_near_ranks_and_says_what_does_not_compare() -> None:
     assert [near.text for near in notes.near(notes.vectors[1:2], 9)] == ["b", "c", "a", "d"]
     assert notes.near([1, 0], 0) == []
     assert numpy.allclose(numpy.linalg.norm(notes.normalised().vectors, axis=1), [1, 1, 1, 0])
-    for wrong in ("a text", [1, 2, 3], notes, agouti.Embeddings(["x"], notes.vectors[:1], label="other")):
+    for wrong in ("a text", [1, 2, 3], notes, [float("nan"), 1]):
         with pytest.raises(agouti.RequestError) as refused:
             notes.near(wrong)
         assert refused.value.hint

@@ -62,7 +62,7 @@ def test_media_type_is_told_by_the_content(data: bytes, media_type: str, tmp_pat
     ("source", "words"),
     [
         (b"", "it is empty"),
-        (b"%PDF-1.7", "begins with"),
+        (b"%PDF-1.7", "first bytes"),
         ("missing.png", "cannot be read"),
         (b"GIF89a" + bytes(21 * 1024 * 1024), "22.0 MB"),
         (3, "cannot be a int"),

@@ -33,7 +33,7 @@ from agouti.credentials.sources import parse_key
 from agouti.dialects.registry import parse_address
 from agouti.engine.accumulate import ReplyAccumulator
 from agouti.engine.circuit import THRESHOLD
-from agouti.engine.credentials import timeouts_within
+from agouti.engine.limits import timeouts_within
 from agouti.reply import Reply
 from agouti.testing import AsyncFakeTransport, FakeTransport
 from agouti.transport.aio import AiohttpTransport
@@ -71,10 +71,12 @@ def fails(answers: list[Any], label: str = "quill@p", **options: Any) -> AgoutiE
 
 def test_deadline_shortens_every_limit_of_a_request() -> None:
     with agouti.Client(config()) as client:
-        call = calls_of(client).chat("m", "Peas?", {"deadline": 2})
+        call = calls_of(client).chat("n", "Peas?", {"deadline": 2})
         limits = timeouts_within(call, call.targets[0])
         assert 1.5 < limits.connect <= 2
         assert 1.5 < limits.first_byte <= 2
+        shared = calls_of(client).chat("m", "Peas?", {"deadline": 2})  # another model could take over
+        assert 0.8 < timeouts_within(shared, shared.targets[0]).first_byte <= 1
         whole = calls_of(client).chat("m", "Peas?", {})
         assert timeouts_within(whole, whole.targets[0]) == Timeouts()
 

@@ -1,5 +1,6 @@
 """No output of any kind contains a planted secret."""
 
+import copy
 import io
 import json
 import logging
@@ -8,6 +9,7 @@ import string
 import traceback
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -17,10 +19,12 @@ from agouti.calls import calls_of
 from agouti.services.check import check
 from agouti.services.explain import explain
 from agouti.standins import Served
+from agouti.testing import FakeTransport
 
 from .cli.conftest import agouti_command  # noqa: F401 - a fixture
 from .conftest import Caller
 
+GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}]}
 # Long enough that it cannot stand somewhere by chance.
 SECRETS = st.text(string.ascii_letters + string.digits + "-_.", min_size=14, max_size=40).map(lambda text: f"s{text}s")
 WAYS = ["bearer", "basic", "header:x-orchard-key", "query:key"]
@@ -32,10 +36,21 @@ PLACES: list[dict[str, Any]] = [
 ]
 
 
+def walked(config: agouti.Config) -> str:
+    """What tools make of a configuration that walk over fields."""
+    from rich.console import Console
+
+    out = io.StringIO()
+    Console(file=out, width=400).print(config, config.origins, config.environment)
+    return (
+        f"{out.getvalue()} {msgspec.json.encode(config, enc_hook=repr)!r} {msgspec.to_builtins(config, enc_hook=repr)}"
+    )
+
+
 def everything_about(config: agouti.Config, label: str, caller: Caller) -> str:
     """All that can be printed of a configuration, a call with it, and how that fails."""
     said = [repr(config), str(config), repr(config.providers), repr(config.origins), repr(config.environment)]
-    said.append(repr(pickle.dumps(config)))
+    said += [repr(pickle.dumps(config)), repr(copy.deepcopy(config)), walked(config)]
     log = io.StringIO()
     handler = logging.StreamHandler(log)
     root = logging.getLogger()
@@ -75,17 +90,31 @@ def test_planted_secret_is_nowhere(
     served: Served, kind: str, secret: str, way: str, place: dict[str, Any], given_as: str
 ) -> None:
     origin = f"http://127.0.0.1:{served.port}{place['path']}" if place["path"] else "http://127.0.0.1:9/v1"
+    place_of = {"env": "PLANTED"} if given_as == "env" else secret
     entry = {
-        "address": origin,
-        "key": {"env": "PLANTED"} if given_as == "env" else secret,
+        "address": f"{origin}?sig={secret}" if given_as == "literal" else origin,
+        "key": place_of,
         "send_key": way,
-        "headers": {"x-second-token": secret},
+        "headers": {"x-second-token": place_of, "x-mixed": "club-{api_key}"},
+        "query": {"token": place_of},
+        "values": {"api_key": place_of},
+        "add": {"login": {"password": place_of}},
         "retries": {"max": 0},
     }
     config = agouti.load_config({"providers": {"p": entry}}, environment={"PLANTED": secret})
     said = everything_about(config, place["label"], Caller(kind))
     assert secret not in said
-    assert agouti.Secret(secret).reveal() in entry["headers"].values()  # type: ignore[attr-defined]
+    with pytest.raises(agouti.ConfigError) as crash:
+        agouti.Client({"providers": {"p": {**entry, "adress": "x"}}})
+    frames = traceback.TracebackException.from_exception(crash.value, capture_locals=True).stack
+    assert not [
+        f
+        for f in frames
+        if "site-packages" not in f.filename and "/tests/" not in f.filename and secret in str(f.locals)
+    ]
+    with agouti.Client(config, headers={"x-call-token": secret}, transport=FakeTransport([GOOD])) as client:
+        assert client.ask("m@p", "x").text == "x"
+        assert secret not in repr(client.config) + walked(client.config)
 
 
 @pytest.mark.parametrize("interruption", [KeyboardInterrupt, SystemExit])

@@ -54,3 +54,12 @@ def test_explain_refuses_what_the_call_would_refuse(served: Served) -> None:
             client.ask("envelope-2@letterbox", "Peas?", **told)
         assert str(asked.value) == str(said)
     assert isinstance(both(served.config, agouti.explain, LABELS[3], "Peas?"), agouti.LabelUnknown)
+
+
+def test_check_finds_a_dialect_that_is_not_the_servers(served: Served) -> None:
+    for dialect, ok in (("chat", True), ("messages", False), ("responses", False)):
+        entry = {"address": served.address("shed"), "dialect": dialect}
+        with agouti.Client({"providers": {"p": entry}}) as client:
+            [checked] = agouti.check(client)
+        assert checked.ok is ok, checked
+        assert [each.what for each in checked.findings if each.ok is False] == ([] if ok else ["path"])

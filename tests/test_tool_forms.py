@@ -1,11 +1,14 @@
 """What a model is told of a function: from its hints, and from its docstring in whichever style."""
 
+import functools
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import msgspec
 import pytest
 from pydantic import BaseModel
 
+from agouti.core.errors import RequestError
 from agouti.forms import Misfit
 from agouti.tools import Tool, as_json, result_text, toolbox
 
@@ -92,14 +95,14 @@ class Switch:
 def test_hints_become_a_schema_and_what_has_none_takes_anything() -> None:
     assert Tool.of(bare).parameters == {
         "type": "object",
-        "properties": {"anything": {}, "count": {"type": "integer"}},
+        "properties": {"anything": {}, "count": {"type": "integer", "default": 3}},
         "required": ["anything"],
     }
     parameters = Tool.of(rich).parameters
     assert parameters["required"] == ["note", "crop", "unit"]
     assert {"Crop", "Row"} <= parameters["$defs"].keys()
     assert parameters["properties"]["unit"] == {"enum": ["cm", "inch"]}
-    assert parameters["properties"]["level"] == {"type": "integer", "minimum": 1, "maximum": 9}
+    assert parameters["properties"]["level"] == {"type": "integer", "minimum": 1, "maximum": 9, "default": 1}
     assert Tool.of(Switch()).name == "Switch"
     assert Tool.of(Switch().method).as_json["function"]["description"] == "Switch it."
     assert Tool.of(Switch().method).read({"on": True}) == {"on": True}
@@ -171,3 +174,82 @@ class Answer(BaseModel):
 )
 def test_result_is_text_that_a_model_reads(value: Any, text: str) -> None:
     assert result_text(value) == text
+
+
+@dataclass
+class Sowing:
+    """A sowing.
+
+    Attributes:
+        crop: what is sown.
+    """
+
+    crop: Crop
+    depth: int = 2
+
+    def again(self, depth: int) -> int:
+        return self.depth + depth
+
+
+class Order(BaseModel):
+    packets: int
+
+
+def delivered(session: str, crop: str, depth: float = 1.0) -> tuple[str, str, float]:
+    """Deliver.
+
+    Args:
+        crop: which one.
+    """
+    return session, crop, depth
+
+
+@pytest.mark.parametrize(
+    ("tool", "name", "wanted", "arguments", "result"),
+    [
+        (functools.partial(delivered, "s", depth=2.0), "delivered", ["crop"], {"crop": "pea"}, ("s", "pea", 2.0)),
+        (
+            functools.partial(delivered, crop="kale"),
+            "delivered",
+            ["session", "depth"],
+            {"session": "s"},
+            ("s", "kale", 1.0),
+        ),
+        (
+            Tool.of(delivered, hidden={"session": "s"}),
+            "delivered",
+            ["crop", "depth"],
+            {"crop": "pea"},
+            ("s", "pea", 1.0),
+        ),
+        (Sowing, "Sowing", ["crop", "depth"], {"crop": "bean"}, Sowing(Crop.BEAN)),
+        (Sowing(Crop.PEA).again, "again", ["depth"], {"depth": 3}, 5),
+        (Order, "Order", ["packets"], {"packets": 3}, Order(packets=3)),
+    ],
+)
+def test_whatever_can_be_called_is_a_tool(tool: Any, name: str, wanted: list[str], arguments: Any, result: Any) -> None:
+    made = tool if isinstance(tool, Tool) else Tool.of(tool)
+    assert made.name == name
+    assert list(made.parameters["properties"]) == wanted
+    assert made.function is not None
+    assert made.function(**made.read(arguments)) == result
+
+
+def test_words_of_the_docstring_stand_at_enums_too() -> None:
+    assert Tool.of(Sowing).parameters["properties"]["crop"]["description"] == "what is sown."
+
+
+@pytest.mark.parametrize(
+    ("make", "words"),
+    [
+        (lambda: Tool.of(Sowing.again), "wants an object"),
+        (lambda: Tool.of(delivered, hidden={"sesion": "s"}), "no argument 'sesion' to be hidden"),
+        (lambda: Tool.of(Sowing, hidden={"depth": 3}), "can be hidden"),
+        (lambda: Tool(name="x", parameters={"type": "objekt"}), "of type 'objekt'"),
+        (lambda: Tool.of(max), "max"),
+    ],
+)
+def test_what_cannot_be_a_tool_is_said(make: Any, words: str) -> None:
+    with pytest.raises(RequestError, match=words) as wrong:
+        make()
+    assert wrong.value.hint

@@ -13,8 +13,9 @@ from pydantic import BaseModel
 import agouti
 from agouti.dialects.registry import dialect
 from agouti.standins import Served
-from agouti.testing import FakeTransport
+from agouti.testing import AsyncFakeTransport, FakeTransport
 
+from .dialects.samples import data
 from .dialects.test_contract import MODELS
 
 WITH_TOOLS = [
@@ -303,6 +304,70 @@ def test_streamed_turn_runs_functions_too(served: Served, kind: str) -> None:
     assert text.startswith("The answer is")
     assert len(talk.messages) == 4
     assert len(talk.replies) == 2
+
+
+async def _sleeps() -> None:
+    await asyncio.sleep(5)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize("function", [_sleeps, lambda: time.sleep(3)])
+def test_function_that_takes_too_long_ends_with_the_deadline(kind: str, function: Any) -> None:
+    tool = agouti.Tool(name="slow", function=function)
+    options: Any = {"tools": [tool], "run_tools": True, "deadline": 0.4}
+    ended: list[float] = []
+    began = time.monotonic()
+
+    async def go() -> None:
+        fake = AsyncFakeTransport([called(("slow", "{}")), said("done")])
+        async with agouti.AsyncClient.at("https://p.example/v1", transport=fake) as client:
+            try:
+                await client.ask("m", "x", **options)
+            finally:
+                ended.append(time.monotonic())  # asyncio waits for its threads at its own end
+
+    with pytest.raises(agouti.DeadlineExceeded):
+        if kind == "async":
+            asyncio.run(go())
+        else:
+            with agouti.Client.at("https://p.example/v1", transport=FakeTransport([called(("slow", "{}"))])) as client:
+                client.ask("m", "x", **options)
+    assert (ended[0] if ended else time.monotonic()) - began < 2
+
+
+def test_usage_is_that_of_all_replies_also_where_it_fails() -> None:
+    ping = agouti.Tool(name="ping", function=lambda: "pong")
+    usage = {"usage": {"prompt_tokens": 10, "completion_tokens": 5, "total_tokens": 15}}
+    rounds = [{**called(("ping", "{}")), **usage} for _ in range(2)]
+    with agouti.Client.at("https://p.example/v1", transport=FakeTransport([*rounds, {**said("x"), **usage}])) as client:
+        assert client.ask("m", "x", tools=[ping], run_tools=True).usage.total_tokens == 45
+    with agouti.Client.at("https://p.example/v1", transport=FakeTransport(rounds)) as client:
+        talk = client.conversation("m", tools=[ping])
+        with pytest.raises(agouti.TooManyRounds) as many:
+            talk.say("x", max_rounds=1)
+        assert many.value.partial.usage.total_tokens == 30
+        assert talk.messages == []
+
+
+def test_one_turn_at_a_time_and_what_was_stopped_can_be_kept() -> None:
+    pieces = data(*[{"choices": [{"index": 0, "delta": {"content": word}}]} for word in ("Sow ", "in ", "March")])
+    fake = FakeTransport([[pieces[:60], pieces[60:]], said("Soon.")])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        talk = client.conversation("m")
+        stream = talk.stream("When?")
+        words = iter(stream)
+        first = next(words)
+        with pytest.raises(agouti.RequestError, match="in the middle of a turn"):
+            talk.say("And where?")
+        stream.close()
+        kept = talk.keep()
+        assert kept is not None
+        assert kept.text.startswith(first)
+        assert [message.role for message in talk.messages] == ["user", "assistant"]
+        assert talk.keep() is None
+        assert talk.say("And then?").text == "Soon."
+        sent = json.loads(fake.requests[-1].body or b"")["messages"]
+        assert [message["content"] for message in sent] == ["When?", kept.text, "And then?"]
 
 
 def test_deadline_holds_for_all_rounds_together() -> None:

@@ -2,17 +2,18 @@
 
 import os
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
 
-from .arguments import check_embed, deadline_of, split_fill, split_tools
+from .arguments import CallLimits, check_client, check_embed, limits_of, split_fill, split_tools
 from .config.entries import Config, Provider
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
 from .engine.call import CLOCKS, Call
-from .engine.provider import ProviderState, Targets
+from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
 from .reply import Reply
 
@@ -24,8 +25,9 @@ if TYPE_CHECKING:
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
-    from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt
+    from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
 
+_NO_LIMITS = CallLimits()
 FilePath = str | os.PathLike[str]
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
@@ -38,15 +40,23 @@ class Calls:
         clocks: time and chance.
     """
 
-    def __init__(self, config: Config, hooks: "tuple[Hook, ...]" = (), *, only: str | None = None) -> None:
+    def __init__(
+        self,
+        config: Config,
+        hooks: "tuple[Hook, ...]" = (),
+        *,
+        limits: CallLimits = _NO_LIMITS,
+        only: str | None = None,
+    ) -> None:
         self.config = config
+        self._limits = limits
         self.clocks = CLOCKS
         self._targets = Targets(config, only)
         self._hooks = hooks
 
     def to(self, provider: str) -> "Calls":
         """The same, but every model name is sent as it is to one provider."""
-        return Calls(self.config, self._hooks, only=provider)
+        return Calls(self.config, self._hooks, limits=self._limits, only=provider)
 
     def provider(self, label: str) -> ProviderState:
         """A provider made ready.
@@ -58,10 +68,21 @@ class Calls:
 
     def about(self, provider: str) -> Call:
         """A call that asks nothing of a model, only of its provider."""
+        return self._call((self._targets.about(provider),), self.clocks.clock(), self._limits, Question(messages=()))
+
+    def _call(self, targets: tuple[Target, ...], started: float, limits: CallLimits, question: Question) -> Call:
+        deadline = limits.deadline
+        if deadline is None:
+            deadline = targets[0].model.deadline
         return Call(
-            targets=(self._targets.about(provider),),
-            started=self.clocks.clock(),
+            targets=targets,
+            started=started,
+            until=None if deadline is None else started + deadline,
+            question=question,
             hooks=self._hooks,
+            timeouts=limits.timeouts,
+            retries=limits.retries,
+            headers=limits.headers,
             clocks=self.clocks,
         )
 
@@ -75,17 +96,7 @@ class Calls:
         targets = self._targets.chain(label)
         started = self.clocks.clock()
         question = question_of(prompt, options, stream=stream)
-        deadline = deadline_of(options) if options else None
-        if deadline is None:
-            deadline = targets[0].model.deadline
-        return Call(
-            targets=targets,
-            started=started,
-            until=None if deadline is None else started + deadline,
-            question=question,
-            hooks=self._hooks,
-            clocks=self.clocks,
-        )
+        return self._call(targets, started, limits_of(options, self._limits), question)
 
     def tool_loop(
         self, label: str, prompt: "Prompt", options: "AskOptions", *, stream: bool = False, run: bool = True
@@ -134,7 +145,7 @@ class Calls:
         """
         from importlib.util import find_spec
 
-        from .engine.operations.vectors import ability_of, checked_texts, embed
+        from .engine.operations.vectors import ability_of, checked_texts
 
         if find_spec("numpy") is None:
             raise ConfigError(
@@ -147,29 +158,53 @@ class Calls:
         # No other model takes over: its vectors would not compare.
         target = self._targets.of(label)
         ability_of(target)
+        known = options.get("only_missing")
+        if known is not None:
+            self._check_known(known, label, target, dimensions)
         started = self.clocks.clock()
-        deadline = deadline_of(options)
-        deadline = target.model.deadline if deadline is None else deadline
-        call = Call(
-            targets=(target,),
-            started=started,
-            until=None if deadline is None else started + deadline,
-            question=Question(messages=(), tags=tags_of(options.get("tags"))),
-            hooks=self._hooks,
-            clocks=self.clocks,
-        )
+        question = Question(messages=(), tags=tags_of(options.get("tags")))
+        call = self._call((target,), started, limits_of(options, self._limits), question)
 
         def steps() -> "Steps[Embeddings]":
-            from .embeddings import assembled
+            from .embedding_batches import assembled, wanted
+            from .engine.operations.vectors import embed
 
-            pieces = yield from embed(
-                call, checked, dimensions=dimensions, extra=extra_of(options.get("extra")), at_once=concurrency
+            asked = wanted(checked, known, label=call.label, name=target.model.name, dimensions=dimensions)
+            gathered = yield from embed(
+                call,
+                asked.asked,
+                asked.places,
+                dimensions=dimensions,
+                extra=extra_of(options.get("extra")),
+                at_once=concurrency,
             )
-            return assembled(
-                checked, pieces, label=call.label, dimensions=dimensions, elapsed=self.clocks.clock() - started
-            )
+            return assembled(asked, gathered, elapsed=self.clocks.clock() - started)
 
         return steps()
+
+    def _check_known(self, known: object, label: str, target: Target, dimensions: int | None) -> None:
+        """See that vectors that are there go with those that are asked for, before anything is sent."""
+        from .embeddings import Embeddings
+
+        if not isinstance(known, Embeddings):
+            raise RequestError(
+                f"only_missing cannot be a {type(known).__name__}",
+                hint="Pass the embeddings that you have: error.partial, or Embeddings.load(file).",
+            )
+        hint = "Leave only_missing out, and all texts are asked for."
+        if len(known) and dimensions not in (None, known.dimensions):
+            raise RequestError(
+                f"the vectors in only_missing have {known.dimensions} dimensions, not {dimensions}", hint=hint
+            )
+        if known.label in ("", label):
+            return
+        with suppress(ConfigError):  # a label of another configuration tells nothing
+            name = self._targets.of(known.label).model.name
+            if name != target.model.name:
+                raise RequestError(
+                    f"the vectors in only_missing are of {known.label} ({name}), not of {label} ({target.model.name})",
+                    hint=hint,
+                )
 
     def chunked(self, asked: "Asked") -> "tuple[Call, Chunks]":
         """A call for a stream in the canonical form, and what makes its chunks."""
@@ -208,15 +243,20 @@ class BaseClient:
         record: FilePath | None = None,
         replay: FilePath | None = None,
         hooks: "Iterable[Hook]" = (),
+        limits: "Limits | None" = None,
     ) -> None:
         if not isinstance(config, Config):
             from .config.load import load
 
-            config = load(config)
+            # No frame of ours holds the mapping any more when it turns out to be wrong: there may be a key in it.
+            given = [config]
+            del config
+            config = load(given.pop())
         if record is not None and replay is not None:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         config = config if replay is None else config.keyless()
-        self._calls = Calls(config, tuple(hooks))
+        check_client(limits or ())
+        self._calls = Calls(config, tuple(hooks), limits=limits_of(limits or {}))
         self._environment = config.environment
         self._record = record
         self._replay = replay

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from .engine.hooks import Hook
     from .engine.operations.count import TokenCount
     from .filled import Filled
-    from .options import AskOptions, EmbedOptions, FillOptions, Options, Prompt
+    from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .transport.base import AsyncTransport, SyncTransport
 
@@ -44,6 +44,8 @@ class Client(BaseClient):
         connections: how many are open to one provider at a time; a call that finds all of them busy waits for one, as
             long as for a first byte.
         hooks: are told of every attempt, and may make it wait or refuse it: see `agouti.engine.hooks`.
+        limits: ``deadline``, ``timeouts``, ``retries`` and ``headers`` of every call that says nothing else: see
+            `agouti.options.Limits`.
 
     Raises:
         ConfigError: there is no configuration, or something in it is wrong.
@@ -65,8 +67,11 @@ class Client(BaseClient):
         replay: FilePath | None = None,
         connections: int = 256,
         hooks: "Iterable[Hook]" = (),
+        **limits: "Unpack[Limits]",
     ) -> None:
-        super().__init__(config, record=record, replay=replay, hooks=hooks)
+        given = [config]
+        del config
+        super().__init__(given.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
         self._connections = connections
         self._transport = transport
         self._drives: type[SyncDriver[Any]] | None = None
@@ -166,11 +171,12 @@ class Client(BaseClient):
     ) -> "FillStream[Any]":
         """Get a value of a type of your own, and watch it grow meanwhile: see `FillStream`. Arguments as for `fill`."""
         from .engine.accumulate import ReplyAccumulator
+        from .forms import item_form
         from .streams import FillStream
 
         so_far = ReplyAccumulator()
         call, form = self._calls.form(model, kind, prompt, options, stream=True)
-        return FillStream(self._driver(call.steps(so_far)), so_far, form.unwrapped)
+        return FillStream(self._driver(call.steps(so_far)), so_far, form, item_form(kind))
 
     def conversation(
         self,
@@ -206,14 +212,14 @@ class Client(BaseClient):
             texts: one text, or many; none of them empty.
             dimensions: how long the vectors are to be, for models that can choose.
             concurrency: how many batches are asked for at a time.
-            options: ``deadline`` and ``extra``, as for `ask`.
+            options: ``only_missing`` (embeddings that you have), ``extra``, ``tags`` and `agouti.options.Limits`.
 
         Returns:
-            One float32 array and its texts, in the given order: see `agouti.Embeddings`.
+            One float32 array and its texts, in the given order: see `agouti.Embeddings`. A text is asked for once.
 
         Raises:
             RequestError: a text is empty (says which), or the dialect has no embeddings.
-            ContextOverflow: a text is too long: says which.
+            ContextOverflow: a text is too long: says which. ``partial`` of every error are the vectors that came.
             ReplyUnreadable: the vectors are not of one length, or not of the one asked for.
         """
         return self._run(
@@ -295,7 +301,8 @@ class Client(BaseClient):
         return Urllib3Transport(connections=self._connections)
 
     def _archived(self) -> "SyncTransport":
-        from .transport.archive import Recorder, RecordingTransport, ReplayTransport, read_archive
+        from .transport.archive import RecordingTransport, ReplayTransport, read_archive
+        from .transport.recorder import Recorder
 
         if self._replay is not None:
             return ReplayTransport(read_archive(self._replay))
@@ -326,8 +333,11 @@ class AsyncClient(BaseClient):
         replay: FilePath | None = None,
         connections: int = 256,
         hooks: "Iterable[Hook]" = (),
+        **limits: "Unpack[Limits]",
     ) -> None:
-        super().__init__(config, record=record, replay=replay, hooks=hooks)
+        given = [config]
+        del config
+        super().__init__(given.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
         self._connections = connections
         self._transport = transport
         self._drives: type[AsyncDriver[Any]] | None = None
@@ -393,11 +403,12 @@ class AsyncClient(BaseClient):
     ) -> "AsyncFillStream[Any]":
         """Get a value of a type of your own, and watch it grow meanwhile; as `Client.stream_fill`."""
         from .engine.accumulate import ReplyAccumulator
+        from .forms import item_form
         from .streams import AsyncFillStream
 
         so_far = ReplyAccumulator()
         call, form = self._calls.form(model, kind, prompt, options, stream=True)
-        return AsyncFillStream(self._driver(call.steps(so_far)), so_far, form.unwrapped)
+        return AsyncFillStream(self._driver(call.steps(so_far)), so_far, form, item_form(kind))
 
     def conversation(
         self,
@@ -475,7 +486,8 @@ class AsyncClient(BaseClient):
         return AiohttpTransport(connections=self._connections)
 
     def _archived(self) -> "AsyncTransport":
-        from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, Recorder, read_archive
+        from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, read_archive
+        from .transport.recorder import Recorder
 
         if self._replay is not None:
             return AsyncReplayTransport(read_archive(self._replay))

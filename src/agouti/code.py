@@ -25,7 +25,7 @@ class CodeBlock(core.CodeBlock, frozen=True):
         """
         where = Path(folder)
         file_name = name or self.file_name
-        if re.split(r"[/\\]", file_name)[-1] != file_name or file_name in ("", ".", ".."):
+        if re.split(r"[/\\]", file_name)[-1] != file_name or file_name in ("", ".", "..") or "\0" in file_name:
             raise RequestError(f"{file_name!r} is no name of a file", hint="Give a plain name, without folders.")
         try:
             where.mkdir(parents=True, exist_ok=True)

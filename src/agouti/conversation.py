@@ -1,10 +1,12 @@
 """A conversation: what has been said is kept, tools are run, and nothing is lost when a turn fails."""
 
 from collections.abc import Callable, Iterable, Mapping
+from threading import Lock
 from typing import TYPE_CHECKING, Unpack, cast
 
-from .arguments import deadline_of, split_tools
+from .arguments import limits_of, split_tools
 from .core.chat import Json, Message
+from .core.errors import AgoutiError, RequestError
 from .core.messages import messages_of, with_parts
 from .core.prompt import Prompt, prompt_messages
 from .core.usage import Usage, total_cost, total_usage
@@ -30,12 +32,31 @@ class _Conversation:
         # What is wrong with the options is said now, not at the first turn.
         plain = split_tools(options)[0]
         question_of("...", plain)
-        deadline_of(plain)
+        limits_of(plain)
         self._calls = calls
         self._model = model
         self._options = options
         self.messages: list[Message] = list(messages_of(list(before)))
         self.replies: list[Reply] = []
+        self._lock = Lock()
+        self._left: tuple[list[Message], ReplyAccumulator] | None = None
+
+    def keep(self) -> Reply | None:
+        """Keep the turn of a stream that was stopped: the question, and what had come of the answer.
+
+        Returns:
+            The unfinished reply; `None` where the last turn came to its end, or failed before a first piece.
+        """
+        left, self._left = self._left, None
+        if left is None:
+            return None
+        said, so_far = left
+        reply = so_far.reply()
+        if not reply.text:
+            return None
+        self.messages += [*said, Message("assistant", reply.text)]
+        self.replies.append(reply)
+        return reply
 
     @property
     def usage(self) -> Usage:
@@ -58,7 +79,20 @@ class _Conversation:
         loop = self._calls.tool_loop(self._model, messages, cast("AskOptions", merged), stream=so_far is not None)
 
         def steps() -> "Steps[Reply]":
-            done = yield from loop.steps(so_far)
+            if not self._lock.acquire(blocking=False):
+                raise RequestError(
+                    "this conversation is in the middle of a turn",
+                    hint="Wait for its end, or close its stream; two talks at once are two conversations.",
+                )
+            try:
+                self._left = (list(said), so_far) if so_far is not None else None
+                done = yield from loop.steps(so_far)
+            except AgoutiError:
+                self.replies += loop.replies  # paid for, although nothing came of them
+                raise
+            finally:
+                self._lock.release()
+            self._left = None
             self.messages += [*said, *done.messages]
             self.replies += done.replies
             return done.reply

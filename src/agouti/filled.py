@@ -20,12 +20,14 @@ class FilledAnswer(Struct, frozen=True, kw_only=True):
         problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``,
             ``broken json``, ``several``, ``no call`` or ``invalid``.
         errors: what does not fit, one line each.
+        mended: what was mended so that it fitted: ``trailing comma``, ``a list of one``, ...; see the guide.
     """
 
     means: Means
     reply: Reply
     problem: Problem = ""
     errors: tuple[str, ...] = ()
+    mended: tuple[str, ...] = ()
 
 
 class Filled(Struct, Generic[T], frozen=True):
@@ -45,6 +47,11 @@ class Filled(Struct, Generic[T], frozen=True):
     def means(self) -> Means:
         """How the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``."""
         return self.answers[-1].means
+
+    @property
+    def mended(self) -> tuple[str, ...]:
+        """What was mended in the answer so that it fitted, without asking again; empty where nothing was."""
+        return self.answers[-1].mended
 
     @property
     def cost(self) -> float | None:

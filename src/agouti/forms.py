@@ -4,65 +4,22 @@ pydantic models are read and checked by pydantic; dataclasses, TypedDict, Enum, 
 msgspec, or by pydantic where only that knows them; JSON Schemas by jsonschema. Each is loaded when it is needed.
 """
 
+import enum
 import inspect
 import re
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
 from functools import lru_cache
-from typing import Any, get_args, get_origin
+from typing import Any, TypeVar, get_args, get_origin
 
 import msgspec
-from msgspec import Struct
 
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
-from .core.schema import restored
+from .form import Form, Misfit, formed
+from .form_types import as_written, hints_of, names_of, resolve_local, types_in
 
-_WRAP = "value"
-
-
-class Misfit(Exception):
-    """A value does not fit; ``errors`` say where and why, one line each."""
-
-    def __init__(self, errors: tuple[str, ...]) -> None:
-        super().__init__("; ".join(errors))
-        self.errors = errors
-
-
-class Form(Struct, frozen=True):
-    """What a value is to look like.
-
-    Attributes:
-        name: what to call it, in letters, digits, ``_`` and ``-``.
-        description: what it is, in words.
-        schema: its JSON Schema; always one of an object.
-        wrapped: the value itself is the property ``value`` of that object, because providers want objects.
-        check: turns a JSON value (not wrapped) into the application's own; raises `Misfit`.
-    """
-
-    name: str
-    description: str
-    schema: dict[str, Any]
-    wrapped: bool
-    check: Callable[[Json], Any]
-
-    def read(self, value: Json) -> Any:
-        """The application's own value of what a model gave.
-
-        Raises:
-            Misfit: it does not fit.
-        """
-        value = restored(value, self.schema)
-        if not self.wrapped:
-            return self.check(value)
-        if isinstance(value, dict) and value.keys() == {_WRAP}:
-            return self.check(value[_WRAP])
-        # Models leave the wrapping out now and then: no reason to ask again.
-        return self.check(value)
-
-    def unwrapped(self, value: Json) -> Json:
-        """A value that is still growing, out of its wrapping."""
-        return value.get(_WRAP) if self.wrapped and isinstance(value, dict) else value
+__all__ = ["Form", "Misfit", "form_of"]
 
 
 def form_of(kind: Any) -> Form:
@@ -78,40 +35,79 @@ def form_of(kind: Any) -> Form:
     if isinstance(kind, Form):
         return kind
     if isinstance(kind, Mapping):
-        return _of_schema(dict(kind))
-    if inspect.isroutine(kind):
-        raise _no_form(kind, TypeError("it is a function"))
+        from .form_schemas import of_schema
+
+        return of_schema(dict(kind))
+    if (why := _no_type(kind)) is not None:
+        raise _no_form(kind, TypeError(why))
     try:
         return _of_type(kind)
     except TypeError as error:
         if "unhashable" in str(error):
             return _of_type.__wrapped__(kind)
-        raise
+        raise _no_form(kind, error) from None
+    except RecursionError:
+        raise _no_form(kind, TypeError("it is nested too deeply")) from None
+
+
+def item_form(kind: Any) -> Form | None:
+    """The form of an item, where the type is a list of those; `None` where it is something else."""
+    if isinstance(kind, Mapping):
+        items = kind.get("items")
+        return form_of({**items, **{k: kind[k] for k in ("$defs", "definitions") if k in kind}}) if items else None
+    if get_origin(kind) in (list, tuple, set, frozenset) and get_args(kind):
+        return form_of(get_args(kind)[0])
+    return None
+
+
+def _no_type(kind: Any) -> str | None:
+    """Why a value cannot be a type at all; `None` where it may be one."""
+    if kind is None:
+        return "it is None"
+    if isinstance(kind, str):
+        return "it is a text; a JSON Schema is passed as a dict, a type as itself"
+    if inspect.isroutine(kind):
+        return "it is a function"
+    if isinstance(kind, TypeVar):
+        return "it stands for any type: name one, as in TYPE[int]"
+    if isinstance(kind, type) and get_origin(kind) is None:
+        if issubclass(kind, enum.Enum):
+            if not list(kind):
+                return "it has no members"
+            if not all(isinstance(each.value, (str, int, float, bool, type(None))) for each in kind):
+                return "its values are neither texts nor numbers"
+        elif kind.__module__ != "builtins" and not _has_fields(kind) and type(kind) is type:
+            return "it has no fields"
+        return None
+    if get_origin(kind) in (Iterable, Iterator, Generator):
+        return "it gives its items one by one: take list[...], or stream_fill(...).items()"
+    plain_kinds = (int, float, bool, bytes, list, tuple, set)
+    if isinstance(kind, plain_kinds) or (not isinstance(kind, type) and hasattr(type(kind), "__dataclass_fields__")):
+        return f"it is a value, not a type; pass {type(kind).__name__}"
+    return None
+
+
+def _has_fields(kind: type) -> bool:
+    """Whether a class says what is in it, or knows by itself how it is read."""
+    known = ("__dataclass_fields__", "__struct_fields__", "__attrs_attrs__", "__get_pydantic_core_schema__", "_fields")
+    module = kind.__module__.partition(".")[0]
+    stdlib = module in sys.stdlib_module_names and module != "__main__"
+    return bool(getattr(kind, "__annotations__", {})) or any(hasattr(kind, name) for name in known) or stdlib
 
 
 @lru_cache(256)
 def _of_type(kind: Any) -> Form:
-    schema, check = _by_pydantic(kind) if _needs_pydantic(kind) else _by_msgspec(kind)
-    return _form(_name(kind), schema, check)
+    resolve_local(kind)
+    if _needs_pydantic(kind) or _has_yes_or_no_keys(kind):
+        schema, check = _by_pydantic(kind)
+        return formed(_name(kind), schema, check, names_of(kind))
+    schema, check = _by_msgspec(kind)
+    return formed(_name(kind), as_written(schema, kind), check, names_of(kind))
 
 
-def _form(name: str, schema: dict[str, Any], check: Callable[[Json], Any]) -> Form:
-    description = schema.get("description") or ""
-    is_object = schema.get("type") == "object" or "properties" in schema
-    if "$ref" in schema and not is_object:
-        target = schema.get("$defs", {}).get(str(schema["$ref"]).rpartition("/")[2], {})
-        is_object = target.get("type") == "object"
-        description = description or target.get("description", "")
-        if is_object:
-            # Providers want an object at the root, not a reference to one.
-            schema = {**target, "$defs": schema["$defs"]}
-    if is_object:
-        return Form(name, description, schema, False, check)
-    inner = {key: value for key, value in schema.items() if key != "$defs"}
-    wrapped: dict[str, Any] = {"type": "object", "properties": {_WRAP: inner}, "required": [_WRAP]}
-    if "$defs" in schema:
-        wrapped["$defs"] = schema["$defs"]
-    return Form(name, description, wrapped, True, check)
+def _has_yes_or_no_keys(kind: Any) -> bool:
+    """Whether a table in a type has keys of a kind that only pydantic reads."""
+    return any(get_origin(each) is dict and get_args(each)[0] is bool for each in types_in(kind))
 
 
 def _name(kind: Any) -> str:
@@ -136,23 +132,14 @@ def _needs_pydantic(kind: Any) -> bool:
             return True
         ahead += [*get_args(each), *getattr(each, "__metadata__", ())]
         if isinstance(each, type) and get_origin(each) is None:
-            ahead += [hint for hint in _hints(each).values() if not isinstance(hint, str)]
+            ahead += [hint for hint in hints_of(each).values() if not isinstance(hint, str)]
     return False
-
-
-def _hints(kind: type) -> dict[str, Any]:
-    from typing import get_type_hints
-
-    try:
-        return get_type_hints(kind, include_extras=True)
-    except Exception:  # forward references of all kinds: whoever reads the type says what is wrong with it
-        return getattr(kind, "__annotations__", {})
 
 
 def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
     try:
         schema = msgspec.json.schema(kind)
-    except (TypeError, NameError, ValueError) as error:
+    except (TypeError, NameError, ValueError, KeyError) as error:  # a KeyError: two types of one name
         try:
             return _by_pydantic(kind)
         except ConfigError:
@@ -160,16 +147,51 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
 
     def check(value: Json) -> Any:
         try:
-            try:
-                return msgspec.convert(value, kind)
-            except msgspec.ValidationError:
-                # JSON has one kind of number: 3.0 is a whole one.
-                return msgspec.convert(_whole_numbers(value), kind)
+            return _converted(value, kind)
         except msgspec.ValidationError as error:
-            where, _, path = str(error).replace("`", "").partition(" - at $")
-            raise Misfit((f"{path.lstrip('.')}: {where}" if path else where,)) from None
+            raise Misfit(_all_wrong(value, kind, error)) from None
 
     return schema, check
+
+
+def _converted(value: Json, kind: Any) -> Any:
+    try:
+        # Keys of JSON are texts, whatever they are to be.
+        return msgspec.convert(value, kind, str_keys=True)
+    except msgspec.ValidationError:
+        # JSON has one kind of number: 3.0 is a whole one.
+        return msgspec.convert(_whole_numbers(value), kind, str_keys=True)
+
+
+def _all_wrong(value: Json, kind: Any, error: msgspec.ValidationError) -> tuple[str, ...]:
+    """Everything that does not fit; msgspec itself stops at the first."""
+    hints = hints_of(kind) if isinstance(kind, type) and get_origin(kind) is None else {}
+    said: list[str] = []
+    if isinstance(value, dict) and hints:
+        for name, hint in hints.items():
+            if name in value:
+                try:
+                    _converted(value[name], hint)
+                except msgspec.ValidationError as inner:
+                    said.append(_line(inner, name))
+                except (TypeError, NameError):
+                    continue
+    elif isinstance(value, list) and get_origin(kind) in (list, tuple, set, frozenset) and len(get_args(kind)) >= 1:
+        for number, each in enumerate(value[:200]):
+            try:
+                _converted(each, get_args(kind)[0])
+            except msgspec.ValidationError as inner:
+                said.append(_line(inner, f"[{number}]"))
+            except (TypeError, NameError):
+                break
+    first = _line(error, "")
+    return tuple(said) if any(first.partition(":")[0] in each for each in said) else (first, *said)
+
+
+def _line(error: msgspec.ValidationError, before: str) -> str:
+    what, _, path = str(error).replace("`", "").partition(" - at $")
+    place = f"{before}{path}".lstrip(".")
+    return f"{place}: {what}" if place else what
 
 
 def _whole_numbers(value: Json) -> Json:
@@ -200,7 +222,7 @@ def _by_pydantic(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
             return adapter.validate_json(msgspec.json.encode(value))
         except ValidationError as error:
             lines = [
-                f"{'.'.join(str(step) for step in each['loc'])}: {each['msg']}".removeprefix(": ")
+                f"{'.'.join(str(step) for step in each['loc'])}: {each['msg'][:300]}".removeprefix(": ")
                 for each in error.errors(include_url=False, include_context=False, include_input=False)
             ]
             raise Misfit(tuple(lines)) from None
@@ -213,40 +235,3 @@ def _no_form(kind: Any, error: Exception) -> RequestError:
         f"{kind!r} cannot be made into a form: {str(error).splitlines()[0]}",
         hint="Take a pydantic model, a dataclass, a TypedDict, an Enum, a Literal, a list of those, or a JSON Schema.",
     )
-
-
-def _of_schema(schema: dict[str, Any]) -> Form:
-    try:
-        from jsonschema import SchemaError
-        from jsonschema.validators import validator_for
-    except ModuleNotFoundError:
-        raise ConfigError(
-            "values of a JSON Schema are checked by jsonschema, which is not installed",
-            hint="Install it: pip install 'agouti-client[forms]'.",
-        ) from None
-    kind = validator_for(schema)
-    try:
-        kind.check_schema(schema)
-    except SchemaError as error:
-        path = "/".join(str(step) for step in error.absolute_path)
-        raise RequestError(
-            f"the JSON Schema is wrong at {path or 'its root'}: {error.message}", hint="Correct it there."
-        ) from None
-    if not schema:
-        raise RequestError(
-            "the JSON Schema is empty: it says nothing of the value", hint='Say its type: {"type": ...}.'
-        )
-    validator = kind(schema)
-
-    def check(value: Json) -> Any:
-        errors = [
-            f"{'.'.join(str(step) for step in each.absolute_path)}: {each.message}".removeprefix(": ")[:300]
-            for each in validator.iter_errors(value)
-        ]
-        if errors:
-            raise Misfit(tuple(errors))
-        return value
-
-    title = schema.get("title")
-    name = re.sub(r"[^A-Za-z0-9_-]", "_", title)[:64] if isinstance(title, str) and title else "answer"
-    return _form(name, schema, check)

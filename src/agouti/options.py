@@ -1,6 +1,6 @@
 """Options of a call, for type checkers and readers: what each method takes besides label and prompt."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, TypedDict
 
 from .core import prompt as prompts
@@ -9,6 +9,10 @@ from .core.structured import Means
 from .engine.question import Question
 
 if TYPE_CHECKING:
+    from .core.http import Timeouts
+    from .core.retries import Retries
+    from .core.secret import Secret
+    from .embeddings import Embeddings
     from .engine.operations.tool_loop import Failures
     from .media import FileSource, Source
 
@@ -61,7 +65,24 @@ class Parameters(TypedDict, total=False):
     tool_choice: str | dict[str, Any] | None
 
 
-class Options(Parameters, total=False):
+class Limits(TypedDict, total=False):
+    """What a call may take, and what goes with its request.
+
+    Attributes:
+        deadline: seconds that the whole call may take, retries and fallback included.
+        timeouts: instead of those of the entry; a dict changes only what it names: ``{"first_byte": 20}``.
+        retries: instead of those of the entry; a dict changes only what it names: ``{"max": 0}``.
+        headers: further headers of the request, such as a trace id. One that looks secret, or is an `agouti.Secret`,
+            goes to the first model's provider only, and is shown nowhere.
+    """
+
+    deadline: float | None
+    timeouts: "Timeouts | Mapping[str, float] | None"
+    retries: "Retries | Mapping[str, Any] | None"
+    headers: "Mapping[str, str | Secret] | None"
+
+
+class Options(Parameters, Limits, total=False):
     """What a call takes besides label and prompt: every parameter, and these.
 
     Attributes:
@@ -72,7 +93,6 @@ class Options(Parameters, total=False):
         fetch_images: whether those with an address may be fetched where a format takes only the image itself;
             ``"private"``: also from private networks.
         tools: functions, `agouti.Tool` or dicts.
-        deadline: seconds that the whole call may take, retries and fallback included.
         extra: fields that go into the request as they are.
         tags: what the call is for, in words of your own; told to hooks, not to the provider.
     """
@@ -82,7 +102,6 @@ class Options(Parameters, total=False):
     images: "Source | Iterable[Source] | None"
     files: "FileSource | Iterable[FileSource] | None"
     fetch_images: "bool | Literal['private']"
-    deadline: float | None
     extra: dict[str, Json] | None
     tags: dict[str, str]
 
@@ -113,15 +132,16 @@ class FillOptions(Options, total=False):
     repairs: int
 
 
-class EmbedOptions(TypedDict, total=False):
-    """What `embed` takes besides its arguments.
+class EmbedOptions(Limits, total=False):
+    """What `embed` takes besides its arguments, and besides `Limits`.
 
     Attributes:
-        deadline: seconds for the whole call.
         extra: fields that go into each request as they are.
         tags: what the call is for, in words of your own; told to hooks.
+        only_missing: embeddings that are there already (``error.partial``, or a file that was loaded): only the texts
+            that are not among them are asked for.
     """
 
-    deadline: float | None
     extra: dict[str, Json] | None
     tags: dict[str, str]
+    only_missing: "Embeddings | None"

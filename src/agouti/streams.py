@@ -1,13 +1,15 @@
 """Streaming, as a caller sees it: an iterator of text, events or a growing value; the reply so far at any moment."""
 
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Iterator
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from .core.chat import Json
-from .core.errors import RequestError
+from .core.errors import AgoutiError, RequestError
 from .core.events import Event, Text
 from .engine.accumulate import ReplyAccumulator
+from .form import Misfit
+from .plain_values import plain_value
 from .reply import Reply
 
 if TYPE_CHECKING:
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
     from .engine.drive import SyncDriver
     from .engine.drive_async import AsyncDriver
     from .filled import Filled
+    from .form import Form
 
 T = TypeVar("T")
 
@@ -30,6 +33,17 @@ class _Stream:
     def __init__(self, so_far: ReplyAccumulator) -> None:
         self._so_far = so_far
         self._whole: Reply | None = None
+        self._failure: AgoutiError | None = None
+
+    def _is_open(self) -> bool:
+        """Whether there is more to come.
+
+        Raises:
+            AgoutiError: it has failed before; whoever iterates again gets the same error.
+        """
+        if self._failure is not None:
+            raise self._failure
+        return self._whole is None
 
     def _ended(self, result: Any) -> None:
         """The steps have ended with this."""
@@ -62,7 +76,7 @@ class Stream(_Stream):
 
     def batches(self) -> Iterator[list[Event]]:
         """Events in lists, those together that arrive together."""
-        if self._whole is None:
+        if self._is_open():
             advance = self._driver.advance
             try:
                 while (batch := advance()) is not None:
@@ -70,12 +84,15 @@ class Stream(_Stream):
             except GeneratorExit:  # the loop around it was left
                 self._driver.close()
                 raise
+            except AgoutiError as error:
+                self._failure = error
+                raise
             self._ended(self._driver.result)
 
     def __iter__(self) -> Iterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
         # Not through `batches`: a generator less on the way of every piece.
-        if self._whole is None:
+        if self._is_open():
             advance = self._driver.advance
             try:
                 while (batch := advance()) is not None:
@@ -83,6 +100,9 @@ class Stream(_Stream):
                         yield text
             except GeneratorExit:  # the loop around it was left
                 self._driver.close()
+                raise
+            except AgoutiError as error:
+                self._failure = error
                 raise
             self._ended(self._driver.result)
 
@@ -113,7 +133,7 @@ class AsyncStream(_Stream):
 
     async def batches(self) -> AsyncIterator[list[Event]]:
         """Events in lists, those together that arrive together."""
-        if self._whole is None:
+        if self._is_open():
             advance = self._driver.advance
             try:
                 while (batch := await advance()) is not None:
@@ -121,11 +141,14 @@ class AsyncStream(_Stream):
             except GeneratorExit:  # the loop around it was left
                 await self._driver.close()
                 raise
+            except AgoutiError as error:
+                self._failure = error
+                raise
             self._ended(self._driver.result)
 
     async def __aiter__(self) -> AsyncIterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
-        if self._whole is None:
+        if self._is_open():
             advance = self._driver.advance
             try:
                 while (batch := await advance()) is not None:
@@ -133,6 +156,9 @@ class AsyncStream(_Stream):
                         yield text
             except GeneratorExit:  # the loop around it was left
                 await self._driver.close()
+                raise
+            except AgoutiError as error:
+                self._failure = error
                 raise
             self._ended(self._driver.result)
 
@@ -159,7 +185,15 @@ class _Filling(Generic[T]):
     """What both streams of a growing value share."""
 
     _growing: "Growing"
+    _item: "Form | None"
     _filled: "Filled[T] | None" = None
+
+    def _starts(self, form: "Form", item: "Form | None") -> None:
+        from .core.json_growing import Growing
+
+        self._growing = Growing(form.unwrapped, lists=form.wrapped)
+        self._item = item
+        self._given = 0
 
     @property
     def filled(self) -> "Filled[T]":
@@ -175,13 +209,47 @@ class _Filling(Generic[T]):
             )
         return self._filled
 
+    def _mended(self) -> list[Json]:
+        """The value in the end, where it is another one than what was shown while it came."""
+        filled = self._filled
+        if filled is None or not (filled.mended or len(filled.answers) > 1):
+            return []
+        value = plain_value(filled.value)
+        return [value] if value != self._growing.value else []
+
+    def _new_items(self) -> list[Any]:
+        """The items that have become whole since the last time; none behind one that does not fit."""
+        if self._item is None:
+            raise RequestError(
+                "items are those of a list", hint="Ask for one: client.stream_fill(label, list[TYPE], prompt).items()."
+            )
+        items: list[Any] = []
+        for each in self._growing.whole_items[self._given :]:
+            try:
+                items.append(self._item.read(each))
+            except Misfit:
+                self._given = 2**62  # what is wrong is mended first, or the answer is given back
+                return items
+            self._given += 1
+        return items
+
+    def _last_items(self) -> list[Any]:
+        """The items that have not been given, once the whole value is there."""
+        value = self.filled.value
+        given = self._yielded
+        return list(value)[given:] if isinstance(value, (list, tuple)) else []
+
+    _given = 0
+    _yielded = 0
+
 
 class FillStream(_Filling[T], Stream):
     """A value as it grows, and in the end checked.
 
-    Iterating gives plain JSON values (dicts, lists, texts): those of containers are the same objects all the time,
-    growing; copy one to keep it. A number or a literal appears once it is whole. Afterwards ``filled`` is what `fill`
-    gives; an answer that does not fit has been given back for repair by then.
+    Iterating gives plain JSON values (dicts, lists, texts) each time that there is more of it: those of containers are
+    the same objects all the time, growing; copy one to keep it. A number or a literal appears once it is whole. A value
+    that was mended, or given back for repair, comes once more as it is in the end. Afterwards ``filled`` is what `fill`
+    gives. `items` gives the items of a list, each when it is whole.
 
     Example:
         >>> import agouti, agouti.standins
@@ -193,12 +261,10 @@ class FillStream(_Filling[T], Stream):
     """
 
     def __init__(
-        self, driver: "SyncDriver[Filled[T]]", so_far: ReplyAccumulator, unwrapped: Callable[[Json], Json]
+        self, driver: "SyncDriver[Filled[T]]", so_far: ReplyAccumulator, form: "Form", item: "Form | None"
     ) -> None:
-        from .core.json_growing import Growing
-
         super().__init__(driver, so_far)
-        self._growing = Growing(unwrapped)
+        self._starts(form, item)
 
     def _ended(self, result: "Filled[T]") -> None:
         self._filled = result
@@ -209,6 +275,21 @@ class FillStream(_Filling[T], Stream):
         for batch in self.batches():
             if self._growing.take(batch):
                 yield self._growing.value
+        yield from self._mended()
+
+    def items(self) -> Iterator[Any]:
+        """The items of a list, of the application's own type, each as soon as it is whole.
+
+        Raises:
+            RequestError: it is no list that was asked for.
+        """
+        self._new_items()
+        for batch in self.batches():
+            self._growing.take(batch)
+            for item in self._new_items():
+                self._yielded += 1
+                yield item
+        yield from self._last_items()
 
     def __enter__(self) -> "FillStream[T]":
         return self
@@ -218,12 +299,10 @@ class AsyncFillStream(_Filling[T], AsyncStream):
     """`FillStream` for asyncio."""
 
     def __init__(
-        self, driver: "AsyncDriver[Filled[T]]", so_far: ReplyAccumulator, unwrapped: Callable[[Json], Json]
+        self, driver: "AsyncDriver[Filled[T]]", so_far: ReplyAccumulator, form: "Form", item: "Form | None"
     ) -> None:
-        from .core.json_growing import Growing
-
         super().__init__(driver, so_far)
-        self._growing = Growing(unwrapped)
+        self._starts(form, item)
 
     def _ended(self, result: "Filled[T]") -> None:
         self._filled = result
@@ -234,6 +313,19 @@ class AsyncFillStream(_Filling[T], AsyncStream):
         async for batch in self.batches():
             if self._growing.take(batch):
                 yield self._growing.value
+        for value in self._mended():
+            yield value
+
+    async def items(self) -> AsyncIterator[Any]:
+        """The items of a list, each as soon as it is whole; as `FillStream.items`."""
+        self._new_items()
+        async for batch in self.batches():
+            self._growing.take(batch)
+            for item in self._new_items():
+                self._yielded += 1
+                yield item
+        for item in self._last_items():
+            yield item
 
     async def __aenter__(self) -> "AsyncFillStream[T]":
         return self

@@ -117,7 +117,7 @@ def test_what_is_no_keyword_for_strict_providers_is_said_in_the_description() ->
         "required": ["code", "tags"],
     }
     properties = fitted(schema, "closed")[0]["properties"]
-    assert properties["code"] == {"type": "string", "description": "as printed. minLength: 2"}
+    assert properties["code"] == {"type": "string", "description": 'as printed. minLength: 2. default: "x"'}
     assert properties["tags"] == {"type": "array", "items": {"type": "string"}, "description": "uniqueItems: true"}
     assert "$comment" not in fitted(schema, "open")[0]
     assert schema["properties"]["code"]["default"] == "x"  # type: ignore[index]  # the caller's own is not touched

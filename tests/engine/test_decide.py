@@ -60,7 +60,7 @@ LOST = errors.ConnectionLost("x")
         (Failed(BUSY), {"repeats": 2}, None),
         (Failed(BUSY), {"left": 0.4}, None),
         (Failed(BUSY), {"left": 0.6}, Again(0.5, "Q", "policy")),
-        (Failed(errors.RateLimited("x", wait=7.0)), {}, Again(7.0, "Q", "policy")),
+        (Failed(errors.RateLimited("x", wait=7.0)), {}, Again(7.35, "Q", "policy")),
         (Failed(errors.RateLimited("x", wait=31.0)), {}, None),
         (Failed(BUSY, final=True), {}, None),
         (Failed(BUSY, sent=False), {}, None),

@@ -14,7 +14,7 @@ from agouti.engine.decide import job_pauses
 from agouti.engine.effects import Drop, Emit, OnAbandon, Open, Receive, RunCallable, Send, Settled, Sleep, Together
 from agouti.engine.operations.chat import ask
 from agouti.engine.operations.chat_streamed import stream
-from agouti.engine.operations.vectors import Batch, batches, checked_texts
+from agouti.engine.operations.vectors import Batch, checked_texts, next_batch
 from agouti.reply import Reply
 from agouti.transport.base import TransportFailure
 
@@ -201,17 +201,24 @@ def test_calls_are_given_to_the_driver_all_at_once_and_their_results_to_the_mode
     assert len(run.result.replies) == 2
 
 
+def batches(texts: list[str], most: int) -> list[Batch]:
+    parts: list[Batch] = []
+    while (start := sum(len(part.texts) for part in parts)) < len(texts):
+        parts.append(next_batch(texts, start, most))
+    return parts
+
+
 def test_batches_are_no_larger_than_they_may_be_and_hold_every_text_once() -> None:
     texts = [f"{number} " * (number % 50) + "pea" for number in range(1000)]
     for most in (1, 7, 256, 5000):
-        parts = list(batches(texts, most))
+        parts = batches(texts, most)
         assert [text for part in parts for text in part.texts] == texts
         assert [part.start for part in parts] == [sum(len(p.texts) for p in parts[:i]) for i in range(len(parts))]
         assert all(len(part.texts) <= most for part in parts)
-    large = list(batches(["x" * 200_000] * 3, 256))
+    large = batches(["x" * 200_000] * 3, 256)
     assert [len(part.texts) for part in large] == [1, 1, 1]
-    halves = Batch(5, ["a", "b", "c"]).halves()
-    assert [(half.start, half.texts) for half in halves] == [(5, ["a"]), (6, ["b", "c"])]
+    parts = Batch(5, ["a", "b", "c"]).parts(2)
+    assert [(part.start, part.texts) for part in parts] == [(5, ["a", "b"]), (7, ["c"])]
     assert checked_texts(("a", "b")) == ["a", "b"]
 
 

@@ -11,10 +11,11 @@ import agouti
 from agouti.dialects.registry import dialect
 from agouti.forms import form_of
 from agouti.standins import Served
-from agouti.testing import FakeTransport
+from agouti.testing import AsyncFakeTransport, FakeTransport
 
+from ..dialects.samples import data
 from ..dialects.test_contract import MODELS
-from ..kinds import KINDS, TEXT, Checked, Crop, Note
+from ..kinds import KINDS, TEXT, Checked, Crop, Note, Row
 
 MEANS = [
     (name, means) for name in MODELS if name != "board" for means in getattr(dialect(name), "means", ("prompt",))
@@ -286,3 +287,32 @@ def test_value_grows_until_it_is_whole(served: Served, kind: str, model: str) ->
         assert seen[-1][0]["sown"] == 24
         assert len(seen) > (0 if "mill" in model or kind == "async" else 5)
         assert sizes == sorted(sizes)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+@pytest.mark.parametrize("place", ["Bed one", "Bed [1]"])
+def test_items_of_a_list_come_one_by_one_of_its_own_type(kind: str, place: str) -> None:
+    text = f"{place}: {json.dumps([{'crop': 'pea', 'beside': None}] * 3)} That is all."
+    pieces = [data({"choices": [{"index": 0, "delta": {"content": letter}}]}) for letter in text]
+    pieces.append(data({"choices": [{"index": 0, "delta": {}, "finish_reason": "stop"}]}, end="data: [DONE]\n\n"))
+    options: Any = {"means": "prompt", "repairs": 0}
+    seen: list[tuple[Any, int]] = []
+
+    async def go() -> list[Row]:
+        fake = AsyncFakeTransport([pieces])
+        async with agouti.AsyncClient.at("https://p.example/v1", transport=fake) as client:
+            growing = client.stream_fill("m", list[Row], "x", **options)
+            seen.extend([(item, len(growing.reply.text)) async for item in growing.items()])
+            return growing.filled.value
+
+    if kind == "async":
+        value = asyncio.run(go())
+    else:
+        with agouti.Client.at("https://p.example/v1", transport=FakeTransport([pieces])) as client:
+            growing = client.stream_fill("m", list[Row], "x", **options)
+            seen.extend((item, len(growing.reply.text)) for item in growing.items())
+            value = growing.filled.value
+    assert [item for item, _ in seen] == value == [Row(Crop.PEA)] * 3
+    lengths = [length for _, length in seen]
+    if "[" not in place:  # what might have been the list is known for another at the end only
+        assert lengths[0] < lengths[1] < lengths[2] < len(text)

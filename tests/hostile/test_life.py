@@ -29,8 +29,12 @@ def _in_child(client: agouti.Client, name: str, results: Any) -> None:
 
 @pytest.mark.filterwarnings("ignore:.*multi-threaded.*fork:DeprecationWarning")
 def test_processes_that_were_forked_get_their_own_answers() -> None:
+    def slowly(connection: Connection, number: int) -> None:
+        time.sleep(0.05)  # time enough to read what another process has asked for
+        echo(connection, number)
+
     fork = multiprocessing.get_context("fork")
-    with serving(echo) as server, agouti.Client(config(server, key={"env": "K"})) as client:
+    with serving(slowly) as server, agouti.Client(config(server, key={"env": "K"})) as client:
         client.ask("a", "warm up")
         results = fork.Queue()
         children = [fork.Process(target=_in_child, args=(client, f"child{number}", results)) for number in range(2)]
@@ -317,3 +321,58 @@ def test_replies_without_end_are_given_up(kind: str, how: str, monkeypatch: pyte
 
                     asyncio.run(run(options))
         assert len(server.requests) == 2
+
+
+def silent(connection: Connection, _: int) -> None:
+    connection.gone(15)
+
+
+def test_calls_that_wait_for_a_first_byte_can_be_stopped() -> None:
+    with serving(silent) as server:
+
+        def stop(close: Any, asked: int) -> None:
+            while len(server.requests) < asked:
+                time.sleep(0.01)
+            stopped.append(time.monotonic())
+            close()
+
+        stopped: list[float] = []
+        for asked in (1, 2):
+            client = agouti.Client(config(server))
+            stream = client.stream("a", "x")
+            stopping = threading.Thread(target=stop, args=(stream.close if asked == 1 else client.close, asked))
+            stopping.start()
+            with pytest.raises(agouti.ConnectionLost, match="given up"):
+                list(stream)
+            assert time.monotonic() - stopped[-1] < 2
+            stopping.join()
+            client.close()
+
+        async def run() -> None:
+            async with agouti.AsyncClient(config(server)) as client:
+                stream = client.stream("a", "x")
+                loop = asyncio.get_running_loop()
+                stopping = asyncio.ensure_future(asyncio.to_thread(stop, lambda: ended(stream, loop), 3))
+                with pytest.raises(agouti.ConnectionLost, match="given up"):
+                    async for _ in stream:
+                        pass
+                await stopping
+
+        def ended(stream: Any, loop: asyncio.AbstractEventLoop) -> None:
+            asyncio.run_coroutine_threadsafe(stream.aclose(), loop).result()
+
+        asyncio.run(run())
+        assert time.monotonic() - stopped[-1] < 2
+        assert len(server.requests) == 3  # none was repeated
+
+
+def test_interrupted_batches_stop_at_once() -> None:
+    import os
+    import signal
+
+    with serving(silent) as server, agouti.Client(config(server)) as client:
+        threading.Timer(0.5, os.kill, (os.getpid(), signal.SIGINT)).start()
+        began = time.monotonic()
+        with pytest.raises(KeyboardInterrupt):
+            client.embed("a", [f"text {number}" for number in range(5000)])
+        assert time.monotonic() - began < 3

@@ -199,7 +199,7 @@ def test_stream_that_is_left_early_leaves_the_server_free(dialect: str) -> None:
     with client_of(dialect) as client:
         for _ in range(3):
             with client.stream(MODEL, "Count to a hundred.", max_tokens=200) as stream:
-                next(iter(stream))
+                next(iter(stream), "")  # a small model may have nothing to say
         assert client.ask(MODEL, "Peas are", max_tokens=4).usage.output_tokens
 
 

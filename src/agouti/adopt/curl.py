@@ -1,67 +1,56 @@
 """Read a curl command as people paste it. Pure: files that it names are read by the caller.
 
 >>> pasted = read('curl https://api.northbank.example/v1/models -H "Authorization: Bearer $NORTHBANK_KEY"')
->>> pasted.address, pasted.headers
-('https://api.northbank.example/v1/models', {'Authorization': 'Bearer $NORTHBANK_KEY'})
+>>> pasted.address, plain(pasted.headers["Authorization"])
+('https://api.northbank.example/v1/models', 'Bearer $NORTHBANK_KEY')
 """
 
 import re
-import shlex
 from collections.abc import Callable
+from urllib.parse import quote, unquote, urlsplit
 
 from msgspec import Struct
 
 from ..core.address import with_query
 from ..core.errors import RequestError
+from ..core.masking import looks_like_a_key
+from .shell import Statement, expanded, expansions, marked, plain, replaced, statements
 
-# Options that take a value which does not matter here, in their short and long forms.
-_WITH_VALUE = frozenset(
-    [
-        "-o",
-        "--output",
-        "-m",
-        "--max-time",
-        "--connect-timeout",
-        "-A",
-        "--user-agent",
-        "-e",
-        "--referer",
-        "-w",
-        "--write-out",
-        "--retry",
-        "--retry-delay",
-        "--retry-max-time",
-        "-c",
-        "--cookie-jar",
-        "-b",
-        "--cookie",
-        "--limit-rate",
-        "-F",
-        "--form",
-        "--resolve",
-        "--interface",
-        "--http-version",
-        "-T",
-        "--upload-file",
-        "-D",
-        "--dump-header",
-        "--cacert",
-        "-E",
-        "--cert",
-        "--key",
-        "--proxy",
-        "-x",
-        "--capath",
-        "--pinnedpubkey",
-    ]
+# Long options that take no value; all others do, but for those that begin with "no-".
+_FLAGS = frozenset(
+    """
+    anyauth append basic ca-native cert-status compressed compressed-ssh create-dirs crlf digest disable disable-eprt
+    disable-epsv disallow-username-in-url doh-cert-status doh-insecure fail fail-early fail-with-body false-start
+    form-escape ftp-create-dirs ftp-pasv ftp-pret ftp-skip-pasv-ip ftp-ssl-ccc ftp-ssl-control get globoff
+    haproxy-protocol head help http0.9 http1.0 http1.1 http2 http2-prior-knowledge http3 http3-only
+    ignore-content-length include insecure ipv4 ipv6 junk-session-cookies list-only location location-trusted manual
+    negotiate netrc netrc-optional next ntlm ntlm-wb parallel parallel-immediate path-as-is post301 post302 post303
+    progress-bar proxy-anyauth proxy-basic proxy-ca-native proxy-digest proxy-http2 proxy-insecure proxy-negotiate
+    proxy-ntlm proxy-ssl-allow-beast proxy-ssl-auto-client-cert proxy-tlsv1 proxytunnel raw remote-header-name
+    remote-name remote-name-all remote-time remove-on-error retry-all-errors retry-connrefused sasl-ir show-error
+    show-headers silent socks5-basic socks5-gssapi socks5-gssapi-nec ssl ssl-allow-beast ssl-auto-client-cert
+    ssl-no-revoke ssl-reqd ssl-revoke-best-effort sslv2 sslv3 styled-output suppress-connect-headers tcp-fastopen
+    tcp-nodelay test-event tftp-no-options tls-earlydata tlsv1 tlsv1.0 tlsv1.1 tlsv1.2 tlsv1.3 tr-encoding trace-ids
+    trace-time use-ascii verbose version xattr
+    """.split()  # noqa: SIM905 - a list of as many lines is read by nobody
 )
-_DATA = frozenset(["-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--data-urlencode", "--json"])
-# Short options without a value, which people run together: -sSL
-_FLAGS = "sSLkNvifgGI#0123456jOR"
-
-# The quotes $'...', which shlex does not know. The other kinds stand here so that what looks like one inside them is
-# passed over.
-_WORDS = re.compile(r"""\$'((?:[^'\\]|\\.)*)'|'[^']*'|"(?:[^"\\]|\\.)*"|\\.""", re.DOTALL)
+_SHORT_WITH_VALUE = "AbcCdDeEFHKmoPQrtTuUwxXyYz"
+_LONG = {
+    "H": "header", "d": "data", "u": "user", "X": "request", "b": "cookie", "F": "form", "G": "get", "k": "insecure",
+    "K": "config", "U": "proxy-user", "x": "proxy", "I": "head", "E": "cert", "T": "upload-file",
+}  # fmt: skip
+_DATA = frozenset(["data", "data-raw", "data-binary", "data-ascii", "data-urlencode", "json"])
+_BEFORE = frozenset(["sudo", "env", "time", "command", "nohup", "exec", "call", "&"])
+_LEFT_OUT = {
+    "cookie": "the cookie was left out",
+    "form": "the data is a form with files, which no dialect takes: it was left out",
+    "config": "-K names a file with more options: what it says is not here",
+    "cert": 'the client certificate was left out: tls = { certificate = "FILE.pem" }',
+    "proxy": "the proxy was left out: set HTTPS_PROXY instead",
+    "proxy-user": "the proxy's password was left out: it goes into HTTPS_PROXY",
+    "upload-file": "the file to upload was left out",
+    "variable": "--variable was left out",
+}
 
 ReadFile = Callable[[str], str]
 
@@ -70,12 +59,13 @@ class Pasted(Struct, frozen=True):
     """What a command or address says.
 
     Attributes:
-        address: as it stands there.
-        headers: by the name as it stands there; ``$VARIABLE`` is kept.
+        address: as it stands there. What a shell would put in is marked, here and below: see `shell.expansions`.
+        headers: by the name as it stands there.
         body: the data, put together; empty where there is none.
-        user: ``name:password`` of ``-u``.
+        user: ``name:password`` of ``-u``, or of the address.
         signature: what the option for request signing says.
         insecure: certificates are not to be checked.
+        notes: what was not taken over.
     """
 
     address: str
@@ -84,26 +74,7 @@ class Pasted(Struct, frozen=True):
     user: str = ""
     signature: str = ""
     insecure: bool = False
-
-
-# A text behind the command: its mark in quotes or not, and the lines up to the mark.
-_HERE_DOCUMENT = re.compile(
-    r"(?<!<)<<(?P<tabs>-)?[ \t]*(?P<quote>['\"\\]?)(?P<mark>\w+)(?P=quote)?(?P<rest>[^\n]*)\n"
-    r"(?P<text>.*?)^(?(tabs)\t*)(?P=mark)[ \t]*\)?$",
-    re.DOTALL | re.MULTILINE,
-)
-_CAT = re.compile(r"\$\(\s*cat\s*-?\s*\)?")
-
-
-def _without_here_document(text: str) -> tuple[str, str | None]:
-    """The command without the text behind it, and that text: what it reads from its standard input."""
-    match = _HERE_DOCUMENT.search(text)
-    if match is None:
-        return text, None
-    inner = match["text"]
-    if match["tabs"]:
-        inner = re.sub(r"^\t+", "", inner, flags=re.MULTILINE)
-    return f"{text[: match.start()]}{match['rest']} {text[match.end() :]}", inner
+    notes: tuple[str, ...] = ()
 
 
 def read(text: str, read_file: ReadFile | None = None) -> Pasted:
@@ -115,147 +86,201 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     Raises:
         RequestError: it is neither.
     """
-    text, stdin = _without_here_document(text.strip().replace("\r\n", "\n"))
-    joined = re.sub(r"[\\^`][ \t]*\n", " ", text.strip())
-    joined = _WORDS.sub(lambda found: found[0] if found[1] is None else shlex.quote(_unescaped(found[1])), joined)
-    joined = re.sub(r"^[$>%#]\s+", "", joined)
-    if not joined:
+    if not text.strip():
         raise RequestError("nothing was pasted", hint="Paste a curl command or an address.")
-    try:
-        words = shlex.split(joined, posix=True)
-    except ValueError as error:
+    if not re.search(r"\s", text.strip()) and text.strip() != "curl":
+        return _bare(expanded(text.strip().strip("\"'`<>")))
+    found = statements(text.strip())
+    variables: dict[str, str] = {}
+    for number, statement in enumerate(found):
+        words = _without_assignments(statement.words, variables)
+        while words and words[0] in _BEFORE:
+            words = _without_assignments(words[1:], variables)
+        if words and words[0].rpartition("/")[2].rpartition("\\")[2] in ("curl", "curl.exe"):
+            stdin = statement.stdin
+            if stdin is None and number and found[number - 1].piped:
+                stdin = _printed(found[number - 1])
+            words = [_with_values(word, variables) for word in words[1:]]
+            return _Reader(words, read_file, None if stdin is None else _with_values(stdin, variables)).result()
+    first = [word for statement in found for word in statement.words]
+    if len(first) == 1:
+        return _bare(first[0])
+    raise RequestError(
+        "this is neither a curl command nor an address", hint="Paste it from `curl` to the end of the last line."
+    )
+
+
+def _bare(word: str) -> Pasted:
+    """An address that stands alone."""
+    if looks_like_a_key(word) and "/" not in word and "." not in word:
         raise RequestError(
-            f"the command cannot be read: {error}",
-            hint="A quote is not closed: paste the whole command, to its last line.",
-        ) from None
-    if len(words) == 1 and words[0] != "curl":
-        return Pasted(words[0])
-    if "|" in words and words[0] in ("cat", "echo", "printf"):
-        # Its data comes through a pipe.
-        place = words.index("|")
-        said = [word for word in words[1:place] if not word.startswith("-")]
-        stdin = said[-1] if said and words[0] != "cat" else stdin
-        words = words[place + 1 :]
-    while words and "=" in words[0] and not words[0].startswith("-"):
-        words.pop(0)  # VARIABLE=value curl ...
-    if not words or words.pop(0).rpartition("/")[2] not in ("curl", "curl.exe"):
-        raise RequestError(
-            "this is neither a curl command nor an address", hint="Paste it from `curl` to the end of the last line."
+            "this looks like a key, not like a curl command or an address",
+            hint="Paste the command that uses it; a key alone goes into .env, or: agouti secret put NAME",
         )
-    return _Reader(words, read_file, stdin).result()
+    if re.match(r"(?i)(sk|pk)-", word):
+        raise RequestError("this is neither a curl command nor an address", hint="Paste the whole command.")
+    address, user = _without_user(word)
+    return Pasted(address, user=user)
 
 
-def _here_string(words: list[str]) -> str | None:
-    """What ``<<<`` gives a command to read; `None` where there is none."""
-    for number, word in enumerate(words):
-        if word == "<<<":
-            return words[number + 1] if number + 1 < len(words) else None
-        if word.startswith("<<<"):
-            return word[3:]
-    return None
+def _without_assignments(words: list[str], variables: dict[str, str]) -> list[str]:
+    """The words of a command behind ``NAME=value``, which are noted; all of ``export NAME=value`` is one."""
+    if words and words[0] in ("export", "set", "declare", "local"):
+        words = [*(word for word in words[1:] if not word.startswith("-"))]
+    words = [*words]
+    while words and (assigned := re.match(r"(?:\$env:)?(\w+)=", words[0])):
+        variables[assigned[1]] = words.pop(0)[assigned.end() :]
+    return words
 
 
-def _without_here_string(words: list[str]) -> list[str]:
-    kept: list[str] = []
-    following = iter(words)
-    for word in following:
-        if word == "<<<":
-            next(following, None)
-        elif not word.startswith("<<<"):
-            kept.append(word)
-    return kept
+def _with_values(word: str, variables: dict[str, str]) -> str:
+    """The word with the values that the text itself has given to variables."""
+    return replaced(
+        word,
+        lambda each: (
+            variables[each.text]
+            if each.kind == "variable" and variables.get(each.text)
+            else marked(each.kind, each.text, each.default)
+        ),
+    )
 
 
-def _unescaped(text: str) -> str:
-    escapes = {"n": "\n", "t": "\t", "r": "\r"}
-    return re.sub(r"\\(.)", lambda found: escapes.get(found[1], found[1]), text)
+def _printed(before: Statement) -> str | None:
+    """What the command before a pipe prints, where that can be seen."""
+    if before.stdin is not None:
+        return before.stdin
+    said = [word for word in before.words[1:] if not word.startswith("-")]
+    return said[-1] if said and before.words[0] in ("echo", "printf") else None
+
+
+def _without_user(address: str) -> tuple[str, str]:
+    """An address without user name and password, and those."""
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        return address, ""
+    if "@" not in parts.netloc:
+        return address, ""
+    user, _, host = parts.netloc.rpartition("@")
+    return address.replace(f"{user}@{host}", host, 1), unquote(user)
 
 
 class _Reader:
     def __init__(self, words: list[str], read_file: ReadFile | None, stdin: str | None) -> None:
+        self._words = words
         self._stdin = stdin
-        self._words = _without_here_string(words)
-        if len(self._words) < len(words):
-            self._stdin = _here_string(words)
         self._read_file = read_file
         self._address = ""
         self._headers: dict[str, str] = {}
         self._body: list[str] = []
-        self._query: list[str] = []
         self._user = ""
         self._signature = ""
         self._insecure = False
         self._data_is_query = False
+        self._notes: list[str] = []
 
     def result(self) -> Pasted:
+        spare = [word for word in self._words if word.startswith(("http://", "https://"))]
         while self._words:
             word = self._words.pop(0)
+            if word == "--next":
+                self._notes.append("only the first of several requests was taken")
+                break
             if not word.startswith("-") or word == "-":
                 self._address = self._address or word
+            elif word.startswith("--"):
+                name, equals, value = word[2:].partition("=")
+                self._option(name, value if equals else None)
             else:
-                self._option(word)
+                self._short(word[1:])
+        if spare and not self._address.startswith(("http://", "https://")):
+            self._address = spare[0]  # an option that is not known here has taken it for its value
         if not self._address:
             raise RequestError("the command names no address", hint="Paste the whole command, with its https:// part.")
-        address, body = self._address, "&".join(self._body)
+        address, user = _without_user(self._address)
+        body = "&".join(self._body)
         if self._data_is_query and body:
             address, body = with_query(address, body), ""
-        return Pasted(address, self._headers, body, self._user, self._signature, self._insecure)
+        return Pasted(
+            address,
+            self._headers,
+            body,
+            self._user or user,
+            self._signature,
+            self._insecure,
+            tuple(dict.fromkeys(self._notes)),
+        )
 
-    def _option(self, word: str) -> None:
-        name, value = word, None
-        if word.startswith("--") and "=" in word:
-            name, _, value = word.partition("=")
-        elif not word.startswith("--") and len(word) > 2 and word[1] not in _FLAGS:
-            name, value = word[:2], word[2:]  # -HName: value, -XPOST
-        elif not word.startswith("--") and len(word) > 2:
-            flags = word[1:]
-            self._insecure |= "k" in flags
-            self._data_is_query |= "G" in flags
-            last = f"-{flags[-1]}"
-            if last[1] not in _FLAGS:
-                self._option(last)
+    def _short(self, letters: str) -> None:
+        """Short options, which people run together: ``-sSXPOST``."""
+        for place, letter in enumerate(letters):
+            if letter in _SHORT_WITH_VALUE:
+                rest = letters[place + 1 :]
+                self._option(_LONG.get(letter, letter), rest.removeprefix("=") or None, short=True)
+                return
+            self._option(_LONG.get(letter, letter), None, short=True, flag=True)
+
+    def _option(self, name: str, value: str | None, *, short: bool = False, flag: bool = False) -> None:
+        if flag or (not short and (name in _FLAGS or name.startswith("no-"))):
+            self._insecure |= name == "insecure"
+            self._data_is_query |= name == "get"
             return
-        if name in ("-k", "--insecure"):
-            self._insecure = True
-        elif name in ("-G", "--get"):
-            self._data_is_query = True
-        elif name in ("-H", "--header"):
-            self._header(self._value(name, value))
+        text = self._value(name, value)
+        if name == "header":
+            self._header(text)
         elif name in _DATA:
-            self._data(name, self._value(name, value))
-        elif name in ("-u", "--user"):
-            self._user = self._value(name, value)
-        elif name == "--url":
-            self._address = self._value(name, value)
-        elif name == "--oauth2-bearer":
-            self._headers["Authorization"] = f"Bearer {self._value(name, value)}"
+            self._data(name, text)
+        elif name == "user":
+            self._user = text
+        elif name == "url":
+            self._address = text
+        elif name == "oauth2-bearer":
+            self._headers["Authorization"] = f"Bearer {text}"
+        elif name == "url-query":
+            self._address = with_query(self._address, text) if self._address else self._address
         elif name.endswith("-sigv4"):
-            self._signature = self._value(name, value)
-        elif name in ("-X", "--request") or name in _WITH_VALUE:
-            self._value(name, value)
+            self._signature = text
+        elif name in _LEFT_OUT:
+            self._notes.append(_LEFT_OUT[name])
 
     def _value(self, name: str, value: str | None) -> str:
         if value is not None:
             return value
         if not self._words:
-            raise RequestError(f"the command ends after {name}", hint="Paste the whole command, to its last line.")
+            raise RequestError(f"the command ends after --{name}", hint="Paste the whole command, to its last line.")
         return self._words.pop(0)
 
     def _header(self, text: str) -> None:
+        if text.startswith("@"):
+            for line in self._file(text[1:]).splitlines():
+                self._header(line)
+            return
         name, colon, value = text.partition(":")
         if colon and name.strip():
             self._headers[name.strip()] = value.strip()
 
     def _data(self, name: str, text: str) -> None:
-        if self._stdin is not None and (text == "@-" or _CAT.fullmatch(text)):
+        if text == "@-" or _is_cat(text):
+            if self._stdin is None:
+                raise RequestError(
+                    "the command reads its data from standard input, which is not here",
+                    hint="Paste what stands behind it as well, or put the data into the command: -d '...'",
+                )
             text = self._stdin
-        elif text.startswith("@") and name != "--data-raw":
+        elif text.startswith("@") and name != "data-raw":
             text = self._file(text[1:])
-        if name == "--json":
+        elif name == "data-urlencode" and not text.lstrip().startswith("{"):
+            field, equals, value = text.partition("=")
+            text = f"{field}={quote(value)}" if equals and not expansions(value) else text
+        if name == "json":
             self._headers.setdefault("Content-Type", "application/json")
         self._body.append(text)
 
     def _file(self, path: str) -> str:
-        if self._read_file is None:
-            return ""
-        return self._read_file(path)
+        return "" if self._read_file is None else self._read_file(plain(path))
+
+
+def _is_cat(text: str) -> bool:
+    """Whether data is what ``cat`` prints of a here-document."""
+    inner = expansions(text)
+    return len(inner) == 1 and inner[0].kind == "command" and bool(re.fullmatch(r"\s*cat\s*-?\s*", inner[0].text))

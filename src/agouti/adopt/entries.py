@@ -1,9 +1,11 @@
 """Which configuration entries a pasted command amounts to."""
 
+import base64
 import json
 import re
 import shlex
 from typing import Any
+from urllib.parse import parse_qsl
 
 from msgspec import Struct
 
@@ -11,24 +13,27 @@ from ..config.write import NewEntry
 from ..core.address import Address, host_of, is_local
 from ..core.chat import Json, Message, Request
 from ..core.json_pointer import MISSING, take
+from ..core.masking import looks_like_a_key
 from ..core.parameters import NAMES, PARAMETERS
 from ..core.secret import Secret, looks_secret
 from ..core.vectors import VectorsRequest
 from ..dialects.base import Dialect, EntryOptions, Field
 from ..dialects.registry import DEFAULT, dialect, parse_address
 from .curl import Pasted
+from .shell import Expansion, expansions, plain, replaced, whole
 
 # Headers that every request has anyway.
 _USUAL = frozenset({"content-type", "accept", "user-agent", "content-length", "accept-encoding", "connection", "host"})
 _KEY_HEADERS = frozenset({"authorization", "x-api-key", "api-key"})
 # Decided for each call, not by an entry.
 _NOT_SETTINGS = frozenset({"tools", "tool_choice", "response_format"})
-_VARIABLE = re.compile(r"\$env:(?P<a>\w+)|\$\{?(?P<b>\w+)\}?|%(?P<c>\w+)%")
-_COMMAND = re.compile(r"\$\((.+)\)|`(.+)`")
 _PLACEHOLDER = re.compile(
-    r"^(<.*>|\[.*\]|\{.*\}|.*\.\.\.|[xX*]{4,}|\W*(your|my|insert|replace|paste)[\s_-].*|.*(_here|-here|api_key|api-key|YOUR_?KEY))$",
+    r"<.*>|\[.*\]|\{.*\}|.*\.\.\.|.*\u2026|[xX*\u2022]{4,}|\W*(?:your|my|insert|replace|paste)[\s_-].*|.*(?:_here|-here|api_key|api-key)"
+    r"|.*your[-_ ]?.*key.*",
     re.IGNORECASE,
 )
+# Joins commands, or means something else that only a shell knows.
+_FOR_SHELL = re.compile(r"[|;&<>*$~]")
 _COMMON_HOST_WORDS = frozenset({"api", "www", "inference", "gateway", "models", "ai", "llm", "chat", "v1", "eu", "us"})
 
 
@@ -70,34 +75,50 @@ def adopt(pasted: Pasted, *, provider_label: str = "", model_label: str = "") ->
     return _Adoption(pasted, provider_label, model_label).result()
 
 
+def is_placeholder(value: str) -> bool:
+    """Whether a value is only the place for one.
+
+    >>> is_placeholder("<YOUR_KEY>"), is_placeholder("ACCESS_TOKEN"), is_placeholder("my-real-key-1234567890abcdef")
+    (True, True, False)
+    """
+    bracketed = value[:1] in "<[{"
+    if not bracketed and sum(letter.isdigit() for letter in value) >= 3:
+        return False
+    return bool(_PLACEHOLDER.fullmatch(value) or re.fullmatch(r"[A-Z]+(?:[_-][A-Z]+)*", value))
+
+
 class _Adoption:
     def __init__(self, pasted: Pasted, provider_label: str, model_label: str) -> None:
         self._pasted = pasted
         self._model_label = model_label
-        variables = _VARIABLE.sub(lambda variable_match: "{" + _name(variable_match).lower() + "}", pasted.address)
-        self._address: Address = parse_address(variables)
+        self._slots: dict[str, Json] = {}
+        self._secrets: dict[str, Secret] = {}
+        self._notes: list[str] = [*pasted.notes]
+        base, mark, query = pasted.address.partition("?")
+        self._address: Address = parse_address(f"{self._templated(base)}{mark}{query}")
         self._dialect = _dialect(self._address)
         self._label = provider_label or _label_of(self._address.base)
-        self._variable = re.sub(r"\W", "_", self._label).upper() + "_KEY"
+        self._prefix = re.sub(r"\W", "_", self._label).upper()
         self._provider: dict[str, Json] = {"address": self._address.base}
-        self._secrets: dict[str, Secret] = {}
-        self._notes: list[str] = []
 
     def result(self) -> Adopted:
         address = self._address
         if address.dialect and address.dialect != DEFAULT:
             self._provider["dialect"] = address.dialect
+        self._provider["address"] = self._without_secret_folders(address.base)
         if address.path:
             self._provider["paths"] = {address.operation: address.path}
-        if address.query:
-            self._provider["query"] = dict(address.query)
-        for name in re.findall(r"\{(\w+)\}", address.base):
-            self._notes.append(f'{{{name}}} in the address wants a value: values = {{ {name} = "..." }}')
         self._key()
+        self._query()
         self._headers()
         if self._pasted.insecure:
             self._notes.append("-k was left out: point SSL_CERT_FILE at the certificate of the server's own CA instead")
         model = self._model()
+        if self._slots:
+            self._provider["values"] = self._slots
+        for name in re.findall(r"\{(\w+)\}", address.base):
+            if name not in self._slots:
+                self._notes.append(f'{{{name}}} in the address wants a value: values = {{ {name} = "..." }}')
         name = model.get("name", "")
         label = self._model_label or (_slug(name) if name else self._label) if model else ""
         if not name:
@@ -107,95 +128,177 @@ class _Adoption:
                 self._notes.append(f"{label} stands for its name: correct it where the provider has several models")
         return Adopted(self._label, self._provider, label, model, self._secrets, self._notes)
 
+    def _templated(self, text: str) -> str:
+        """A text with ``{name}`` where a shell would put something in."""
+
+        def slot(each: Expansion) -> str:
+            if each.kind == "command":
+                self._notes.append("what a command prints was left out of the address")
+                return "{output}"
+            if each.default and not looks_like_a_key(each.default):
+                self._slots[each.text.lower()] = each.default
+            return "{" + each.text.lower() + "}"
+
+        return replaced(text, slot)
+
+    def _without_secret_folders(self, base: str) -> str:
+        """The base address with a slot for a folder that looks like a key."""
+        scheme, mark, rest = base.partition("://")
+        host, *folders = rest.split("/")
+        for place, folder in enumerate(folders):
+            if looks_like_a_key(folder):
+                self._slots["folder"] = self._elsewhere("FOLDER", folder)
+                folders[place] = "{folder}"
+        return f"{scheme}{mark}{'/'.join([host, *folders])}"
+
+    def _elsewhere(self, name: str, value: str) -> dict[str, Json]:
+        """The place for a secret that stands in the command; it goes to a variable of that name."""
+        word = re.sub(r"\W+", "_", name).strip("_").upper() or "KEY"
+        word = word.removeprefix("X_") if len(word) > 3 else word
+        variable, number = f"{self._prefix}_{word}", 1
+        while variable in self._secrets and self._secrets[variable].reveal() != value:
+            number += 1
+            variable = f"{self._prefix}_{word}_{number}"
+        if is_placeholder(value) or not value:
+            self._notes.append(f"the value for {variable} is a placeholder: set it")
+        else:
+            self._secrets[variable] = Secret(value)
+        return {"env": variable}
+
+    def _place_of(self, name: str, value: str) -> dict[str, Json]:
+        """Where a secret lives: in a variable or a command that is named, else in a variable of ours."""
+        inner = expansions(value)
+        if len(inner) == 1 and whole(value) is not None:
+            each = inner[0]
+            if each.kind == "variable":
+                if each.default and not is_placeholder(each.default):
+                    self._secrets[each.text] = Secret(plain(each.default))
+                return {"env": each.text}
+            printed = _command(each.text)
+            if isinstance(printed, str):
+                return self._elsewhere(name, printed)
+            if any(looks_like_a_key(word.rpartition(":")[2]) or looks_like_a_key(word) for word in printed):
+                self._notes.append(
+                    "the command that gives the key has a key in itself: put it into a script, then name it"
+                )
+                return {"env": f"{self._prefix}_{name}"}
+            return {"command": printed}
+        if inner:
+            self._notes.append(f"the key is put together from {', '.join(each.text for each in inner)}: set it whole")
+            return {"env": f"{self._prefix}_{name}"}
+        # In single quotes a shell puts nothing in; pages write so all the same.
+        named = re.fullmatch(r"\$\{?([A-Za-z_]\w*)\}?", value)
+        if named is not None:
+            return {"env": named[1]}
+        return self._elsewhere(name, value)
+
     def _key(self) -> None:
-        pasted, address = self._pasted, self._address
+        pasted = self._pasted
         headers = {name.lower(): value for name, value in pasted.headers.items()}
         if pasted.signature:
             self._signed(pasted)
-        elif address.key_name is not None and address.key is not None:
-            raw = _VARIABLE.search(pasted.address)
-            self._place(raw[0] if raw and raw[0] in pasted.address.partition("?")[2] else address.key)
-            self._provider["send_key"] = f"query:{address.key_name}"
-        elif (sent := headers.get("authorization")) is not None:
+            return
+        found: tuple[str, str] | None = None  # value, and how it travels
+        if (sent := headers.get("authorization")) is not None:
             way, _, value = sent.partition(" ")
-            if way.lower() == "bearer":
-                self._place(value.strip())
-            else:
-                self._place(sent)
-                self._provider["send_key"] = "header:authorization"
+            found = (value.strip(), "bearer") if way.lower() == "bearer" else (sent, "header:authorization")
+            if way.lower() == "basic" and value and not expansions(value):
+                found = (_decoded(value.strip()), "basic")
         elif pasted.user:
-            self._place(pasted.user)
-            self._provider["send_key"] = "basic"
-        else:
-            name = next((name for name in headers if name in _KEY_HEADERS), None) or next(
-                (name for name in headers if name not in _USUAL and looks_secret(name)), None
-            )
-            if name is not None:
-                self._place(headers[name])
-                self._provider["send_key"] = f"header:{name}"
+            found = pasted.user, "basic"
+        elif (name := self._key_header(headers)) is not None:
+            found = headers[name], f"header:{name}"
+        elif (name := self._key_parameter()) is not None:
+            found = self._parameters_of_address()[name], f"query:{name}"
+        if found is None:
+            return
+        self._provider["key"] = self._place_of("KEY", found[0])
+        if found[1] != "bearer":
+            self._provider["send_key"] = found[1]
 
-    def _place(self, value: str) -> None:
-        """Say where the key lives; a literal one is to be moved there."""
-        printed = _COMMAND.search(value)
-        if printed:
-            self._provider["key"] = {"command": shlex.split(printed[1] or printed[2])}
-            return
-        named = _VARIABLE.search(value)
-        if named:
-            self._provider["key"] = {"env": _name(named)}
-            return
-        self._provider["key"] = {"env": self._variable}
-        if _PLACEHOLDER.match(value) or not value:
-            self._notes.append(f"the key in it is a placeholder: set {self._variable}")
-        else:
-            self._secrets[self._variable] = Secret(value)
+    def _key_header(self, headers: dict[str, str]) -> str | None:
+        """The header that carries the key: by its name, else by what it holds."""
+        own = [name for name in headers if name not in _USUAL]
+        return next(
+            (name for name in own if name in _KEY_HEADERS),
+            next((name for name in own if looks_secret(name)), None)
+            or next((name for name in own if looks_like_a_key(plain(headers[name]))), None),
+        )
+
+    def _parameters_of_address(self) -> dict[str, str]:
+        address = self._address
+        key = {address.key_name: address.key} if address.key_name is not None and address.key is not None else {}
+        return {**key, **address.query}
+
+    def _key_parameter(self) -> str | None:
+        query = self._parameters_of_address()
+        if self._address.key_name is not None:
+            return self._address.key_name
+        return next((name for name, value in query.items() if looks_secret(name) or looks_like_a_key(value)), None)
+
+    def _query(self) -> None:
+        sent = str(self._provider.get("send_key", ""))
+        kept: dict[str, Json] = {}
+        for name, value in self._parameters_of_address().items():
+            if sent == f"query:{name}":
+                continue
+            secret = looks_secret(name) or looks_like_a_key(value)
+            kept[name] = self._place_of(name, value) if secret else self._templated(value)
+        if kept:
+            self._provider["query"] = kept
 
     def _signed(self, pasted: Pasted) -> None:
         parts = pasted.signature.split(":")
         region, service = (parts[2], parts[3]) if len(parts) >= 4 else ("", "")
-        prefix = self._variable.removesuffix("_KEY")
-        names = (f"{prefix}_ACCESS_KEY", f"{prefix}_SECRET_KEY")
         user, _, secret = pasted.user.partition(":")
-        for index, (name, value) in enumerate(zip(names, (user, secret), strict=True)):
-            variable_match = _VARIABLE.search(value)
-            if variable_match:
-                names = (_name(variable_match), names[1]) if index == 0 else (names[0], _name(variable_match))
-            elif value and not _PLACEHOLDER.match(value):
-                self._secrets[name] = Secret(value)
         self._provider["key"] = {
             "signature": "v4",
             "region": region,
             "service": service,
-            "access_key": {"env": names[0]},
-            "secret_key": {"env": names[1]},
+            "access_key": self._place_of("ACCESS_KEY", user),
+            "secret_key": self._place_of("SECRET_KEY", secret),
         }
         if not region or not service:
             self._notes.append("fill in region and service of the signature")
 
     def _headers(self) -> None:
         sent_key = str(self._provider.get("send_key", "bearer")).partition(":")[2] or "authorization"
-        kept: dict[str, str] = {}
+        kept: dict[str, Json] = {}
         for name, value in self._pasted.headers.items():
             folded = name.lower()
             if folded in _USUAL or folded == sent_key:
                 continue
-            variable_match = _VARIABLE.fullmatch(value)
-            if variable_match:
-                slot = _name(variable_match)
-                kept[folded] = "{" + slot.lower() + "}"
-                self._notes.append(f'{{{slot.lower()}}} in header {folded} wants a value: values = {{ ... = "..." }}')
-            elif looks_secret(folded):
-                self._notes.append(f"header {folded} looks like a second key and was left out")
-            else:
-                kept[folded] = value
+            if looks_secret(folded) or (looks_like_a_key(value) and not expansions(value)):
+                kept[folded] = self._place_of(folded, value)
+                continue
+            kept[folded] = self._templated(value)
+            for each in expansions(value):
+                if each.text.lower() not in self._slots:
+                    slot = each.text.lower()
+                    self._notes.append(f'{{{slot}}} in header {folded} wants a value: values = {{ {slot} = "..." }}')
         if kept:
             self._provider["headers"] = kept
+
+    def _moved(self, value: Json, name: str = "") -> Json:
+        """A field of the body, with a place instead of every secret in it."""
+        if isinstance(value, dict):
+            return {each: self._moved(inner, each) for each, inner in value.items()}
+        if isinstance(value, list):
+            return [self._moved(each, name) for each in value]
+        if isinstance(value, str) and value:
+            if (looks_secret(name) and " " not in value) or looks_like_a_key(value):
+                return self._place_of(name, value)
+            return plain(value)
+        return value
 
     def _model(self) -> dict[str, Json]:
         body = self._body()
         self._provider |= self._dialect.adopted(body)
         name = self._address.model or body.get("model") or ""
         name = name if isinstance(name, str) else ""
+        if expansions(name):
+            self._notes.append(f"the model's name is {plain(name)} in it: write what that stands for")
+            name = ""
         system = self._dialect.pasted_system(body)
         parameters = self._parameters(body)
         question = _question(self._dialect)
@@ -206,15 +309,17 @@ class _Adoption:
                 for field in (inner if isinstance(inner, dict) else ())
                 if not isinstance(known, dict) or field not in known
             ]
-        plain = _question(self._dialect, settings=False)
+        without_settings = _question(self._dialect, settings=False)
         self._notes += [
             f"{field} was left out: see the table of parameters in the guide to dialects"
             for field in body
-            if field in question and field not in plain and field not in _NOT_SETTINGS | set(_containers(self._dialect))
+            if field in question
+            and field not in without_settings
+            and field not in _NOT_SETTINGS | set(_containers(self._dialect))
         ]
         added = {field: value for field, value in body.items() if field not in question.keys() | _NOT_SETTINGS}
         if added:
-            self._provider["add"] = added
+            self._provider["add"] = self._moved(added)
             self._notes.append(f"{', '.join(added)} goes into every request of this provider (add)")
         if not (name or parameters or system):
             return {}
@@ -245,9 +350,16 @@ class _Adoption:
         text = self._pasted.body.strip()
         if not text:
             return {}
-        try:
-            body = json.loads(text)
-        except ValueError:
+        body: Any = None
+        for form in (text, text.replace('\\"', '"')):  # one shell leaves the backslashes in
+            try:
+                body = json.loads(form)
+                break
+            except (ValueError, RecursionError):
+                continue
+        if body is None and re.match(r"[\w.-]+=", text):
+            body = {name: _scalar(value) for name, value in parse_qsl(text)}
+        if body is None:
             # Pages print example bodies with comments and commas too many: the name is worth having all the same.
             named = re.search(r'"model"\s*:\s*"([^"]+)"', text)
             self._notes.append(
@@ -257,6 +369,36 @@ class _Adoption:
             )
             return {"model": named[1]} if named else {}
         return body if isinstance(body, dict) else {}
+
+
+def _command(text: str) -> list[str] | str:
+    """A command that prints a key, as a list; the key itself where all that it does is to print it."""
+    try:
+        words = shlex.split(text)
+    except ValueError:
+        words = []
+    if len(words) == 2 and words[0] in ("echo", "printf"):
+        return words[1]
+    if not words or _FOR_SHELL.search(text):
+        return ["sh", "-c", text]
+    return words
+
+
+def _decoded(value: str) -> str:
+    """User and password of a header that has them in base64."""
+    try:
+        return base64.b64decode(value, validate=True).decode()
+    except ValueError:
+        return value
+
+
+def _scalar(text: str) -> Json:
+    """A value of a form as a value of JSON."""
+    try:
+        value = json.loads(text)
+    except ValueError:
+        return text
+    return text if isinstance(value, (dict, list)) else value
 
 
 def _dialect(address: Address) -> Dialect:
@@ -296,10 +438,6 @@ def _containers(like: Dialect) -> list[str]:
     """The fields of a body that hold parameters of their own."""
     paths = [write.path.split("/") for write in (like.abilities.parameters or {}).values() if isinstance(write, Field)]
     return list(dict.fromkeys(outer for outer, *inner in paths if inner))
-
-
-def _name(variable: re.Match[str]) -> str:
-    return next(name for name in variable.groups() if name)
 
 
 def _label_of(base: str) -> str:

@@ -7,8 +7,11 @@ from pathlib import Path
 import click
 
 
-def given_text(argument: str | None, file: str | None) -> str:
+def given_text(argument: str | None, file: str | None, *, asking: str = "") -> str:
     """The text from an argument, ``-``, a pipe or a file.
+
+    Args:
+        asking: what to say to somebody at a terminal, where text may be typed or pasted there.
 
     Raises:
         click.UsageError: none of them, two of them, or nothing in it.
@@ -24,7 +27,9 @@ def given_text(argument: str | None, file: str | None) -> str:
             raise click.UsageError(f"{file} is not UTF-8 text") from None
     elif argument is not None and argument != "-":
         text = argument
-    elif argument == "-" or not sys.stdin.isatty():
+    elif argument == "-" or asking or not sys.stdin.isatty():
+        if sys.stdin.isatty() and asking:
+            click.echo(asking, err=True)
         text = sys.stdin.buffer.read().decode("utf-8", "replace")
     else:
         raise click.UsageError("no text: pass it as an argument, through a pipe, or with --from FILE")

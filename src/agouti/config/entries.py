@@ -11,7 +11,8 @@ They are what ``agouti.toml`` is parsed into, and can be made in code as well:
 """
 
 from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from urllib.parse import unquote
 
 import msgspec
 from msgspec import Struct
@@ -21,14 +22,21 @@ from ..core.declarations import Declaration, Instance
 from ..core.errors import ConfigError, LabelUnknown
 from ..core.http import Timeouts, Tls
 from ..core.retries import Retries
-from ..core.secret import MASK, Environment, looks_secret
+from ..core.secret import MASK, Environment, Secret
 from ..core.structured import Means
 from ..core.suggest import near_hint
 from ..core.usage import Price
-from ..credentials.sources import Key
+from ..credentials.sources import GivenKey, Key
+from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
+
+    HeldText: TypeAlias = str | Key
+else:
+    HeldText = Any  # what it is to be is seen in `held_texts`
+
+_set = msgspec.structs.force_setattr
 
 
 class Provider(Struct, frozen=True, forbid_unknown_fields=True):
@@ -40,7 +48,8 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         dialect: name of the wire format; guessed from the address where not given.
         key: where the key lives; none for a local server.
         send_key: ``bearer``, ``basic``, ``header:NAME`` or ``query:NAME``.
-        headers: further headers of every request.
+        headers: further headers of every request. Here and in ``query``, ``values`` and ``add`` a value may be a place
+            where a secret lives, such as ``{ env = "NAME" }``; what looks like a literal secret is held as one.
         query: further query parameters of every request.
         values: what stands for ``{NAME}`` in address, paths, headers and query.
         paths: paths of operations (``chat``, ``models``) that are not the dialect's own; ``{model}`` is
@@ -52,6 +61,8 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
         retries: how often and how long a failed request is repeated.
         timeouts: time limits by phase.
+        idempotency_header: name of a header by which the provider knows a repeated request again and does it once; it
+            gets a value of its own for every request, the same for its repeats.
         instance: for dialect ``predict``: what an instance of its models looks like.
         tls: certificates beside the system's own: ``{ ca = "club-ca.pem", certificate = "me.pem" }``.
     """
@@ -61,9 +72,9 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     dialect: str = ""
     key: Key | None = None
     send_key: str = "bearer"
-    headers: dict[str, str] = {}
-    query: dict[str, str] = {}
-    values: dict[str, str] = {}
+    headers: dict[str, HeldText] = {}
+    query: dict[str, HeldText] = {}
+    values: dict[str, HeldText] = {}
     paths: dict[str, str] = {}
     add: dict[str, Any] = {}
     rename: dict[str, str] = {}
@@ -73,19 +84,27 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     retries: Retries = Retries()
     timeouts: Timeouts = Timeouts()
     tls: Tls | None = None
+    idempotency_header: str = ""
     instance: Instance | None = None
 
-    def __repr__(self) -> str:
-        # Headers, query and address may hold a literal key.
-        return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"
+    def __post_init__(self) -> None:
+        address, secret = parted_address(self.address)
+        if secret and self.key is None:
+            # A key in an address is the key, and travels as it stood there.
+            name = next(iter(secret))
+            _set(self, "key", GivenKey(Secret(unquote(secret.pop(name)))))
+            _set(self, "send_key", f"query:{name}")
+        if address != self.address:
+            _set(self, "address", address)
+        query = {**{name: GivenKey(Secret(unquote(value))) for name, value in secret.items()}, **self.query}
+        for name, values in (("headers", self.headers), ("query", query), ("values", self.values)):
+            if values:
+                _set(self, name, held_texts(name, values))
+        if self.add:
+            _set(self, "add", held_fields(self.add))
 
-    def __reduce__(self) -> "tuple[object, tuple[Any, ...]]":
-        # A pickle carries the mask instead of a literal secret, as with `Secret`.
-        values = msgspec.structs.asdict(self)
-        for name in ("headers", "query"):
-            values[name] = {each: MASK if looks_secret(each) else text for each, text in values[name].items()}
-        values["address"] = self.address.partition("?")[0]
-        return Provider, tuple(values.values())
+    def __repr__(self) -> str:
+        return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"
 
 
 class Model(Struct, frozen=True, forbid_unknown_fields=True):
@@ -171,7 +190,18 @@ class Config(Struct, frozen=True):
 
     def keyless(self) -> "Config":
         """The same, but no provider wants a key: for answers from a record."""
-        providers = {label: msgspec.structs.replace(provider, key=None) for label, provider in self.providers.items()}
+        masked = GivenKey(Secret(MASK))
+        providers = {
+            label: msgspec.structs.replace(
+                provider,
+                key=None,
+                headers=_all_masked(provider.headers, masked),
+                query=_all_masked(provider.query, masked),
+                values=_all_masked(provider.values, masked),
+                add=_all_masked(provider.add, masked),
+            )
+            for label, provider in self.providers.items()
+        }
         return msgspec.structs.replace(self, providers=providers)
 
     def model(self, label: str) -> Model:
@@ -198,7 +228,13 @@ class Config(Struct, frozen=True):
             return f"{label} is a provider; ask for one of its models as NAME@{label}."
         if not self.models and self.providers:
             return f"There is no model entry yet; ask for a provider's model as NAME@{next(iter(self.providers))}."
-        return near_hint(label, self.models, "label")
+        named = next((model for model in self.models.values() if model.name == label), None)
+        if named is not None:
+            return f"{label} is the name of a model: its label is {named.label}."
+        hint = near_hint(label, self.models, "label")
+        if hint.startswith("Did you mean") or " " in label or not self.providers:
+            return hint
+        return f"{hint} A model without an entry is asked as {label}@{next(iter(self.providers))}."
 
     def provider(self, label: str) -> Provider:
         """The provider of a label.
@@ -212,6 +248,15 @@ class Config(Struct, frozen=True):
                 f"there is no provider {label!r}", hint=near_hint(label, self.providers, "provider"), provider=label
             )
         return by_label
+
+
+def _all_masked(values: Any, mask: Key) -> Any:
+    """Settings with a mask for every secret, wherever it lives."""
+    if isinstance(values, dict):
+        return {name: _all_masked(each, mask) for name, each in values.items()}
+    if isinstance(values, list):
+        return [_all_masked(each, mask) for each in values]
+    return mask if isinstance(values, Key) else values
 
 
 def _by_label(entries: Iterable[Any], noun: str) -> dict[str, Any]:

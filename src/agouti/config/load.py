@@ -5,28 +5,29 @@ that ``AGOUTI_CONFIG`` names), variables such as ``AGOUTI__PROVIDERS__NORTHBANK_
 """
 
 import os
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
 
+from ..core.address import origin_of
 from ..core.address import parse as parse_address
 from ..core.chat import Json
 from ..core.declarations import Declaration
-from ..core.errors import ConfigError, RequestError
-from ..core.http import Tls
+from ..core.errors import ConfigError
+from ..core.http import Tls, bare
 from ..core.masking import looks_like_a_key
-from ..core.parameters import checked
 from ..core.secret import Environment
 from ..core.suggest import near_hint
-from ..credentials.credential import parse_send_key
 from ..credentials.sources import key_hook
-from ..dialects.base import PATHS
+from .checks import check_dialects, check_models, check_providers, placed
 from .entries import Config, Model, Provider
+from .find import FILE_NAME, find_files, shown_path
+from .held import without_secrets
 from .origins import Origin, Origins, Source
 
-FILE_NAME = "agouti.toml"
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
     "providers": Provider,
@@ -37,6 +38,15 @@ _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
 _MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 
 Entry = TypeVar("Entry", Provider, Model, Declaration)
+
+
+class _Given:
+    """What `load` was given: no frame below holds it as it is, because a mapping may hold a key, and variables do."""
+
+    def __init__(self, config: Any, folder: Any, environment: Mapping[str, str] | None) -> None:
+        self.config = config
+        self.folder = folder
+        self.environment = Environment(os.environ if environment is None else environment)
 
 
 def load(
@@ -57,56 +67,47 @@ def load(
     """
     if isinstance(config, Config):
         return config
-    variables: Mapping[str, str] = os.environ if environment is None else environment
+    given = _Given(config, folder, environment)
+    del config, environment
+    failure: Exception
+    try:
+        return _load(given)
+    except Exception as error:
+        # The frames below hold what the files say; crash reports would print it.
+        failure = bare(error)  # type: ignore[assignment]
+    del given
+    raise failure
+
+
+def _load(given: _Given) -> Config:
+    config, variables = given.config, given.environment
     sources: list[Source] = []
-    beside = Path(folder) if folder is not None else Path.cwd()
+    beside = Path(given.folder) if given.folder is not None else Path.cwd()
+    passed_over = ""
     if isinstance(config, Mapping):
         sources.append(Source("argument", "", dict(config)))
     elif config is not None:
         sources.append(read_file(Path(config)))
         beside = Path(config).absolute().parent
     else:
-        sources += [read_file(path) for path in find_files(beside, variables)]
+        paths, passed_over = find_files(beside, variables)
+        sources += [read_file(path) for path in paths]
         if sources:
-            beside = Path(sources[-1].name).parent
-    variables = with_dotenv(beside / ".env", variables)
-    overrides = _overrides(variables, sources)
-    if overrides is not None:
-        sources.append(overrides)
+            beside = Path(sources[-1].name).absolute().parent
+    environment = with_dotenv(beside / ".env", variables)
+    exported = {name: value for name, value in environment.items() if environment.source(name) == "environment"}
+    in_file = {name: value for name, value in environment.items() if name not in exported}
+    for variables_of, file in ((in_file, environment.file), (exported, "")):
+        overrides = _overrides(variables_of, sources, file)
+        if overrides is not None:
+            sources.append(overrides)
     if not sources:
+        where = f"{beside} or any folder above it" + (f" ({passed_over})" if passed_over else "")
         raise ConfigError(
-            f"no configuration: there is no {FILE_NAME} in {beside} or any folder above it",
+            f"no configuration: there is no {FILE_NAME} in {where}",
             hint="Paste a curl command from your provider's pages into: agouti adopt --write   (or see: agouti demo)",
         )
-    return _build(sources, variables)
-
-
-def user_file() -> Path:
-    """The user's own file, in the platform's configuration folder."""
-    import platformdirs
-
-    return platformdirs.user_config_path("agouti") / FILE_NAME
-
-
-def nearest_file(folder: Path) -> Path | None:
-    """The nearest ``agouti.toml`` from a folder upwards."""
-    folder = folder.absolute()
-    return next((each / FILE_NAME for each in (folder, *folder.parents) if (each / FILE_NAME).is_file()), None)
-
-
-def find_files(folder: Path, variables: Mapping[str, str]) -> list[Path]:
-    """The files that apply in a folder, the last one winning."""
-    paths_found = []
-    own = user_file()
-    if own.is_file():
-        paths_found.append(own)
-    named = variables.get("AGOUTI_CONFIG")
-    if named:
-        return [*paths_found, Path(named).expanduser()]
-    nearest = nearest_file(folder)
-    if nearest is not None and nearest != own:
-        paths_found.append(nearest)
-    return paths_found
+    return _build(sources, environment)
 
 
 def read_file(path: Path) -> Source:
@@ -119,7 +120,7 @@ def read_file(path: Path) -> Source:
 
     shown = shown_path(path)
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_text(encoding="utf-8-sig")
     except OSError as error:
         raise ConfigError(
             f"{shown} cannot be read ({error.strerror or error})", hint="Name an existing file, or leave it out."
@@ -128,25 +129,19 @@ def read_file(path: Path) -> Source:
         raise ConfigError(f"{shown} is not UTF-8 text ({error.reason})", hint="Save it as UTF-8.") from None
     try:
         values = tomllib.loads(text)
+    except RecursionError:
+        raise ConfigError(f"{shown} is nested too deeply", hint="A bracket is opened again and again there.") from None
     except tomllib.TOMLDecodeError as error:
-        raise _at(
+        raise placed(
             ConfigError(f"{shown} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
             Origin("file", shown),
         ) from None
     return Source("file", shown, values, text)
 
 
-def shown_path(path: Path) -> str:
-    """The path as short as it can be said from here."""
-    try:
-        return str(path.absolute().relative_to(Path.cwd()))
-    except ValueError:
-        return str(path)
-
-
 def _toml_hint(text: str, message: str) -> str:
-    import re
-
+    if "end of document" in message and (begun := _begun_in(text)):
+        return f"What begins in line {begun} is not closed: a quote, or a bracket."
     if ("declare" in message and "twice" in message) or "overwrite" in message:
         return "Two entries have one name; give one of them another label, or merge them."
     paths_found = re.search(r"line (\d+)", message)
@@ -162,16 +157,33 @@ def _toml_hint(text: str, message: str) -> str:
     return "Text values stand in quotes; every bracket is closed."
 
 
-def with_dotenv(path: Path, variables: Mapping[str, str]) -> Mapping[str, str]:
-    """The variables, and below them those of a ``.env`` file where there is one."""
+def _begun_in(text: str) -> int:
+    """The line in which a text in three quotes begins that has no end; 0: there is none."""
+    begun, mark = 0, ""
+    for number, line in enumerate(text.splitlines(), 1):
+        for quotes in re.findall(r'"""|\'\'\'', line):
+            if not mark:
+                begun, mark = number, quotes
+            elif quotes == mark:
+                mark = ""
+    return begun if mark else 0
+
+
+def with_dotenv(path: Path, variables: Mapping[str, str]) -> Environment:
+    """The variables, and below them those of a ``.env`` file where there is one. Values are taken as they stand.
+
+    Raises:
+        ConfigError: it cannot be read.
+    """
     if not path.is_file():
-        return variables
-    from dotenv import dotenv_values
+        return variables if isinstance(variables, Environment) else Environment(variables)
+    from .dotenv_file import read_dotenv
 
-    return {**{name: value or "" for name, value in dotenv_values(path).items()}, **variables}
+    values, remark = read_dotenv(path)
+    return Environment(variables, values, shown_path(path), remark)
 
 
-def _overrides(variables: Mapping[str, str], sources: list[Source]) -> Source | None:
+def _overrides(variables: Mapping[str, str], sources: list[Source], file: str = "") -> Source | None:
     values: dict[str, Json] = {}
     names: dict[tuple[str, ...], str] = {}
     for variable in sorted(variables):
@@ -187,9 +199,14 @@ def _overrides(variables: Mapping[str, str], sources: list[Source]) -> Source | 
         into = values
         for part in path[:-1]:
             into = into.setdefault(part, {})
+            if not isinstance(into, dict):
+                raise ConfigError(
+                    f"variable {variable} goes into a setting that another variable gives as a whole",
+                    hint="Take one of the two out.",
+                )
         into[path[-1]] = _value(variables[variable], _TABLES[table], path[2])
         names[path] = variable
-    return Source("environment", "", values, "", names) if values else None
+    return Source("environment", file, values, "", names) if values else None
 
 
 def _label(folded: str, table: str, sources: list[Source]) -> str:
@@ -208,21 +225,32 @@ def _value(text: str, entry: type[Provider] | type[Model] | type[Declaration], n
     import tomllib
 
     try:
-        return tomllib.loads(f"value = {text}")["value"]
-    except tomllib.TOMLDecodeError:
+        value: Json = tomllib.loads(f"value = {text}")["value"]
+    except (tomllib.TOMLDecodeError, RecursionError):
         return text
+    # There only a place ({ env = "NAME" }) is more than the text that it is.
+    return value if name not in ("headers", "query", "values") or isinstance(value, dict) else text
 
 
-def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
+def _build(sources: list[Source], variables: Environment) -> Config:
     origins = Origins(tuple(sources))
     merged: dict[str, Json] = {}
     for source in sources:
         for table in source.values:
             if table not in _TABLES:
-                raise _at(
+                raise placed(
                     ConfigError(f"unknown table [{table}]", hint=near_hint(table, _TABLES, "table")), origins.of(table)
                 )
-        merged = _merge(merged, source.values)
+        below = merged
+        merged = _merge(below, source.values)
+        if source.kind == "file" or (source.kind == "environment" and source.name):
+            for label, values in _redirected(below, merged, source):
+                if source.kind == "environment":
+                    raise ConfigError(
+                        f"{source.name} sends provider {label} to another address",
+                        hint=f"Addresses are not changed from there: put it into {FILE_NAME}, or export the variable.",
+                    )
+                merged = {**merged, "providers": {**merged["providers"], label: values}}
     providers = {
         label: _entry(Provider, "providers", label, values, origins)
         for label, values in _entries(merged, "providers", origins)
@@ -234,11 +262,38 @@ def _build(sources: list[Source], variables: Mapping[str, str]) -> Config:
         label: _entry(Declaration, "dialects", label, values, origins)
         for label, values in _entries(merged, "dialects", origins)
     }
-    _check_dialects(dialects, origins)
-    _check_providers(providers, origins)
-    _check_models(models, providers, origins)
+    check_dialects(dialects, origins)
+    check_providers(providers, dialects, origins)
+    check_models(models, providers, origins)
     files = tuple(s.name for s in sources if s.kind == "file")
-    return Config(providers, models, Environment(variables), files, origins, dialects)
+    return Config(providers, models, variables, files, origins, dialects)
+
+
+def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:
+    """The providers that a file sends elsewhere than the layers below it, without the keys of those layers.
+
+    A folder that somebody has cloned must not send the user's own key where it likes.
+    """
+    changed = []
+    own = source.values.get("providers")
+    for label, values in (own if isinstance(own, dict) else {}).items():
+        before, after = (each.get("providers", {}).get(label) for each in (below, merged))
+        if isinstance(before, dict) and isinstance(after, dict) and _goes_to(before) != _goes_to(after):
+            changed.append((label, without_secrets(after, values if isinstance(values, dict) else {})))
+    return changed
+
+
+def _goes_to(values: dict[str, Json]) -> str:
+    """Where an entry's requests go: scheme, host and port, with its values put in."""
+    address, slots = values.get("address"), values.get("values")
+    if not isinstance(address, str):
+        return ""
+    for name, value in (slots if isinstance(slots, dict) else {}).items():
+        address = address.replace("{" + str(name) + "}", str(value))
+    try:
+        return origin_of(parse_address(address).base)
+    except (ConfigError, ValueError):
+        return address
 
 
 def _paths_beside(provider: Provider, origins: Origins) -> Provider:
@@ -267,7 +322,7 @@ def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) 
     while isinstance(like := raw[chain[-1]].get("like"), str) and like:
         origin = origins.of("models", chain[-1], "like")
         if like not in raw:
-            raise _at(
+            raise placed(
                 ConfigError(
                     f"[models.{chain[-1]}] is like {like!r}, which has no entry", hint=near_hint(like, raw, "label")
                 ),
@@ -275,7 +330,7 @@ def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) 
             )
         if like in chain:
             circle = " -> ".join([*chain[chain.index(like) :], like])
-            raise _at(ConfigError(f"like goes round in a circle: {circle}", hint="Take one of them out."), origin)
+            raise placed(ConfigError(f"like goes round in a circle: {circle}", hint="Take one of them out."), origin)
         chain.append(like)
         values = _merge(raw[like], values)
     return values
@@ -284,16 +339,16 @@ def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) 
 def _entries(merged: dict[str, Json], table: str, origins: Origins) -> list[tuple[str, dict[str, Json]]]:
     entries = merged.get(table, {})
     if not isinstance(entries, dict):
-        raise _at(ConfigError(f"{table} is not a table", hint=f"Write [{table}.LABEL]."), origins.of(table))
+        raise placed(ConfigError(f"{table} is not a table", hint=f"Write [{table}.LABEL]."), origins.of(table))
     for label, values in entries.items():
         origin = origins.of(table, label)
         if not isinstance(values, dict):
-            raise _at(
+            raise placed(
                 ConfigError(f"{table}.{label} is not a table", hint=f"Write [{table}.LABEL] above {label} = ..."),
                 origin,
             )
         if "@" in label:
-            raise _at(
+            raise placed(
                 ConfigError(f"label {label!r} holds an @", hint="NAME@PROVIDER means a model without entry."), origin
             )
     return list(entries.items())
@@ -314,6 +369,11 @@ def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], o
         return msgspec.convert({**values, "label": label}, kind, dec_hook=key_hook)
     except msgspec.ValidationError as error:
         raise _what_is_wrong(kind, table, label, values, origins, error) from None
+    except ConfigError as error:
+        path = error.what.partition(" ")[0].split(".", 1)
+        raise placed(
+            ConfigError(f"[{table}.{label}] {error.what}", hint=error.hint), origins.of(table, label, *path)
+        ) from None
 
 
 def _what_is_wrong(
@@ -328,7 +388,7 @@ def _what_is_wrong(
     fields = {field.name: field for field in msgspec.structs.fields(kind) if field.name != "label"}
     for name, value in values.items():
         if name not in fields:
-            return _at(
+            return placed(
                 ConfigError(f"unknown key {name!r} in [{table}.{label}]", hint=near_hint(name, fields, "key")),
                 origins.of(table, label, name),
             )
@@ -336,115 +396,49 @@ def _what_is_wrong(
             msgspec.convert(value, fields[name].type, dec_hook=key_hook)
         except msgspec.ValidationError as wrong:
             inner = value if isinstance(value, dict) else {}
+            if unknown := _unknown_in(fields[name].type, inner):
+                known = fields[name].type.__struct_fields__
+                return placed(
+                    ConfigError(
+                        f"unknown key {unknown!r} in {table}.{label}.{name}", hint=near_hint(unknown, known, "key")
+                    ),
+                    origins.of(table, label, name, unknown),
+                )
             deeper = next((part for part in inner if f"`{part}`" in str(wrong)), None)
             path = (table, label, name, deeper) if deeper else (table, label, name)
             shown = "" if name in _MAY_HOLD_SECRETS else f" = {value!r}"[:80]
-            return _at(
+            return placed(
                 ConfigError(
                     f"{table}.{label}.{name}{shown} is wrong: {_plain(str(wrong))}",
-                    hint=_type_hint(name, fields[name].type),
+                    hint=_type_hint(name, fields[name].type, _plain(str(wrong))),
                 ),
                 origins.of(*path),
             )
-    return _at(ConfigError(f"[{table}.{label}] is wrong: {_plain(str(error))}"), origins.of(table, label))
+    return placed(ConfigError(f"[{table}.{label}] is wrong: {_plain(str(error))}"), origins.of(table, label))
+
+
+def _unknown_in(kind: Any, values: dict[str, Json]) -> str:
+    """The first name in a table that its type does not have."""
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        return next((name for name in values if name not in kind.__struct_fields__), "")
+    return ""
 
 
 def _plain(message: str) -> str:
     return message.replace("`", "").replace("Object contains", "holds").replace(" - at $", " at ")
 
 
-def _type_hint(name: str, kind: Any) -> str:
+def _type_hint(name: str, kind: Any, message: str) -> str:
     if name == "key":
+        if "at .command" in message:
+            return 'Write it as a list: key = { command = ["program", "argument"] }'
         return 'Write where the key lives: key = { env = "NAME" }'
+    if kind is bool:
+        return f"Write {name} = true or {name} = false, without quotes."
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        return f"Write {name} = {{ NAME = VALUE }}, with NAME of {', '.join(kind.__struct_fields__)}."
     if kind == dict[str, str]:
         return f'Write {name} = {{ "name" = "value" }}, values in quotes.'
     if kind is str or kind == (str | None):
         return f'Write {name} = "text", in quotes.'
     return f"See the entry types in the guide for what {name} takes."
-
-
-def _check_dialects(dialects: dict[str, Declaration], origins: Origins) -> None:
-    if not dialects:
-        return
-    from ..dialects.declared import check
-    from ..dialects.registry import names
-
-    for label, declaration in dialects.items():
-        try:
-            if label in names():
-                raise ConfigError(f"{label} is a dialect that there is already", hint="Give it another label.")
-            check(declaration)
-        except ConfigError as error:
-            raise _at(
-                ConfigError(f"[dialects.{label}] {error.what}", hint=error.hint), origins.of("dialects", label)
-            ) from None
-
-
-def _check_models(models: dict[str, Model], providers: dict[str, Provider], origins: Origins) -> None:
-    for label, model in models.items():
-        for name, value in (("provider", model.provider), ("name", model.name)):
-            if not value:
-                raise _at(
-                    ConfigError(
-                        f"[models.{label}] has no {name}",
-                        hint=f'Add {name} = "..."'
-                        + (
-                            f"; known providers: {', '.join(sorted(providers))}"
-                            if name == "provider" and providers
-                            else ""
-                        ),
-                    ),
-                    origins.of("models", label),
-                )
-        try:
-            checked(model.parameters)
-        except RequestError as error:
-            name = next((each for each in model.parameters if each in error.what), "")
-            raise _at(
-                ConfigError(f"[models.{label}] parameters: {error.what}", hint=error.hint),
-                origins.of("models", label, "parameters", name),
-            ) from None
-        if model.provider not in providers:
-            raise _at(
-                ConfigError(
-                    f"[models.{label}] names provider {model.provider!r}, which has no entry",
-                    hint=near_hint(model.provider, providers, "provider"),
-                ),
-                origins.of("models", label, "provider"),
-            )
-
-
-def _check_providers(providers: dict[str, Provider], origins: Origins) -> None:
-    for label, provider in providers.items():
-        for operation in provider.paths:
-            if operation not in PATHS:
-                raise _at(
-                    ConfigError(
-                        f"[providers.{label}] gives a path to {operation!r}, which is no operation",
-                        hint=near_hint(operation, PATHS, "operation"),
-                    ),
-                    origins.of("providers", label, "paths", operation),
-                )
-        if not provider.address:
-            raise _at(
-                ConfigError(f"[providers.{label}] has no address", hint='Add address = "https://..."'),
-                origins.of("providers", label),
-            )
-        for name, check in (("address", parse_address), ("send_key", parse_send_key)):
-            try:
-                check(getattr(provider, name))
-            except ConfigError as error:
-                raise _at(
-                    ConfigError(f"[providers.{label}] {error.what}", hint=error.hint),
-                    origins.of("providers", label, name),
-                ) from None
-
-
-def _at(error: ConfigError, origin: Origin) -> ConfigError:
-    """The same error, with the place put before it."""
-    if origin.kind == "file":
-        error.file, error.line = origin.name, origin.line
-    if origin.kind in ("file", "environment") and origin.name not in error.what:
-        error.what = f"{origin}: {error.what}"
-        error.args = (error.what,)
-    return error

@@ -32,18 +32,35 @@ DEFAULT = Origin("default")
 ARGUMENT = Origin("argument")
 
 
-class Source(Struct, frozen=True):
-    """One layer: its values, and the text that they were read from where it was a file."""
+class Source:
+    """One layer: its values, and the text that they were read from where it was a file.
 
-    kind: str
-    name: str
-    values: dict[str, Json]
-    text: str = ""
-    names: dict[Path, str] = {}
+    No struct, so that nothing that walks over fields comes upon a literal key in the values.
+    """
+
+    __slots__ = ("kind", "name", "names", "text", "values")
+
+    def __init__(
+        self, kind: str, name: str, values: dict[str, Json], text: str = "", names: dict[Path, str] | None = None
+    ) -> None:
+        self.kind = kind
+        self.name = name
+        self.values = values
+        self.text = text
+        self.names = names or {}
 
     def __repr__(self) -> str:
-        # The values may hold a literal key.
         return f"Source({self.kind!r}, {self.name!r})"
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Source) and (self.kind, self.name, self.values) == (
+            other.kind,
+            other.name,
+            other.values,
+        )
+
+    def __hash__(self) -> int:
+        return hash((self.kind, self.name))
 
     def __reduce__(self) -> "tuple[object, tuple[str, str, dict[str, Json]]]":
         return Source, (self.kind, self.name, {})
@@ -56,7 +73,8 @@ class Source(Struct, frozen=True):
                 return None
             value = value[part]
         if self.kind != "file":
-            return Origin(self.kind, self.names.get(path, self.name))
+            within = (name for each, name in self.names.items() if each[: len(path)] == path)
+            return Origin(self.kind, self.names.get(path) or next(within, self.name))
         lines = statement_lines(self.text)
         for size in range(len(path), 0, -1):
             if path[:size] in lines:

@@ -1,6 +1,5 @@
 """Configuration files written: entries into `agouti.toml`, keys into `.env`. Disturbs nothing that is there."""
 
-import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -9,6 +8,8 @@ from msgspec import Struct
 from ..core.chat import Json
 from ..core.errors import ConfigError
 from ..core.secret import Secret
+from .dotenv_file import parsed, read_dotenv, text_of_file
+from .files import write_whole
 from .git import could_be_committed
 
 
@@ -31,6 +32,21 @@ def write_toml(path: Path, entries: Sequence[NewEntry]) -> None:
     Raises:
         ConfigError: it holds other entries under these labels, or cannot be read or written.
     """
+    text = with_entries(path, entries)
+    if text is None:
+        return
+    try:
+        write_whole(path, text)
+    except OSError as error:
+        raise ConfigError(f"{path} cannot be written ({error.strerror or error})", hint="Name another file.") from None
+
+
+def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
+    """The text of a file with the entries added; `None` where it has them already.
+
+    Raises:
+        ConfigError: it holds other entries under these labels, or cannot be read.
+    """
     import tomlkit
     from tomlkit.exceptions import TOMLKitError
 
@@ -43,17 +59,19 @@ def write_toml(path: Path, entries: Sequence[NewEntry]) -> None:
         raise ConfigError(f"{path} is not valid TOML: {error}", hint="Correct that line first.") from None
     added = []
     for entry in entries:
-        existing = document.get(entry.table, {}).get(entry.label)
+        table = document.get(entry.table, {})
+        existing = table.get(entry.label) if isinstance(table, dict) else None
         if existing is not None and existing != entry.values:
             option = "--provider" if entry.table == "providers" else "--label"
+            key = ", or --replace-key where only the key is new" if entry.table == "providers" else ""
             raise ConfigError(
                 f"{path} has another entry [{entry.table}.{entry.label}]",
-                hint=f"Choose another name for the new one with {option} NAME, or take the old one out.",
+                hint=f"Choose another name for the new one with {option} NAME, take the old one out{key}.",
             )
         if existing is None:
             added.append(_text_of(entry))
     if not added:
-        return
+        return None
     text = "\n".join([f"{text.rstrip()}\n", *added] if text.strip() else added)
     try:
         tomlkit.parse(text)
@@ -62,13 +80,7 @@ def write_toml(path: Path, entries: Sequence[NewEntry]) -> None:
             f"the entries cannot be added to {path}, because of how its tables are written",
             hint="Paste them in by hand: agouti adopt without --write prints them.",
         ) from None
-    # Written beside it and moved over it: a crash in between leaves the old file whole.
-    beside = path.with_name(f".{path.name}.new")
-    try:
-        beside.write_text(text, encoding="utf-8")
-        os.replace(beside, path)
-    except OSError as error:
-        raise ConfigError(f"{path} cannot be written ({error.strerror or error})", hint="Name another file.") from None
+    return text
 
 
 def _text_of(entry: NewEntry) -> str:
@@ -96,28 +108,25 @@ def _key(name: str) -> str:
 def free_name(name: str, value: Secret, taken: Mapping[str, str]) -> str:
     """The variable that is to hold a key: ``name``, or with a number where that holds another key already."""
     free, number = name, 1
-    while free in taken and taken[free] != value.reveal():
+    while taken.get(free) and taken[free] != value.reveal():
         number += 1
         free = f"{name}_{number}"
     return free
 
 
 def write_dotenv(path: Path, secrets: Mapping[str, Secret]) -> list[str]:
-    """Add keys to a ``.env`` file that only its owner can read; returns what the user should know.
+    """Put keys into a ``.env`` file that only its owner can read; returns what the user should know.
 
     Raises:
-        ConfigError: it cannot be written.
+        ConfigError: it cannot be read or written, or a key cannot stand in it.
     """
-    from dotenv import dotenv_values, set_key
-
+    held, _ = read_dotenv(path) if path.exists() else ({}, "")
+    text = text_of_file(path) if path.exists() else ""
+    for name, secret in secrets.items():
+        if held.get(name) != secret.reveal():
+            text = _with_variable(text, name, secret)
     try:
-        if not path.exists():
-            path.touch(mode=0o600)
-        held = dotenv_values(path)
-        for name, secret in secrets.items():
-            if held.get(name) != secret.reveal():
-                set_key(path, name, secret.reveal())
-        path.chmod(0o600)
+        write_whole(path, text, mode=0o600)
     except OSError as error:
         raise ConfigError(
             f"{path} cannot be written ({error.strerror or error})",
@@ -127,3 +136,30 @@ def write_dotenv(path: Path, secrets: Mapping[str, Secret]) -> list[str]:
     if could_be_committed(path):
         notes.append(f"{path.name} is not ignored by git: add it to .gitignore before you commit")
     return notes
+
+
+def _with_variable(text: str, name: str, secret: Secret) -> str:
+    """The text of a ``.env`` file with a variable in it, in the place of an older one of that name."""
+    import io
+
+    from dotenv.parser import parse_stream
+
+    value = secret.reveal()
+    escaped = value.replace("\\", "\\\\").replace("'", "\\'")
+    line = f"{name}='{escaped}'\n"
+    pieces, put = [], False
+    for binding in parse_stream(io.StringIO(text)):
+        if binding.key == name and not binding.error:
+            pieces.append("" if put else line)
+            put = True
+        else:
+            pieces.append(binding.original.string)
+    changed = "".join(pieces)
+    if not put:
+        changed = f"{changed}{'' if not changed or changed.endswith(chr(10)) else chr(10)}{line}"
+    if parsed(changed).get(name) != value:
+        raise ConfigError(
+            f"the value for {name} has characters that cannot stand in a .env file",
+            hint="Put it into the keyring instead: --store keyring",
+        )
+    return changed

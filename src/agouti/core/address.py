@@ -94,10 +94,7 @@ def parse(text: str, find: FindEnding | None = None) -> Address:
     shown = repr(text.partition("?")[0][:200])  # what follows may hold a key
     if not pasted or any(mark in pasted for mark in " \n\t"):
         raise ConfigError(f"{shown} is not an address", hint="Give it as https://HOST/PATH.")
-    if "://" not in pasted:
-        host = re.split(r"[/?]", pasted, maxsplit=1)[0]
-        local = is_local(host.rsplit(":", 1)[0] if not host.endswith("]") else host)
-        pasted = f"{'http' if local else 'https'}://{pasted}"
+    pasted = with_scheme(pasted)
     try:
         parts = urlsplit(pasted)
         _ = parts.port
@@ -123,6 +120,20 @@ def parse(text: str, find: FindEnding | None = None) -> Address:
     key_name = next((name for name in query if name.lower() in SECRET_QUERY), None)
     key = query.pop(key_name) if key_name else None
     return replace(address, query=query, key_name=key_name, key=key)
+
+
+def with_scheme(text: str) -> str:
+    """An address with its scheme: https where none is given, plain http on this machine.
+
+    >>> with_scheme("tokens.example/oauth"), with_scheme("localhost:8080")
+    ('https://tokens.example/oauth', 'http://localhost:8080')
+    """
+    text = text.strip()
+    if "://" in text:
+        return text
+    host = re.split(r"[/?]", text, maxsplit=1)[0]
+    local = is_local(host.rsplit(":", 1)[0] if not host.endswith("]") else host)
+    return f"{'http' if local else 'https'}://{text}"
 
 
 def _of_operation(whole: str, path: str, match: Match) -> Address:

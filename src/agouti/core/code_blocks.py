@@ -4,6 +4,7 @@ Source: CommonMark 0.31, "Fenced code blocks".
 """
 
 import re
+import sys
 from typing import TypeVar
 
 from msgspec import Struct
@@ -24,6 +25,37 @@ _NAME_LINE = re.compile(
 )
 _NAME_WORD = re.compile(r"(?:title|file|filename|name)=[\"']?([\w.\-/ ]+\.[A-Za-z0-9]{1,8})[\"']?")
 _PLAIN_NAME = re.compile(r"[\w.\-]+\.[A-Za-z0-9]{1,8}")
+
+
+# Longer names are none that somebody would type, and than some file systems take.
+_LONGEST = 100
+# Files that programs obey or run because they find them in the folder.
+_OBEYED = frozenset(
+    """
+    agouti.toml conftest.py sitecustomize.py usercustomize.py setup.py setup.cfg pyproject.toml tox.ini pytest.ini
+    noxfile.py tasks.py fabfile.py manage.py makefile gnumakefile justfile rakefile dockerfile package.json
+    tsconfig.json vite.config.js webpack.config.js gruntfile.js gulpfile.js cargo.toml build.rs go.mod desktop.ini
+    autorun.inf env.sh profile.ps1 poetry.toml uv.toml pip.conf pip.ini mypy.ini ruff.toml
+    """.split()  # noqa: SIM905 - a list of as many lines is read by nobody
+)
+
+
+def runs_by_itself(name: str) -> bool:
+    """Whether some program would run or obey a file of that name when it finds one in its folder.
+
+    >>> runs_by_itself("conftest.py"), runs_by_itself("random.py"), runs_by_itself("days.py")
+    (True, True, False)
+    """
+    folded = name.lower()
+    stem, _, suffix = folded.rpartition(".")
+    # A module in the working folder is imported instead of the one of that name that everybody means.
+    hides = suffix in ("py", "pyw", "pyi", "so", "pyd") and (
+        stem in sys.stdlib_module_names or stem in sys.modules or stem in _IMPORTED
+    )
+    return folded in _OBEYED or hides or suffix in ("pth", "desktop", "lnk")
+
+
+_IMPORTED = frozenset({"agouti", "msgspec", "urllib3", "aiohttp", "dotenv", "platformdirs", "click", "rich", "tomlkit"})
 
 
 class CodeBlock(Struct, frozen=True):
@@ -54,9 +86,16 @@ class CodeBlock(Struct, frozen=True):
 
     @property
     def file_name(self) -> str:
-        """What a file with it is called: its own name without folders, or ``block-1.py``."""
-        own = re.split(r"[/\\]", self.name)[-1].lstrip(".") if self.name else ""
-        return own if _PLAIN_NAME.fullmatch(own) else f"block-{self.number}{self.suffix}"
+        """What a file with it is called: its own name without folders, or ``block-1.py`` where a program would run or
+        obey a file of that name without being told to.
+
+        >>> CodeBlock("x", "toml", "agouti.toml").file_name, CodeBlock("x", "python", "json.py").file_name
+        ('block-1.toml', 'block-1.py')
+        """
+        own = re.split(r"[/\\]", self.name)[-1].lstrip(".-") if self.name else ""
+        if not _PLAIN_NAME.fullmatch(own) or len(own) > _LONGEST or runs_by_itself(own):
+            return f"block-{self.number}{self.suffix}"
+        return own
 
 
 Block = TypeVar("Block", bound=CodeBlock)

@@ -67,7 +67,7 @@ if TYPE_CHECKING:
         message: str | None
         retryable: bool | None
         attempts: "tuple[Attempt, ...]"
-        partial: "Reply | None"
+        partial: Any
         wait: float | None
 
 
@@ -83,8 +83,9 @@ class AgoutiError(Exception):
         request_id: the provider's own identifier of the request.
         message: the provider's own words.
         attempts: what was tried before this, in order.
-        partial: the reply so far, where a stream broke.
+        partial: the reply so far, where a stream broke; the `agouti.Embeddings` of the other texts, where some failed.
         wait: seconds that the provider asked to wait.
+        answers: what `fill` had got before this, and had paid for.
     """
 
     default_hint: ClassVar[str] = ""
@@ -99,8 +100,9 @@ class AgoutiError(Exception):
         self.request_id = facts.get("request_id")
         self.message = facts.get("message")
         self.attempts = facts.get("attempts", ())
-        self.partial = facts.get("partial")
+        self.partial: Any = facts.get("partial")
         self.wait = facts.get("wait")
+        self.answers: tuple[FilledAnswer, ...] = ()
         self._retryable = facts.get("retryable")
 
     @property
@@ -323,6 +325,7 @@ class FramingError(ReplyUnreadable):
 class StreamCut(ReplyError):
     """The stream ended before the reply was complete; ``partial`` is what had come."""
 
+    partial: "Reply | None"
     default_hint = "What had come is in error.partial; ask again for the whole answer."
 
 

@@ -4,6 +4,7 @@ Source: the HAR 1.2 specification. Fields of our own begin with an underscore, a
 """
 
 import base64
+import json
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -12,7 +13,6 @@ from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 import msgspec
 from msgspec import Struct
 
-from .address import with_query
 from .chat import Json
 from .errors import ConfigError
 from .http import HttpRequest
@@ -38,6 +38,23 @@ def head(version: str) -> bytes:
 TAIL = b"\n]}}\n"
 
 
+def whole_length(data: bytes) -> int | None:
+    """How many bytes of an archive are whole; what is behind them was being written. `None`: it is no archive.
+
+    >>> whole_length(head("1") + TAIL + b'{"half') == len(head("1") + TAIL), whole_length(b"{}")
+    (True, None)
+    """
+    text = data.decode("utf-8", "surrogateescape")
+    try:
+        value, end = json.JSONDecoder().raw_decode(text.lstrip("\ufeff"))
+        _ = value["log"]["entries"]
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+    blanks = text[end:]
+    end += len(blanks) - len(blanks.lstrip()) if not blanks.strip() else int(blanks[:1] == "\n")
+    return len(text[:end].encode("utf-8", "surrogateescape"))
+
+
 def entry(request: HttpRequest, received: Received, began: float, took: float) -> bytes:
     """One exchange.
 
@@ -46,6 +63,10 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
         took: seconds from the request sent to the end of the reply.
     """
     body = b"".join([piece for _, piece in received.pieces])
+    pieces = [[round(at * 1e3, 3), len(piece)] for at, piece in received.pieces]
+    masker = request.masker
+    if masker is not None and (masked := masker.mask_bytes(body)) is not body:
+        body, pieces = masked, [[pieces[-1][0], len(masked)]]
     # HTTP libraries have string types of their own for names.
     headers = {str(name): str(value) for name, value in received.headers}
     kind = next((value for name, value in headers.items() if name.lower() == "content-type"), "application/json")
@@ -54,7 +75,7 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
         content["text"] = body.decode()
     except UnicodeDecodeError:
         content |= {"text": base64.b64encode(body).decode(), "encoding": "base64"}
-    url = _masked_url(request)
+    url = request.url
     entry_json: dict[str, Json] = {
         "startedDateTime": datetime.fromtimestamp(began, UTC).isoformat(),
         "time": round(took * 1e3, 3),
@@ -73,12 +94,15 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
             "statusText": "",
             "httpVersion": "HTTP/1.1",
             "cookies": [],
-            "headers": [{"name": name, "value": _masked(name, value)} for name, value in headers.items()],
+            "headers": [
+                {"name": name, "value": MASK if looks_secret(name) else masker.mask(value) if masker else value}
+                for name, value in headers.items()
+            ],
             "content": content,
             "redirectURL": "",
             "headersSize": -1,
             "bodySize": len(body),
-            "_pieces": [[round(at * 1e3, 3), len(piece)] for at, piece in received.pieces],
+            "_pieces": pieces,
         },
         "cache": {},
         "timings": {
@@ -90,7 +114,9 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
     if request.body is not None:
         entry_json["request"]["postData"] = {
             "mimeType": "application/json",
-            "text": request.body.decode("utf-8", "replace"),
+            "text": (masker.mask_bytes(request.body) if masker is not None else request.body).decode(
+                "utf-8", "replace"
+            ),
         }
     if received.failure is not None:
         entry_json["response"]["_failure"] = list(received.failure)
@@ -99,13 +125,6 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
 
 def _masked(name: str, value: str) -> str:
     return MASK if isinstance(value, SecretText) or looks_secret(name) else value
-
-
-def _masked_url(request: HttpRequest) -> str:
-    if request.secret_query is None:
-        return request.url
-    name = request.secret_query.reveal().partition("=")[0]
-    return with_query(request.url, f"{name}={MASK}")
 
 
 class Archive:
@@ -119,11 +138,11 @@ class Archive:
 
     def __init__(self, text: bytes, name: str) -> None:
         try:
-            entries = msgspec.json.decode(text)["log"]["entries"]
+            entries = msgspec.json.decode(text[: whole_length(text)])["log"]["entries"]
             self._replies: dict[Any, list[Received]] = {}
             for each in entries:
                 self._replies.setdefault(_asked(each["request"]), []).append(_received(each["response"]))
-        except (msgspec.DecodeError, KeyError, TypeError, ValueError) as error:
+        except (msgspec.DecodeError, LookupError, AttributeError, TypeError, ValueError, RecursionError) as error:
             raise ConfigError(
                 f"{name} is not an HTTP Archive ({type(error).__name__}: {error})",
                 hint="Record one with Client(record=...).",

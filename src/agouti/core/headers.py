@@ -23,3 +23,12 @@ class Headers(Mapping[str, str]):
 
     def __len__(self) -> int:
         return len(self._values)
+
+
+def media_type(headers: Mapping[str, str]) -> str:
+    """The media type of a reply, without parameters; of a header that came twice the first.
+
+    >>> media_type(Headers([("Content-Type", "Application/JSON; charset=utf-8, application/json")]))
+    'application/json'
+    """
+    return headers.get("content-type", "").partition(";")[0].partition(",")[0].strip().lower()

@@ -1,14 +1,20 @@
 """One HTTP request, what comes back and how it fails, as plain data: the words between engine and transport."""
 
 from collections.abc import Mapping
-from typing import Literal, TypeAlias
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from msgspec import Struct
 
 from .secret import SecretText
 
+if TYPE_CHECKING:
+    from .masking import Masker
+
 REPLY_BYTES = 128 * 1024 * 1024
 """The most that is read of one whole reply: more than any model writes, less than what stops a machine."""
+
+TOTAL_OVER = "the request and its reply took longer than they may"
+"""What is said of a try that ``Timeouts.total`` has ended."""
 
 _A_YEAR = 366 * 86400.0
 
@@ -20,15 +26,18 @@ class Timeouts(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         connect: name look-up, connection and TLS handshake.
         first_byte: from the request sent to the first byte of the reply. A model may think for
             minutes before it answers, hence the generous default.
-        between_chunks: the longest silence within a stream.
+        between_chunks: the longest silence within a reply.
+        total: for one request and its whole reply, a stream or a job of the provider's included, however slowly but
+            surely it comes. Where a call has a deadline, that holds as well.
     """
 
     connect: float = 10.0
     first_byte: float = 300.0
     between_chunks: float = 60.0
+    total: float = 1800.0
 
     def __post_init__(self) -> None:
-        for name in ("connect", "first_byte", "between_chunks"):
+        for name in ("connect", "first_byte", "between_chunks", "total"):
             if not 0 < getattr(self, name) < _A_YEAR:  # written so that NaN is refused
                 raise ValueError(f"{name} takes a number of seconds above 0")
 
@@ -37,10 +46,10 @@ class TimeoutsWithin(Timeouts, frozen=True, gc=False):
     """Time limits of a request within a deadline.
 
     Attributes:
-        total: seconds for all of it up to the head of the reply, however it is spread over the phases.
+        within: seconds for all of it up to the head of the reply, however it is spread over the phases.
     """
 
-    total: float = 0.0
+    within: float = 0.0
 
 
 class Tls(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
@@ -60,28 +69,35 @@ class HttpRequest(Struct, frozen=True, gc=False):
 
     Attributes:
         headers: values that hold a key are `SecretText`.
-        secret_query: the part of the query that holds a key (``key=...``), apart from ``url`` so that the address can
-            be printed.
+        url: the address as it can be printed: a mask stands for every secret in it.
+        secret_url: the address itself, where it holds a secret.
         tls: certificates beside the system's own.
         confidential: it is about a key; a transport that records leaves it out.
         public_only: the address is a stranger's: a transport must not connect to this machine or a private network.
+        masker: takes the secrets in use out of texts, for a transport that writes down what goes over it.
     """
 
     method: str
     url: str
     headers: dict[str, str]
     body: bytes | None = None
-    secret_query: SecretText | None = None
+    secret_url: SecretText | None = None
     tls: Tls | None = None
     confidential: bool = False
     public_only: bool = False
+    masker: "Masker | None" = None
+
+    def __repr__(self) -> str:
+        # The body may hold a secret, and a prompt is nobody else's.
+        return f"HttpRequest({self.method!r}, {self.url!r}, {len(self.body or b'')} bytes)"
+
+    def __rich_repr__(self) -> list[tuple[str, Any]]:
+        return [("method", self.method), ("url", self.url)]
 
     @property
     def target(self) -> str:
         """The address that goes on the wire; prints as its mask when it holds a key."""
-        if self.secret_query is None:
-            return self.url
-        return SecretText("".join((self.url, "&" if "?" in self.url else "?", self.secret_query)))
+        return self.url if self.secret_url is None else self.secret_url
 
 
 class HttpReply(Struct, frozen=True, gc=False):
@@ -93,7 +109,7 @@ class HttpReply(Struct, frozen=True, gc=False):
 
 
 Reason: TypeAlias = Literal[
-    "dns", "refused", "unreachable", "tls", "proxy", "not http", "lost", "timeout", "private", "too large"
+    "dns", "refused", "unreachable", "tls", "proxy", "not http", "garbled", "lost", "timeout", "private", "too large"
 ]
 """How a request can fail without a whole reply: see `TransportFailure`."""
 
@@ -105,7 +121,8 @@ class TransportFailure(Exception):
     of the request, key included, and tracebacks that print locals would show them.
 
     Attributes:
-        reason: what kind of failure; ``private`` where ``public_only`` forbade the connection.
+        reason: what kind of failure; ``private`` where ``public_only`` forbade the connection, ``garbled`` where a
+            server breaks the rules of HTTP.
         detail: the HTTP library's own words.
         phase: for ``timeout``, which limit ran out.
         began: whether a part of the reply had come.

@@ -49,6 +49,8 @@ def decode_json(body: bytes) -> Any:
     >>> decode_json(b'{"logprob": -Infinity, "index": 0}')
     {'logprob': None, 'index': 0}
     """
+    if body[:3] == b"\xef\xbb\xbf":  # the mark at the beginning of some files
+        body = body[3:]
     try:
         return msgspec.json.decode(body)
     except UnicodeDecodeError:

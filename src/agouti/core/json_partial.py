@@ -35,6 +35,7 @@ class PartialReader:
         begun: a value has begun.
         complete: the document is whole; what comes behind it is not looked at.
         broken: what is wrong, where it is no JSON; the value stays as it was.
+        changes: how often the value has grown.
     """
 
     def __init__(self) -> None:
@@ -42,6 +43,7 @@ class PartialReader:
         self.begun = False
         self.complete = False
         self.broken = ""
+        self.changes = 0
         self._stack: list[Any] = []
         self._keys: list[str | None] = []
         self._expect = self._value
@@ -61,6 +63,10 @@ class PartialReader:
         if self._pieces and not self._is_key:
             self._show()
         return self.value
+
+    def is_open(self, container: Json) -> bool:
+        """Whether more may come into an object or a list."""
+        return any(each is container for each in self._stack)
 
     def end(self) -> Json:
         """Nothing more will come: a number at the very end is whole now."""
@@ -217,11 +223,14 @@ class PartialReader:
             self._keys[-1] = whole
             self._expect = self._colon
         else:
-            self._replace(whole)
+            if self._size != self._shown:
+                self._replace(whole)
             self._after_value()
         self._pieces = []
 
     def _show(self) -> None:
+        if self._size == self._shown:
+            return
         if self._shown < 0 or self._size - self._shown > self._shown // _STEP:
             self._pieces = ["".join(self._pieces)]
             self._replace(self._pieces[0])
@@ -236,10 +245,12 @@ class PartialReader:
             inner[self._keys[-1]] = text
         else:
             inner[-1] = text
+        self.changes += 1
         self._shown = self._size
 
     def _put(self, value: Json) -> None:
         self.begun = True
+        self.changes += 1
         if not self._stack:
             self.value = value
         elif isinstance(inner := self._stack[-1], dict):

@@ -1,7 +1,9 @@
 """Secrets in foreign texts: a provider that repeats a key must not put it into an error, a log or an archive."""
 
+import re
 from base64 import b64encode
 from collections.abc import Iterable
+from functools import cached_property
 from typing import TYPE_CHECKING
 from urllib.parse import quote, quote_plus
 
@@ -22,15 +24,28 @@ class Masker:
     """
 
     def __init__(self, secrets: Iterable[str]) -> None:
+        self._secrets = tuple(secrets)
+
+    @cached_property
+    def _forms(self) -> list[str]:
+        # Made when the first text is masked, which most calls never do.
         forms: set[str] = set()
-        for secret in secrets:
+        for secret in self._secrets:
             whole = secret.strip()
             # A header's word before the secret is none.
             for each in {whole, whole.partition(" ")[2].strip() or whole}:
                 if len(each) >= _LEAST:
                     forms |= {each, quote(each, safe="", errors="replace"), quote_plus(each, errors="replace")}
                     forms.add(b64encode(each.encode("utf-8", "replace")).decode())
-        self._forms = sorted(forms, key=len, reverse=True)
+        return sorted(forms, key=len, reverse=True)
+
+    def mask_bytes(self, data: bytes) -> bytes:
+        """Bytes without any of them."""
+        for form in self._forms:
+            encoded = form.encode("utf-8", "surrogatepass")
+            if encoded in data:
+                data = data.replace(encoded, MASK.encode())
+        return data
 
     def mask(self, text: str) -> str:
         """The text without any of them."""
@@ -51,13 +66,27 @@ class Masker:
 def looks_like_a_key(text: str) -> bool:
     """Whether a text is likely to be a key where a name was expected.
 
-    >>> looks_like_a_key("sk-4711aBcD0123"), looks_like_a_key("NORTHBANK_KEY"), looks_like_a_key("header:x-api-key")
+    >>> looks_like_a_key("sk-4711aBcD0123"), looks_like_a_key("NORTHBANK_KEY"), looks_like_a_key("2026-05-01-preview")
     (True, False, False)
+    >>> looks_like_a_key("Bearer x1y2"), looks_like_a_key("9f8e7d6c5b4a39281706")
+    (True, True)
     """
-    if len(text) < 12 or (text.upper() == text and "-" not in text):
+    way, space, _ = text.partition(" ")
+    if space:
+        return way.lower() in ("bearer", "basic")
+    if len(text) < 12:
         return False
-    digits = sum(letter.isdigit() for letter in text)
-    return digits >= 3 or text[:3].lower() in ("sk-", "pk-")
+    if _PREFIX.match(text):
+        return True
+    longest = max(re.split(r"[^A-Za-z0-9]+", text), key=len)
+    digits = sum(letter.isdigit() for letter in longest)
+    # Names have words and years in them; keys have letters and digits in long confusion.
+    return len(longest) >= 16 and digits >= 3 and digits < len(longest) and len(_TURNS.findall(longest)) >= 3
+
+
+# A short word, then much that is none: as many providers begin their keys.
+_PREFIX = re.compile(r"(?:sk|pk)[-_](?=.*\d)[\w.-]{8,}|[A-Za-z]{2,5}[-_](?=(?:.*\d){3})[A-Za-z0-9]{16,}")
+_TURNS = re.compile(r"[A-Za-z]\d|\d[A-Za-z]")
 
 
 def printable(text: str) -> str:

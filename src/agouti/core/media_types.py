@@ -30,7 +30,8 @@ def media_type_of(data: bytes, what: str = "the image") -> str:
             return media_type
     if data[:4] == b"RIFF" and data[8:12] == b"WEBP":
         return "image/webp"
-    seen = "it is empty" if not data else f"it begins with {data[:8]!r}"
+    # What it begins with is not repeated: where paths come from strangers that would read files for them.
+    seen = "it is empty" if not data else "by its first bytes"
     raise RequestError(f"{what} is no image that models take ({seen})", hint="Save it as PNG, JPEG, GIF or WebP.")
 
 
@@ -110,7 +111,7 @@ def file_type_of(data: bytes, name: str = "", what: str = "the file") -> str:
         data.decode()
     except UnicodeDecodeError:
         raise RequestError(
-            f"{what} does not tell what kind of file it is (it begins with {data[:8]!r})",
+            f"{what} does not tell what kind of file it is",
             hint='Say it: agouti.File(..., media_type="application/pdf"); images go into images=[...].',
         ) from None
     return "text/plain"

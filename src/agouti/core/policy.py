@@ -93,6 +93,12 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
 }
 # fmt: on
 
+HOLDS_FOR_ALL = (
+    e.ConfigError, e.CredentialError, e.NoAccess, e.ModelUnknown, e.OutOfCredit, e.AddressWrong, e.TLSFailed,
+    e.ProxyFailed,
+)  # fmt: skip
+"""Errors of one piece of a long work that all the others would end in as well."""
+
 
 def policy_of(kind: type[e.AgoutiError]) -> Policy:
     """The row of a class of errors; of the nearest class above where it is an application's own."""

@@ -5,13 +5,28 @@ headers of OpenAI-compatible servers, and the retry details that some put into t
 """
 
 import re
+import time
 from collections.abc import Mapping
+from datetime import UTC
 from email.utils import parsedate_to_datetime
 
 _PART = re.compile(r"(\d+(?:\.\d+)?)(ms|[dhms])")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 _EPOCH = 1e9
-_IN_BODY = re.compile(rb'"(?:retryDelay|retry_after|retry-after|retryAfter)"\s*:\s*"?(\d+(?:\.\d+)?)(ms|[smh])?')
+_IN_BODY = re.compile(
+    rb'"(?:retryDelay|retry_after|retry-after|retryAfter)"\s*:\s*"?(\d+(?:\.\d+)?)(ms|[smh])?"?\s*[,}\]]'
+)
+_IN_WORDS = re.compile(rb"(?:try again|retry) (?:in|after) (\d+(?:\.\d+)?) ?(ms|millisec|s\b|sec|m\b|min)")
+# In the order of their weight; those that always come count only where nothing remains.
+_HEADERS = (
+    ("retry-after", ""),
+    ("x-ratelimit-reset-requests", "x-ratelimit-remaining-requests"),
+    ("x-ratelimit-reset-tokens", "x-ratelimit-remaining-tokens"),
+    ("ratelimit-reset", "ratelimit-remaining"),
+    ("x-ratelimit-reset", "x-ratelimit-remaining"),
+    ("x-ratelimit-reset", ""),
+    ("ratelimit-reset", ""),
+)
 
 
 def seconds(text: str) -> float | None:
@@ -33,35 +48,52 @@ def seconds(text: str) -> float | None:
     return float(sum(float(number) * _SECONDS[unit] for number, unit in parts))
 
 
-def asked_wait(headers: Mapping[str, str], body: bytes = b"") -> float | None:
+def asked_wait(headers: Mapping[str, str], body: bytes = b"", now: float | None = None) -> float | None:
     """Seconds that a reply asks to wait; `None` where it does not say.
 
     A date is measured against the reply's own ``date`` header, so that a wrong clock here does not matter.
+
+    Args:
+        now: seconds since the epoch, for times without such a header; those of the clock where not given.
+
+    >>> asked_wait({"x-ratelimit-reset": "1800000003"}, now=1.8e9), asked_wait({}, b"Please try again in 2.5s.")
+    (3.0, 2.5)
     """
     in_ms = headers.get("retry-after-ms")
     if in_ms is not None and (value := seconds(in_ms)) is not None:
         return value / 1000
-    after = headers.get("retry-after")
-    if after is not None:
-        value = seconds(after)
-        if value is not None:
-            return value
-        try:
-            until = parsedate_to_datetime(after)
-            now = parsedate_to_datetime(headers.get("date", ""))
-            return max((until - now).total_seconds(), 0.0)
-        except (ValueError, TypeError):
-            pass
-    resets = [
-        value
-        for kind in ("requests", "tokens")
-        if headers.get(f"x-ratelimit-remaining-{kind}") == "0"
-        and (value := seconds(headers.get(f"x-ratelimit-reset-{kind}", ""))) is not None
-    ]
-    # Some send the time of the reset since the epoch instead of a duration: a wait that nobody means.
-    if resets and max(resets) < _EPOCH:
-        return max(resets)
+    now = time.time() if now is None else now
+    for name, zero in _HEADERS:
+        text = headers.get(name)
+        if text is not None and (not zero or headers.get(zero, "").strip() == "0"):
+            value = seconds(text)
+            if value is None:
+                value = _until(text, headers.get("date", ""), now)
+            elif value >= _EPOCH:
+                value -= _moment(headers.get("date", "")) or now
+            if value is not None and value >= 0:
+                return value
     match = _IN_BODY.search(body[:65536])
     if match:
         return float(match[1]) * _SECONDS[(match[2] or b"s").decode()]
-    return None
+    said = _IN_WORDS.search(body[:65536])
+    return (
+        None
+        if said is None
+        else float(said[1]) * _SECONDS["ms" if said[2] in (b"ms", b"millisec") else said[2][:1].decode()]
+    )
+
+
+def _until(text: str, date: str, now: float) -> float | None:
+    until = _moment(text)
+    return None if until is None else max(until - (_moment(date) or now), 0.0)
+
+
+def _moment(date: str) -> float | None:
+    """Seconds since the epoch of a date in a header."""
+    try:
+        moment = parsedate_to_datetime(date)
+        # A date whose zone is not known is one of Greenwich (RFC 9110 section 5.6.7 allows no other).
+        return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
+    except (ValueError, TypeError, OverflowError):
+        return None

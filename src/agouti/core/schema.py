@@ -69,7 +69,7 @@ def fitted(schema: Mapping[str, Any], style: Style) -> tuple[Schema, bool]:
             for name, each in plain.get("$defs", {}).items()
             if f"#/$defs/{name}" in circular
         }
-        return ({**inlined, "$defs": kept} if kept and _refs(inlined) else inlined), True
+        return ({**inlined, "$defs": kept} if kept and refs_in(inlined) else inlined), True
     try:
         closed = _closed(plain, plain)
     except _NotClosed:
@@ -86,7 +86,7 @@ def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | N
     {'seeds': 3}
     """
     root = schema if root is None else root
-    schema = _resolved(schema, root)
+    schema = resolved(schema, root)
     if isinstance(value, list):
         first = schema.get("prefixItems", ())
         items = schema.get("items", {})
@@ -96,17 +96,39 @@ def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | N
         ]
     if not isinstance(value, dict):
         return value
-    branches = [_resolved(_dict(each), root) for union in _UNIONS for each in schema.get(union, ())]
-    fitting = [each for each in branches if value.keys() <= each.get("properties", {}).keys()]
-    schema = (fitting or [schema])[0]
+    schema = branch_of(value, schema, root)
     properties, required = schema.get("properties", {}), schema.get("required", ())
+    others = _dict(schema.get("additionalProperties"))
     result = {}
     for name, each in value.items():
-        inner = _dict(properties.get(name, {}))
+        inner = _dict(properties.get(name, others))
         if each is None and name not in required and name in properties and not _takes_null(inner, root):
             continue
         result[name] = restored(each, inner, root)
     return result
+
+
+def branch_of(value: Mapping[str, Any], schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The branch of a union that an object is of: by its constants first, by the names of its properties then."""
+    branches = [resolved(_dict(each), root) for union in _UNIONS for each in schema.get(union, ())]
+    if not branches:
+        return schema
+    told = [each for each in branches if each.get("properties") and _has_constants(value, each, root)]
+    fitting = [each for each in told or branches if value.keys() <= each.get("properties", {}).keys()]
+    return (fitting or told or [schema])[0]
+
+
+def _has_constants(value: Mapping[str, Any], schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
+    """Whether an object has what tells this branch from the others, and nothing that speaks against it."""
+    found = False
+    for name, each in schema["properties"].items():
+        inner = resolved(_dict(each), root)
+        allowed = [inner["const"]] if "const" in inner else inner.get("enum")
+        if allowed is not None and name in value:
+            if value[name] not in allowed:
+                return False
+            found = True
+    return found
 
 
 class _NotClosed(Exception):
@@ -136,7 +158,7 @@ def _without_notes(schema: Any) -> Any:
     return kept
 
 
-def _resolved(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str, Any]:
+def resolved(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str, Any]:
     """What a reference points at, with what stands beside it; parts that all hold as one."""
     for _ in range(50):
         if "$ref" in schema:
@@ -159,7 +181,7 @@ def _target(ref: str, root: Mapping[str, Any]) -> Mapping[str, Any]:
 def _merged(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     result: Schema = {name: each for name, each in schema.items() if name != "allOf"}
     for part in schema["allOf"]:
-        part = _resolved(_dict(part), root)
+        part = resolved(_dict(part), root)
         properties = {**part.get("properties", {}), **result.get("properties", {})}
         required = [*part.get("required", []), *result.get("required", [])]
         result = {**part, **result}
@@ -193,9 +215,9 @@ def _inlined(schema: Any, root: Mapping[str, Any], inside: tuple[str, ...]) -> A
 
 def _circular(root: Mapping[str, Any]) -> set[str]:
     """The references that lead back into themselves."""
-    edges = {f"#/$defs/{name}": _refs(each) for name, each in root.get("$defs", {}).items()}
-    if "#" in _refs(root):
-        edges["#"] = _refs(root)
+    edges = {f"#/$defs/{name}": refs_in(each) for name, each in root.get("$defs", {}).items()}
+    if "#" in refs_in(root):
+        edges["#"] = refs_in(root)
     result = set()
     for start in edges:
         seen: set[str] = set()
@@ -210,25 +232,26 @@ def _circular(root: Mapping[str, Any]) -> set[str]:
     return result
 
 
-def _refs(schema: Any) -> set[str]:
+def refs_in(schema: Any) -> set[str]:
+    """The references in a schema."""
     if isinstance(schema, Mapping):
         own = {schema["$ref"]} if isinstance(schema.get("$ref"), str) else set()
-        return own.union(*(_refs(each) for name, each in schema.items() if name not in ("enum", "const", "default")))
-    return set().union(*(_refs(each) for each in schema)) if isinstance(schema, list) else set()
+        return own.union(*(refs_in(each) for name, each in schema.items() if name not in ("enum", "const", "default")))
+    return set().union(*(refs_in(each) for each in schema)) if isinstance(schema, list) else set()
 
 
 def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     """One schema in the style of strict providers."""
     if "$ref" in schema:
         beside = schema.keys() - {"$ref", "$defs", "description", "title", "default"}
-        result: Schema = {"$ref": schema["$ref"]} if not beside else _closed(_resolved(schema, root), root)
+        result: Schema = {"$ref": schema["$ref"]} if not beside else _closed(resolved(schema, root), root)
     else:
-        result = _closed_here(_resolved(schema, root), root)
+        result = _closed_here(resolved(schema, root), root)
     if "$defs" in schema:
         result["$defs"] = {name: _closed(_dict(each), root) for name, each in schema["$defs"].items()}
         if "$ref" in result:
             # The root has to be an object itself.
-            result = {**_closed_here(_resolved({"$ref": result["$ref"]}, root), root), "$defs": result["$defs"]}
+            result = {**_closed_here(resolved({"$ref": result["$ref"]}, root), root), "$defs": result["$defs"]}
     return result
 
 
@@ -236,14 +259,16 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     said = []
     result: Schema = {}
     for name, each in schema.items():
-        if name in ("$defs", "default"):
+        if name == "$defs" or (name == "default" and each is None):
             continue
         if name in _UNIONS:
             result["anyOf"] = [_closed(_dict(branch), root) for branch in each]
         elif name == "properties":
             result["properties"] = _closed_properties(schema, root)
         elif name == "items":
-            result["items"] = _closed(_dict(each), root) if each not in (True, {}) else {"type": "string"}
+            if each in (True, {}) or (isinstance(each, dict) and not each.keys() - {"title", "description"}):
+                raise _NotClosed  # of any kind
+            result["items"] = _closed(_dict(each), root)
         elif name == "additionalProperties":
             if each is not False and (isinstance(each, Mapping) or "properties" not in schema):
                 raise _NotClosed
@@ -253,6 +278,12 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
             result[name] = each
         else:
             said.append(f"{name}: {msgspec.json.encode(each).decode()}")
+    if "enum" in result and "type" not in result and (kinds := {type(each) for each in result["enum"]}):
+        # Strict providers want the kind said as well.
+        if kinds <= {str}:
+            result["type"] = "string"
+        elif kinds <= {int}:
+            result["type"] = "integer"
     if result.get("type") == "object" or "properties" in result:
         if "properties" not in result and schema.get("additionalProperties") is not False:
             raise _NotClosed
@@ -260,6 +291,8 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
         result |= {"type": "object", "additionalProperties": False, "required": list(result["properties"])}
     elif not result.keys() & {"type", "anyOf", "enum", "const", "$ref"}:
         raise _NotClosed  # a value of any kind
+    elif result.get("type") == "array" and "items" not in result:
+        raise _NotClosed  # a list of any kind
     return _with_words(result, said)
 
 
@@ -298,8 +331,30 @@ def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Sc
     return result
 
 
+def takes(kind: str, schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
+    """Whether a schema takes values of a kind of JSON, as far as it says.
+
+    >>> takes("array", {"anyOf": [{"type": "array"}, {"type": "null"}]}, {}), takes("array", {"type": "object"}, {})
+    (True, False)
+    """
+    schema = resolved(schema, root)
+    given = schema.get("type")
+    if given is not None:
+        return given == kind or (isinstance(given, list) and kind in given)
+    branches = [each for union in _UNIONS for each in schema.get(union, ())]
+    if branches:
+        return any(takes(kind, _dict(each), root) for each in branches)
+    allowed = [schema["const"]] if "const" in schema else schema.get("enum")
+    if allowed is not None:
+        return any(isinstance(each, _KINDS.get(kind, ())) for each in allowed)
+    return True
+
+
+_KINDS: dict[str, Any] = {"string": str, "object": dict, "array": list, "boolean": bool, "number": (int, float)}
+
+
 def _takes_null(schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
-    schema = _resolved(schema, root)
+    schema = resolved(schema, root)
     kind = schema.get("type")
     if kind == "null" or (isinstance(kind, list) and "null" in kind) or None in schema.get("enum", ()):
         return True

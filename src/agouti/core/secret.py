@@ -99,12 +99,28 @@ class SecretText(str):
 
 
 class Environment(Mapping[str, str]):
-    """Variables. Prints as their number; a pickle of it stands for those of the process that unpickles it."""
+    """Variables. Prints as their number; a pickle of it stands for those of the process that unpickles it.
 
-    __slots__ = ("_variables",)
+    Args:
+        variables: those of the process.
+        more: those of a file, for names that the process leaves out or empty.
+        file: that file.
+        remark: what is wrong with it, for whoever misses a variable.
+    """
 
-    def __init__(self, variables: Mapping[str, str]) -> None:
-        self._variables = variables
+    __slots__ = ("_more", "_variables", "file", "remark")
+
+    def __init__(
+        self, variables: Mapping[str, str], more: Mapping[str, str] | None = None, file: str = "", remark: str = ""
+    ) -> None:
+        self._more = {name: value for name, value in (more or {}).items() if not variables.get(name)}
+        self._variables = {**variables, **self._more} if self._more else variables
+        self.file = file
+        self.remark = remark
+
+    def source(self, name: str) -> str:
+        """Where a variable comes from, in words."""
+        return self.file if name in self._more else "environment"
 
     def __getitem__(self, name: str) -> str:
         return self._variables[name]
@@ -132,14 +148,19 @@ def _of_this_process() -> Environment:
     return Environment(os.environ)
 
 
-_TELLING = ("key", "token", "secret", "auth", "password", "cookie", "credential")
+_TELLING = ("key", "token", "secret", "auth", "password", "cookie", "credential", "session")
+# These are told as words only: they stand in many others.
+_WORDS = frozenset({"sig", "signature", "pass", "pwd", "jwt", "sid", "appid", "bearer"})
+_COUNTS = ("tokens", "token-type", "token_type", "tokenizer", "author")
 
 
 def looks_secret(name: str) -> bool:
     """Whether a header or parameter of that name is likely to hold a secret.
 
-    >>> looks_secret("x-api-key"), looks_secret("x-club")
-    (True, False)
+    >>> looks_secret("x-api-key"), looks_secret("X-Nb-Pass"), looks_secret("x-club"), looks_secret("max_tokens")
+    (True, True, False, False)
     """
     folded = name.lower()
-    return any(word in folded for word in _TELLING)
+    for count in _COUNTS:
+        folded = folded.replace(count, "author" if count == "author" and "authoriz" in folded else "")
+    return any(word in folded for word in _TELLING) or not _WORDS.isdisjoint(folded.replace("_", "-").split("-"))

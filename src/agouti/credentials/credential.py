@@ -60,7 +60,7 @@ class SigningCredential(Credential, frozen=True):
                 hint="Install it: pip install 'agouti-client[signature]'",
             ) from None
         token = self.session_token.reveal() if self.session_token is not None else None
-        signable = Signable(request.method, request.url, _revealed(request.headers), request.body or b"")
+        signable = Signable(request.method, "".join((request.target,)), _revealed(request.headers), request.body or b"")
         SigV4Auth(Credentials(self.access_key, self.secret.reveal(), token), self.service, self.region).add_auth(
             signable
         )

@@ -1,5 +1,6 @@
 """Get a key from where it lives. This is the I/O half of credentials; `sources` says what to get."""
 
+import re
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -7,7 +8,7 @@ from pathlib import Path
 from ..core.errors import CredentialMissing
 from ..core.http import HttpReply, HttpRequest
 from ..core.masking import looks_like_a_key
-from ..core.secret import Secret
+from ..core.secret import Environment, Secret
 from ..core.suggest import near
 from .credential import Credential
 from .files import read_text
@@ -22,8 +23,11 @@ def quick(key: Key) -> bool:
     return isinstance(key, (EnvKey, GivenKey))
 
 
-def fetch(key: Key, environment: Mapping[str, str], post: Post) -> Credential:
+def fetch(key: Key, environment: Mapping[str, str], post: Post, seconds: float | None = None) -> Credential:
     """The key, read afresh.
+
+    Args:
+        seconds: until the deadline of the call that wants it.
 
     Raises:
         CredentialMissing: it is not there; says where was looked and what is named alike.
@@ -35,21 +39,22 @@ def fetch(key: Key, environment: Mapping[str, str], post: Post) -> Credential:
         case FileKey():
             return _from_file(key)
         case GivenKey():
+            _check_placeholder(key.value.reveal(), "the entry")
             return Credential(key.value, key.describe())
         case KeyringKey():
             return _from_keyring(key)
         case CommandKey():
             from .command import run
 
-            return run(key, time.time())
+            return run(key, time.time(), seconds)
         case OAuthKey():
             from .oauth import mint
 
-            return mint(key, lambda inner: fetch(inner, environment, post).secret, post, time.time())
+            return mint(key, lambda inner: fetch(inner, environment, post, seconds).secret, post, time.time())
         case SignatureKey():
             from .profile import signing_keys
 
-            return signing_keys(key, lambda inner: fetch(inner, environment, post).secret)
+            return signing_keys(key, lambda inner: fetch(inner, environment, post, seconds).secret)
         case _:
             raise TypeError(f"no way to fetch a {type(key).__name__}")
 
@@ -64,7 +69,9 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
     for name in key.env:
         value = _clean(environment.get(name, ""))
         if value:
-            return Credential(Secret(value), f"{name} (environment)")
+            source = environment.source(name) if isinstance(environment, Environment) else "environment"
+            _check_placeholder(value, f"{name} ({source})")
+            return Credential(Secret(value), f"{name} ({source})")
     if any(looks_like_a_key(name) for name in key.env):
         raise CredentialMissing(
             "no key: what stands in env looks like the key itself, not like the name of a variable",
@@ -79,9 +86,22 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
         alike += [each for each in near(name, environment) if each not in alike and each not in key.env]
     if alike:
         hint = f"A similar variable is set: {', '.join(alike[:3])}. Rename it, or put its name into the entry's key."
+    elif isinstance(environment, Environment) and environment.remark:
+        hint = f"{environment.remark[0].upper()}{environment.remark[1:]}."
     else:
         hint = f"Set it: export {key.env[0]}=...   or write that line, without export, into .env beside agouti.toml."
     raise CredentialMissing(what, hint=hint)
+
+
+_PLACEHOLDER = re.compile(r"<.*>|\$\{?\w+\}?|%\w+%|\.{3}|(?:your|my|insert|paste)[-_ ].*key.*", re.IGNORECASE)
+
+
+def _check_placeholder(value: str, found: str) -> None:
+    if _PLACEHOLDER.fullmatch(value):
+        raise CredentialMissing(
+            f"no key: {found} holds a placeholder, not a key",
+            hint='Put the key itself there, as the provider shows it; a variable is named as key = { env = "NAME" }.',
+        )
 
 
 def _from_file(key: FileKey) -> Credential:

@@ -60,8 +60,11 @@ def _ask(question: Callable[[ModuleType], T]) -> T:
         return question(keyring)
     except keyring.errors.KeyringError as error:
         failure = str(error).splitlines()[0].partition(". ")[0][:120] if str(error) else type(error).__name__
+    hint = 'Unlock it; without a keyring on this machine, name a variable instead: key = { env = "NAME" }'
+    if "backend" in failure.lower():
+        hint = 'There is none on this machine: name a variable instead, key = { env = "NAME" }, or a file.'
     # Behind the handler: the foreign exception may hold what was to be stored.
     raise ConfigError(
         f"the keyring does not answer: {failure}",
-        hint='Unlock it; without a keyring on this machine, name a variable instead: key = { env = "NAME" }',
+        hint=hint,
     )

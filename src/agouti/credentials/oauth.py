@@ -7,9 +7,20 @@ from typing import Any
 from urllib.parse import urlencode
 
 from ..core.address import parse as parse_address
-from ..core.errors import AgoutiError, ConfigError, CredentialMissing, CredentialRefused
-from ..core.http import HttpReply, HttpRequest
+from ..core.address import with_scheme
+from ..core.errors import (
+    AgoutiError,
+    ConfigError,
+    CredentialMissing,
+    CredentialRefused,
+    Overloaded,
+    RateLimited,
+)
+from ..core.http import HttpReply, HttpRequest, Tls
+from ..core.masking import Masker
+from ..core.retry_after import asked_wait
 from ..core.secret import Secret, SecretText
+from .command import seconds_of
 from .credential import Credential
 from .files import read_text
 from .sources import Key, OAuthKey
@@ -17,26 +28,34 @@ from .sources import Key, OAuthKey
 SecretOf = Callable[[Key], Secret]
 
 
-class _Answer:
-    """A reply in the form that Authlib reads."""
+class _Busy(Exception):
+    """The endpoint cannot answer just now."""
 
     def __init__(self, reply: HttpReply) -> None:
-        self.status_code = reply.status
-        self._body = reply.body
+        super().__init__(reply.status)
+        self.reply = reply
+
+
+class _Answer:
+    """A reply in the form that Authlib reads: a JSON object, or an error of the standard."""
+
+    def __init__(self, fields: dict[str, Any], status: int) -> None:
+        self.status_code = status
+        self._fields = fields
 
     def json(self) -> Any:
-        return json.loads(self._body)
+        return self._fields
 
     def raise_for_status(self) -> None:
-        if self.status_code >= 400:
-            raise ValueError(f"HTTP {self.status_code}")
+        pass  # what is no error of the standard has been seen before
 
 
 class _Session:
     """A session in the form that Authlib uses, over one function that sends."""
 
-    def __init__(self, post: Callable[[HttpRequest], HttpReply]) -> None:
+    def __init__(self, post: Callable[[HttpRequest], HttpReply], tls: Tls | None) -> None:
         self._post = post
+        self._tls = tls
 
     def post(self, url: str, data: Any = None, headers: Any = None, auth: Any = None, **_: Any) -> _Answer:
         body = data if isinstance(data, str) else urlencode(data or {})
@@ -48,7 +67,13 @@ class _Session:
         if auth is not None:
             url, sent, body = auth.prepare("POST", url, dict(sent), body)
         masked = {name.lower(): SecretText(value) for name, value in sent.items()}
-        return _Answer(self._post(HttpRequest("POST", url, dict(masked), body.encode(), confidential=True)))
+        reply = self._post(HttpRequest("POST", url, dict(masked), body.encode(), tls=self._tls, confidential=True))
+        if reply.status == 429 or reply.status >= 500:
+            raise _Busy(reply)
+        fields = _fields(reply.body, reply.status)
+        if seconds_of(fields.get("expires_in")) is None:
+            fields.pop("expires_in", None)
+        return _Answer(fields, reply.status)
 
     def request(self, _method: str, url: str, **options: Any) -> _Answer:
         return self.post(url, **options)
@@ -72,32 +97,86 @@ def mint(key: OAuthKey, secret_of: SecretOf, post: Callable[[HttpRequest], HttpR
     address = key.token_address or account.get("token_uri", "")
     if not address:
         raise CredentialMissing("no token: the entry names no token_address", hint='Add token_address = "https://..."')
+    address = with_scheme(address)
+    shown = address.partition("?")[0]
     if parse_address(address).plain_http:
         raise ConfigError(
-            f"the client secret would be sent over plain http to {address}", hint="Write https:// in token_address."
+            f"the client secret would be sent over plain http to {shown}", hint="Write https:// in token_address."
         )
+    failure: AgoutiError
+    used: list[str] = []
+
+    def noted(place: Key) -> Secret:
+        secret = secret_of(place)
+        used.append(secret.reveal())
+        return secret
+
     try:
-        token = _token(key, account, address, secret_of, _Session(post))
+        token = _token(key, account, address, noted, _Session(post, key.tls))
+        value = token.get("access_token")
+        if not isinstance(value, str) or not value:
+            raise ValueError(_reason(token) or "there is no access_token in what it answers")
     except OAuth2Error as error:
-        raise CredentialRefused(
-            f"the token endpoint {address} refuses: {error.error} {error.description or ''}".rstrip(),
+        said = error.description or ""
+        failure = CredentialRefused(
+            f"the token endpoint {shown} refuses: {error.error} {said}".rstrip(),
             hint="Check client_id, the secret, and the scope that this client may have.",
-            message=error.description or error.error,
-        ) from None
+            message=said or error.error,
+        )
     except AgoutiError:
         raise
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise CredentialRefused(
-            f"the token endpoint {address} gives no token: {error}",
-            hint="Check token_address; it is to answer with JSON that has access_token.",
-        ) from None
-    if not token.get("access_token"):
-        raise CredentialRefused(
-            f"the token endpoint {address} answers without an access_token", hint="Check token_address and the grant."
+    except _Busy as busy:
+        kind = RateLimited if busy.reply.status == 429 else Overloaded
+        failure = kind(
+            f"the token endpoint {shown} cannot answer now (HTTP {busy.reply.status})",
+            status=busy.reply.status,
+            wait=asked_wait(busy.reply.headers, busy.reply.body),
+            hint="Try again later; it is the endpoint of the entry's key, not the provider itself.",
         )
-    lifetime = token.get("expires_in")
-    expires = now + float(lifetime) if lifetime is not None else None
-    return Credential(Secret(str(token["access_token"])), f"token from {address}", expires, renewable=True)
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        failure = CredentialRefused(
+            f"the token endpoint {shown} gives no token: {error}",
+            hint="Check token_address, the grant and the scope; it is to answer with JSON that has access_token.",
+        )
+    else:
+        lifetime = seconds_of(token.get("expires_in"))
+        expires = None if lifetime is None else now + lifetime
+        return Credential(Secret(value), f"token from {shown}", expires, renewable=True)
+    # Behind the handlers: foreign exceptions hold the request, secret and all; and the endpoint may repeat it.
+    Masker(used).mask_error(failure)
+    raise failure
+
+
+def _fields(body: bytes, status: int) -> dict[str, Any]:
+    """The JSON object that an endpoint answers with.
+
+    Raises:
+        ValueError: it answers with something else, or says in words of its own what is wrong.
+    """
+    try:
+        fields = json.loads(body)
+    except (ValueError, RecursionError):
+        fields = None
+    if not isinstance(fields, dict):
+        raise ValueError(f"it answers with no JSON object (HTTP {status})")
+    if status >= 400 and not isinstance(fields.get("error"), str):
+        raise ValueError(f"{_reason(fields) or 'it does not say why'} (HTTP {status})")
+    return fields
+
+
+def _reason(fields: Mapping[str, Any]) -> str:
+    """What an endpoint says that does not answer in the form of the standard."""
+    for name in ("error_description", "message", "detail", "error", "reason"):
+        value = fields.get(name)
+        if isinstance(value, dict):
+            value = value.get("message")
+        if isinstance(value, str) and value:
+            return " ".join(value.split())[:300]
+    return ""
+
+
+# Endpoints that rotate refresh tokens take each only once: the newest one, by what it has come from.
+_LATEST: dict[tuple[str, str, Secret], Secret] = {}
 
 
 def _token(
@@ -148,7 +227,11 @@ def _token(
             raise CredentialMissing(
                 "no token: the entry names no refresh_token", hint='Add refresh_token = { env = "..." }.'
             )
-        answer = plain.refresh_token(address, secret_of(key.refresh_token).reveal(), **more)
+        given = secret_of(key.refresh_token)
+        place = (address, key.client_id, given)
+        answer = plain.refresh_token(address, _LATEST.get(place, given).reveal(), **more)
+        if isinstance(newest := answer.get("refresh_token"), str) and newest:
+            _LATEST[place] = Secret(newest)
     else:
         answer = plain.fetch_token(address, grant_type="client_credentials", **more)
     return answer

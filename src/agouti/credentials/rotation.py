@@ -2,7 +2,7 @@
 
 from threading import Lock
 
-from ..core.errors import CredentialRefused
+from ..core.forks import begin_anew
 from .credential import Credential
 from .sources import Key, SeveralKeys
 
@@ -18,6 +18,11 @@ class KeyRotation:
         self._aside: dict[Key, Credential] = {}
         self._renewed: set[Key] = set()
         self._turn = 0
+        self._lock = Lock()
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """Another thread of the parent may hold the lock."""
         self._lock = Lock()
 
     @property
@@ -35,9 +40,6 @@ class KeyRotation:
 
         Args:
             now: seconds since the epoch.
-
-        Raises:
-            CredentialRefused: all keys have been refused.
         """
         if self._one is not None:
             # On the way of every request: looking a key up would hash its whole source.
@@ -46,7 +48,9 @@ class KeyRotation:
         with self._lock:
             usable = [key for key in self._keys if key not in self._aside]
             if not usable:
-                raise CredentialRefused(f"all {len(self._keys)} keys have been refused")
+                # Refused once is not refused for ever: a provider may have had a bad minute.
+                self._aside.clear()
+                usable = list(self._keys)
             key = usable[self._turn % len(usable)]
             self._turn += 1
         held = self._held.get(key)
@@ -71,8 +75,9 @@ class KeyRotation:
         with self._lock:
             key = next((key for key, held in self._held.items() if held is credential), None)
             if key is None:
-                # Another task has replaced it in the meantime.
-                return True
+                # Another call has been told before: is there another value meanwhile, or may there be one?
+                others = [held.secret for held in self._held.values()]
+                return credential.renewable if not others else any(each != credential.secret for each in others)
             del self._held[key]
             self._latest = None
             if credential.renewable and key not in self._renewed:

@@ -7,7 +7,7 @@ In a file each is a table with one of these names in it: ``env``, ``file``, ``ke
 ``oauth``, ``signature``; a list of tables is several keys, used in turn.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, Literal
 
@@ -15,7 +15,9 @@ import msgspec
 from msgspec import Struct
 
 from ..core.chat import Json
-from ..core.secret import Secret
+from ..core.http import Tls
+from ..core.masking import looks_like_a_key
+from ..core.secret import MASK, Secret
 from ..core.suggest import near_hint
 
 
@@ -75,7 +77,15 @@ class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     lifetime: float = 300.0
 
     def describe(self) -> str:
-        return f"command {' '.join(self.command)[:60]}"
+        words = [MASK if looks_like_a_key(word.partition("=")[2] or word) else word for word in self.command]
+        return f"command {' '.join(words)[:60]}"
+
+    def resolved_in(self, folder: Path) -> "CommandKey":
+        # A plain name is looked for on PATH; one with folders in it stands beside the file that names it.
+        program = self.command[0] if self.command else ""
+        if "/" not in program:
+            return self
+        return msgspec.structs.replace(self, command=(_beside(program, folder), *self.command[1:]))
 
 
 class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
@@ -90,6 +100,7 @@ class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
         refresh_token: for that grant, where the refresh token lives.
         issuer, subject, audience, private_key, key_id, algorithm: for ``assertion``.
         account: for ``assertion``, a JSON file that holds issuer, private key and token address together.
+        tls: certificates beside the system's own, as for a provider.
     """
 
     oauth: Literal["client_credentials", "refresh_token", "assertion"]
@@ -106,14 +117,18 @@ class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     key_id: str = ""
     algorithm: str = "RS256"
     account: str = ""
+    tls: Tls | None = None
 
     def describe(self) -> str:
-        return f"token from {self.token_address or self.account} ({self.oauth})"
+        return f"token from {self.token_address.partition('?')[0] or self.account} ({self.oauth})"
 
     def resolved_in(self, folder: Path) -> "OAuthKey":
         inner = _inner_resolved(self, folder)
         account = _beside(self.account, folder) if self.account else ""
-        return msgspec.structs.replace(self, account=account, **inner)
+        tls = self.tls
+        if tls is not None:
+            tls = Tls(*[_beside(path, folder) if path else "" for path in msgspec.structs.astuple(tls)])
+        return msgspec.structs.replace(self, account=account, tls=tls, **inner)
 
 
 class SignatureKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
@@ -232,6 +247,18 @@ def parse_key(value: Json) -> Key:
     if len(kinds) > 1:
         raise msgspec.ValidationError(f"two kinds of key in one: {kinds[0]} and {kinds[1]}; make it a list of two")
     return _KINDS[kinds[0]](value)
+
+
+def is_key_table(value: Mapping[str, Json]) -> bool:
+    """Whether a table among the fields of a request body says where a secret lives: one name, of a kind that is simple.
+
+    >>> is_key_table({"env": "SHED_KEY"}), is_key_table({"env": ["A"], "more": 1})
+    (True, False)
+    """
+    (name, inner), *more = value.items() if value else [("", None)]
+    if more or name not in ("env", "file", "keyring", "command"):
+        return False
+    return bool(inner) and isinstance(inner, list if name == "command" else str)
 
 
 def key_hook(kind: type[Any], value: Json) -> Json:

@@ -187,10 +187,18 @@ def _codes(error: dict[str, Json]) -> tuple[str, ...]:
     return tuple(str(code) for code in match if isinstance(code, (str, int)) and not isinstance(code, bool))
 
 
+# No tag has a bracket within, nor more letters than that.
+_TAG = re.compile(r"<[^<>]{0,2000}>")
+
+
 def _plain_text(body: bytes) -> str:
     text = body[:65536].decode("utf-8", "replace").strip()
     if text[:1] == "<":
-        title = re.search(r"<title[^>]*>(.*?)</title>", text, re.IGNORECASE | re.DOTALL)
-        text = title.group(1) if title else re.sub(r"<[^>]*>", " ", text)
+        # Searched for by hand: patterns would look through the whole page once for every bracket in it.
+        folded = text.lower()
+        begin = folded.find("<title")
+        open_ends = folded.find(">", begin) if begin >= 0 else -1
+        end = folded.find("</title>", open_ends) if open_ends >= 0 else -1
+        text = text[open_ends + 1 : end] if end >= 0 else _TAG.sub(" ", text)
         text = html.unescape(text)
     return " ".join(text.split())[:500]

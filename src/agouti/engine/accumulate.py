@@ -132,6 +132,16 @@ class ReplyAccumulator:
         self._target, self._started, self._attempts = target, started, attempts
 
     @property
+    def nothing(self) -> bool:
+        """Whether nothing at all has been told of an answer."""
+        return not (self.began or self._usage or self._model or self._id or self._first.finish_reason)
+
+    @property
+    def finished(self) -> bool:
+        """Whether every answer has told why it ended."""
+        return None not in [choice.finish_reason for choice in self._choices.values()]
+
+    @property
     def usage(self) -> Usage | None:
         """The token counts, where they have been told."""
         return self._usage

@@ -1,16 +1,19 @@
 """One attempt at one model: hooks, key, request, reply. How it ended is a value; `decide` says what follows."""
 
 import logging
+from collections.abc import Mapping
+from math import inf
 from typing import Generic
 
 from msgspec import Struct
 
-from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused, DeadlineExceeded
+from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused
 from ..credentials.credential import Credential
 from ..reply import Attempt
 from .call import Call
-from .credentials import credential_for, timeouts_within
+from .credentials import credential_for, settings_for
 from .effects import Drop, Steps
+from .limits import timeouts_within
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
@@ -34,12 +37,18 @@ class Attempted(Struct, Generic[Result], frozen=True, gc=False):
 
 
 def attempt(
-    call: Call, operation: Operation[Request, Result], target: Target, request: Request, before: list[Attempt]
+    call: Call,
+    operation: Operation[Request, Result],
+    target: Target,
+    request: Request,
+    before: list[Attempt],
+    more: Mapping[str, str] | None = None,
 ) -> Steps[Attempted[Result]]:
     """Ask one model once.
 
     Args:
         before: the attempts of the call before it.
+        more: further headers.
     """
     clock = call.clocks.clock
     began = clock()
@@ -51,14 +60,15 @@ def attempt(
     credential: Credential | None = None
     sent = False
     try:
-        if call.until is not None and began >= call.until:
-            raise DeadlineExceeded("the call took longer than its deadline")
+        call.check_time()
         if watch is not None:
             yield from watch.admit()
         if operation.sends_key:
             credential = yield from credential_for(call, target)
+        if target.provider.places:
+            yield from settings_for(call, target)
         encoded = operation.encode(request, target)
-        http = target.provider.request(encoded, target.model.name, credential)
+        http = target.provider.request(encoded, target.model.name, credential, more)
         timeouts = timeouts_within(call, target)
         this = Try(
             call=call,
@@ -68,6 +78,7 @@ def attempt(
             http=http,
             timeouts=timeouts,
             attempts=before,
+            until=min(began + timeouts.total, call.until or inf),
         )
         sent = True
         outcome = yield from operation.receive(this)
@@ -105,6 +116,9 @@ def learn(attempted: Attempted[Result], target: Target) -> bool:
         if attempted.credential is not None:
             provider.keys.worked(attempted.credential)
         return False
-    if isinstance(outcome.error, CredentialRefused) and attempted.credential is not None and outcome.sent:
+    refused = isinstance(outcome.error, CredentialRefused) and outcome.sent
+    if refused and provider.places:
+        provider.places.refused()
+    if refused and attempted.credential is not None:
         return provider.keys.refused(attempted.credential)
     return False

@@ -1,15 +1,15 @@
 """A call as plain data: the question, the models that are asked in turn, and until when."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from random import random
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from msgspec import Struct
 
 from ..core.call_pairs import unique_calls, with_tool_calls
 from ..core.chat import Json, Request
-from ..core.errors import RequestError
+from ..core.errors import DeadlineExceeded, RequestError
 from ..core.http import Timeouts
 from ..core.parameters import merged
 from ..core.prompt import assembled
@@ -86,6 +86,8 @@ class Clocks(Struct, frozen=True):
 
 
 CLOCKS = Clocks()
+DEADLINE = "the call took longer than its deadline"
+"""What is said of a call that its deadline has ended."""
 _NO_QUESTION = Question(messages=())
 
 
@@ -98,7 +100,8 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
         until: when it must have ended, by the same clock; `None`: no deadline.
         question: what is asked; one without messages where nothing is asked of a model.
         hooks: are told of every attempt, and may make it wait or refuse it.
-        timeouts, retries: instead of those of the providers.
+        timeouts, retries: instead of those of the providers; a mapping changes only what it names.
+        headers: further headers, under lower-case names.
     """
 
     targets: tuple[Target, ...]
@@ -106,14 +109,24 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     until: float | None = None
     question: Question = _NO_QUESTION
     hooks: "tuple[Hook, ...]" = ()
-    timeouts: Timeouts | None = None
-    retries: Retries | None = None
+    timeouts: Timeouts | Mapping[str, float] | None = None
+    retries: Retries | Mapping[str, Any] | None = None
+    headers: Mapping[str, str] | None = None
     clocks: Clocks = CLOCKS
 
     @property
     def label(self) -> str:
         """The label that is asked."""
         return self.targets[0].model.label
+
+    def check_time(self) -> None:
+        """See that the deadline has not passed.
+
+        Raises:
+            DeadlineExceeded: it has.
+        """
+        if self.until is not None and self.clocks.clock() >= self.until:
+            raise DeadlineExceeded(DEADLINE)
 
     def left(self) -> float | None:
         """Seconds to the deadline; `None`: there is none."""

@@ -7,6 +7,8 @@ is under way may use all its retries, and whatever the provider answers closes i
 
 from threading import Lock
 
+from ..core.forks import begin_anew
+
 # Enough that a bad minute does not open it, and few enough to spare the rest of a batch.
 THRESHOLD = 8
 REST = 20.0
@@ -25,6 +27,11 @@ class Circuit:
     def __init__(self) -> None:
         self._failures = 0
         self._opened: float | None = None
+        self._lock = Lock()
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """Another thread of the parent may hold the lock."""
         self._lock = Lock()
 
     def closed_for(self, now: float) -> float | None:

@@ -156,7 +156,8 @@ def pause(error: AgoutiError, repeats: int, retries: Retries, chance: float) -> 
     if repeats >= retries.max:
         return None
     if error.wait is not None:
-        return error.wait if error.wait <= retries.max_wait else None
+        # Those who were sent away together must not come back together.
+        return error.wait + chance * min(error.wait / 10, 1.0) if error.wait <= retries.max_wait else None
     return float(min(retries.max_wait, retries.base * 2**repeats) * chance)
 
 

@@ -11,7 +11,7 @@ from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch
 from . import effects as e
-from .driving import BaseDriver
+from .driving import BaseDriver, body_lost, close_all, pause, seconds_left, token_reply
 
 if TYPE_CHECKING:
     from ..core.events import Event
@@ -29,7 +29,7 @@ class SyncDriver(BaseDriver[T]):
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
-        self._busy = True
+        self._busy, self._who = True, threading.get_ident()
         try:
             while True:
                 effect = resume(answer)
@@ -55,10 +55,7 @@ class SyncDriver(BaseDriver[T]):
             self._busy = False
 
     def close(self) -> None:
-        """Give the call up: what is open is closed at once, what is not settled is undone.
-
-        While another thread or task advances it, that one is woken, and ends the call with an error.
-        """
+        """Give the call up: what is open is closed at once, what is not settled is undone; whoever waits is woken."""
         if self._stop():
             return
         self._drop(None)
@@ -68,13 +65,16 @@ class SyncDriver(BaseDriver[T]):
                 self._transport.open(request, e.UNDO_TIMEOUTS).read()
 
     def _send(self, effect: e.Send) -> HttpReply:
-        reply = self._opened = self._transport.open(effect.request, effect.timeouts)
-        body = reply.read()
+        reply = self._opened = self._opening(effect)
+        try:
+            body = reply.read()
+        except TransportFailure as failure:
+            body = body_lost(reply.status, failure)
         self._opened = None
         return HttpReply(reply.status, reply.headers, body)
 
     def _open(self, effect: e.Open) -> "SyncReply":
-        reply: SyncReply = self._transport.open(effect.request, effect.timeouts)
+        reply: SyncReply = self._opening(effect)
         self._is_open(reply)
         return reply
 
@@ -90,7 +90,7 @@ class SyncDriver(BaseDriver[T]):
             opened.abort()
 
     def _sleep(self, effect: e.Sleep) -> None:
-        time.sleep(effect.seconds)
+        time.sleep(pause(effect.seconds, self._transport))
 
     def _wait(self, effect: e.WaitFor) -> bool:
         ready = threading.Event()
@@ -106,28 +106,30 @@ class SyncDriver(BaseDriver[T]):
     def _call(self, effect: e.RunCallable) -> Any:
         from .threads import call
 
-        return call(effect.function)
+        return call(effect.function, effect.seconds)
 
     def _fetch(self, effect: e.FetchKey) -> Credential:
         def post(request: HttpRequest) -> HttpReply:
-            reply = self._transport.open(request, effect.timeouts)
-            return HttpReply(reply.status, reply.headers, reply.read())
+            return token_reply(self._transport.open(request, effect.timeouts))
 
         try:
-            return fetch(effect.key, self._environment, post)
+            return fetch(effect.key, self._environment, post, seconds_left(effect.timeouts))
         except (AgoutiError, TransportFailure) as error:
             raise bare(error) from None
 
     def _together(self, effect: e.Together) -> list[Any]:
         from .threads import side_by_side
 
+        running: set[SyncDriver[Any]] = set()
+
         def take(steps: "e.Steps[Any]") -> Any:
-            driver = SyncDriver(steps, self._transport, self._environment)
+            running.add(driver := SyncDriver(steps, self._transport, self._environment))
             while driver.advance() is not None:
                 pass
+            running.discard(driver)
             return driver.result
 
-        return side_by_side(effect.steps, take, effect.at_once)
+        return side_by_side(effect.steps, take, effect.at_once, lambda: close_all(running))
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

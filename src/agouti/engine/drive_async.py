@@ -6,12 +6,12 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.errors import AgoutiError
-from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure, bare
+from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
 from . import effects as e
-from .driving import BaseDriver
-from .tasks import call, side_by_side, wait_for
+from .driving import BaseDriver, body_lost, pause, seconds_left
+from .tasks import call, side_by_side, token_reply, wait_for
 
 if TYPE_CHECKING:
     from ..core.events import Event
@@ -29,7 +29,7 @@ class AsyncDriver(BaseDriver[T]):
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
-        self._busy = True
+        self._busy, self._who = True, asyncio.current_task()
         try:
             while True:
                 effect = resume(answer)
@@ -55,30 +55,26 @@ class AsyncDriver(BaseDriver[T]):
             self._busy = False
 
     async def close(self) -> None:
-        """Give the call up: what is open is closed at once, what is not settled is undone.
-
-        While another thread or task advances it, that one is woken, and ends the call with an error.
-        """
+        """Give the call up, as `SyncDriver.close`: whoever advances it meanwhile is woken."""
         if self._stop():
             return
         await self._drop(None)
         self._steps.close()
         for request in self._undo.undo():
             with suppress(TransportFailure, AgoutiError):
-                await self._whole(request, e.UNDO_TIMEOUTS)
-
-    async def _whole(self, request: HttpRequest, timeouts: Timeouts) -> HttpReply:
-        reply = await self._transport.open(request, timeouts)
-        return HttpReply(reply.status, reply.headers, await reply.read())
+                await (await self._transport.open(request, e.UNDO_TIMEOUTS)).read()
 
     async def _send(self, effect: e.Send) -> HttpReply:
-        reply = self._opened = await self._transport.open(effect.request, effect.timeouts)
-        body = await reply.read()
+        reply = self._opened = await self._opening(effect)
+        try:
+            body = await reply.read()
+        except TransportFailure as failure:
+            body = body_lost(reply.status, failure)
         self._opened = None
         return HttpReply(reply.status, reply.headers, body)
 
     async def _open(self, effect: e.Open) -> "AsyncReply":
-        reply: AsyncReply = await self._transport.open(effect.request, effect.timeouts)
+        reply: AsyncReply = await self._opening(effect)
         self._is_open(reply)
         return reply
 
@@ -94,7 +90,7 @@ class AsyncDriver(BaseDriver[T]):
             opened.abort()
 
     async def _sleep(self, effect: e.Sleep) -> None:
-        await asyncio.sleep(effect.seconds)
+        await asyncio.sleep(pause(effect.seconds, self._transport))
 
     async def _wait(self, effect: e.WaitFor) -> bool:
         return await wait_for(effect.signal, effect.seconds)
@@ -106,18 +102,20 @@ class AsyncDriver(BaseDriver[T]):
         self._undo.settle(effect)
 
     async def _call(self, effect: e.RunCallable) -> Any:
-        return await call(effect.function)
+        return await call(effect.function, effect.seconds)
 
     async def _fetch(self, effect: e.FetchKey) -> Credential:
         loop = asyncio.get_running_loop()
 
         def post(request: HttpRequest) -> HttpReply:
-            return asyncio.run_coroutine_threadsafe(self._whole(request, effect.timeouts), loop).result()
+            got = token_reply(self._transport, request, effect.timeouts)
+            return asyncio.run_coroutine_threadsafe(got, loop).result()
 
         try:
             if quick(effect.key):
                 return fetch(effect.key, self._environment, post)
-            return await asyncio.to_thread(fetch, effect.key, self._environment, post)
+            left = seconds_left(effect.timeouts)
+            return await asyncio.to_thread(fetch, effect.key, self._environment, post, left)
         except (AgoutiError, TransportFailure) as error:
             raise bare(error) from None
 

@@ -157,9 +157,15 @@ class UndoList:
 
 
 class RunCallable(Struct, frozen=True):
-    """Call a function of the caller's own: answered with its result; a result that can be awaited is awaited."""
+    """Call a function of the caller's own: answered with its result; a result that can be awaited is awaited.
+
+    Attributes:
+        seconds: how long is waited for it at most (`TimeoutError`); a coroutine is cancelled then, a plain function
+            goes on where nobody looks at it.
+    """
 
     function: Callable[[], Any]
+    seconds: float | None = None
 
 
 class FetchKey(Struct, frozen=True):

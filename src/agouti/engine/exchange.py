@@ -4,17 +4,21 @@ What follows from an attempt is decided by `decide`, over the table in `core.pol
 """
 
 import logging
+from collections.abc import Mapping
+from os import urandom
 from typing import Any, Generic
 
 from msgspec import Struct
 
-from ..core.errors import AgoutiError, ModelUnknown
+from ..core.errors import AgoutiError, ConfigError, CredentialMissing, ModelUnknown, RequestError
 from ..core.policy import policy_of
+from ..core.secret import SecretText
 from ..reply import Attempt
 from .attempt import Attempted, attempt, circuit_open, learn
 from .call import Call
 from .decide import Again, Done, GiveUp, NextModel, Situation, decide
 from .effects import Sleep, Steps
+from .limits import retries_of
 from .operation import Operation
 from .outcome import Answer, Answered, Failed, Request, Result
 from .provider import Target
@@ -50,7 +54,9 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
 
         watch = CallWatch(call, operation)
         yield from watch.begin()
+    cause: AgoutiError | None = None
     for target in call.targets:
+        before = len(attempts)
         decision = yield from _at_target(call, operation, target, attempts)
         if watch is not None:
             watch.attempts = len(attempts)
@@ -61,8 +67,14 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
         error = decision.error.with_context(
             provider=target.provider.label, model=target.model.label, attempts=tuple(attempts)
         )
+        if cause is not None and isinstance(error, _NOT_ASKED) and not error.attempts[before:]:
+            # That the next model could not even be asked must not hide why the one before could not answer.
+            error = cause.with_context(
+                attempts=tuple(attempts), hint=f"{cause.hint} {target.model.label} cannot take over: {error.what}."
+            )
         if isinstance(decision, GiveUp):
             break
+        cause = error
         log.info("%s: %s; the next model takes over", target.model.label, error.what)
     if isinstance(error, ModelUnknown):
         from .operations.listing import name_near_models
@@ -86,8 +98,9 @@ def _at_target(
     except AgoutiError as error:
         return _decided(error, next_model)
     tried = _Tried()
+    more = further_headers(call, target)
     while True:
-        attempted = yield from attempt(call, operation, target, request, attempts)
+        attempted = yield from attempt(call, operation, target, request, attempts, more)
         outcome = attempted.outcome
         _note(attempts, target, attempted, tried.waited)
         other_key = learn(attempted, target)
@@ -104,8 +117,28 @@ def _at_target(
         if decision.wait:
             log.info("%s: waiting %.1f s before another attempt", target.model.label, decision.wait)
             yield Sleep(decision.wait)
+        if decision.request is not request:
+            # Another request: a provider that knows the first one must not take them for one.
+            more = further_headers(call, target)
         request = decision.request
         tried.again(decision)
+
+
+_NOT_ASKED = (RequestError, ConfigError, CredentialMissing)
+
+
+def further_headers(call: Call, target: Target) -> Mapping[str, str] | None:
+    """Headers of this call alone: its own, and the one by which the provider knows a repeated request again."""
+    name, given = target.provider.entry.idempotency_header, call.headers
+    if not name and not given:
+        return None
+    headers = dict(given or {})
+    if target.provider is not call.targets[0].provider:
+        # A secret that was meant for the first provider is not for the next.
+        headers = {name: value for name, value in headers.items() if not isinstance(value, SecretText)}
+    if name:
+        headers.setdefault(name.lower(), urandom(16).hex())
+    return headers
 
 
 class _Tried:
@@ -141,7 +174,7 @@ def _situation(
     return Situation(
         request=request,
         repeats=tried.repeats,
-        retries=call.retries or provider.retries,
+        retries=retries_of(call, target),
         kept_connection=provider.answered and not tried.kept_connection,
         seconds=seconds,
         other_key=other_key and tried.other_keys < provider.keys.count,

@@ -7,6 +7,7 @@ from ..dialects.base import Pending
 from .decide import job_pauses
 from .effects import Drop, OnAbandon, Settled, Sleep, Steps
 from .errors_from import refusal
+from .limits import retries_of
 from .outcome import AttemptOutcome, Failed, Request, Result
 from .receive import Try, read, send, too_late
 
@@ -22,9 +23,8 @@ def poll_until_done(
     if cancel is None:
         cancel = yield from cancel_on_abandon(this, pending)
     for wait in job_pauses():
-        left = this.call.left()
-        if left is not None and left <= wait:
-            return too_late()
+        if this.left() <= wait:
+            return too_late(this)
         yield Sleep(wait)
         reply = yield from _poll(this, pending.poll)
         outcome = reply if isinstance(reply, Failed) else read(this, reply)
@@ -59,8 +59,8 @@ def _poll(this: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
             error = refusal(reply.status, reply.headers, reply.body, this.target, address)
             passes = reply.status in (408, 429) or reply.status >= 500
         hiccups += 1
-        if not passes or hiccups > (this.call.retries or this.target.provider.retries).max:
+        if not passes or hiccups > retries_of(this.call, this.target).max:
             # Sending the whole request again would start the work a second time.
             return Failed(error, began=True, final=True)
         yield Drop()
-        yield Sleep(min(hiccups, this.call.left() or hiccups))
+        yield Sleep(min(hiccups, max(this.left(), 0.0)))

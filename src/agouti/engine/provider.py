@@ -1,8 +1,9 @@
 """Providers and models made ready: what is the same for every request is done once, what is learned is kept."""
 
 import re
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, urlencode, urljoin
+from urllib.parse import quote, urljoin, urlsplit
 
 import msgspec
 
@@ -11,15 +12,16 @@ from ..core import address as addresses
 from ..core.errors import ConfigError, ReplyUnreadable, RequestError
 from ..core.http import HttpRequest
 from ..core.parameters import checked
-from ..core.secret import Secret, SecretText, looks_secret
+from ..core.secret import MASK, SecretText
 from ..core.structured import Means
-from ..core.suggest import near_hint
 from ..credentials.credential import Credential, SigningCredential, key_header, key_query
 from ..credentials.rotation import KeyRotation
-from ..credentials.sources import GivenKey, SignatureKey
+from ..credentials.sources import Key, SignatureKey
 from ..dialects.base import Dialect, EntryOptions, Outgoing
-from ..dialects.registry import DEFAULT, dialect, parse_address
+from ..dialects.registry import DEFAULT, dialect
 from .circuit import Circuit
+from .flights import Flights
+from .settings import Filled, Settings, checked_place, places_of
 
 if TYPE_CHECKING:
     from ..core.declarations import Declaration
@@ -36,12 +38,14 @@ class ModelState:
     Attributes:
         refused_parameters: parameters that it has refused; they are not tried with it again.
         circuit: whether it is left alone for a while.
+        most_texts: how many texts of one request it takes, where it has refused more.
     """
 
     def __init__(self) -> None:
         self.refused_parameters: set[str] = set()
         self._refused_means: dict[Means, set[int]] = {}
         self.circuit = Circuit()
+        self.most_texts: int | None = None
 
     def refuse(self, means: Means, form: int) -> None:
         """It has refused a means of structured output, with a form."""
@@ -61,6 +65,8 @@ class ProviderState:
         dialect: its wire format, in the form that the entry gives it.
         takes: the parameters that can be expressed; `None`: all of them but those it ``lacks``.
         keys: which key is used next.
+        places: the secrets that go into its settings.
+        flights: what is being fetched of both.
         answered: it has answered before, so that a connection may be a kept one.
 
     Raises:
@@ -68,19 +74,18 @@ class ProviderState:
     """
 
     def __init__(self, entry: Provider, declared: "Declaration | None" = None) -> None:
-        text = _filled(entry.address, entry, "address")
-        address = addresses.parse(text) if declared is not None else parse_address(text, entry.dialect)
         self.entry = entry
         self.label = entry.label
-        self.base = address.base
+        self._declared = declared is not None
+        self.places = PlacesHeld(places_of(entry))
+        self.flights = Flights()
+        self._settings = settings = Settings(entry, {}, declared=self._declared)
+        address = settings.address
         self.timeouts = entry.timeouts
         self.retries = entry.retries
         self.answered = False
         self.send_key = entry.send_key
-        key = entry.key
-        if key is None and address.key is not None:
-            key, self.send_key = GivenKey(Secret(address.key)), f"query:{address.key_name}"
-        self.key = key
+        self.key = key = entry.key
         self.keys = KeyRotation(key)
         paths = {address.operation: address.path} if address.path else {}
         self._paths: dict[str, str] = {**paths, **entry.paths}
@@ -88,22 +93,37 @@ class ProviderState:
         self.dialect = _dialect(entry.dialect or address.dialect or DEFAULT, declared).configured(options)
         self.takes = self.dialect.abilities.takes
         self.lacks = self.dialect.abilities.lacks - entry.rename.keys()
-        if key is not None and not isinstance(key, SignatureKey) and address.plain_http and not entry.plain_http:
+        travels = key is not None and (not isinstance(key, SignatureKey) or key.session_token is not None)
+        if (travels or self.places or settings.travels_secretly) and address.plain_http and not entry.plain_http:
             raise ConfigError(
                 f"the key of {entry.label} would go over plain http to {addresses.host_of(self.base)}",
                 hint=f"Write https:// in providers.{entry.label}.address; "
                 "or plain_http = true, if nobody can listen on that network.",
                 provider=entry.label,
             )
-        query = {**address.query, **{name: _filled(value, entry, "query") for name, value in entry.query.items()}}
-        self._query = urlencode(query)
-        self._common = _common_headers(entry)
         self._changes = bool(entry.add or entry.rename or entry.drop)
         # A model that the path names must not stand in the body as well.
         self._named_in_path = {operation for operation, path in self._paths.items() if "{model}" in path}
         self._models: dict[str, ModelState] = {}
-        self._urls: dict[tuple[str, str], str] = {}
+        self._urls: dict[tuple[str, str], Filled] = {}
         self._headers: dict[tuple[Any, ...], tuple[Credential | None, dict[str, str]]] = {}
+        self._masker: tuple[Credential | None, Masker] | None = None
+
+    @property
+    def base(self) -> str:
+        """The base address, as it can be shown."""
+        return self._settings.base.shown
+
+    def got(self, place: Key, credential: Credential) -> None:
+        """A secret was fetched that goes into the entry's settings.
+
+        Raises:
+            CredentialMissing: it cannot be sent.
+        """
+        self.places.got(place, checked_place(place, credential))
+        if self.places.complete:
+            self._settings = Settings(self.entry, self.places.held, declared=self._declared)
+            self._urls, self._headers, self._masker = {}, {}, None
 
     def model(self, name: str) -> ModelState:
         """What has been learned about a model, by the name that the provider knows; one for all threads."""
@@ -112,24 +132,33 @@ class ProviderState:
 
     def masker(self, credential: Credential | None) -> "Masker":
         """What takes the secrets in use out of foreign texts."""
-        from ..core.masking import Masker
+        latest = self._masker
+        if latest is None or latest[0] is not credential:
+            from ..core.masking import Masker
 
-        secrets = [value.reveal() for value in self._common.values() if isinstance(value, SecretText)]
-        secrets += [value for name, value in self.entry.query.items() if looks_secret(name)]
-        if credential is not None:
-            secrets.append(credential.secret.reveal())
-            if isinstance(credential, SigningCredential) and credential.session_token is not None:
-                secrets.append(credential.session_token.reveal())
-        return Masker(secrets)
+            secrets = [*self._settings.secrets]
+            if credential is not None:
+                secrets.append(credential.secret.reveal())
+                if isinstance(credential, SigningCredential) and credential.session_token is not None:
+                    secrets.append(credential.session_token.reveal())
+            latest = self._masker = (credential, Masker(secrets))
+        return latest[1]
 
-    def request(self, outgoing: Outgoing, model: str, credential: Credential | None) -> HttpRequest:
-        """The request as it is sent, key and all."""
+    def request(
+        self, outgoing: Outgoing, model: str, credential: Credential | None, more: Mapping[str, str] | None = None
+    ) -> HttpRequest:
+        """The request as it is sent, key and all.
+
+        Args:
+            more: further headers, of this request alone.
+        """
         cache_key = (outgoing.operation, model)
         url = self._urls.get(cache_key)
         if url is None:
             url = self._new_url(outgoing, model)
         if outgoing.query:
-            url = addresses.with_query(url, outgoing.query)
+            query = outgoing.query
+            url = Filled(addresses.with_query(url.real, query), addresses.with_query(url.shown, query))
         try:
             body = None if outgoing.body is None else _encode(self._changed(outgoing))
         except (TypeError, ValueError, OverflowError) as error:
@@ -142,7 +171,9 @@ class ProviderState:
         )
         if headers is None or held is not credential:
             headers = self._new_headers(outgoing, credential)
-        return self._with_key(HttpRequest(outgoing.method, url, headers, body, None, self.entry.tls), credential)
+        if more:
+            headers = {**headers, **more}
+        return self._with_key(outgoing.method, url, headers, body, credential)
 
     def request_at(self, url: str, method: str, accept: str, credential: Credential | None) -> HttpRequest:
         """A request without body to an address that the provider gave; its key goes to its own origin only.
@@ -150,25 +181,38 @@ class ProviderState:
         Raises:
             ReplyUnreadable: it is no http or https address.
         """
-        absolute = urljoin(self.base + "/", url)
-        if not absolute.startswith(("https://", "http://")):
+        absolute = urljoin(self._settings.base.real + "/", url)
+        try:
+            own = addresses.origin_of(absolute) == addresses.origin_of(self._settings.base.real)
+            parts = urlsplit(absolute)
+        except ValueError:
+            own, parts = False, urlsplit("")
+        # HTTP libraries read such addresses each in its own way: what is compared here might not be where it goes.
+        if not absolute.startswith(("https://", "http://")) or "@" in parts.netloc or _ODD.search(absolute):
             raise ReplyUnreadable(f"the provider names an address that is none: {url[:100]!r}")
-        own = addresses.origin_of(absolute) == addresses.origin_of(self.base)
-        headers = {"user-agent": USER_AGENT, "accept-encoding": "identity", "accept": accept}
+        shown = self.masker(credential).mask(absolute)
         if not own:
-            return HttpRequest(method, absolute, headers)
+            headers = {"user-agent": USER_AGENT, "accept-encoding": "identity", "accept": accept}
+            stranger = parts.hostname != addresses.host_of(self._settings.base.real)
+            secret = SecretText(absolute) if absolute != shown else None
+            return HttpRequest(method, shown, headers, secret_url=secret, public_only=stranger)
         outgoing = Outgoing("follow", "", None, method, accept)
         body = None if method == "GET" else b""
-        headers = self._new_headers(outgoing, credential)
-        return self._with_key(HttpRequest(method, absolute, headers, body, None, self.entry.tls), credential)
+        return self._with_key(
+            method, Filled(absolute, shown), self._new_headers(outgoing, credential), body, credential
+        )
 
-    def _with_key(self, request: HttpRequest, credential: Credential | None) -> HttpRequest:
-        if credential is not None:
-            if isinstance(credential, SigningCredential):
-                return credential.sign(request)
-            if self.send_key[:6] == "query:":
-                return msgspec.structs.replace(request, secret_query=key_query(self.send_key, credential))
-        return request
+    def _with_key(
+        self, method: str, url: Filled, headers: dict[str, str], body: bytes | None, credential: Credential | None
+    ) -> HttpRequest:
+        secret = SecretText(url.real) if url.secret else None
+        if credential is not None and self.send_key[:6] == "query:":
+            query = key_query(self.send_key, credential)
+            if query is not None and not isinstance(credential, SigningCredential):
+                secret = SecretText(addresses.with_query(url.real, query.reveal()))
+                url = Filled("", addresses.with_query(url.shown, f"{query.reveal().partition('=')[0]}={MASK}"))
+        request = HttpRequest(method, url.shown, headers, body, secret, self.entry.tls, masker=self.masker(credential))
+        return credential.sign(request) if isinstance(credential, SigningCredential) else request
 
     def _changed(self, outgoing: Outgoing) -> dict[str, Any]:
         body = outgoing.body or {}
@@ -182,17 +226,20 @@ class ProviderState:
         for name, theirs in entry.rename.items():
             if name in body:
                 body[theirs] = body.pop(name)
-        return {**body, **entry.add}
+        return {**body, **self._settings.add}
 
-    def _new_url(self, outgoing: Outgoing, model: str) -> str:
+    def _new_url(self, outgoing: Outgoing, model: str) -> Filled:
+        settings = self._settings
         path = self._paths.get(outgoing.operation, outgoing.path)
-        path = _filled(path.replace("{model}", quote(model, safe="")), self.entry, "paths")
-        url = self.base + ("" if path.startswith("/") or not path else "/") + path
-        if self._query:
-            url = addresses.with_query(url, self._query)
+        filled = settings.filled(path.replace("{model}", quote(model, safe="")), "paths")
+        slash = "" if path.startswith("/") or not path else "/"
+        real, shown = f"{settings.base.real}{slash}{filled.real}", f"{settings.base.shown}{slash}{filled.shown}"
+        if settings.query.real:
+            real = addresses.with_query(real, settings.query.real)
+            shown = addresses.with_query(shown, settings.query.shown)
         if len(self._urls) > 1000:
             self._urls.clear()
-        self._urls[outgoing.operation, model] = url
+        url = self._urls[outgoing.operation, model] = Filled(real, shown)
         return url
 
     def _new_headers(self, outgoing: Outgoing, credential: Credential | None) -> dict[str, str]:
@@ -202,7 +249,7 @@ class ProviderState:
         if outgoing.accept:
             headers["accept"] = outgoing.accept
         headers.update(outgoing.headers)
-        headers.update(self._common)
+        headers.update(self._settings.headers)
         if credential is not None and not isinstance(credential, SigningCredential):
             carried = key_header(self.send_key, credential)
             if carried is not None:
@@ -222,50 +269,37 @@ def _dialect(name: str, declared: "Declaration | None") -> Dialect:
     return DeclaredDialect(declared)
 
 
-def _common_headers(provider: Provider) -> dict[str, str]:
-    headers: dict[str, str] = {}
-    for name, text in provider.headers.items():
-        value = _filled(text, provider, "headers")
-        if not _HEADER.fullmatch(name):
-            raise ConfigError(
-                f"{name[:40]!r} in headers of provider {provider.label} is no name of a header",
-                hint="Names have letters, digits and - only, without a colon.",
-            )
-        if not value.isprintable() and "\n" not in value and "\r" not in value:
-            raise ConfigError(
-                f"header {name} of provider {provider.label} holds a character that cannot be sent",
-                hint="Write it in visible characters.",
-            )
-        if "\n" in value or "\r" in value:
-            raise ConfigError(
-                f"header {name} of provider {provider.label} holds a line end", hint="Write it in one line."
-            )
-        headers[name.lower()] = SecretText(value) if looks_secret(name) else value
-    return headers
+# What no address has that is written as it should be.
+_ODD = re.compile(r"[\\\\\s\x00-\x20\x7f]")
 
 
-_HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
-_TEMPLATE = re.compile(r"\{(\w+)\}")
+class PlacesHeld:
+    """The secrets that go into an entry's settings: where they live, and what has been fetched."""
 
+    def __init__(self, places: tuple[Key, ...]) -> None:
+        self._places = places
+        self.held: dict[Key, Credential] = {}
 
-def _filled(text: str, provider: Provider, where: str) -> str:
-    if "{" not in text:
-        return text
+    def __bool__(self) -> bool:
+        return bool(self._places)
 
-    def value(match: re.Match[str]) -> str:
-        name = match[1]
-        if name in provider.values:
-            return provider.values[name]
-        if name == "model":
-            return match[0]
-        raise ConfigError(
-            f"{where} of provider {provider.label} wants a value for {{{name}}}",
-            hint=f'Add values = {{ {name} = "..." }}. '
-            + (near_hint(name, provider.values, "value") if provider.values else ""),
-            provider=provider.label,
-        )
+    @property
+    def complete(self) -> bool:
+        """Whether every one has been fetched."""
+        return len(self.held) == len(self._places)
 
-    return _TEMPLATE.sub(value, text)
+    def wanted(self, now: float) -> list[Key]:
+        """Those that have to be fetched: they have not been, or will not be good for much longer."""
+        held = self.held
+        return [place for place in self._places if place not in held or not held[place].fresh(now)]
+
+    def got(self, place: Key, credential: Credential) -> None:
+        """One was fetched."""
+        self.held = {**self.held, place: credential}
+
+    def refused(self) -> None:
+        """The provider refuses the request for its key: those that may have changed are fetched again."""
+        self.held = {place: each for place, each in self.held.items() if not each.renewable}
 
 
 class Target:

@@ -17,8 +17,11 @@ from ..core.suggest import near_hint
 if TYPE_CHECKING:
     from ..media import FileSource, Source
 
-OPTIONS = ("system", "examples", "images", "files", "fetch_images", "deadline", "extra", "tags")
-"""What a question has besides parameters; the deadline belongs to the call."""
+OF_CALL = ("deadline", "timeouts", "retries", "headers")
+"""Options that belong to the call and not to the question."""
+
+OPTIONS = ("system", "examples", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)
+"""What a question has besides parameters, and what the call has."""
 
 
 class Question(Struct, frozen=True, kw_only=True):
@@ -133,7 +136,7 @@ def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, s
             fields[name] = read(value)
         elif name in ("images", "files"):
             messages = with_parts(messages, parts) if (parts := media_parts(name, value)) else messages
-        elif name != "deadline":
+        elif name not in OF_CALL:
             parameters[name] = value
     if isinstance(choice := parameters.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
         parameters["tool_choice"] = {"type": "function", "function": {"name": choice}}

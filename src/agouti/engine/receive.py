@@ -5,12 +5,13 @@ from typing import TYPE_CHECKING, Any, Generic
 from msgspec import Struct
 
 from ..core.errors import DeadlineExceeded, ReplyUnreadable
-from ..core.http import REPLY_BYTES, HttpReply, HttpRequest, Timeouts, TransportFailure
+from ..core.http import REPLY_BYTES, TOTAL_OVER, HttpReply, HttpRequest, Timeouts, TransportFailure
 from ..credentials.credential import Credential
 from ..dialects.base import Fault, Pending
 from ..reply import Attempt
-from .call import Call
+from .call import DEADLINE, Call
 from .credentials import credential_for
+from .driving import body_lost
 from .effects import Finish, Open, OpenReply, Receive, Send, Steps
 from .outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
@@ -30,6 +31,7 @@ class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True)
         http: the same as it is sent.
         timeouts: those of the provider, within the deadline.
         attempts: those before it.
+        until: when it must have ended, by the call's clock.
     """
 
     call: Call
@@ -39,6 +41,7 @@ class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True)
     http: HttpRequest
     timeouts: Timeouts
     attempts: list[Attempt]
+    until: float
 
     def credential(self) -> Steps[Credential | None]:
         """The key for a further request of the same try."""
@@ -46,8 +49,12 @@ class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True)
 
     @property
     def late(self) -> bool:
-        """Whether the deadline has passed."""
-        return self.call.until is not None and self.call.clocks.clock() >= self.call.until
+        """Whether its time is over."""
+        return self.call.clocks.clock() >= self.until
+
+    def left(self) -> float:
+        """Seconds that it may still take."""
+        return self.until - self.call.clocks.clock()
 
 
 def receive_whole(this: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
@@ -69,7 +76,7 @@ def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]
             return reply
         # A reply that trickles in would keep every limit on silence and overrun the deadline.
         opened: OpenReply = yield Open(request, this.timeouts)
-        body = yield from receive_rest(this, REPLY_BYTES, whole=True)
+        body = yield from receive_rest(this, REPLY_BYTES, whole=True, status=opened.status)
         if isinstance(body, Failed):
             return body
         yield Finish()
@@ -78,20 +85,25 @@ def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]
         return not_received(failure, this)
 
 
-def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False) -> Steps[bytes | Failed]:
+def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False, status: int = 200) -> Steps[bytes | Failed]:
     """The rest of an opened reply, so many bytes of it at most.
 
     Args:
         whole: a reply with more of them is of no use.
+        status: of the reply; one that refuses does so by its status alone, if its body breaks off.
     """
     pieces: list[bytes] = []
     size = 0
     while size < limit:
-        data: bytes = yield Receive(this.call.left())
+        try:
+            data: bytes = yield Receive(this.left())
+        except TransportFailure as failure:
+            body_lost(status, failure)
+            break
         if not data:
             break
         if this.late:
-            return too_late()
+            return too_late(this)
         pieces.append(data)
         size += len(data)
     if whole and size >= limit:
@@ -126,14 +138,18 @@ def read(this: Try[Request, Result], reply: HttpReply) -> "AttemptOutcome[Result
 
 def not_received(failure: TransportFailure, this: Try[Any, Any]) -> Failed:
     """The failure of a try whose reply did not come."""
-    left = this.call.left()
-    if failure.reason == "timeout" and left is not None and left <= 0.01:
-        return too_late()
+    if failure.reason == "timeout" and this.left() <= 0.01:
+        return too_late(this)
     from .errors_from import connection_error
 
     return Failed(connection_error(failure, this.target), began=failure.began)
 
 
-def too_late() -> Failed:
-    """The failure of a try that the deadline has ended."""
-    return Failed(DeadlineExceeded("the call took longer than its deadline"), began=True)
+def too_late(this: Try[Any, Any]) -> Failed:
+    """The failure of a try whose time is over."""
+    deadline = this.call.until
+    if deadline is not None and deadline <= this.until:
+        return Failed(DeadlineExceeded(DEADLINE), began=True)
+    from .errors_from import connection_error
+
+    return Failed(connection_error(TransportFailure("timeout", TOTAL_OVER, "total"), this.target), began=True)

@@ -1,10 +1,12 @@
 """Receive a chat reply as a stream: events are emitted as they come, and put together to the reply."""
 
+from math import inf
 from typing import TYPE_CHECKING
 
 from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError, ConnectionFailed, ReplyUnreadable, StreamCut
 from ..core.events import Event, Finished, Passed, Reasoning, Text
+from ..core.headers import media_type
 from ..core.http import REPLY_BYTES, HttpReply, TransportFailure
 from ..dialects.base import Fault, Pending, StreamDecoder
 from .accumulate import as_events
@@ -19,6 +21,8 @@ if TYPE_CHECKING:
     from .operations.chat_streamed import ChatStreamed
 
 _RECEIVE = Receive()
+# Seconds that a server may take from the reason for the end to the end: counts of tokens come in them.
+_AFTER_END = 5.0
 
 
 def receive_stream(this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[AttemptOutcome[Completion]]:
@@ -50,8 +54,7 @@ def _received(
     decoder = dialect.verbatim_decoder() if verbatim else dialect.stream_decoder()
     if tag and decoder is not None:
         decoder = _Tagged(decoder, tag)
-    media_type = headers.get("content-type", "").partition(";")[0].strip().lower()
-    if decoder is None or (media_type == "application/json" and not dialect.abilities.streams_json):
+    if decoder is None or (media_type(headers) == "application/json" and not dialect.abilities.streams_json):
         # The format has no streams, or the server passes over the wish for one, or the stream is elsewhere.
         body = yield from receive_rest(this, REPLY_BYTES, whole=True)
         if isinstance(body, Failed):
@@ -114,11 +117,15 @@ def _events(
 ) -> Steps[Failed | None]:
     """Emit what the decoder makes of the bytes, until its format's end."""
     so_far, clock = operation.so_far, this.call.clocks.clock
-    has_deadline = this.call.until is not None
+    capped = this.call.until is not None
     first = True
+    ends: float | None = None
     while not decoder.done:
         try:
-            data: bytes = yield Receive(this.call.left()) if has_deadline else _RECEIVE
+            if ends is None:
+                data: bytes = yield Receive(this.left()) if capped else _RECEIVE
+            else:
+                data = yield Receive(min(ends - clock(), this.left()))
         except TransportFailure:
             if (yield from _ended(decoder, this, operation)):
                 # All of it has come; only the end of the connection was none.
@@ -127,8 +134,8 @@ def _events(
             raise
         if not data:
             break
-        if has_deadline and this.late:
-            return too_late()
+        if this.late:
+            return too_late(this)
         if first:
             first = False
             if wrong := unexpected_reply(reply.status, reply.headers, data, this.target):
@@ -137,9 +144,18 @@ def _events(
         if events:
             so_far.take(events, clock)
             yield Emit(events)
+        if ends is None and so_far.finished:
+            ends = clock() + _AFTER_END
+        elif ends is not None and clock() >= ends:
+            if (yield from _ended(decoder, this, operation)):
+                yield Drop()
+                return None
+            ends = inf
         if decoder.failure is not None:
             return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
     whole = decoder.done or (yield from _ended(decoder, this, operation))
+    if whole and so_far.nothing:
+        whole = False  # an end mark alone is no answer
     if decoder.failure is not None and not whole and not issubclass(decoder.failure.kind, ReplyUnreadable):
         return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
     if not whole:
@@ -168,7 +184,7 @@ def _complete(
 
 
 def _refused(this: "Try[Request, Completion]", reply: OpenReply) -> Steps[Failed]:
-    body = yield from receive_rest(this, ERROR_BYTES)
+    body = yield from receive_rest(this, ERROR_BYTES, status=reply.status)
     if isinstance(body, Failed):
         return body
     yield Drop()

@@ -7,6 +7,8 @@ from contextlib import suppress
 from functools import partial
 from typing import Any, TypeVar
 
+from ..core.http import HttpReply, HttpRequest, Timeouts, TransportFailure
+from .driving import TOKEN_BYTES
 from .effects import Signal
 
 T = TypeVar("T")
@@ -34,13 +36,34 @@ async def side_by_side(work: Iterable[T], take: Callable[[T], Awaitable[Any]], a
     return [results[number] for number in sorted(results)]
 
 
-async def call(function: Callable[[], Any]) -> Any:
-    """What a function gives: one that may block runs in a thread, so that the loop goes on."""
-    inner = function.func if isinstance(function, partial) else function
-    if inspect.iscoroutinefunction(inner) or inspect.iscoroutinefunction(type(inner).__call__):
-        return await function()
-    result = await asyncio.to_thread(function)
-    return await result if inspect.isawaitable(result) else result
+async def call(function: Callable[[], Any], seconds: float | None = None) -> Any:
+    """What a function gives: one that may block runs in a thread, so that the loop goes on.
+
+    Args:
+        seconds: how long at most.
+
+    Raises:
+        TimeoutError: it took longer.
+    """
+    async with asyncio.timeout(seconds):
+        inner = function.func if isinstance(function, partial) else function
+        if inspect.iscoroutinefunction(inner) or inspect.iscoroutinefunction(type(inner).__call__):
+            return await function()
+        result = await asyncio.to_thread(function)
+        return await result if inspect.isawaitable(result) else result
+
+
+async def token_reply(transport: Any, request: HttpRequest, timeouts: Timeouts) -> HttpReply:
+    """What a token endpoint answers; as `driving.token_reply`."""
+    reply = await transport.open(request, timeouts)
+    body = b""
+    while data := await reply.receive():
+        body += data
+        if len(body) > TOKEN_BYTES:
+            reply.abort()
+            raise TransportFailure("too large", "the answer has more than 1 MB")
+    await reply.finish()
+    return HttpReply(reply.status, reply.headers, body)
 
 
 async def wait_for(signal: Signal, seconds: float | None) -> bool:

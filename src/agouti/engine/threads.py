@@ -3,6 +3,8 @@
 import asyncio
 import contextvars
 import inspect
+import threading
+import time
 from collections.abc import Awaitable, Callable, Iterable, Sized
 from concurrent.futures import ThreadPoolExecutor
 from threading import Lock
@@ -30,8 +32,13 @@ class _Queue:
                 self.error = error
 
 
-def side_by_side(work: Iterable[T], take: Callable[[T], Any], at_once: int) -> list[Any]:
+def side_by_side(
+    work: Iterable[T], take: Callable[[T], Any], at_once: int, stop: Callable[[], None] = lambda: None
+) -> list[Any]:
     """The result of each piece of work, in order. The first error stops the others and is raised.
+
+    Args:
+        stop: ends what is under way, when nobody waits for it any more.
 
     Each thread runs in the context of the caller: one for logging or tracing has to hold there too.
     """
@@ -54,17 +61,55 @@ def side_by_side(work: Iterable[T], take: Callable[[T], Any], at_once: int) -> l
                 for future in [pool.submit(contextvars.copy_context().run, loop) for _ in range(threads)]:
                     future.result()
             except BaseException as interruption:
-                # Those that have not begun would only cost.
+                # Those that have not begun would only cost, and those that have would keep everybody waiting.
                 queue.failed(interruption)
+                stop()
     if queue.error is not None:
         raise queue.error
     return [queue.results[number] for number in sorted(queue.results)]
 
 
-def call(function: Callable[[], Any]) -> Any:
-    """What a function gives; a result that can be awaited is awaited."""
+def call(function: Callable[[], Any], seconds: float | None = None) -> Any:
+    """What a function gives; a result that can be awaited is awaited.
+
+    Args:
+        seconds: how long at most.
+
+    Raises:
+        TimeoutError: it took longer.
+    """
+    if seconds is None:
+        return _called(function, None)
+    outcome: list[Any] = []
+    until = time.monotonic() + seconds
+    context = contextvars.copy_context()
+
+    def run() -> None:
+        try:
+            outcome.append((True, context.run(_called, function, until - time.monotonic())))
+        except BaseException as error:
+            outcome.append((False, error))
+
+    thread = threading.Thread(target=run, name="agouti-tool", daemon=True)
+    thread.start()
+    thread.join(max(seconds, 0.0))
+    if not outcome:
+        raise TimeoutError("the function took too long")
+    worked, value = outcome[0]
+    if not worked:
+        raise value
+    return value
+
+
+def _called(function: Callable[[], Any], seconds: float | None) -> Any:
     result = function()
-    return wait_for(result) if inspect.isawaitable(result) else result
+    if not inspect.isawaitable(result):
+        return result
+    return wait_for(result if seconds is None else asyncio.wait_for(_awaited(result), max(seconds, 0.0)))
+
+
+async def _awaited(result: Awaitable[T]) -> T:
+    return await result
 
 
 def wait_for(result: Awaitable[T]) -> T:

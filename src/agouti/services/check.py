@@ -1,17 +1,14 @@
 """Is everything in order? Per provider: address, key, whether it is accepted, the models; no tokens are spent."""
 
-import time
 from collections.abc import Coroutine, Iterable
 from email.utils import parsedate_to_datetime
-from functools import partial
-from pathlib import Path
+from time import time
 from typing import TYPE_CHECKING, Any, overload
 
 from msgspec import Struct
 
 from ..calls import Calls, calls_of
 from ..config.entries import Config, Model, Provider
-from ..config.git import tracked
 from ..core.errors import (
     AgoutiError,
     ConnectionFailed,
@@ -23,14 +20,16 @@ from ..core.errors import (
     RateLimited,
     ReplyError,
 )
-from ..core.secret import looks_secret
+from ..core.secret import Environment
 from ..core.suggest import near
-from ..credentials.sources import GivenKey, SeveralKeys, SignatureKey
-from ..engine.effects import RunCallable, Steps, Together, attempted
-from ..engine.operations.listing import Listing, listing, reaching
+from ..credentials.sources import SignatureKey
+from ..engine.effects import Steps, Together, attempted
+from ..engine.operations.listing import Listing, listing, path_is_there, reaching
 from ..engine.provider import ProviderState
 from ..reply import Attempt
 from . import run
+from .check_files import about_files, where_from
+from .findings import Finding
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
@@ -38,22 +37,6 @@ if TYPE_CHECKING:
 _AT_ONCE = 8
 # A signature is refused when its time is further off than this.
 _MOST_SKEW = 240.0
-
-
-class Finding(Struct, frozen=True):
-    """One thing that was looked at.
-
-    Attributes:
-        what: ``address``, ``key``, ``accepted``, ``model LABEL``, ``clock``, ``file``.
-        ok: `None` where it could not be told.
-        detail: what was found, one line.
-        hint: what to do, where something is wrong.
-    """
-
-    what: str
-    ok: bool | None
-    detail: str
-    hint: str = ""
 
 
 class Checked(Struct, frozen=True):
@@ -133,10 +116,20 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
         if isinstance(listed, CredentialMissing):
             # Whether anybody answers at the address can be seen without a key.
             reached = yield from attempted(listing(about, keyless=True), AgoutiError)
-        findings = [_about_address(reached), *_about_key(provider, listed), *_about_models(models, listed)]
+        findings = [
+            _about_address(reached),
+            *_about_key(provider, listed, calls.config.environment),
+            *_about_models(models, listed),
+        ]
         if isinstance(provider.key, SignatureKey) and isinstance(listed, Listing):
             findings.append(_about_clock(listed.date))
-    findings += yield from _about_files(calls.config, entry)
+        if isinstance(listed, Listing):
+            name = next((model.name for model in models), next((each.name for each in listed.models), "x"))
+            if (wrong := (yield from path_is_there(about, name))) is not None:
+                dialect = provider.dialect.name
+                hint = f"Is {dialect} its dialect? {wrong.hint}"
+                findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
+    findings += yield from about_files(calls.config, entry)
     return Checked(entry.label, provider.base, tuple(findings))
 
 
@@ -146,10 +139,10 @@ def _without_list(calls: Calls, provider: ProviderState, models: list[Model]) ->
     why = f"not tried: dialect {provider.dialect.name} has no list of models, and a question costs tokens"
     if isinstance(reached, Attempt):
         findings = [Finding("address", True, f"answers in {reached.seconds * 1000:.0f} ms (HTTP {reached.status})")]
-        findings.append(Finding("key", True, provider.key.describe() if provider.key is not None else "none named"))
+        findings.append(Finding("key", True, where_from(provider.key, calls.config.environment)))
         findings += [Finding("accepted", None, why)] if provider.key is not None else []
     else:
-        findings = [_about_address(reached), *_about_key(provider, reached)]
+        findings = [_about_address(reached), *_about_key(provider, reached, calls.config.environment)]
     return findings + [Finding(f"model {model.label}", None, why) for model in models]
 
 
@@ -164,10 +157,10 @@ def _about_address(listed: Listing | AgoutiError) -> Finding:
         return _wrong("address", listed)
     if listed.status is not None:
         return Finding("address", True, f"answers (HTTP {listed.status})")
-    return Finding("address", None, f"not tried: {listed.what}", listed.hint)
+    return Finding("address", None, "not tried: there is no key")
 
 
-def _about_key(provider: ProviderState, listed: Listing | AgoutiError) -> list[Finding]:
+def _about_key(provider: ProviderState, listed: Listing | AgoutiError, environment: Environment) -> list[Finding]:
     key = provider.key
     if key is None:
         if isinstance(listed, CredentialError):
@@ -182,9 +175,12 @@ def _about_key(provider: ProviderState, listed: Listing | AgoutiError) -> list[F
         return [Finding("key", True, "none wanted")]
     if isinstance(listed, CredentialMissing):
         return [_wrong("key", listed)]
-    findings = [Finding("key", True, key.describe())]
+    findings = [Finding("key", True, where_from(key, environment))]
     if isinstance(listed, Listing):
         findings.append(Finding("accepted", True, "yes"))
+    elif isinstance(listed, CredentialError) and listed.status is None:
+        # No token could be had: the provider has not been asked.
+        return [_wrong("key", listed)]
     elif isinstance(listed, (CredentialError, NoAccess)):
         findings.append(_wrong("accepted", listed))
     elif isinstance(listed, RateLimited):
@@ -199,7 +195,7 @@ def _about_key(provider: ProviderState, listed: Listing | AgoutiError) -> list[F
 def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Finding]:
     if not isinstance(listed, Listing):
         return [Finding(f"model {model.label}", None, "not tried: there is no list of models") for model in models]
-    names = [model.name for model in listed.models]
+    names = [model.name[:120] for model in listed.models]
     findings = []
     for model in models:
         if model.name in names:
@@ -222,8 +218,8 @@ def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Fi
 
 def _about_clock(date: str) -> Finding:
     try:
-        skew = time.time() - parsedate_to_datetime(date).timestamp()
-    except (ValueError, TypeError):
+        skew = time() - parsedate_to_datetime(date).timestamp()
+    except (ValueError, TypeError, OverflowError):
         return Finding("clock", None, "the provider sends no date")
     if abs(skew) <= _MOST_SKEW:
         return Finding("clock", True, f"{abs(skew):.0f} s off")
@@ -231,27 +227,3 @@ def _about_clock(date: str) -> Finding:
     return Finding(
         "clock", False, f"this machine's clock is {abs(skew):.0f} s {fast}", "Set it: signatures carry the time."
     )
-
-
-def _about_files(config: Config, entry: Provider) -> Steps[list[Finding]]:
-    findings = []
-    keys = entry.key.keys if isinstance(entry.key, SeveralKeys) else (entry.key,)
-    literal = [("key", "key")] if any(isinstance(key, GivenKey) for key in keys) else []
-    literal += [("headers", name) for name, text in entry.headers.items() if looks_secret(name) and "{" not in text]
-    for field, name in literal:
-        path = ("providers", entry.label, field) if field == name else ("providers", entry.label, field, name)
-        origin = config.origins.of(*path) if config.origins is not None else None
-        if origin is None or origin.kind != "file":
-            continue
-        under_git = yield RunCallable(partial(tracked, Path(origin.name)))
-        findings.append(
-            Finding(
-                "file",
-                not under_git,
-                f"a literal {name} stands in {origin}" + (", which git tracks" if under_git else ""),
-                'Make a new key, put it into .env or the keyring, and write key = { env = "NAME" }.'
-                if under_git
-                else "",
-            )
-        )
-    return findings

@@ -10,8 +10,8 @@ from msgspec import Struct
 from ..arguments import split_tools
 from ..calls import Calls, calls_of
 from ..config.entries import Model, Provider
+from ..config.held import without_places
 from ..config.origins import DEFAULT, Origin
-from ..core.address import with_query
 from ..core.chat import Json
 from ..core.secret import MASK, Secret, SecretText, looks_secret
 from ..credentials.credential import Credential
@@ -86,19 +86,13 @@ def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions"
     headers = {name: _shown(name, value) for name, value in http.headers.items()}
     if isinstance(key, SignatureKey):
         headers["authorization"] = f"{MASK} (signature {key.signature}, {key.region}, {key.service})"
-    query = http.secret_query
-    address = http.url if query is None else with_query(http.url, _masked_query(query))
     options_given = cast("dict[str, Any]", options)
     settings = [
         *_settings(calls, "models", target.model, Model(""), options_given),
         *_settings(calls, "providers", provider.entry, Provider(""), {}),
     ]
-    body = json.loads(http.body) if http.body else None
-    return Explained(http.method, address, headers, body, tuple(settings))
-
-
-def _masked_query(query: SecretText) -> str:
-    return f"{query.reveal().partition('=')[0]}={MASK}"
+    body = json.loads(provider.masker(None).mask_bytes(http.body)) if http.body else None
+    return Explained(http.method, http.url, headers, body, tuple(settings))
 
 
 def _shown(name: str, value: str) -> str:
@@ -147,10 +141,7 @@ def _text(name: str, value: Any) -> str:
         return MASK
     if isinstance(value, Key):
         return value.describe()
-    if name == "address":
-        return str(value).partition("?")[0]
-    if looks_secret(name.rpartition(".")[2]) and name.startswith(("headers", "query")):
-        return MASK
+    value = without_places(value, lambda place: MASK if isinstance(place, GivenKey) else place.describe())
     if isinstance(value, Struct):
         fields = {name: each for name, each in msgspec.structs.asdict(value).items() if each is not None}
         return ", ".join(f"{name} = {each}" for name, each in fields.items())

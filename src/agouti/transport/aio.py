@@ -2,22 +2,29 @@
 
 import asyncio
 import os
+import re
 import socket
 import threading
+import time
 from collections.abc import Awaitable, Mapping
 from contextlib import suppress
+from functools import partial
+from io import BytesIO
 from typing import Any
 
 import aiohttp
 from aiohttp.abc import AbstractResolver, ResolveResult
+from aiohttp.client_proto import ResponseHandler
+from aiohttp.http_exceptions import HttpProcessingError
 from multidict import CIMultiDict
 from yarl import URL
 
-from ..core.address import with_query
 from ..core.forks import begin_anew
-from ..core.http import REPLY_BYTES, HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
+from ..core.http import REPLY_BYTES, TOTAL_OVER, HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
 from ..core.secret import SecretText
 from .base import closed
+from .limits import PATROLS
+from .proxies import Proxies
 from .public import checked, is_address
 from .tls import Contexts
 
@@ -30,6 +37,8 @@ class AiohttpTransport:
     def __init__(self, *, connections: int = 256) -> None:
         self._connections = connections
         self._contexts = Contexts()
+        self._proxies = Proxies(os.environ)
+        self._under_way: dict[Any, _Watched] = {}
         # A session belongs to the loop that made it; what the last request used is most often what the next one uses.
         self._latest: tuple[asyncio.AbstractEventLoop, aiohttp.ClientSession] | None = None
         self._sessions: dict[tuple[asyncio.AbstractEventLoop, bool], aiohttp.ClientSession] = {}
@@ -68,10 +77,13 @@ class AiohttpTransport:
             # Never in a local variable: tracebacks that print locals would show the key.
             self._headers = (request.headers, _plain(request.headers))
         failure: TransportFailure
+        watched = _Watched(loop)
+        self._under_way[watched.task] = watched
+        number = PATROLS.watch(timeouts.total, watched.end)
         try:
             if isinstance(timeouts, TimeoutsWithin):
                 # The deadline holds for all of it: the library's own limits are one for each phase.
-                async with asyncio.timeout(timeouts.total):
+                async with asyncio.timeout(timeouts.within):
                     response = await self._sent(session, request, limit)
             else:
                 response = await self._sent(session, request, limit)
@@ -79,24 +91,57 @@ class AiohttpTransport:
             failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
             failure = _failure(error)
+        except asyncio.CancelledError as cancelled:
+            if not watched.over:
+                raise bare(cancelled)  # noqa: B904
+            watched.task.uncancel()
+            failure = TransportFailure("timeout", TOTAL_OVER, "total")
+            if watched.stopped:
+                failure = TransportFailure("lost", "the call was given up", sent=True)
         except BaseException as interruption:
             raise bare(interruption)  # noqa: B904
         else:
             return AiohttpReply(response, timeouts)
+        finally:
+            watched.left = True
+            self._under_way.pop(watched.task, None)
+            PATROLS.leave(number)
         raise failure  # after the foreign exception is gone: see TransportFailure
 
     def _sent(
         self, session: aiohttp.ClientSession, request: HttpRequest, limit: aiohttp.ClientTimeout
     ) -> Awaitable[aiohttp.ClientResponse]:
+        through = self._proxy(request) if self._proxies else {}
         return session.request(
             request.method,
             self._url(request),
-            data=request.body,
-            headers=self._headers[1],
+            data=request.body if request.body is None or len(request.body) < 2**20 else BytesIO(request.body),
+            headers=through.pop("headers", None) or self._headers[1],
             allow_redirects=False,
             timeout=limit,
             ssl=self._contexts.of(request.tls) if request.url.startswith("https") else True,
+            **through,
         )
+
+    def _proxy(self, request: HttpRequest) -> dict[str, Any]:
+        """How a request goes through a proxy; nothing where it does not."""
+        if request.public_only:
+            return {}  # whether an address is public can be seen only where it is connected to
+        proxy = self._proxies.of(request.target[:])
+        if proxy is None:
+            return {}
+        if (authorization := proxy.authorization) is None:
+            return {"proxy": proxy.address}
+        login = {"proxy-authorization": authorization.reveal()}
+        if request.target.startswith("https:"):
+            return {"proxy": proxy.address, "proxy_headers": login}
+        return {"proxy": proxy.address, "headers": CIMultiDict([*self._headers[1].items(), *login.items()])}
+
+    def interrupt(self, task: Any) -> None:
+        """End the request for whose head a task waits."""
+        watched = self._under_way.get(task)
+        if watched is not None:
+            watched.stop()
 
     async def close(self) -> None:
         with self._lock:
@@ -117,7 +162,7 @@ class AiohttpTransport:
         self._lock = threading.Lock()
         # Kept, so that nothing of them is closed in a way that the parent would notice.
         self._of_parent = self._sessions
-        self._sessions, self._latest = {}, None
+        self._sessions, self._latest, self._under_way = {}, None, {}
 
     def _session_of(self, loop: asyncio.AbstractEventLoop, *, public: bool) -> aiohttp.ClientSession:
         """The session of a loop; those of loops that have ended are dropped."""
@@ -133,9 +178,9 @@ class AiohttpTransport:
             return session
 
     def _url(self, request: HttpRequest) -> URL:
-        if request.secret_query is not None:
+        if request.secret_url is not None:
             # Not kept: a key may change, and the cache would hold it for ever.
-            return URL(with_query(request.url, request.secret_query.reveal()), encoded=True)
+            return URL(request.secret_url.reveal(), encoded=True)
         url = self._urls.get(request.url)
         if url is None:
             if len(self._urls) > 1000:
@@ -151,14 +196,72 @@ class AiohttpTransport:
         return self._session_of(loop, public=True)
 
     def _new_session(self, resolver: AbstractResolver | None = None) -> aiohttp.ClientSession:
-        proxied = any(name.lower().endswith("_proxy") for name in os.environ)
-        connector = aiohttp.TCPConnector(limit=0, limit_per_host=self._connections, resolver=resolver)
+        connector = _Connector(limit=0, limit_per_host=self._connections, resolver=resolver)
         return aiohttp.ClientSession(
             connector=connector,
-            trust_env=proxied,
             cookie_jar=aiohttp.DummyCookieJar(),
             read_bufsize=2**18,
+            max_line_size=2**16,
+            max_field_size=2**16,
         )
+
+
+_NO_CAUSE = RuntimeError("no cause")
+
+
+class _Watched:
+    """A request under way in a task, which may take so long altogether."""
+
+    __slots__ = ("_loop", "left", "over", "stopped", "task")
+
+    def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
+        self._loop = loop
+        self.task: Any = asyncio.current_task()
+        self.over = self.left = self.stopped = False
+
+    def stop(self) -> None:
+        self.stopped = True
+        self.end()
+
+    def end(self) -> None:
+        self._loop.call_soon_threadsafe(self._cancel)
+
+    def _cancel(self) -> None:
+        if not self.left:
+            self.over = True
+            self.task.cancel()
+
+
+class _Handler(ResponseHandler):
+    """Tells whoever reads a body that the rest of it makes no sense; the library lets them wait."""
+
+    def close(self) -> None:
+        # What is not sent yet will not be: a transport that waits for that is open as long as the server pleases.
+        if self.transport is not None and self.transport.get_write_buffer_size():
+            self.abort()
+        else:
+            super().close()
+
+    def set_exception(self, exc: Any, exc_cause: BaseException = _NO_CAUSE) -> None:
+        super().set_exception(exc, exc_cause)
+        payload = getattr(self, "_payload", None)
+        if payload is not None and not payload.is_eof() and payload.exception() is None:
+            payload.set_exception(aiohttp.ClientPayloadError("the body breaks the rules of HTTP"), exc_cause)
+
+
+class _Connector(aiohttp.TCPConnector):
+    """One limit for the look-up of a name, all of its addresses and the handshake."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**options)
+        self._factory = partial(_Handler, loop=self._loop)  # type: ignore[assignment]
+
+    async def _create_connection(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
+        try:
+            async with asyncio.timeout(timeout.sock_connect):
+                return await super()._create_connection(req, traces, timeout)
+        except TimeoutError:
+            raise aiohttp.ConnectionTimeoutError("no connection in time") from None
 
 
 def _leave(session: aiohttp.ClientSession) -> None:
@@ -198,11 +301,13 @@ class _PublicResolver(AbstractResolver):
 class AiohttpReply:
     """See `transport.base.AsyncReply`."""
 
-    __slots__ = ("_response", "_silence", "headers", "status")
+    __slots__ = ("_response", "_silence", "_total", "_wrong", "headers", "status")
 
     def __init__(self, response: aiohttp.ClientResponse, timeouts: Timeouts) -> None:
         self._response = response
         self._silence = timeouts.between_chunks
+        self._total = timeouts.total
+        self._wrong: Exception | None = None
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
         # The library would go on to hold the limit of the first byte against every later one.
@@ -214,6 +319,11 @@ class AiohttpReply:
 
     async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
+        if self._wrong is not None:
+            raise self._broken(self._wrong) from None
+        if (error := content.exception()) is not None and (left := _left_in(content)):
+            self._wrong = error if isinstance(error, Exception) else None
+            return left
         try:
             data = content.read_nowait()
             if data or content.at_eof():
@@ -228,9 +338,13 @@ class AiohttpReply:
         if content.is_eof() and content.exception() is None:
             return content.read_nowait()  # nearly every reply comes at once
         pieces, size = [], 0
+        until = time.monotonic() + self._total
         while data := await self.receive():
             pieces.append(data)
             size += len(data)
+            if time.monotonic() > until:
+                self.abort()
+                raise TransportFailure("timeout", TOTAL_OVER, "total", began=True)
             if size >= REPLY_BYTES:
                 self.abort()
                 raise TransportFailure("too large", "", began=True)
@@ -262,6 +376,18 @@ class AiohttpReply:
         self._response.close()
 
 
+def _left_in(content: aiohttp.StreamReader) -> bytes:
+    """What had come before a body went wrong; the library would raise first, and keep it."""
+    buffer = getattr(content, "_buffer", None)
+    if not buffer:
+        return b""
+    left = b"".join(bytes(each) for each in buffer)[getattr(content, "_buffer_offset", 0) :]
+    buffer.clear()
+    content._buffer_offset = 0
+    content._size = 0
+    return left
+
+
 def _plain(headers: dict[str, str]) -> "CIMultiDict[str]":
     # aiohttp prints each value with str(), which masks.
     return CIMultiDict(
@@ -285,13 +411,34 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         refused = isinstance(error.os_error, ConnectionRefusedError) or "Connect call failed" in str(error.os_error)
         return TransportFailure("refused" if refused else "unreachable", _words(error.os_error))
     if isinstance(error, aiohttp.ServerDisconnectedError):
-        if not isinstance(error.message, str) and error.message is not None:
-            return TransportFailure("not http", str(error.message)[:300])
+        # Its message may be the head as far as it had come.
         return TransportFailure("lost", "the server closed the connection without a reply", sent=True)
-    if isinstance(error, aiohttp.ClientResponseError):
-        return TransportFailure("not http", error.message[:300])
+    if isinstance(error, (aiohttp.ClientResponseError, HttpProcessingError)) or _garbled(error):
+        said = str(getattr(error.__cause__ or error, "message", "") or error)[:300]
+        if any(words in said for words in _NO_HTTP):
+            return TransportFailure("not http", _line_in(said))
+        return TransportFailure("garbled", said.partition("\n")[0].rstrip(":"), sent=True)
     # Whether all of it had gone out is not told: as far as anybody knows, it had.
     return TransportFailure("lost", _words(error), sent=isinstance(error, (aiohttp.ClientOSError, ConnectionError)))
+
+
+_NO_HTTP = ("Expected HTTP/", "Invalid HTTP version", "Bad status line", "Expected dot")
+
+
+def _garbled(error: Exception) -> bool:
+    """Whether a body did not break off but breaks the rules."""
+    cause = error.__cause__
+    return isinstance(error, aiohttp.ClientPayloadError) and (
+        isinstance(cause, HttpProcessingError) and "Not enough data" not in str(cause)
+    )
+
+
+def _line_in(said: str) -> str:
+    """The line that was no line of HTTP, where the library quotes it."""
+    quoted = re.search(r"b'((?:[^'\\]|\\.)*)'|b\"((?:[^\"\\]|\\.)*)\"", said)
+    if quoted is None:
+        return said
+    return (quoted[1] or quoted[2] or "").encode("latin-1", "replace").decode("unicode_escape")
 
 
 def _words(error: BaseException) -> str:

@@ -1,53 +1,16 @@
 """Transports that record every exchange into an HTTP Archive, and such that answer from one."""
 
 import os
-import threading
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import BinaryIO
 
-from .. import __version__
 from ..core.errors import ConfigError, NotRecorded
-from ..core.har import TAIL, Archive, Received, entry, head
+from ..core.har import Archive, Received, entry
 from ..core.headers import Headers
 from ..core.http import HttpRequest, Timeouts
 from .base import AsyncReply, AsyncTransport, SyncReply, SyncTransport, TransportFailure
-
-
-class Recorder:
-    """An archive that grows. After each exchange the file is whole, so that a crash loses none.
-
-    Raises:
-        ConfigError: the file cannot be written.
-    """
-
-    def __init__(self, path: str | os.PathLike[str]) -> None:
-        try:
-            self._file: BinaryIO = Path(path).open("wb")  # noqa: SIM115 - open as long as the client is
-        except OSError as error:
-            raise ConfigError(
-                f"{path} cannot be written ({error.strerror or error})", hint="Name a file in a folder that is there."
-            ) from None
-        self._file.write(head(__version__) + TAIL)
-        self._file.flush()
-        self._empty = True
-        self._lock = threading.Lock()
-
-    def add(self, exchange: bytes) -> None:
-        """Add an entry before the end of the file."""
-        with self._lock:
-            if self._file.closed:
-                return
-            self._file.seek(-len(TAIL), os.SEEK_END)
-            self._file.write((b"" if self._empty else b",\n") + exchange + TAIL)
-            self._file.flush()
-            self._empty = False
-
-    def close(self) -> None:
-        """Close the file."""
-        with self._lock:
-            self._file.close()
+from .recorder import Recorder
 
 
 class _Exchange:
@@ -101,6 +64,9 @@ class RecordingTransport:
         except TransportFailure as failure:
             raise exchange.failed(failure) from None
         return _RecordingReply(reply, exchange)
+
+    def interrupt(self, who: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(who)
 
     def close(self) -> None:
         self._inner.close()
@@ -156,6 +122,9 @@ class AsyncRecordingTransport:
         except TransportFailure as failure:
             raise exchange.failed(failure) from None
         return _AsyncRecordingReply(reply, exchange)
+
+    def interrupt(self, who: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(who)
 
     async def close(self) -> None:
         await self._inner.close()
@@ -287,6 +256,8 @@ class AsyncCannedReply:
 class ReplayTransport:
     """Answers from an archive; opens no connection."""
 
+    at_once = True  # no wait between attempts: nobody is there who wants it
+
     def __init__(self, archive: Archive) -> None:
         self._archive = archive
 
@@ -299,6 +270,8 @@ class ReplayTransport:
 
 class AsyncReplayTransport:
     """`ReplayTransport` for asyncio."""
+
+    at_once = True  # no wait between attempts: nobody is there who wants it
 
     def __init__(self, archive: Archive) -> None:
         self._archive = archive

@@ -8,7 +8,7 @@ import itertools
 import socket
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
 from ..core.forks import begin_anew
@@ -79,3 +79,62 @@ class Watchman:
 
 
 WATCHMAN = Watchman()
+
+
+class Patrol:
+    """Ends what has gone on for far too long. It looks every few seconds only, so that being watched costs nothing."""
+
+    def __init__(self) -> None:
+        self._numbers = itertools.count()
+        self._watched: dict[int, tuple[float, Callable[[], None]]] = {}
+        self._thread: threading.Thread | None = None
+        self._lock = threading.Lock()
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """The thread is the parent's."""
+        self._thread, self._watched, self._lock = None, {}, threading.Lock()
+
+    def watch(self, seconds: float, end: Callable[[], None]) -> int:
+        """From now on something may take so long; a number for `leave`.
+
+        Args:
+            end: ends it; called by another thread.
+        """
+        number = next(self._numbers)
+        self._watched[number] = (time.monotonic() + seconds, end)
+        if self._thread is None or seconds < PATROL:
+            self._look_more(seconds)
+        return number
+
+    def leave(self, number: int) -> bool:
+        """It has come to an end; whether in time."""
+        return self._watched.pop(number, None) is not None
+
+    def _look_more(self, seconds: float) -> None:
+        if seconds < PATROL:
+            # So short a limit is somebody's wish; it is worth a timer of its own.
+            timer = threading.Timer(seconds + 0.02, self._look)
+            timer.daemon = True
+            timer.start()
+        with self._lock:
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._walk, name="agouti-patrol", daemon=True)
+                self._thread.start()
+
+    def _walk(self) -> None:
+        while True:
+            time.sleep(PATROL)
+            self._look()
+
+    def _look(self) -> None:
+        now = time.monotonic()
+        for number, (until, end) in list(self._watched.items()):
+            if until <= now and self._watched.pop(number, None) is not None:
+                with suppress(Exception):
+                    end()
+
+
+PATROL = 5.0
+"""Seconds from one look to the next."""
+PATROLS = Patrol()

@@ -30,9 +30,26 @@ def checked(addresses: Iterable[str]) -> list[str]:
     """
     kept = list(addresses)
     for each in kept:
-        if not ipaddress.ip_address(each.partition("%")[0]).is_global:
+        if not _is_public(ipaddress.ip_address(each.partition("%")[0])):
             raise TransportFailure("private", each)
     return kept
+
+
+# Addresses of the older kind within one of the newer: translators and tunnels lead there.
+_WITHIN = (("64:ff9b::/96", 0), ("64:ff9b:1::/48", 0), ("2002::/16", 80), ("::/96", 0))
+
+
+def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    """Whether everybody can reach an address."""
+    if not address.is_global or address.is_multicast or address.is_reserved:
+        return False
+    if isinstance(address, ipaddress.IPv6Address):
+        if address.is_site_local or address.teredo is not None:
+            return False
+        for network, shift in _WITHIN:
+            if address in ipaddress.ip_network(network):
+                return _is_public(ipaddress.ip_address(int(address) >> shift & 0xFFFFFFFF))
+    return True
 
 
 def is_address(host: str) -> bool:

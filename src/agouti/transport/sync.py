@@ -4,7 +4,7 @@ import http.client
 import os
 import socket
 import threading
-import time
+import weakref
 from collections.abc import Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
@@ -12,12 +12,23 @@ from typing import TYPE_CHECKING, Any
 import urllib3
 from urllib3 import exceptions as wrong
 
-from ..core.address import with_query
 from ..core.forks import begin_anew
-from ..core.http import REPLY_BYTES, HttpRequest, Reason, Timeouts, TimeoutsWithin, Tls, TransportFailure, bare
+from ..core.http import (
+    REPLY_BYTES,
+    TOTAL_OVER,
+    HttpRequest,
+    Reason,
+    Timeouts,
+    TimeoutsWithin,
+    Tls,
+    TransportFailure,
+    bare,
+)
 from ..core.secret import SecretText
 from .base import closed
-from .limits import WATCHMAN
+from .connections import HERE, Headers, PlainConnection, PublicConnection, PublicTlsConnection, TlsConnection, Watched
+from .limits import PATROLS
+from .proxies import Proxies, Proxy
 
 if TYPE_CHECKING:
     import ssl
@@ -32,105 +43,6 @@ _LINGER = 0.05
 _PIECE = 2**18
 
 
-class _Headers(dict[str, str]):
-    """Headers, the part of the query that holds a key, and the seconds that all of it may take.
-
-    urllib3 writes every path into its log, so the key is put on only when the connection writes the
-    request line: see `_WithQuery`.
-    """
-
-    query: SecretText | None = None
-    total: float | None = None
-
-    def copy(self) -> "_Headers":
-        same = _Headers(self)
-        same.query, same.total = self.query, self.total
-        return same
-
-
-class _Response(http.client.HTTPResponse):
-    """Reads over interim replies (1xx) of every kind; the standard library knows one of them."""
-
-    def _read_status(self) -> tuple[str, int, str]:
-        while True:
-            version, status, reason = super()._read_status()  # type: ignore[misc]
-            if not 101 < status < 200:
-                return version, status, reason
-            while self.fp.readline(65537) not in (b"\r\n", b"\n", b""):
-                pass
-
-
-class _WithQuery:
-    """Mixed into urllib3's connections."""
-
-    response_class: Any = _Response
-    _until: float | None = None
-    sock: Any
-
-    def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
-        self._until = None
-        if not isinstance(headers, _Headers):
-            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
-            return
-        if headers.query is not None:
-            url = with_query(url, headers.query.reveal())
-        if headers.total is None:
-            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
-            return
-        self._until = time.monotonic() + headers.total
-        if self.sock is None:
-            self.connect()  # type: ignore[attr-defined]
-        with WATCHMAN.within(self.sock, headers.total):
-            super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
-
-    def getresponse(self) -> Any:
-        try:
-            if self._until is None:
-                return super().getresponse()  # type: ignore[misc]
-            with WATCHMAN.within(self.sock, max(self._until - time.monotonic(), 0.0)):
-                return super().getresponse()  # type: ignore[misc]
-        except (OSError, http.client.HTTPException) as error:
-            error.sent = True  # type: ignore[union-attr]  # for `_failure`: the request had gone out whole
-            raise
-
-
-class _HTTPConnection(_WithQuery, urllib3.connection.HTTPConnection):
-    pass
-
-
-class _HTTPSConnection(_WithQuery, urllib3.connection.HTTPSConnection):
-    pass
-
-
-class _Public:
-    """Mixed into connections to an address that is a stranger's: they reach no private network."""
-
-    response_class: Any = _Response
-
-    _dns_host: str
-    port: int
-
-    def _new_conn(self) -> Any:
-        from .public import public_addresses
-
-        host, port = self._dns_host, self.port
-        addresses = public_addresses(host, port)
-        # Connected to the very address that was looked at: a name could lead elsewhere the next moment.
-        self._dns_host = addresses[0]
-        try:
-            return super()._new_conn()  # type: ignore[misc]
-        finally:
-            self._dns_host = host
-
-
-class _PublicHTTPConnection(_Public, urllib3.connection.HTTPConnection):
-    pass
-
-
-class _PublicHTTPSConnection(_Public, urllib3.connection.HTTPSConnection):
-    pass
-
-
 class Urllib3Transport:
     """Thread-safe; see `transport.base.SyncTransport`."""
 
@@ -141,7 +53,11 @@ class Urllib3Transport:
         self._timeouts: dict[Timeouts, urllib3.Timeout] = {}
         self._usual: tuple[Timeouts | None, urllib3.Timeout] = (None, urllib3.Timeout())
         self._lock = threading.Lock()
-        self._proxies = _proxies()
+        self._proxies = Proxies(os.environ)
+        self._whole_addresses: dict[str, SecretText | None] = {}
+        # What is going on, by thread: requests whose head has not come, and the replies behind them.
+        self._under_way: dict[int, Watched] = {}
+        self._latest: dict[int, weakref.ref[Urllib3Reply]] = {}
         self._closed = False
         begin_anew(self)
 
@@ -150,37 +66,36 @@ class Urllib3Transport:
         self._lock = threading.Lock()
         # Kept, so that nothing of them is closed in a way that the parent would notice.
         self._of_parent = self._pools
-        self._pools = {}
+        self._pools, self._under_way, self._latest = {}, {}, {}
 
     def open(self, request: HttpRequest, timeouts: Timeouts) -> "Urllib3Reply":
         headers = request.headers
-        total = timeouts.total if isinstance(timeouts, TimeoutsWithin) else None
-        if request.secret_query is not None or total is not None:
-            headers = _Headers(headers)
-            headers.query, headers.total = request.secret_query, total
-        slash = request.url.find("/", 8)
-        origin = request.url[:slash] if slash > 0 else request.url
-        pool = self._pools.get(origin)
-        if pool is None:
-            pool = self._pool(origin)
-        if request.secret_query is not None or request.tls is not None or request.public_only:
-            pool = self._special_pool(origin, request)
+        total = timeouts.within if isinstance(timeouts, TimeoutsWithin) else None
+        url = request.url
+        slash = url.find("/", 8)
+        origin = url[:slash] if slash > 0 else url
+        path = url[len(origin) :] or "/"
+        if request.secret_url is not None or total is not None:
+            headers = Headers(headers)
+            headers.total = total
+            if request.secret_url is not None:
+                origin, headers.path = _parted(request.secret_url)
         usual = self._usual  # read once: other threads may set it
-        if timeouts is usual[0]:
-            limit = usual[1]
-        elif (kept := self._timeouts.get(timeouts)) is not None:
-            limit = kept
-        else:
-            limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
-            if len(self._timeouts) > 64:
-                self._timeouts.clear()
-            self._timeouts[timeouts] = limit
-            self._usual = (timeouts, limit)
+        limit = usual[1] if timeouts is usual[0] else self._limit(timeouts)
         failure: TransportFailure
+        watched = HERE.watched = Watched(timeouts)
+        here = threading.get_ident()
+        self._under_way[here] = watched
+        number = PATROLS.watch(timeouts.total, watched.end)
         try:
+            pool = self._pools.get(origin)
+            if pool is None or request.tls is not None or request.public_only:
+                pool = self._pool(origin, request)
+            if origin in self._whole_addresses:
+                path, headers = self._for_proxy(origin, path, headers)
             response = pool.urlopen(
                 request.method,
-                request.url[len(origin) :] or "/",
+                path,
                 request.body,
                 headers,
                 _NO_RETRIES,
@@ -193,57 +108,102 @@ class Urllib3Transport:
         except TransportFailure as private:
             failure = private
         except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
-            failure = _failure(error)
+            failure = watched.failure() if watched.over else _failure(error)
         except BaseException as interruption:
             raise bare(interruption)  # noqa: B904
         else:
-            return Urllib3Reply(response, timeouts)
+            if not watched.over:
+                reply = Urllib3Reply(response, timeouts)
+                self._latest[here] = weakref.ref(reply)
+                return reply
+            # A head that breaks off looks like a short one.
+            failure = watched.failure()
+        finally:
+            HERE.watched = None
+            self._under_way.pop(here, None)
+            PATROLS.leave(number)
         # Raised here, after the foreign exception is gone: see TransportFailure.
         raise failure
+
+    def _limit(self, timeouts: Timeouts) -> urllib3.Timeout:
+        """The library's own form of time limits."""
+        limit = self._timeouts.get(timeouts)
+        if limit is None:
+            limit = urllib3.Timeout(connect=timeouts.connect, read=timeouts.first_byte)
+            if len(self._timeouts) > 64:
+                self._timeouts.clear()
+            self._timeouts[timeouts] = limit
+            self._usual = (timeouts, limit)
+        return limit
+
+    def _for_proxy(self, origin: str, path: str, headers: dict[str, str]) -> tuple[str, dict[str, str]]:
+        whole = Headers(headers)
+        if isinstance(headers, Headers):
+            whole.total = headers.total
+            whole.path = None if headers.path is None else SecretText("".join((origin, headers.path)))
+        if (authorization := self._whole_addresses[origin]) is not None:
+            whole["proxy-authorization"] = authorization
+        return f"{origin}{path}", whole
+
+    def interrupt(self, thread: int) -> None:
+        """End the request for whose head a thread waits."""
+        watched = self._under_way.get(thread)
+        if watched is not None:
+            watched.stop()
 
     def close(self) -> None:
         with self._lock:
             self._closed = True
             pools, self._pools = self._pools, {}
+        for watched in list(self._under_way.values()):
+            watched.stop()
+        for latest in list(self._latest.values()):
+            if (reply := latest()) is not None:
+                reply.interrupt()
         for pool in pools.values():
             pool.close()
 
-    def _pool(self, origin: str) -> urllib3.HTTPConnectionPool:
+    def _pool(self, origin: str, request: HttpRequest) -> urllib3.HTTPConnectionPool:
+        """The pool of an origin; one apart for connections with certificates, or to public addresses alone."""
+        public = request.public_only
+        name = f"{''.join((origin,))} {public} {request.tls}" if public or request.tls is not None else origin
         with self._lock:
             if self._closed:
                 raise closed()
-            pool = self._pools.get(origin)
-            if pool is None:
-                pool = self._pools[origin] = self._new_pool(origin, None)
-            return pool
-
-    def _special_pool(self, origin: str, request: HttpRequest) -> urllib3.HTTPConnectionPool:
-        """A pool for connections that put a key into the query, bring certificates or reach only public addresses."""
-        with_query, public = request.secret_query is not None, request.public_only
-        name = f"{origin} {with_query} {public} {request.tls}"
-        with self._lock:
             pool = self._pools.get(name)
             if pool is None:
-                pool = self._pools[name] = self._new_pool(origin, request.tls)
+                pool = self._pools[name] = self._new_pool(origin, request.tls, public=public)
                 https = origin.startswith("https:")
                 if public:
-                    pool.ConnectionCls = _PublicHTTPSConnection if https else _PublicHTTPConnection
+                    pool.ConnectionCls = PublicTlsConnection if https else PublicConnection
             return pool
 
-    def _new_pool(self, origin: str, tls: Tls | None) -> urllib3.HTTPConnectionPool:
+    def _new_pool(self, origin: str, tls: Tls | None, *, public: bool) -> urllib3.HTTPConnectionPool:
         parts = urllib3.util.parse_url(origin)
         options: dict[str, Any] = {"maxsize": self._connections, "block": True}
         if parts.scheme == "https":
             options["ssl_context"] = self._context(tls)
-        proxy = _proxy_for(self._proxies, parts.scheme or "http", parts.host or "")
+        proxy = self._proxies.of(origin) if self._proxies and not public else None
         pool: urllib3.HTTPConnectionPool
         if proxy is not None:
-            pool = urllib3.ProxyManager(proxy, **options).connection_from_url(origin)
+            pool = self._through(proxy, origin, options)
         elif parts.scheme == "https":
             pool = urllib3.HTTPSConnectionPool(parts.host or "", parts.port, **options)
         else:
             pool = urllib3.HTTPConnectionPool(parts.host or "", parts.port, **options)
-        pool.ConnectionCls = _HTTPSConnection if parts.scheme == "https" else _HTTPConnection
+        pool.ConnectionCls = TlsConnection if parts.scheme == "https" else PlainConnection
+        return pool
+
+    def _through(self, proxy: Proxy, origin: str, options: dict[str, Any]) -> urllib3.HTTPConnectionPool:
+        """A pool of connections to a proxy: a tunnel, or for plain http the whole address (RFC 9112 section 3.2.2)."""
+        authorization = proxy.authorization
+        # The standard library formats it into the head of the tunnel's request: it must be plain there.
+        headers = {} if authorization is None else {"proxy-authorization": authorization.reveal()}
+        if proxy.address.startswith("https:"):
+            options = {**options, "proxy_ssl_context": self._context(None)}
+        pool = urllib3.ProxyManager(proxy.address, proxy_headers=headers, **options).connection_from_url(origin)
+        if origin.startswith("http:"):
+            self._whole_addresses[origin] = authorization
         return pool
 
     def _context(self, tls: Tls | None) -> "ssl.SSLContext":
@@ -257,7 +217,19 @@ class Urllib3Transport:
 class Urllib3Reply:
     """See `transport.base.SyncReply`."""
 
-    __slots__ = ("_limit", "_process", "_response", "_silence", "_sock", "headers", "status")
+    __slots__ = (
+        "__weakref__",
+        "_limit",
+        "_packed",
+        "_process",
+        "_response",
+        "_silence",
+        "_sock",
+        "_total",
+        "_unmeasured",
+        "headers",
+        "status",
+    )
 
     def __init__(self, response: urllib3.BaseHTTPResponse, timeouts: Timeouts) -> None:
         self._response = response
@@ -265,8 +237,29 @@ class Urllib3Reply:
         self._process = os.getpid()
         self._silence = timeouts.between_chunks
         self._limit = timeouts.first_byte
+        self._total = timeouts.total
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
+        self._packed = "content-encoding" in response.headers
+        self._unmeasured = response.length_remaining is None
+        length = response.headers.get("content-length")
+        if self._packed or (length is not None and (self._unmeasured or not length.isdecimal())):
+            self._check_head(length)
+
+    def _check_head(self, length: str | None) -> None:
+        """See that the head can be what it says; the other transport's library looks at the same.
+
+        Raises:
+            TransportFailure: it contradicts itself, or the body is packed in a way that nobody asked for.
+        """
+        wrong_in_it = ""
+        if length is not None and (self._unmeasured or not length.isdecimal()):
+            wrong_in_it = f"content-length: {length[:40]}{', and chunks' if _chunked(self._response) else ''}"
+        elif self.headers["content-encoding"].strip().lower() not in _KNOWN_CODINGS:
+            wrong_in_it = f"content-encoding: {self.headers['content-encoding'][:40]}, which was not asked for"
+        if wrong_in_it:
+            self.abort()
+            raise TransportFailure("garbled", wrong_in_it, began=True, sent=True)
 
     def receive(self, limit: float | None = None) -> bytes:
         silence = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
@@ -285,18 +278,24 @@ class Urllib3Reply:
     def read(self) -> bytes:
         if self._silence != self._limit:
             self._set_limit(self._silence)
+        number = PATROLS.watch(self._total, self.interrupt)
         try:
-            packed = "content-encoding" in self.headers
-            data = self._unpacked() if packed else self._response.read(REPLY_BYTES)
+            data = self._unpacked() if self._packed else self._response.read(REPLY_BYTES)
         except BaseException as error:
-            raise self._broken(error) from None
+            raise self._over() if not PATROLS.leave(number) else self._broken(error) from None
+        if not PATROLS.leave(number):
+            raise self._over()
         if len(data) >= REPLY_BYTES:
             self.abort()
             raise TransportFailure("too large", "", began=True)
-        if self._response.length_remaining:
+        if self._response.length_remaining or (self._unmeasured and not data and not _chunked(self._response)):
             self.abort()
-            raise TransportFailure("lost", "the server closed it in the middle of the reply", began=True)
+            raise TransportFailure("lost", "the server closed it in the middle of the reply", began=True, sent=True)
         return data
+
+    def _over(self) -> TransportFailure:
+        self.abort()
+        return TransportFailure("timeout", TOTAL_OVER, "total", began=True)
 
     def _unpacked(self) -> bytes:
         """A body that the server has compressed unasked: a little of it may become very much."""
@@ -310,6 +309,8 @@ class Urllib3Reply:
         self.abort()
         if isinstance(error, (wrong.HTTPError, OSError, http.client.HTTPException)):
             failure = _failure(error, "between chunks")
+            if getattr(getattr(self._response, "_original_response", None), "garbled", False):
+                failure = TransportFailure("garbled", "the size of a chunk is no number", sent=True)
             failure.began = True
             return bare(failure)
         return bare(error)
@@ -345,6 +346,12 @@ class Urllib3Reply:
                 self._sock.settimeout(seconds)
 
 
+def _parted(url: SecretText) -> tuple[SecretText, SecretText]:
+    """Origin and path of an address that holds a secret."""
+    slash = url.find("/", 8)
+    return (SecretText(url[:slash]), SecretText(url[slash:])) if slash > 0 else (url, SecretText("/"))
+
+
 def _socket_of(response: urllib3.BaseHTTPResponse) -> "socket.socket | None":
     """The socket that a reply is read from; a connection that ends with its reply holds it no more."""
     sock: socket.socket | None = getattr(response.connection, "sock", None)
@@ -352,6 +359,14 @@ def _socket_of(response: urllib3.BaseHTTPResponse) -> "socket.socket | None":
         raw = getattr(getattr(response, "_fp", None), "fp", None)
         sock = getattr(getattr(raw, "raw", None), "_sock", None)
     return sock
+
+
+def _chunked(response: urllib3.BaseHTTPResponse) -> bool:
+    return bool(getattr(response, "chunked", False))
+
+
+_GARBLED = (http.client.HTTPException, http.client.LineTooLong)
+_KNOWN_CODINGS = frozenset({"gzip", "x-gzip", "deflate", "identity", ""})
 
 
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
@@ -372,14 +387,20 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         return TransportFailure("timeout", "all connections are in use", "connect")
     elif isinstance(error, wrong.ConnectTimeoutError):
         return TransportFailure("timeout", "no connection in time", "connect")
-    elif isinstance(error, (wrong.ReadTimeoutError, TimeoutError)):
+    elif isinstance(error, wrong.ReadTimeoutError) or isinstance(cause, TimeoutError):
         return TransportFailure("timeout", "nothing came in time", phase)
     elif isinstance(error, wrong.SSLError) or type(cause).__module__ == "ssl":
         reason = "tls"
     elif isinstance(cause, http.client.RemoteDisconnected):
         reason = "lost"
-    elif isinstance(cause, (http.client.BadStatusLine, http.client.LineTooLong, http.client.UnknownProtocol)):
-        reason = "not http"
+    elif isinstance(cause, (http.client.BadStatusLine, http.client.UnknownProtocol)):
+        line = str(getattr(cause, "line", cause))
+        # A line that breaks off is one of HTTP still.
+        reason = "lost" if line and not line.endswith("\n") and "HTTP/1.1 200".startswith(line[:9]) else "not http"
+    elif isinstance(error, (wrong.DecodeError, wrong.InvalidHeader)) or type(cause) in _GARBLED:
+        reason = "garbled"
+    elif isinstance(cause, wrong.InvalidChunkLength) and cause.length:
+        return TransportFailure("garbled", f"a chunk of {cause.length[:20]!r} bytes", sent=True)
     return TransportFailure(reason, _words(cause), sent=getattr(cause, "sent", False))
 
 
@@ -389,22 +410,3 @@ def _words(error: BaseException) -> str:
     if isinstance(error, (http.client.IncompleteRead, wrong.IncompleteRead, wrong.InvalidChunkLength)):
         return "the server closed it in the middle of the reply"
     return (str(error) or type(error).__name__)[:300]
-
-
-def _proxies() -> dict[str, str]:
-    if not any(name.lower().endswith("_proxy") for name in os.environ):
-        return {}
-    from urllib.request import getproxies_environment
-
-    return dict(getproxies_environment())
-
-
-def _proxy_for(proxies: Mapping[str, str], scheme: str, host: str) -> str | None:
-    address = proxies.get(scheme) or proxies.get("all")
-    if not address:
-        return None
-    from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # missing in the stubs
-
-    if proxy_bypass_environment(host, dict(proxies)):
-        return None
-    return address if "://" in address else f"http://{address}"

@@ -2,12 +2,14 @@
 
 import os
 from collections.abc import Mapping
+from contextlib import nullcontext
 from pathlib import Path
 
 import click
 import msgspec
 
-from ...core.errors import RequestError
+from ...core.errors import ConfigError, RequestError
+from ...core.masking import printable
 from ...core.secret import Secret
 from ..app import Settings
 from ..text import given_text, paint
@@ -20,11 +22,19 @@ from ..text import given_text, paint
 @click.option(
     "--store", type=click.Choice(["env", "keyring"]), default="env", show_default=True, help="For a literal key."
 )
+@click.option("--replace-key", is_flag=True, help="The provider has an entry already: only its key is new.")
 @click.option("--provider", metavar="NAME", default="", help="Your name for the provider.")
 @click.option("--label", metavar="NAME", default="", help="Your name for the model.")
 @click.pass_obj
 def command(
-    app: Settings, pasted: tuple[str, ...], file: str | None, write: bool, store: str, provider: str, label: str
+    app: Settings,
+    pasted: tuple[str, ...],
+    file: str | None,
+    write: bool,
+    store: str,
+    replace_key: bool,
+    provider: str,
+    label: str,
 ) -> None:
     """Turn a curl command, or an address, into entries for agouti.toml.
 
@@ -36,37 +46,59 @@ def command(
     from ...adopt import curl
     from ...adopt.entries import adopt
     from ...config import write as files
-    from ...config.load import FILE_NAME, nearest_file, shown_path, with_dotenv
+    from ...config.files import alone_in
+    from ...config.find import FILE_NAME, nearest_file, shown_path
+    from ...config.load import with_dotenv
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
-    adopted = adopt(curl.read(given_text(argument, file), _read_file), provider_label=provider, model_label=label)
+    text = given_text(argument, file, asking="Paste the command, then press Ctrl-D:")
+    adopted = adopt(curl.read(text, _read_file), provider_label=provider, model_label=label)
     # Where it will be found again: a new file in this folder would hide the one further up.
     named = app.config or os.environ.get("AGOUTI_CONFIG")
     target = Path(named) if named else nearest_file(Path.cwd()) or Path(FILE_NAME)
     dotenv = target.absolute().parent / ".env"
-    names = {
-        name: files.free_name(name, secret, with_dotenv(dotenv, os.environ)) for name, secret in adopted.secrets.items()
-    }
-    source = "env" if store == "env" else "keyring"
-    entry = _renamed(adopted.provider, names, source)
-    secrets = {names[name]: secret for name, secret in adopted.secrets.items()}
-    adopted = msgspec.structs.replace(adopted, provider=entry, secrets=secrets)
-    click.echo(files.as_toml(adopted.entries), nl=False)
-    notes = list(adopted.notes)
-    if write:
-        # The key first: an entry that names a key which is nowhere would be worse than the other way round.
-        notes += files.write_dotenv(dotenv, secrets) if store == "env" and secrets else []
-        notes += _put(secrets) if store == "keyring" else []
-        files.write_toml(target, adopted.entries)
-        notes.append(f"written to {shown_path(target)}; see whether all is well with: agouti check")
-    else:
-        notes += [
-            f"a key was found; --write puts it into {'.env' if store == 'env' else 'the keyring'} as {name}"
-            for name in secrets
-        ]
-        notes.append(f"nothing was written; --write adds this to {shown_path(target)}")
+    with alone_in(_folder(target)) if write else nullcontext():
+        held = with_dotenv(dotenv, os.environ)
+        taken = {} if replace_key else held
+        names = {name: files.free_name(name, secret, taken) for name, secret in adopted.secrets.items()}
+        source = "env" if store == "env" else "keyring"
+        entry = _renamed(adopted.provider, names, source)
+        secrets = {names[name]: secret for name, secret in adopted.secrets.items()}
+        adopted = msgspec.structs.replace(adopted, provider=entry, secrets=secrets)
+        click.echo(files.as_toml(adopted.entries), nl=False)
+        notes = list(adopted.notes)
+        if write:
+            # What stands in the way is seen before anything is written. Then the key first: an entry that names a key
+            # which is nowhere would be worse than the other way round.
+            files.with_entries(target, adopted.entries)
+            notes += files.write_dotenv(dotenv, secrets) if store == "env" and secrets else []
+            notes += _put(secrets) if store == "keyring" else []
+            files.write_toml(target, adopted.entries)
+            notes.append(f"written to {shown_path(target)}; see whether all is well with: agouti check")
+        else:
+            where = ".env" if store == "env" else "the keyring"
+            notes += [
+                f"a key was found ({_ending(secret)}); --write puts it into {where} as {name}"
+                for name, secret in secrets.items()
+            ]
+            notes.append(f"nothing was written; --write adds this to {shown_path(target)}")
+    if file is not None and secrets:
+        notes.append(f"the key still stands in {file}: remove that file")
     for note in notes:
-        click.echo(paint(f"# {note}", dim=True), err=True)
+        click.echo(paint(f"# {printable(note)}", dim=True), err=True)
+
+
+def _folder(target: Path) -> Path:
+    folder = target.absolute().parent
+    if not folder.is_dir():
+        raise ConfigError(f"there is no folder {folder}", hint="Make it first, or name another file.")
+    return folder
+
+
+def _ending(secret: Secret) -> str:
+    """Enough of a key to know it again."""
+    value = secret.reveal()
+    return f"...{value[-4:]}" if len(value) >= 16 else f"{len(value)} characters"
 
 
 def _put(secrets: Mapping[str, Secret]) -> list[str]:

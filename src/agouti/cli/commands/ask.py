@@ -50,6 +50,8 @@ def command(
 
     TEXT may be - or come through a pipe. The answer goes to standard output, all else to standard error.
     """
+    if text is None and file is None and " " in label.strip():
+        raise click.UsageError('the label is missing: agouti ask LABEL "question"')
     prompt = given_text(text, file)
     options: dict[str, Any] = _parameters(settings)
     if temperature is not None:

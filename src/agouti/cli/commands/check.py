@@ -6,6 +6,7 @@ import click
 import msgspec
 
 from ...client import Client
+from ...core.masking import printable
 from ..app import Settings
 from ..text import colour, paint
 
@@ -35,9 +36,9 @@ def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
             for finding in each.findings:
                 mark, shade = _MARKS[finding.ok]
                 mark = paint(f"{mark:5}", fg=shade) if colour() else f"{mark:5}"
-                click.echo(f"  {mark}  {finding.what:{width}}  {finding.detail}")
+                click.echo(f"  {mark}  {finding.what:{width}}  {printable(finding.detail)}")
                 if finding.hint and not finding.ok:
-                    click.echo(f"         {'':{width}}  {paint(finding.hint, bold=True)}")
+                    click.echo(f"         {'':{width}}  {paint(printable(finding.hint), bold=True)}")
         wrong = [each.provider for each in checked if not each.ok]
         open_ = [each.provider for each in checked if any(finding.ok is None for finding in each.findings)]
         if wrong:

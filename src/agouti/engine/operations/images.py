@@ -5,12 +5,14 @@ network that this program stands in, lead elsewhere, or send without end.
 """
 
 from base64 import b64encode
+from urllib.parse import urlsplit
 
 from msgspec.structs import replace
 
+from ...core.address import parse
 from ...core.chat import Request
-from ...core.errors import RequestError
-from ...core.http import HttpRequest, Timeouts, TransportFailure
+from ...core.errors import AgoutiError, RequestError
+from ...core.http import HttpRequest, TimeoutsWithin, TransportFailure
 from ...core.media_types import MOST_BYTES, file_type_of, media_type_of
 from ...core.messages import media_in, with_addresses
 from ..call import Call
@@ -18,7 +20,8 @@ from ..effects import Drop, Finish, Open, OpenReply, Receive, Steps
 from ..provider import USER_AGENT, Target
 from .chat import check_inputs
 
-_TIMEOUTS = Timeouts(connect=10.0, first_byte=20.0, between_chunks=20.0)
+# However slowly it comes.
+_SECONDS = 60.0
 _HEADERS = {"user-agent": USER_AGENT, "accept": "image/*", "accept-encoding": "identity"}
 
 
@@ -43,14 +46,23 @@ def with_images_fetched(request: Request, call: Call, target: Target) -> Steps[R
 def _fetched(address: str, kind: str, call: Call, *, private: bool) -> Steps[str]:
     """The ``data:`` address of the image or file at an address."""
     shown = address.partition("?")[0]
+    try:
+        _ = urlsplit(address).port
+        parse(address)
+    except (ValueError, AgoutiError):
+        raise RequestError(f"{shown!r} is no address of a {kind}", hint="Give it as https://HOST/PATH.") from None
     left = call.left()
-    timeouts = _TIMEOUTS if left is None else Timeouts(*(max(min(limit, left), 0.001) for limit in (10.0, 20.0, 20.0)))
+    seconds = max(min(_SECONDS, _SECONDS if left is None else left), 0.001)
+    timeouts = TimeoutsWithin(min(10.0, seconds), min(20.0, seconds), min(20.0, seconds), seconds, seconds)
+    until = call.clocks.clock() + seconds
     try:
         headers = _HEADERS if kind == "image" else {**_HEADERS, "accept": "*/*"}
         reply: OpenReply = yield Open(HttpRequest("GET", address, headers, public_only=not private), timeouts)
         body = bytearray()
-        while len(body) <= MOST_BYTES and (data := (yield Receive(call.left()))):
+        while len(body) <= MOST_BYTES and (data := (yield Receive(until - call.clocks.clock()))):
             body += data
+            if call.clocks.clock() >= until:
+                raise TransportFailure("timeout", "it did not come in time")
         yield Drop() if len(body) > MOST_BYTES else Finish()
     except TransportFailure as failure:
         raise _unreachable(failure, f"{kind} {shown}") from None

@@ -3,7 +3,9 @@
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.errors import AgoutiError, ModelUnknown
+from ...config.entries import Model
+from ...core.chat import Message, Request
+from ...core.errors import AddressWrong, AgoutiError, ModelUnknown
 from ...core.http import Timeouts
 from ...core.retries import Retries
 from ...core.suggest import near
@@ -107,6 +109,44 @@ class Reach(Operation[None, None]):
 
     def decode(self, body: bytes, request: None, target: Target) -> None:
         return None
+
+
+class Refusing(Operation[str, None]):
+    """Whether the path of the dialect is there: a request without anything in it is refused there, and costs nothing.
+
+    Args:
+        model: what a path names that names one.
+    """
+
+    name = "path"
+
+    def __init__(self, model: str) -> None:
+        self._model = model
+
+    def prepare(self, call: Call, target: Target) -> Steps[str]:
+        yield from ()
+        return self._model
+
+    def encode(self, request: str, target: Target) -> Outgoing:
+        question = Request(request, (Message("user", "Hi"),))
+        outgoing = target.provider.dialect.encode_chat(question)
+        return replace(outgoing, body={})
+
+    def decode(self, body: bytes, request: str, target: Target) -> None:
+        return None
+
+
+def path_is_there(call: Call, model: str) -> Steps[AddressWrong | None]:
+    """The error where nothing is found at the path to which the dialect sends its questions."""
+    target = Target(Model("", call.targets[0].provider.label, model), call.targets[0].provider)
+    limits = {"timeouts": call.timeouts or TIMEOUTS, "retries": call.retries or _ONCE}
+    try:
+        yield from exchange(replace(call, targets=(target,), **limits), Refusing(model))
+    except AddressWrong as error:
+        return error if error.status in (404, 405) else None
+    except AgoutiError:
+        return None
+    return None
 
 
 def reaching(call: Call) -> Steps[Attempt]:

@@ -1,6 +1,7 @@
 """Structured output: a form filled by a model, by the strongest means it has, checked, and given back for repair."""
 
 import re
+from contextlib import suppress
 from typing import Any, Protocol
 
 import msgspec
@@ -8,8 +9,16 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...core.chat import Json, Message, Request
-from ...core.errors import AgoutiError, NotFilled, ParameterUnsupported, RequestError, RequestRefused
-from ...core.json_extract import json_in, without_thoughts
+from ...core.errors import (
+    AgoutiError,
+    ContentRefused,
+    ContextOverflow,
+    NotFilled,
+    ParameterUnsupported,
+    RequestError,
+    RequestRefused,
+)
+from ...core.json_extract import Found, json_in, without_thoughts
 from ...core.messages import said, with_instruction
 from ...core.schema import Style, fitted
 from ...core.structured import FINAL, HINTS, Means, Problem
@@ -25,7 +34,7 @@ from .chat_streamed import stream
 
 # What a provider says that lacks a means, beside naming the parameter.
 _LACKS = re.compile(
-    r"response_format|json_schema|structured|output_config|schema|grammar|tool|function|format\b|json mode",
+    r"response_format|json_schema|structured output|output_config|schema|grammar|\btools?\b|\bfunctions?\b|json mode",
     re.IGNORECASE,
 )
 # What each means needs; where the entry lets a provider do without it, the means is none.
@@ -47,7 +56,10 @@ class FormLike(Protocol):
     def description(self) -> str: ...
     @property
     def schema(self) -> dict[str, Any]: ...
+    @property
+    def wrapped(self) -> bool: ...
     def read(self, value: Json) -> Any: ...
+    def read_otherwise(self, value: Json) -> tuple[Any, str]: ...
 
 
 class _Asked(Struct, frozen=True):
@@ -55,6 +67,15 @@ class _Asked(Struct, frozen=True):
 
     means: Means
     target: Target
+
+
+class _Read(Struct, frozen=True):
+    """An answer as it was read."""
+
+    problem: Problem = ""
+    errors: tuple[str, ...] = ()
+    value: Any = None
+    mended: tuple[str, ...] = ()
 
 
 class FormCall:
@@ -85,6 +106,8 @@ class FormCall:
         self._asked: _Asked | None = None
         self._in_words = False
         self._schemas: dict[Style, tuple[dict[str, Any], bool]] = {}
+        # What was refused in this call: that it was the means that the provider lacks is known once a weaker one works.
+        self._stepped_down: list[tuple[Target, Means, int]] = []
 
     def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[Filled[Any]]:
         """Ask until an answer fits.
@@ -102,8 +125,11 @@ class FormCall:
                     reply = yield from ask(_whole(call), shape=self._shaped)
             except (RequestRefused, ParameterUnsupported) as error:
                 if not self._steps_down(error):
-                    raise
+                    raise self._with_answers(error, answers) from None
                 continue
+            except AgoutiError as error:
+                raise self._with_answers(error, answers) from None
+            self._learned()
             answer, value = self._read(reply)
             answers.append(answer)
             if not answer.problem:
@@ -115,6 +141,19 @@ class FormCall:
                 self._in_words = True
             else:
                 self._more += self._corrections(answer)
+
+    def _with_answers(self, error: AgoutiError, answers: list[FilledAnswer]) -> AgoutiError:
+        """The same error; answers that had been paid before it are in it."""
+        if answers and error.partial is None:
+            error.with_context(partial=answers[-1].reply)
+            error.answers = tuple(answers)
+        return error
+
+    def _learned(self) -> None:
+        """A weaker means has worked: what was refused before it is what the model lacks."""
+        for target, means, form in self._stepped_down:
+            target.state.refuse(means, form)
+        self._stepped_down.clear()
 
     # What is asked.
 
@@ -168,7 +207,9 @@ class FormCall:
         offered = [
             means
             for means in target.model.means or abilities.means
-            if not state.refuses(means, self._form_key(means, target)) and not _NEEDS[means] & state.refused_parameters
+            if not state.refuses(means, self._form_key(means, target))
+            and not _NEEDS[means] & state.refused_parameters
+            and not any(each is target and tried == means for each, tried, _ in self._stepped_down)
         ]
         if not abilities.open_schemas and not self._schema(abilities.schema_style)[1]:
             offered = [means for means in offered if means != "schema"]
@@ -179,46 +220,87 @@ class FormCall:
         asked = self._asked
         if asked is None or self._means is not None or asked.means == "prompt":
             return False
+        if isinstance(error, (ContextOverflow, ContentRefused)):
+            return False  # whatever words they use
         if not _LACKS.search(f"{error.parameter or ''} {error.message or error.what}"):
             return False
-        asked.target.state.refuse(asked.means, self._form_key(asked.means, asked.target))
+        self._stepped_down.append((asked.target, asked.means, self._form_key(asked.means, asked.target)))
         return bool(self._offered(asked.target))
 
     # What comes back.
 
     def _read(self, reply: Reply) -> tuple[FilledAnswer, Any]:
         means: Means = self._asked.means if self._asked is not None else "prompt"
-        problem, errors, value = self._value(reply, means)
-        return FilledAnswer(means=means, reply=reply, problem=problem, errors=errors), value
+        read = self._value(reply, means)
+        answer = FilledAnswer(means=means, reply=reply, problem=read.problem, errors=read.errors, mended=read.mended)
+        return answer, read.value
 
-    def _value(self, reply: Reply, means: Means) -> tuple[Problem, tuple[str, ...], Any]:
+    def _value(self, reply: Reply, means: Means) -> "_Read":
         """What is wrong with an answer, in words, and the value where nothing is."""
         if reply.refusal or reply.finish_reason in ("refusal", "content_filter"):
-            return "refusal", (reply.refusal or f"the answer ended with {reply.finish_reason}",), None
+            return _Read("refusal", (reply.refusal or f"the answer ended with {reply.finish_reason}",))
         text = reply.text
         calls = reply.first.tool_calls
         if means == "tool" and calls:
             ours = [call for call in calls if call.function.name == self._form.name]
             if not ours:
-                return "no call", (f"{calls[0].function.name!r} was called, not {self._form.name!r}",), None
+                return _Read("no call", (f"{calls[0].function.name!r} was called, not {self._form.name!r}",))
             text = "\n".join(dict.fromkeys(call.function.arguments or "" for call in ours))
         extracted = json_in(text)
         fitting, errors = self._fitting(extracted.values)
         if len(fitting) == 1 and not (extracted.problem and reply.truncated):
-            return "", (), fitting[0]
+            return _Read(value=fitting[0], mended=extracted.mended)
+        if not reply.truncated and (otherwise := self._otherwise(extracted, text, fitting)) is not None:
+            return otherwise
         if reply.truncated and _mostly_blank(text):
-            return "blanks", ("the answer is nothing but blanks, up to the cap on tokens",), None
+            return _Read("blanks", ("the answer is nothing but blanks, up to the cap on tokens",))
         if reply.truncated:
-            return "truncated", ("the answer was cut off by a cap on tokens",), None
+            return _Read("truncated", ("the answer was cut off by a cap on tokens",))
         if len(fitting) > 1:
-            return "several", (f"{len(fitting)} values fit, one is wanted",), None
+            return _Read("several", (f"{len(fitting)} values fit, one is wanted",))
         if errors:
-            return "invalid", errors[0], None
+            return _Read("invalid", errors[0])
         if not extracted.problem or extracted.problem == "empty":
-            return "empty", ("the answer is empty",), None
+            return _Read("empty", ("the answer is empty",))
         if means == "tool" and extracted.problem == "no json":
-            return "no call", (f"{self._form.name} was not called",), None
-        return extracted.problem, (f"there is {extracted.problem} in the answer",), None
+            return _Read("no call", (f"{self._form.name} was not called",))
+        why = f": {extracted.reason}" if extracted.reason else ""
+        return _Read(extracted.problem, (f"there is {extracted.problem} in the answer{why}",))
+
+    def _otherwise(self, extracted: Found, text: str, fitting: list[Any]) -> "_Read | None":
+        """The value of another reading of the answer: cheaper than asking again, where there is one only."""
+        values = extracted.values
+        if len(values) > 1:
+            # JSON Lines, or a call for each item, where a list is asked.
+            with suppress(Misfit):
+                return _Read(value=self._form.read(list(values)), mended=(*extracted.mended, "several for a list"))
+        if fitting:
+            return None
+        found: list[tuple[Any, str]] = []
+        for value in values or ((text.strip(),) if self._form.wrapped and extracted.problem == "no json" else ()):
+            with suppress(Misfit):
+                found.append(self._form.read_otherwise(value) if values else self._bare(value))
+        if len(found) != 1:
+            return None
+        value, words = found[0]
+        return _Read(value=value, mended=(*extracted.mended, words))
+
+    def _bare(self, word: Json) -> tuple[Any, str]:
+        """The value of a bare word, where one of a few is asked, or a date or the like; prose fits any text."""
+        if isinstance(word, str) and (len(word) > 200 or self._takes_any_text()):
+            raise Misfit(("it is no JSON",))
+        try:
+            return self._form.read(word), "a bare word"
+        except Misfit:
+            return self._form.read_otherwise(word)
+
+    def _takes_any_text(self) -> bool:
+        """Whether the form takes whatever is written: then prose is no answer to it."""
+        try:
+            self._form.read("~ any text ~")
+        except Misfit:
+            return False
+        return True
 
     def _fitting(self, values: tuple[Json, ...]) -> tuple[list[Any], list[tuple[str, ...]]]:
         """The values that fit, as the application's own; and why the others do not."""
@@ -232,7 +314,7 @@ class FormCall:
 
     def _corrections(self, answer: FilledAnswer) -> tuple[Message, ...]:
         """The answer, and what is wrong with it, for the model to mend."""
-        errors = "\n".join(f"- {error}" for error in answer.errors[:20])
+        errors = "\n".join(f"- {error[:300]}" for error in answer.errors[:20])
         wish = f"That does not fit:\n{errors}\nAnswer again, with all of it, so that it fits."
         reply = answer.reply
         if not reply.first.tool_calls:
@@ -257,7 +339,9 @@ def _not_filled(answers: list[FilledAnswer], name: str) -> AgoutiError:
     count = f" in {len(answers)} answers" if len(answers) > 1 else ""
     why = "; ".join(last.errors[:3])
     if last.problem in ("no json", "broken json", "several"):
-        why = f"it says {' '.join(last.reply.text.split())[:80]!r}"
+        reason = last.errors[0].partition(": ")[2] if last.errors else ""
+        why = f"{reason}; " if reason else ""
+        why += f"it says {' '.join(last.reply.text.split())[:80]!r}"
     return NotFilled(
         f"{last.reply.provider}: {name} was not filled{count}: {last.problem} ({why})"[:600],
         problem=last.problem,

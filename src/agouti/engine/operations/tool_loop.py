@@ -8,9 +8,10 @@ from typing import Any, Literal, Protocol, TypeAlias
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Message, Request
+from ...core.chat import Json, Message, Request
 from ...core.errors import AgoutiError, ToolCallInvalid, TooManyRounds
 from ...core.messages import said
+from ...core.usage import total_usage
 from ...forms import Misfit
 from ...reply import Reply, ToolUse
 from ..accumulate import ReplyAccumulator
@@ -42,7 +43,7 @@ class ToolLoopResult(Struct, frozen=True, kw_only=True):
     """A question answered, and how.
 
     Attributes:
-        reply: the last reply; its usage is its own.
+        reply: the last reply; its usage is that of all replies together.
         messages: what has been added to the conversation: calls, results and the answer.
         replies: all replies in order.
     """
@@ -69,7 +70,7 @@ class ToolLoop:
         call: Call,
         tools: Mapping[str, ToolLike],
         *,
-        text: Callable[[Any], str],
+        text: "Callable[[Any], str | list[Json]]",
         max_rounds: int = 8,
         failures: Failures = "tell",
         run: bool = True,
@@ -82,6 +83,7 @@ class ToolLoop:
         self._runs = run
         self._more: list[Message] = []
         self._corrected = False
+        self.replies: list[Reply] = []
 
     def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[ToolLoopResult]:
         """Ask and run until there is an answer.
@@ -89,7 +91,7 @@ class ToolLoop:
         Args:
             so_far: every reply comes as a stream, and is put together here.
         """
-        replies: list[Reply] = []
+        replies = self.replies
         for _ in range(self._max_rounds + 1):
             if so_far is None:
                 reply = yield from ask(self._call, shape=self._shaped)
@@ -100,7 +102,7 @@ class ToolLoop:
             self._more.append(said(reply.first))
             if not calls or not self._runnable(reply):
                 # An answer; or calls that whoever asked has to run.
-                return ToolLoopResult(reply=reply, messages=self._more, replies=replies)
+                return ToolLoopResult(reply=self._of_all(reply), messages=self._more, replies=replies)
             if len(replies) > self._max_rounds:
                 break
             yield from self._run(calls, reply)
@@ -110,8 +112,14 @@ class ToolLoop:
             provider=reply.provider,
             model=reply.label,
             attempts=reply.attempts,
-            partial=reply,
+            partial=self._of_all(reply),
         )
+
+    def _of_all(self, reply: Reply) -> Reply:
+        """The last reply, with the tokens of all of them: they are what the question has cost."""
+        if len(self.replies) < 2:
+            return reply
+        return replace(reply, usage=total_usage(each.usage for each in self.replies))
 
     def _runnable(self, reply: Reply) -> bool:
         known = [self._tools.get(call.name) for call in reply.calls]
@@ -146,10 +154,10 @@ class ToolLoop:
                 provider=reply.provider,
                 model=reply.label,
                 attempts=reply.attempts,
-                partial=reply,
+                partial=self._of_all(reply),
             )
         self._corrected = bool(wrong)
-        results = yield Together([attempted(_called(each), Exception) for each in work], _AT_ONCE)
+        results = yield Together([attempted(_called(each, self._call), Exception) for each in work], _AT_ONCE)
         for call, result in zip(calls, results, strict=True):
             log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
             failed = isinstance(result, BaseException) or any(result is each for each in wrong)
@@ -167,7 +175,7 @@ class ToolLoop:
             why = call.problem or "; ".join(misfit.errors)
             return f"The arguments of {call.name} do not fit: {why}. Correct them and call it again."
 
-    def _result(self, call: ToolUse, result: Any) -> str:
+    def _result(self, call: ToolUse, result: Any) -> "str | list[Json]":
         """What the model is told of a call."""
         if not isinstance(result, BaseException):
             return self._text(result)
@@ -175,11 +183,16 @@ class ToolLoop:
             result.add_note(f"raised by the function {call.name}, which a model had called with {call.arguments_text}")
             raise result
         log.info("%s raised %s: the model is told", call.name, type(result).__name__)
-        return f"Error: {type(result).__name__}: {result}"
+        return f"Error: {type(result).__name__}: {result}"[:2000]
 
 
-def _called(function: Callable[[], Any]) -> Steps[Any]:
-    return (yield RunCallable(function))
+def _called(function: Callable[[], Any], call: Call) -> Steps[Any]:
+    left = call.left()
+    try:
+        return (yield RunCallable(function, left))
+    except TimeoutError:
+        call.check_time()  # the function's own time, or that of the call
+        raise
 
 
 def _give(value: Any) -> Any:

@@ -2,12 +2,22 @@
 
 import re
 from collections.abc import Iterator, Sequence
+from threading import Lock
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ...core.chat import Json
-from ...core.errors import AgoutiError, ContextOverflow, ReplyUnreadable, RequestError, RequestRefused
+from ...core.errors import (
+    AgoutiError,
+    CircuitOpen,
+    ContextOverflow,
+    DeadlineExceeded,
+    ReplyUnreadable,
+    RequestError,
+    RequestRefused,
+)
+from ...core.policy import HOLDS_FOR_ALL
 from ...core.usage import Usage
 from ...core.vectors import Vectors, VectorsRequest
 from ...dialects.base import Fault, Outgoing, VectorAbility
@@ -20,7 +30,14 @@ from ..provider import Target
 
 # Characters of one request at most: a few of them make a token, and providers limit the tokens of a request too.
 _MOST_CHARACTERS = 250_000
-_TOO_MANY = re.compile(r"batch|inputs?\b|too many|instances|requests|array|items|length|long", re.IGNORECASE)
+_TOO_MANY = re.compile(
+    r"batch|too (?:many|large|long|big)|at most|maximum|max[ _-]|exceed|limit|(?:more|greater|less|fewer) than|up to"
+    r"|instances|allowed|only (?:one|1|a single)",
+    re.IGNORECASE,
+)
+# So many requests in a row that fail, and the rest is not asked for: it would fail as well.
+_MOST_FAILURES = 3
+_STOPS = (*HOLDS_FOR_ALL, CircuitOpen, DeadlineExceeded)
 _BASE64 = "encoding_format"
 
 
@@ -30,10 +47,11 @@ class Batch(Struct, frozen=True):
     start: int
     texts: list[str]
 
-    def halves(self) -> "tuple[Batch, Batch]":
-        """The same texts in two batches."""
-        middle = len(self.texts) // 2
-        return Batch(self.start, self.texts[:middle]), Batch(self.start + middle, self.texts[middle:])
+    def parts(self, most: int) -> "list[Batch]":
+        """The same texts in batches of at most so many."""
+        return [
+            Batch(self.start + first, self.texts[first : first + most]) for first in range(0, len(self.texts), most)
+        ]
 
 
 class Embedded(Struct, frozen=True, kw_only=True):
@@ -72,19 +90,17 @@ def checked_texts(texts: Sequence[object]) -> list[str]:
     return checked
 
 
-def batches(texts: list[str], most: int) -> Iterator[Batch]:
-    """The texts in batches of at most so many, none with much more text than a provider takes at once.
+def next_batch(texts: list[str], start: int, most: int) -> Batch:
+    """The next batch: of at most so many texts, with no more in it than a provider takes at once.
 
-    >>> [len(batch.texts) for batch in batches(["pea"] * 5, 2)]
-    [2, 2, 1]
+    >>> next_batch(["pea"] * 5, 3, 4)
+    Batch(start=3, texts=['pea', 'pea'])
     """
-    start, size = 0, 0
-    for number, text in enumerate(texts):
-        if number > start and (number - start >= most or size + len(text) > _MOST_CHARACTERS):
-            yield Batch(start, texts[start:number])
-            start, size = number, 0
-        size += len(text)
-    yield Batch(start, texts[start:])
+    end, size = start, 0
+    while end < len(texts) and end - start < most and (end == start or size + len(texts[end]) <= _MOST_CHARACTERS):
+        size += len(texts[end])
+        end += 1
+    return Batch(start, texts[start:end])
 
 
 class Embed(Operation[VectorsRequest, Vectors]):
@@ -144,37 +160,101 @@ def ability_of(target: Target) -> VectorAbility:
     return ability
 
 
-def embed(
-    call: Call, texts: list[str], *, dimensions: int | None, extra: dict[str, Json], at_once: int
-) -> Steps[list[Embedded]]:
-    """The vectors of all texts, in batches side by side.
+class Failure(Struct, frozen=True):
+    """Texts for which no vectors came.
 
-    Raises:
-        AgoutiError: one of the batches failed.
+    Attributes:
+        start: the number of the first of them among all.
     """
-    most = ability_of(call.targets[0]).max_texts
-    steps = [_of_batch(call, batch, dimensions, extra) for batch in batches(texts, most)]
-    pieces: list[list[Embedded]] = yield Together(steps, at_once)
-    return [piece for each in pieces for piece in each]
+
+    start: int
+    error: AgoutiError
 
 
-def _of_batch(call: Call, batch: Batch, dimensions: int | None, extra: dict[str, Json]) -> Steps[list[Embedded]]:
-    """The vectors of a batch; one that is too large for the provider is asked for in halves."""
-    operation = Embed(batch.texts, dimensions=dimensions, extra=extra)
-    try:
-        exchanged = yield from exchange(call, operation)
-    except RequestRefused as error:
-        if len(batch.texts) > 1 and (isinstance(error, ContextOverflow) or _TOO_MANY.search(error.message or "")):
-            first, second = batch.halves()
-            return (yield from _of_batch(call, first, dimensions, extra)) + (
-                yield from _of_batch(call, second, dimensions, extra)
-            )
-        raise _explained(error, batch, call.label) from None
-    vectors, target = exchanged.answer.value, exchanged.target
-    usage = operation.usage(vectors) or Usage()
-    price = target.model.price
-    return [
-        Embedded(
+class Gathered(Struct, frozen=True):
+    """What came for many texts, and what did not, each in the order of the texts."""
+
+    pieces: list[Embedded]
+    failures: list[Failure]
+
+
+def embed(
+    call: Call,
+    texts: list[str],
+    places: Sequence[int],
+    *,
+    dimensions: int | None,
+    extra: dict[str, Json],
+    at_once: int,
+) -> Steps[Gathered]:
+    """The vectors of all texts, in batches side by side; one that fails costs only itself.
+
+    Args:
+        places: what each text is called in errors: its number among those of the caller.
+    """
+    work = _Work(call, places, dimensions, extra)
+    yield Together(work.steps(texts), at_once)
+    return Gathered(
+        sorted(work.pieces, key=lambda piece: piece.start), sorted(work.failures, key=lambda failure: failure.start)
+    )
+
+
+class _Work:
+    """Texts on their way to a model, and what has come of them."""
+
+    def __init__(self, call: Call, places: Sequence[int], dimensions: int | None, extra: dict[str, Json]) -> None:
+        self.pieces: list[Embedded] = []
+        self.failures: list[Failure] = []
+        self._call = call
+        self._places = places
+        self._dimensions = dimensions
+        self._extra = extra
+        self._target = call.targets[0]
+        self._most = ability_of(self._target).max_texts
+        self._in_a_row = 0
+        self._stopped = False
+        self._lock = Lock()
+
+    def steps(self, texts: list[str]) -> Iterator[Steps[None]]:
+        """Each batch as there is room for it, of the size that is known to be taken then."""
+        start = 0
+        while start < len(texts) and not self._stopped:
+            batch = next_batch(texts, start, self._most_now())
+            start += len(batch.texts)
+            yield self._taken(batch)
+
+    def _most_now(self) -> int:
+        return min(self._most, self._target.state.most_texts or self._most)
+
+    def _taken(self, batch: Batch) -> Steps[None]:
+        """The vectors of a batch; of one that is too large for the provider part by part."""
+        waiting = [batch]
+        while waiting and not self._stopped:
+            part = waiting.pop(0)
+            if len(part.texts) > self._most_now():  # others have found that out meanwhile
+                waiting[:0] = part.parts(self._most_now())
+                continue
+            try:
+                piece = yield from self._piece(part)
+            except RequestRefused as error:
+                if (most := self._smaller(part, error)) is not None:
+                    waiting[:0] = part.parts(most)
+                else:
+                    self._failed(part, _explained(error, part, self._places[part.start], self._call.label))
+            except AgoutiError as error:
+                self._failed(part, error)
+            else:
+                with self._lock:
+                    self.pieces.append(piece)
+                    self._in_a_row = 0
+
+    def _piece(self, batch: Batch) -> Steps[Embedded]:
+        operation = Embed(batch.texts, dimensions=self._dimensions, extra=self._extra)
+        exchanged = yield from exchange(self._call, operation)
+        vectors, target = exchanged.answer.value, exchanged.target
+        usage = operation.usage(vectors) or Usage()
+        price = target.model.price
+        return Embedded(
             start=batch.start,
             vectors=vectors,
             provider=target.provider.label,
@@ -182,14 +262,39 @@ def _of_batch(call: Call, batch: Batch, dimensions: int | None, extra: dict[str,
             cost=price.cost(usage) if price is not None else None,
             attempts=exchanged.attempts,
         )
-    ]
+
+    def _smaller(self, batch: Batch, error: RequestRefused) -> int | None:
+        """How many texts to send at once after a refusal; `None` where fewer would not help."""
+        count = len(batch.texts)
+        if count == 1:
+            return None
+        if isinstance(error, ContextOverflow):
+            return (count + 1) // 2  # one of them is too long, or all together: the next batch may be of short ones
+        if not _TOO_MANY.search(error.message or ""):
+            return None
+        state = self._target.state
+        with self._lock:
+            if state.most_texts is None or state.most_texts >= count:
+                told = {int(number) for number in re.findall(r"(?<![\w.,-])\d{1,4}(?!\w|[.,]\d)", error.message or "")}
+                smaller = [number for number in told if 1 <= number < count]
+                # Where it says how many it takes that is tried; what has other small numbers in it is halved.
+                state.most_texts = smaller[0] if len(smaller) == 1 else count // 2
+            return state.most_texts
+
+    def _failed(self, batch: Batch, error: AgoutiError) -> None:
+        with self._lock:
+            self.failures.append(Failure(batch.start, error))
+            if isinstance(error, ContextOverflow):
+                return
+            self._in_a_row += 1
+            self._stopped |= isinstance(error, _STOPS) or self._in_a_row >= _MOST_FAILURES
 
 
-def _explained(error: RequestRefused, batch: Batch, label: str) -> RequestRefused:
+def _explained(error: RequestRefused, batch: Batch, place: int, label: str) -> RequestRefused:
     """The same error, saying which text is at fault."""
     if isinstance(error, ContextOverflow):
         return error.with_context(
-            before=f"text {batch.start} ({len(batch.texts[0])} characters) is too long for {label}",
+            before=f"text {place} ({len(batch.texts[0])} characters) is too long for {label}",
             hint="Cut it into parts and embed each, or leave it out.",
         )
     if re.search("embedding", error.message or "", re.IGNORECASE):

@@ -1,0 +1,63 @@
+"""How many forms of many shapes a real OpenAI-compatible server fills, by the means that hold it to them."""
+
+import argparse
+import os
+import random
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import make_dataclass
+from enum import Enum
+from time import perf_counter
+from typing import Any, Literal
+
+import agouti
+
+PARTS = (int, float, bool, str, list[int], list[str], dict[str, int], int | None, Literal["wet", "dry"])
+WORDS = ("crop", "bed", "rows", "depth", "days", "sown", "good", "note", "place", "name")
+NOTE = "Bo has one bed with two rows of pea, sown 4 March at 3 cm."
+
+
+def form(chance: random.Random, number: int) -> Any:
+    """A form: a part, a choice, a record of parts, or a list of records."""
+    kinds = [chance.choice(PARTS) for _ in range(chance.randint(1, 4))]
+    fields = list(zip(chance.sample(WORDS, len(kinds)), kinds, strict=True))
+    record = make_dataclass(f"Form{number}", fields)
+    choice = Enum(f"Choice{number}", {word.upper(): word for word in chance.sample(WORDS, 3)})  # type: ignore[misc]
+    inner = make_dataclass(f"Outer{number}", [("inner", record), ("choice", choice)])
+    return chance.choice((kinds[0], choice, record, list[record], inner))  # type: ignore[valid-type]
+
+
+def main() -> None:
+    """Ask, and print a line for each means."""
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("address")
+    options.add_argument("model")
+    options.add_argument("--key", metavar="VARIABLE", help="the environment variable that holds the key")
+    options.add_argument("--count", type=int, default=200)
+    options.add_argument("--at-once", type=int, default=2)
+    options.add_argument("--means", nargs="*", default=["schema", "tool", "json", "prompt"])
+    given = options.parse_args()
+    chance = random.Random(7)
+    forms = [form(chance, number) for number in range(given.count)]
+    client = agouti.Client.at(given.address, key=os.environ[given.key] if given.key else None)
+
+    for means in given.means:
+
+        def fill(kind: Any, means: Any = means) -> str:
+            try:
+                filled = client.fill(given.model, kind, NOTE, means=means, repairs=1, max_tokens=120, temperature=0)
+            except agouti.NotFilled as error:
+                return error.problem
+            return "filled, mended" if filled.mended else "filled" if len(filled.answers) == 1 else "filled, repaired"
+
+        began = perf_counter()
+        with ThreadPoolExecutor(given.at_once) as pool:
+            found = Counter(pool.map(fill, forms))
+        rate = sum(count for name, count in found.items() if name.startswith("filled")) / len(forms)
+        told = ", ".join(f"{name} {count}" for name, count in found.most_common())
+        print(f"{means:<7} {rate:6.1%} of {len(forms)} filled ({told}) in {perf_counter() - began:.0f} s", flush=True)
+    client.close()
+
+
+if __name__ == "__main__":
+    main()
