@@ -12,7 +12,7 @@ from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
-from .engine.call import CLOCKS, Call
+from .engine.call import CLOCKS, Call, check_blanks
 from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
 from .reply import Reply
@@ -96,6 +96,8 @@ class Calls:
         targets = self._targets.chain(label)
         started = self.clocks.clock()
         question = question_of(prompt, options, stream=stream)
+        if question.blanks or any(target.model.blanks for target in targets):
+            check_blanks(question, targets)
         return self._call(targets, started, limits_of(options, self._limits), question)
 
     def tool_loop(

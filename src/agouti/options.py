@@ -87,7 +87,8 @@ class Options(Parameters, Limits, total=False):
 
     Attributes:
         system: a system text instead of the entry's; an empty one sends none.
-        examples: pairs of question and answer put before the prompt.
+        examples: pairs of question and answer put before the prompt, instead of the entry's; an empty list means none.
+        blanks: what stands for the blanks that the model's entry declares: ``{"language": "Italian"}``.
         images: paths, bytes or addresses of images.
         files: paths, bytes or addresses of files (PDF, text, audio), `agouti.File` or `agouti.Audio`.
         fetch_images: whether those with an address may be fetched where a format takes only the image itself;
@@ -98,7 +99,8 @@ class Options(Parameters, Limits, total=False):
     """
 
     system: str | None
-    examples: Iterable[tuple[str, str]]
+    examples: Iterable[tuple[str, str]] | None
+    blanks: Mapping[str, str] | None
     images: "Source | Iterable[Source] | None"
     files: "FileSource | Iterable[FileSource] | None"
     fetch_images: "bool | Literal['private']"

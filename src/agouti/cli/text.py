@@ -38,6 +38,26 @@ def given_text(argument: str | None, file: str | None, *, asking: str = "") -> s
     return text
 
 
+def blanks_given(pairs: tuple[str, ...]) -> dict[str, str]:
+    """The blanks of ``--blank NAME=VALUE``.
+
+    Raises:
+        click.UsageError: one of them has no ``=``.
+    """
+    blanks: dict[str, str] = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if not equals or not name:
+            raise click.UsageError(f"--blank takes NAME=VALUE, not {pair!r}")
+        blanks[name] = value
+    return blanks
+
+
+BLANK = click.option(
+    "--blank", "blanks", metavar="NAME=VALUE", multiple=True, help="Fill a blank of the entry; may be repeated."
+)
+
+
 def on_terminal() -> bool:
     """Whether somebody watches standard output."""
     return sys.stdout.isatty()

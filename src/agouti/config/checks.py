@@ -57,6 +57,19 @@ def check_models(models: dict[str, Model], providers: dict[str, Provider], origi
                 ConfigError(f"[models.{label}] parameters: {error.what}", hint=error.hint),
                 origins.of("models", label, "parameters", name),
             ) from None
+        if not all(name.strip() and not set(name) & set("{}") for name in model.blanks):
+            raise placed(
+                ConfigError(
+                    f"[models.{label}] blanks: a name is empty or has braces",
+                    hint='Write blanks = { language = "English" }, and {language} in the texts.',
+                ),
+                origins.of("models", label, "blanks"),
+            )
+        if model.context is not None and model.context < 1:
+            raise placed(
+                ConfigError(f"[models.{label}] context = {model.context} is out of range", hint="It counts tokens."),
+                origins.of("models", label, "context"),
+            )
         for each in model.fallback:
             name, at, provider = each.rpartition("@")
             if each not in models and not (at and name and provider in providers):

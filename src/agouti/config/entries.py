@@ -119,6 +119,10 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         deadline: seconds that a whole call may take, retries and fallback included.
         like: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.
+        examples: pairs of question and answer put before every prompt; a call's own come instead.
+        blanks: names that stand in braces in ``system`` and ``examples``, and what they are filled with where a call
+            says nothing (``blanks={"language": "Italian"}``); an empty one must be given. Other braces stay braces.
+        context: the context window: tokens of prompt and answer together.
         parameters: defaults, under their OpenAI-compatible names; a call overrides them.
         means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
             the strongest first; those of its dialect where not given.
@@ -133,6 +137,9 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     name: str = ""
     like: str = ""
     system: str | None = None
+    examples: tuple[tuple[str, str], ...] = ()
+    blanks: dict[str, str] = {}
+    context: int | None = None
     parameters: dict[str, Any] = {}
     price: Price | None = None
     markers: Markers = Markers()

@@ -1,6 +1,6 @@
 """From the forms in which a prompt may be given to the messages of a call."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol, TypeAlias
 
 from .chat import Message
@@ -20,6 +20,9 @@ Prompt: TypeAlias = str | Sequence[Message | Mapping[str, Any]] | Sequence[objec
 messages (`Message` or OpenAI-compatible dicts).
 
 Type checkers see a list of texts and images as one of objects: what else stands in it is said when it is used."""
+
+
+_SYSTEM = ("system", "developer")
 
 
 def prompt_messages(prompt: Prompt) -> tuple[Message, ...]:
@@ -60,9 +63,9 @@ def assembled(
     *,
     entry_system: str | None = None,
     system: str | None = None,
-    examples: Iterable[tuple[str, str]] = (),
+    examples: Sequence[tuple[str, str]] = (),
 ) -> tuple[Message, ...]:
-    """The messages of a request: system text, examples, prompt.
+    """The messages of a request: system text, examples, prompt; a system text that leads the prompt stays in front.
 
     Args:
         entry_system: the system text of the model's entry; gives way to ``system``, and to one in the prompt.
@@ -75,9 +78,13 @@ def assembled(
     before: list[Message] = []
     if system:
         before.append(Message("system", system))
-    elif system is None and entry_system and prompt[0].role not in ("system", "developer"):
+    elif system is None and entry_system and prompt[0].role not in _SYSTEM:
         before.append(Message("system", entry_system))
+    leads = 0
+    if examples and prompt[0].role in _SYSTEM:
+        leads = next((number for number, each in enumerate(prompt) if each.role not in _SYSTEM), len(prompt))
+        before += prompt[:leads]
     for question, answer in examples:
         before.append(Message("user", question))
         before.append(Message("assistant", answer))
-    return (*before, *prompt) if before else tuple(prompt)
+    return (*before, *prompt[leads:]) if before else tuple(prompt)

@@ -1,12 +1,13 @@
 """A call as plain data: the question, the models that are asked in turn, and until when."""
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from random import random
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from msgspec import Struct
 
+from ..core.blanks import filled
 from ..core.call_pairs import unique_calls, with_tool_calls
 from ..core.chat import Json, Request
 from ..core.errors import DeadlineExceeded, RequestError
@@ -14,6 +15,7 @@ from ..core.http import Timeouts
 from ..core.parameters import merged
 from ..core.prompt import assembled
 from ..core.retries import Retries
+from ..core.suggest import near_hint
 from .provider import Target
 from .question import Question
 
@@ -32,8 +34,14 @@ def request_for(question: Question, target: Target) -> Request:
     takes = target.provider.takes
     if takes is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in takes:
         parameters["max_tokens"] = parameters.pop("max_completion_tokens")
+    system, examples = model.system, model.examples
+    if model.blanks:
+        system, examples = _persona(question, target)
     messages = assembled(
-        question.messages, entry_system=model.system, system=question.system, examples=question.examples
+        question.messages,
+        entry_system=system,
+        system=question.system,
+        examples=examples if question.examples is None else question.examples,
     )
     extra = question.extra
     if parameters.get("tools") and "tools" in extra:
@@ -54,6 +62,40 @@ def request_for(question: Question, target: Target) -> Request:
         model.markers,
         _FETCH[question.fetch_images],
     )
+
+
+def _persona(question: Question, target: Target) -> tuple[str | None, tuple[tuple[str, str], ...]]:
+    """The entry's system text and examples with their blanks filled, as far as the question takes them.
+
+    Raises:
+        RequestError: a blank has no value.
+    """
+    model = target.model
+    values = {name: question.blanks.get(name, usual) for name, usual in model.blanks.items()}
+    system, examples = model.system, model.examples
+    if system and question.system is None and question.messages[0].role not in ("system", "developer"):
+        system = filled(system, values, model.label)
+    if question.examples is None:
+        examples = tuple([(filled(q, values, model.label), filled(a, values, model.label)) for q, a in examples])
+    return system, examples
+
+
+def check_blanks(question: Question, targets: Sequence[Target]) -> None:
+    """See that the blanks that are given are declared by the models, and those that are needed are given.
+
+    Raises:
+        RequestError: one is unknown, or missing.
+    """
+    declared = {name: None for target in targets for name in target.model.blanks}
+    for name in question.blanks:
+        if name not in declared:
+            model = targets[0].model
+            hint = near_hint(name, declared, "blank") if declared else f'Declare it: blanks = {{ {name} = "" }}.'
+            raise RequestError(f"{model.label} has no blank {name!r}", hint=hint, model=model.label)
+    if question.messages:
+        for target in targets:
+            if target.model.blanks:
+                _persona(question, target)
 
 
 def _with_tools(parameters: dict[str, Json], extra: dict[str, Json]) -> tuple[dict[str, Json], dict[str, Json]]:

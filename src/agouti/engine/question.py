@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 OF_CALL = ("deadline", "timeouts", "retries", "headers")
 """Options that belong to the call and not to the question."""
 
-OPTIONS = ("system", "examples", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)
+OPTIONS = ("system", "examples", "blanks", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)
 """What a question has besides parameters, and what the call has."""
 
 
@@ -33,7 +33,8 @@ class Question(Struct, frozen=True, kw_only=True):
     Attributes:
         messages: the prompt as canonical messages, images in them.
         system: a system text instead of the entry's; an empty one means none.
-        examples: pairs of question and answer put before the prompt.
+        examples: pairs of question and answer put before the prompt, instead of the entry's; `None`: the entry's.
+        blanks: what stands for the blanks in the entry's system text and examples.
         tools: tools that the model may call, in the OpenAI-compatible form.
         parameters: as they were given; `None` stands for one that is not to be sent.
         extra: fields that go into the request as they are.
@@ -47,12 +48,13 @@ class Question(Struct, frozen=True, kw_only=True):
         >>> question
         Question('When do broad beans go in?', temperature=0.2)
         >>> question == Question.of("When do broad beans go in?", temperature=0.2), question.key[:8]
-        (True, '10d6af68')
+        (True, 'd9d49076')
     """
 
     messages: tuple[Message, ...]
     system: str | None = None
-    examples: tuple[tuple[str, str], ...] = ()
+    examples: tuple[tuple[str, str], ...] | None = None
+    blanks: dict[str, str] = {}
     tools: tuple[dict[str, Json], ...] = ()
     parameters: dict[str, Json] = {}
     extra: dict[str, Json] = {}
@@ -86,7 +88,8 @@ class Question(Struct, frozen=True, kw_only=True):
     def __repr__(self) -> str:
         options = {
             "system": self.system,
-            "examples": len(self.examples) or None,
+            "examples": None if self.examples is None else len(self.examples),
+            "blanks": self.blanks or None,
             "tools": [tool.get("function", tool).get("name") for tool in self.tools] or None,
             **self.parameters,
             "extra": self.extra or None,
@@ -152,7 +155,7 @@ def _changed(question: Question, options: Mapping[str, object], stream: bool) ->
     made = question_of(list(question.messages), options, stream=stream)
     if made.messages != question.messages:
         question = replace(question, messages=made.messages)
-    kept = {name: getattr(made, name) for name in ("system", "examples", "tools", "tags") if name in options}
+    kept = {name: getattr(made, name) for name in ("system", "examples", "blanks", "tools", "tags") if name in options}
     if "fetch_images" in options:
         kept["fetch_images"] = made.fetch_images
     parameters = {**question.parameters, **made.parameters}
@@ -193,7 +196,9 @@ def media_parts(name: str, sources: object) -> list[dict[str, Json]]:
     return [file.part for file in media.files(cast("FileSource", sources))]
 
 
-def _examples(examples: object) -> tuple[tuple[str, str], ...]:
+def _examples(examples: object) -> tuple[tuple[str, str], ...] | None:
+    if examples is None:
+        return None
     pairs: tuple[tuple[object, object], ...]
     try:
         pairs = tuple([(question, answer) for question, answer in cast("Iterable[tuple[object, object]]", examples)])
@@ -225,6 +230,14 @@ def extra_of(extra: object) -> dict[str, Json]:
     return dict(extra)
 
 
+def _blanks(blanks: object) -> dict[str, str]:
+    if blanks is None:
+        return {}
+    if not isinstance(blanks, Mapping) or not all(isinstance(part, str) for pair in blanks.items() for part in pair):
+        raise RequestError("blanks are no table of texts", hint='Pass blanks={"language": "Italian"}.')
+    return dict(blanks)
+
+
 def tags_of(tags: object) -> dict[str, str]:
     """What a call is for."""
     if tags is None:
@@ -237,6 +250,7 @@ def tags_of(tags: object) -> dict[str, str]:
 _READ: dict[str, Callable[[object], object]] = {
     "system": _system,
     "examples": _examples,
+    "blanks": _blanks,
     "tools": _tools,
     "extra": extra_of,
     "fetch_images": _fetch,

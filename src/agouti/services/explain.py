@@ -112,8 +112,8 @@ def _settings(calls: Calls, table: str, entry: Any, default: Any, options_given:
             origin = _origin(calls, table, entry.label, name)
             settings.append(Setting(f"{table}.{entry.label}.{name}", _text(name, inner), str(origin)))
     for name, value in options_given.items():
-        if name != "system":
-            settings.append(Setting(name, _text(name, value), "argument"))
+        if name != "system" and value is not None:
+            settings += [Setting(inner, _text(inner, each), "argument") for inner, each in _leaves(name, value)]
     return settings
 
 

@@ -12,7 +12,7 @@ from ...core.parameters import NAMES
 from ...core.suggest import near_hint
 from ...reply import Reply
 from ..app import Settings
-from ..text import given_text, on_terminal
+from ..text import BLANK, blanks_given, given_text, on_terminal
 
 
 @click.command("ask")
@@ -20,6 +20,7 @@ from ..text import given_text, on_terminal
 @click.argument("text", required=False)
 @click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@BLANK
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image, or its address; may be repeated.")
@@ -36,6 +37,7 @@ def command(
     text: str | None,
     file: str | None,
     system: str | None,
+    blanks: tuple[str, ...],
     temperature: float | None,
     max_tokens: int | None,
     images: tuple[str, ...],
@@ -60,6 +62,8 @@ def command(
         options["max_tokens"] = max_tokens
     if system is not None:
         options["system"] = system
+    if blanks:
+        options["blanks"] = blanks_given(blanks)
     if images:
         options["images"] = images
     if files:

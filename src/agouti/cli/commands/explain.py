@@ -7,15 +7,16 @@ import msgspec
 
 from ...client import Client
 from ..app import Settings
-from ..text import paint
+from ..text import BLANK, blanks_given, paint
 
 
 @click.command("explain")
 @click.argument("label")
 @click.argument("text", required=False, default="...")
+@BLANK
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
-def command(app: Settings, label: str, text: str, as_json: bool) -> None:
+def command(app: Settings, label: str, text: str, blanks: tuple[str, ...], as_json: bool) -> None:
     """Show the request that the model LABEL would get for TEXT, and where each setting came from.
 
     Nothing is sent, no key is fetched; keys show as ***.
@@ -23,7 +24,7 @@ def command(app: Settings, label: str, text: str, as_json: bool) -> None:
     from ...services.explain import explain
 
     with Client(app.config) as client:
-        explained = explain(client, label, text)
+        explained = explain(client, label, text, blanks=blanks_given(blanks) or None)
     if as_json:
         click.echo(json.dumps(msgspec.to_builtins(explained), ensure_ascii=False, indent=2))
         return

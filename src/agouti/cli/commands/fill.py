@@ -24,7 +24,7 @@ from ...services import run
 from ..app import Settings
 from ..row_results import Results, flattened
 from ..rows import Row, Table, kind_of, read_rows
-from ..text import given_text, on_terminal
+from ..text import BLANK, blanks_given, given_text, on_terminal
 
 if TYPE_CHECKING:
     from ...options import FillOptions
@@ -49,6 +49,7 @@ if TYPE_CHECKING:
 )
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image to fill it from; may be repeated.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@BLANK
 @click.option("--means", type=click.Choice(MEANS), help="Try only these means.")
 @click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
 @click.pass_obj
@@ -68,6 +69,7 @@ def command(
     at_once: int,
     images: tuple[str, ...],
     system: str | None,
+    blanks: tuple[str, ...],
     means: str | None,
     repairs: int,
 ) -> int:
@@ -80,6 +82,7 @@ def command(
     kind = form_of(_form(form))
     options: dict[str, Any] = {"repairs": repairs}
     options |= {"system": system} if system is not None else {}
+    options |= {"blanks": blanks_given(blanks)} if blanks else {}
     options |= {"means": means} if means is not None else {}
     if rows is None:
         if out is not None or column is not None or key is not None or anew:
