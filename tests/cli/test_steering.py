@@ -19,10 +19,12 @@ def test_personas_from_the_shell(agouti_command: Command, served: Served, tmp_pa
     shown = json.loads(done.stdout)
     assert [each["content"] for each in shown["body"]["messages"]] == ["Into Italian.", "a=b", "b", "Moin"]
     origins = {each["name"]: each["origin"] for each in shown["settings"] if "language" in each["name"]}
-    assert origins["blanks.language"] == "argument" and "agouti.toml:" in origins["models.translator.blanks.language"]
+    assert origins["blanks.language"] == "argument"
+    assert "agouti.toml:" in origins["models.translator.blanks.language"]
     for arguments, said in (
         (["ask", "translator", "Moin"], "blank 'tone'"),
         (["ask", "translator", "Moin", "--blank", "tone"], "--blank takes NAME=VALUE"),
     ):
         done = agouti_command(*arguments)
-        assert done.returncode == 2 and said in done.stderr
+        assert done.returncode == 2
+        assert said in done.stderr
