@@ -45,6 +45,8 @@ LAYERS = [
     "options",
     "streams",
     "calls",
+    "conversation_files",
+    "conversation_window",
     "conversation",
     "client",
     "adopt",

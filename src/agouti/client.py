@@ -17,7 +17,7 @@ from .reply import Reply
 if TYPE_CHECKING:
     from typing import Self
 
-    from .conversation import AsyncConversation, Conversation
+    from .conversation import AsyncConversation, Conversation, Fit
     from .dialects.base import ListedModel
     from .embeddings import Embeddings
     from .engine.drive import SyncDriver
@@ -182,19 +182,24 @@ class Client(BaseClient):
         self,
         model: str,
         *,
-        messages: Iterable[Message | Mapping[str, Json]] = (),
+        messages: Iterable[Message | Mapping[str, Json]] | FilePath = (),
+        fit: "Fit | None" = None,
         **options: "Unpack[AskOptions]",
     ) -> "Conversation":
         """A conversation with a model, which keeps what has been said: see `Conversation`.
 
         Args:
             model: a label, or ``NAME@PROVIDER``.
-            messages: what has been said before, such as ``messages`` of an earlier one.
+            messages: what has been said before, such as ``messages`` of an earlier one, or a file that it was saved to:
+                see `Conversation.save`. What cannot be read of it is told in a warning and left out.
+            fit: what to do when the context window is full: ``"drop_oldest"`` sends no more of the oldest turns,
+                ``"error"`` raises `ContextOverflow` before anything is sent, a function of the messages so far and the
+                tokens that they may have gives the messages to send instead. `None`: leave it to the provider.
             options: as for `ask`, for every turn; functions in ``tools`` are run.
         """
         from .conversation import Conversation
 
-        return Conversation(self._calls, self._driver, model, messages, options)
+        return Conversation(self._calls, self._driver, model, messages, fit, options)
 
     def embed(
         self,
@@ -414,13 +419,14 @@ class AsyncClient(BaseClient):
         self,
         model: str,
         *,
-        messages: Iterable[Message | Mapping[str, Json]] = (),
+        messages: Iterable[Message | Mapping[str, Json]] | FilePath = (),
+        fit: "Fit | None" = None,
         **options: "Unpack[AskOptions]",
     ) -> "AsyncConversation":
         """A conversation with a model; as `Client.conversation`."""
         from .conversation import AsyncConversation
 
-        return AsyncConversation(self._calls, self._driver, model, messages, options)
+        return AsyncConversation(self._calls, self._driver, model, messages, fit, options)
 
     async def embed(
         self,

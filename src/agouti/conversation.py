@@ -1,45 +1,118 @@
 """A conversation: what has been said is kept, tools are run, and nothing is lost when a turn fails."""
 
-from collections.abc import Callable, Iterable, Mapping
+import os
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from threading import Lock
-from typing import TYPE_CHECKING, Unpack, cast
+from typing import TYPE_CHECKING, Literal, TypeAlias, Unpack, cast
 
 from .arguments import limits_of, split_tools
+from .conversation_window import Window
 from .core.chat import Json, Message
-from .core.errors import AgoutiError, RequestError
+from .core.errors import AgoutiError, ContextOverflow, RequestError
 from .core.messages import messages_of, with_parts
 from .core.prompt import Prompt, prompt_messages
 from .core.usage import Usage, total_cost, total_usage
+from .core.warn import warn
+from .core.window import last_turn
 from .engine.accumulate import ReplyAccumulator
 from .engine.question import media_parts, question_of
 from .reply import Reply
 from .streams import AsyncStream, Stream
 
 if TYPE_CHECKING:
-    from .calls import Calls
+    from .calls import Calls, FilePath
     from .engine.drive import SyncDriver
     from .engine.drive_async import AsyncDriver
     from .engine.effects import Steps
+    from .engine.operations.tool_loop import ToolLoop, ToolLoopResult
     from .options import AskOptions
+
+
+Messages: TypeAlias = Iterable[Message | Mapping[str, Json]]
+Fit: TypeAlias = Literal["error", "drop_oldest"] | Callable[[list[Message], int], Messages | Awaitable[Messages]]
+"""What is done about a context window that is full: see `Client.conversation`."""
 
 
 class _Conversation:
     """What both kinds share: the history, and how a turn becomes a part of it."""
 
     def __init__(
-        self, calls: "Calls", model: str, before: Iterable[Message | Mapping[str, Json]], options: "AskOptions"
+        self,
+        calls: "Calls",
+        model: str,
+        before: "Iterable[Message | Mapping[str, Json]] | FilePath",
+        fit: Fit | None,
+        options: "AskOptions",
     ) -> None:
+        self._calls = calls
+        self._model = model
+        self.remarks: tuple[str, ...] = ()
+        if isinstance(before, (str, os.PathLike)):
+            before, options = self._from_file(before, options)
         # What is wrong with the options is said now, not at the first turn.
         plain = split_tools(options)[0]
         question_of("...", plain)
         limits_of(plain)
-        self._calls = calls
-        self._model = model
+        if not (fit is None or callable(fit) or fit in ("error", "drop_oldest")):
+            raise RequestError(f"fit = {fit!r} is unknown", hint='Take "drop_oldest", "error" or a function.')
         self._options = options
+        self._fit = fit
         self.messages: list[Message] = list(messages_of(list(before)))
         self.replies: list[Reply] = []
         self._lock = Lock()
         self._left: tuple[list[Message], ReplyAccumulator] | None = None
+        self._window = Window()
+
+    def _from_file(self, path: "FilePath", options: "AskOptions") -> "tuple[list[Message], AskOptions]":
+        from .conversation_files import read_conversation
+
+        kept = read_conversation(path)
+        self.remarks = tuple(kept.remarks)
+        for remark in kept.remarks:
+            warn(remark)
+        return kept.messages, cast("AskOptions", {**kept.settings, **options})
+
+    @property
+    def model(self) -> str:
+        """The label that is asked."""
+        return self._model
+
+    @property
+    def dropped(self) -> list[Message]:
+        """Messages that are not sent any more, because the context window is full; they are in ``messages`` still."""
+        return self._window.dropped(self.messages)
+
+    def save(self, path: "FilePath") -> None:
+        """Keep what has been said in a file: JSON Lines of OpenAI-compatible messages, below a header line.
+
+        The header has the label and the settings of the turns: system text, blanks, examples and parameters; no
+        headers, functions or keys. ``client.conversation(label, messages=path)`` goes on from there.
+
+        Raises:
+            RequestError: it cannot be written, or the file has lines that would be lost; what was there is there still.
+        """
+        from .conversation_files import settings_to_keep, write_conversation
+
+        write_conversation(path, self._model, settings_to_keep(self._options), self.messages)
+
+    def undo(self) -> list[Message]:
+        """Take the last turn back: the last words of the user and all that followed. What it cost stays counted.
+
+        Returns:
+            The messages that were taken back, in order; none where nothing has been said.
+
+        Raises:
+            RequestError: the conversation is in the middle of a turn.
+        """
+        if not self._lock.acquire(blocking=False):
+            raise _in_a_turn()
+        try:
+            start = last_turn(self.messages)
+            taken, self.messages[start:] = self.messages[start:], []
+            self._left = None
+            return taken
+        finally:
+            self._lock.release()
 
     def keep(self) -> Reply | None:
         """Keep the turn of a stream that was stopped: the question, and what had come of the answer.
@@ -75,21 +148,14 @@ class _Conversation:
         for name in ("images", "files"):
             if parts := media_parts(name, merged.pop(name, None)):
                 said = with_parts(said, parts)
-        messages = [*self.messages, *said]
-        loop = self._calls.tool_loop(self._model, messages, cast("AskOptions", merged), stream=so_far is not None)
+        loop = self._calls.tool_loop(self._model, list(said), cast("AskOptions", merged), stream=so_far is not None)
 
         def steps() -> "Steps[Reply]":
             if not self._lock.acquire(blocking=False):
-                raise RequestError(
-                    "this conversation is in the middle of a turn",
-                    hint="Wait for its end, or close its stream; two talks at once are two conversations.",
-                )
+                raise _in_a_turn()
             try:
                 self._left = (list(said), so_far) if so_far is not None else None
-                done = yield from loop.steps(so_far)
-            except AgoutiError:
-                self.replies += loop.replies  # paid for, although nothing came of them
-                raise
+                done = yield from self._asked(loop, said, so_far)
             finally:
                 self._lock.release()
             self._left = None
@@ -99,8 +165,46 @@ class _Conversation:
 
         return steps()
 
+    def _asked(
+        self, loop: "ToolLoop", said: tuple[Message, ...], so_far: ReplyAccumulator | None
+    ) -> "Steps[ToolLoopResult]":
+        """Ask with as much of the history as fits."""
+        fit, window, tries = self._fit, self._window, 0
+        while True:
+            history = window.history(list(messages_of(self.messages)))
+            if fit is not None:
+                history = yield from window.fitted(history, said, loop.call, fit)
+            asking = loop.asking((*history, *said))
+            try:
+                done = yield from asking.steps(so_far)
+            except ContextOverflow as error:
+                self.replies += asking.replies  # paid for, although nothing came of them
+                nothing_yet = not asking.replies and (so_far is None or not so_far.reply().text)
+                tries += 1
+                again = nothing_yet and fit not in (None, "error") and tries < _TRIES
+                if not again or not window.narrowed(history, said, loop.call):
+                    raise error
+                continue
+            except AgoutiError:
+                self.replies += asking.replies
+                raise
+            if fit is not None:
+                window.learn(asking.call, done.replies[0])
+            return done
+
     def __repr__(self) -> str:
         return f"{type(self).__name__}({self._model!r}, {len(self.messages)} messages)"
+
+
+# How often a provider may find a turn too long that was made to fit by the estimate.
+_TRIES = 6
+
+
+def _in_a_turn() -> RequestError:
+    return RequestError(
+        "this conversation is in the middle of a turn",
+        hint="Wait for its end, or close its stream; two talks at once are two conversations.",
+    )
 
 
 class Conversation(_Conversation):
@@ -110,6 +214,7 @@ class Conversation(_Conversation):
         messages: what has been said: the user's words, the model's, its tool calls and their results. The system text
             is not among them. A list of `Message`; give it to another conversation to go on from there.
         replies: every reply, in order.
+        remarks: what of a file could not be read and was left out.
 
     Example:
         >>> import agouti, agouti.standins
@@ -129,11 +234,21 @@ class Conversation(_Conversation):
         calls: "Calls",
         drive: "Callable[[Steps[Reply]], SyncDriver[Reply]]",
         model: str,
-        before: Iterable[Message | Mapping[str, Json]],
+        before: "Iterable[Message | Mapping[str, Json]] | FilePath",
+        fit: Fit | None,
         options: "AskOptions",
     ) -> None:
-        super().__init__(calls, model, before, options)
+        super().__init__(calls, model, before, fit, options)
         self._drive = drive
+
+    def fork(self) -> "Conversation":
+        """Another conversation that goes on from here; what either says from now on, the other does not know.
+
+        Its ``replies``, and with them ``usage`` and ``cost``, begin anew.
+        """
+        other = Conversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
+        other._window = self._window.copy()
+        return other
 
     def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer.
@@ -163,11 +278,21 @@ class AsyncConversation(_Conversation):
         calls: "Calls",
         drive: "Callable[[Steps[Reply]], AsyncDriver[Reply]]",
         model: str,
-        before: Iterable[Message | Mapping[str, Json]],
+        before: "Iterable[Message | Mapping[str, Json]] | FilePath",
+        fit: Fit | None,
         options: "AskOptions",
     ) -> None:
-        super().__init__(calls, model, before, options)
+        super().__init__(calls, model, before, fit, options)
         self._drive = drive
+
+    def fork(self) -> "AsyncConversation":
+        """Another conversation that goes on from here; what either says from now on, the other does not know.
+
+        Its ``replies``, and with them ``usage`` and ``cost``, begin anew.
+        """
+        other = AsyncConversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
+        other._window = self._window.copy()
+        return other
 
     async def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""

@@ -37,14 +37,15 @@ def estimate_tokens(request: Request) -> int:
     >>> estimate_tokens(Request("m", (Message("user", "When do broad beans go in?"),)))
     14
     """
-    total = 3 + sum(_of_message(message) for message in request.messages)
+    total = 3 + sum(estimate_message(message) for message in request.messages)
     for name in ("tools", "response_format"):
         if name in request.parameters:
             total += estimate_text(msgspec.json.encode(request.parameters[name]).decode())
     return total
 
 
-def _of_message(message: Message) -> int:
+def estimate_message(message: Message) -> int:
+    """The tokens of one message, its role and marks included."""
     total = _PER_MESSAGE
     content: Any = message.content
     if isinstance(content, str):

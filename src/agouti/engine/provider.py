@@ -14,6 +14,7 @@ from ..core.http import HttpRequest
 from ..core.parameters import checked
 from ..core.secret import MASK, SecretText
 from ..core.structured import Means
+from ..core.window import TokenRatio
 from ..credentials.credential import Credential, SigningCredential, key_header, key_query
 from ..credentials.rotation import KeyRotation
 from ..credentials.sources import Key, SignatureKey
@@ -39,6 +40,7 @@ class ModelState:
         refused_parameters: parameters that it has refused; they are not tried with it again.
         circuit: whether it is left alone for a while.
         most_texts: how many texts of one request it takes, where it has refused more.
+        tokens: how its counts of tokens compare to the estimate.
     """
 
     def __init__(self) -> None:
@@ -46,6 +48,7 @@ class ModelState:
         self._refused_means: dict[Means, set[int]] = {}
         self.circuit = Circuit()
         self.most_texts: int | None = None
+        self.tokens = TokenRatio()
 
     def refuse(self, means: Means, form: int) -> None:
         """It has refused a means of structured output, with a form."""

@@ -57,6 +57,6 @@ def count(call: Call) -> Steps[TokenCount]:
     """Count the tokens of a call's question; nothing is sent where the format does not count."""
     target = call.targets[0]
     if not target.provider.dialect.abilities.counts_tokens:
-        return TokenCount(estimate_tokens(request_for(call.question, target)), exact=False)
+        return TokenCount(target.state.tokens.learned(estimate_tokens(request_for(call.question, target))), exact=False)
     exchanged = yield from exchange(call, Count(call.question))
     return TokenCount(exchanged.answer.value, exact=True)

@@ -85,6 +85,23 @@ class ToolLoop:
         self._corrected = False
         self.replies: list[Reply] = []
 
+    @property
+    def call(self) -> Call:
+        """What asks the question."""
+        return self._call
+
+    def asking(self, messages: tuple[Message, ...]) -> "ToolLoop":
+        """The same, but with other messages in the question, and from the beginning."""
+        question = replace(self._call.question, messages=messages)
+        return ToolLoop(
+            replace(self._call, question=question),
+            self._tools,
+            text=self._text,
+            max_rounds=self._max_rounds,
+            failures=self._failures,
+            run=self._runs,
+        )
+
     def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[ToolLoopResult]:
         """Ask and run until there is an answer.
 

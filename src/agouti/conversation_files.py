@@ -1,0 +1,190 @@
+"""Files of conversations: JSON Lines of OpenAI-compatible messages, below one header line with label and settings."""
+
+import os
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
+
+from .config.files import replaced
+from .core.chat import Json, Message
+from .core.errors import RequestError
+from .core.messages import TURN, message_json, message_of, turn_json
+from .core.parameters import NAMES
+from .core.window import last_turn, whole_turns
+
+FilePath = str | os.PathLike[str]
+
+_HEADER = "conversation"
+# What a file may say of the turns to come: nothing of where requests go, and nothing that is code.
+_SETTINGS = frozenset({"system", "examples", "blanks", *NAMES} - {"tools"})
+
+
+class KeptConversation(Struct, frozen=True, kw_only=True):
+    """A conversation as a file has it.
+
+    Attributes:
+        label: the model that it was held with; empty where the file has no header.
+        settings: the options of its turns: system text, blanks, examples, parameters.
+        messages: what was said.
+        remarks: what could not be read and was left out, with the lines.
+    """
+
+    label: str
+    settings: dict[str, Json]
+    messages: list[Message]
+    remarks: list[str]
+
+
+def read_conversation(path: FilePath) -> KeptConversation:
+    """Read a file; lines that cannot be read are left out and told, the rest is kept.
+
+    Raises:
+        RequestError: the file cannot be read, or holds no message at all although something stands in it.
+    """
+    try:
+        data = Path(path).read_bytes()
+    except OSError as error:
+        raise RequestError(
+            f"{path} cannot be read ({error.strerror or error})", hint="Name a file that a conversation was saved to."
+        ) from None
+    header: dict[str, Json] | None = None
+    messages: list[Message] = []
+    remarks: list[str] = []
+    for number, line in enumerate(data.removeprefix(b"\xef\xbb\xbf").split(b"\n"), 1):
+        if not line.strip():
+            continue
+        try:
+            value = msgspec.json.decode(line)
+            if isinstance(value, dict) and "role" not in value and isinstance(value.get(_HEADER), dict):
+                header = header or value[_HEADER]
+            else:
+                messages.append(_read(value, number))
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+            remarks.append(f"line {number} of {path} is no JSON and is left out ({error})")
+        except RequestError as error:
+            remarks.append(f"line {number} of {path} is no message and is left out ({error.what})")
+    if remarks and not messages:
+        raise RequestError(
+            f"{path} is no conversation: {remarks[0].partition(' of ')[0]} cannot be read",
+            hint="Each line is an OpenAI-compatible message in JSON; the first may be the header that save writes.",
+        )
+    messages, remarks = _mended(messages, remarks, os.fspath(path), torn=bool(remarks) or header is not None)
+    header = header or {}
+    settings = header.get("settings")
+    kept = {name: value for name, value in settings.items() if name in _SETTINGS} if isinstance(settings, dict) else {}
+    label = header.get("label")
+    return KeptConversation(
+        label=label if isinstance(label, str) else "", settings=kept, messages=messages, remarks=remarks
+    )
+
+
+def _mended(messages: list[Message], remarks: list[str], path: str, *, torn: bool) -> tuple[list[Message], list[str]]:
+    """The messages that providers take: calls with their results, and no last turn without an answer."""
+    kept, left_out = whole_turns(messages)
+    if left_out:
+        remarks = [*remarks, f"{left_out} tool messages of {path} have lost their other half and are left out"]
+    if torn and kept and kept[-1].role == "user":
+        kept = kept[: last_turn(kept)]
+        remarks = [*remarks, f"the last turn of {path} has no answer and is left out"]
+    return kept, remarks
+
+
+def settings_to_keep(options: Mapping[str, Json]) -> dict[str, Json]:
+    """Those options of a conversation that a file keeps; never headers, functions or anything secret."""
+    return {name: value for name, value in options.items() if name in _SETTINGS and value is not None}
+
+
+def lines_of(messages: Iterable[Message]) -> bytes:
+    """Messages as lines."""
+    return b"".join(_encode(_whole_json(message)) + b"\n" for message in messages)
+
+
+def _whole_json(message: Message) -> dict[str, Json]:
+    """A message with what only we know of it: the turn in its provider's own form, and that a tool failed."""
+    body = message_json(replace(message, provider_turn=None))
+    if message.provider_turn is not None:
+        body[TURN] = turn_json(message.provider_turn)
+    if message.is_error:
+        body["is_error"] = True
+    return body
+
+
+def _read(value: Json, number: int) -> Message:
+    message = message_of(value, number)
+    if "is_error" not in message.extra:
+        return message
+    return replace(message, extra={name: each for name, each in message.extra.items() if name != "is_error"})
+
+
+def header_line(label: str, settings: Mapping[str, Json]) -> bytes:
+    """The first line."""
+    return _encode({_HEADER: {"label": label, "settings": dict(settings)}}) + b"\n"
+
+
+def write_conversation(path: FilePath, label: str, settings: Mapping[str, Json], messages: Iterable[Message]) -> None:
+    """Write a file whole; it is the old one or the new one at every moment.
+
+    Raises:
+        RequestError: it cannot be written; what was there is there still. Or it holds something else.
+    """
+    check_writable(path)
+    try:
+        with replaced(Path(path)) as file:
+            file.write(header_line(label, settings))
+            file.write(lines_of(messages))
+    except OSError as error:
+        raise _unwritable(path, error) from None
+
+
+def check_writable(path: FilePath) -> None:
+    """See that a conversation can be kept in a file, before anything is asked.
+
+    Raises:
+        RequestError: its folder is not there or cannot be written to, or the file holds something else.
+    """
+    path = Path(path)
+    if path.exists() and path.stat().st_size and path.is_file():
+        kept = read_conversation(path)
+        if any(remark.startswith("line") for remark in kept.remarks):
+            raise RequestError(
+                f"{path} has lines that cannot be read, and they would be lost: {kept.remarks[0]}",
+                hint="Name another file, or take those lines out.",
+            )
+    if not path.parent.is_dir() or not os.access(path if path.exists() else path.parent, os.W_OK) or path.is_dir():
+        raise RequestError(f"{path} cannot be written", hint="Name a file in a folder that you can write to.")
+
+
+def append_turn(path: FilePath, messages: Iterable[Message]) -> None:
+    """Add a turn at the end of a file, on the disk when this returns.
+
+    Raises:
+        RequestError: it cannot be written.
+    """
+    data = lines_of(messages)
+    try:
+        with open(path, "r+b") as file:
+            end = file.seek(0, os.SEEK_END)
+            if end:
+                file.seek(end - 1)
+                data = data if file.read(1) == b"\n" else b"\n" + data
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise _unwritable(path, error) from None
+
+
+def _unwritable(path: FilePath, error: OSError) -> RequestError:
+    return RequestError(
+        f"{path} cannot be written ({error.strerror or error})", hint="Name a file in a folder that you can write to."
+    )
+
+
+def _encode(value: Json) -> bytes:
+    try:
+        return msgspec.json.encode(value)
+    except (TypeError, ValueError) as error:
+        raise RequestError(f"this conversation cannot be kept as JSON: {error}") from None

@@ -1,0 +1,134 @@
+"""The part of a conversation that is sent: what fits into the model's context window."""
+
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from .core.chat import Json, Message
+from .core.errors import ContextOverflow
+from .core.estimate import estimate_message, estimate_tokens
+from .core.messages import messages_of
+from .core.parameters import CAPS
+from .core.window import fitting
+from .engine.call import Call, request_for
+from .engine.effects import RunCallable, Steps
+
+if TYPE_CHECKING:
+    from .reply import Reply
+
+# Kept for an answer that has no cap of its own, at most: a quarter of the window.
+_ANSWER = 1024
+# When the window is full, so much of it is used again: providers keep what begins alike, until it changes once more.
+_USED = 0.8
+
+
+class Window:
+    """What stands for the beginning of a conversation, once that does not fit any more.
+
+    Attributes:
+        limit: tokens that a request may have, where the provider refused one and the entry names no ``context``.
+    """
+
+    def __init__(self, instead: tuple[Message, ...] = (), upto: int = 0, limit: int | None = None) -> None:
+        self._instead = instead
+        self._upto = upto
+        self.limit = limit
+
+    def copy(self) -> "Window":
+        """The same for another conversation with the same messages."""
+        return Window(self._instead, self._upto, self.limit)
+
+    def history(self, messages: list[Message]) -> list[Message]:
+        """The messages that are sent of a conversation."""
+        if self._upto > len(messages):  # some were taken back: begin anew
+            self._instead, self._upto = (), 0
+        return [*self._instead, *messages[self._upto :]]
+
+    def dropped(self, messages: list[Message]) -> list[Message]:
+        """Those of the messages that are not sent."""
+        kept = {id(message) for message in self._instead}
+        return [message for message in messages[: self._upto] if id(message) not in kept]
+
+    def fitted(
+        self,
+        history: list[Message],
+        said: tuple[Message, ...],
+        call: Call,
+        fit: "str | Callable[[list[Message], int], Any]",
+    ) -> Steps[list[Message]]:
+        """As much of the history as goes with what is said now.
+
+        Raises:
+            ContextOverflow: it does not fit, and nothing is to be dropped; or what is said now is too long by itself.
+        """
+        target = call.targets[0]
+        context, ratio = self._context(call), target.state.tokens
+        if context is None:
+            return history
+        around = ratio.of(estimate_tokens(request_for(call.question, target)))  # all but the history
+        answer = _cap(call) or min(context // 4, _ANSWER)
+        room = context - answer - around
+        wanted = sum(ratio.of(estimate_message(message)) for message in history)
+        if wanted <= room:
+            return history
+        if fit == "error" or around > context:
+            raise ContextOverflow(
+                f"{call.label}: the conversation has about {around + wanted} tokens and its answer up to {answer}; "
+                f"the context window has {context}",
+                hint='Pass fit="drop_oldest" to go on without the oldest turns, or say less at once.'
+                if fit == "error"
+                else "Say less at once, or take a model with a larger context.",
+                model=call.label,
+                provider=target.provider.label,
+            )
+        if callable(fit):
+            replaced = yield RunCallable(partial(_list_of, fit, list(history), max(room, 0)), call.left())
+            kept = list(messages_of(replaced))
+        else:
+            kept = fitting(history, ratio, int((context - answer) * _USED) - around)
+        self._now(kept, history)
+        return kept
+
+    def _now(self, kept: list[Message], history: list[Message]) -> None:
+        """From now on these stand for the history that there is."""
+        self._upto += len(history) - len(self._instead)
+        self._instead = tuple(kept)
+
+    def narrowed(self, history: list[Message], said: tuple[Message, ...], call: Call) -> bool:
+        """The provider has refused a request as too long: allow the next one a fifth less, if there is less to send."""
+        if not history:
+            return False
+        ratio = call.targets[0].state.tokens
+        sent = sum(ratio.of(estimate_message(message)) for message in history)
+        sent += ratio.of(estimate_tokens(request_for(call.question, call.targets[0])))
+        answer = _cap(call)
+        context = self._context(call)
+        if answer is None:
+            answer = min((context or sent) // 4, _ANSWER)
+        self.limit = int(min(sent + answer, context or sent + answer) * _USED)
+        return True
+
+    def _context(self, call: Call) -> int | None:
+        contexts = [each for each in (self.limit, call.targets[0].model.context) if each is not None]
+        return min(contexts) if contexts else None
+
+    @staticmethod
+    def learn(call: Call, reply: "Reply") -> None:
+        """Compare the estimate of a request with the tokens that the provider has counted."""
+        target, counted = call.targets[0], reply.usage.input_tokens
+        if counted is not None and reply.attempts and reply.attempts[-1].model == target.model.name:
+            target.state.tokens.learn(estimate_tokens(request_for(call.question, target)), counted)
+
+
+def _cap(call: Call) -> int | None:
+    """The cap on the tokens of the answer, where there is one."""
+    parameters = request_for(call.question, call.targets[0]).parameters
+    cap = next((parameters[name] for name in CAPS if name in parameters), None)
+    return cap if isinstance(cap, int) and cap > 0 else None
+
+
+def _list_of(
+    fit: Callable[[list[Message], int], Iterable[Message | Mapping[str, Json]]], history: list[Message], room: int
+) -> Any:
+    """What the application's own function gives; a coroutine is awaited by whoever runs it."""
+    return fit(history, room)
