@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -170,9 +171,14 @@ def append_turn(path: FilePath, messages: Iterable[Message]) -> None:
             if end:
                 file.seek(end - 1)
                 data = data if file.read(1) == b"\n" else b"\n" + data
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
+            try:
+                file.write(data)
+                file.flush()
+                os.fsync(file.fileno())
+            except OSError:
+                with suppress(OSError):  # a torn line would be in the way of the next turn
+                    os.ftruncate(file.fileno(), end)
+                raise
     except OSError as error:
         raise _unwritable(path, error) from None
 

@@ -28,3 +28,38 @@ def test_personas_from_the_shell(agouti_command: Command, served: Served, tmp_pa
         done = agouti_command(*arguments)
         assert done.returncode == 2
         assert said in done.stderr
+
+
+def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        served.toml + '\n[models.helper]\nlike = "almanac-local"\ntools = ["shelf:days_to_frost"]\ncontext = 300\n'
+        'inputs = ["text"]\n'
+    )
+    (tmp_path / "shelf.py").write_text('def days_to_frost(place: str) -> int:\n    """Days."""\n    return 17\n')
+    (tmp_path / "packet.png").write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(20))
+    turns = "How many days until the last frost at Marsh Lane?\n\n?usage\n?image packet.png\nWhat is it?\n?again\n"
+    done = agouti_command("talk", "helper", "--save", "t.jsonl", text=turns)
+    assert done.stdout.startswith("The answer is 17.\n")
+    for said in ("[calls days_to_frost]", "of 300 left", "takes no images", "2 answers, "):
+        assert said in done.stderr
+    assert (done.returncode, done.stdout.count("\n")) == (2, 2)
+    assert len((tmp_path / "t.jsonl").read_text().splitlines()) == 5
+    # The image stays for the next turn until one has taken it; a talk that is kept is gone on with.
+    done = agouti_command("talk", "helper", "--resume", "t.jsonl", text="Peas?\n" * 6)
+    assert done.returncode == 0
+    assert "are not sent any more" in done.stderr
+    assert len((tmp_path / "t.jsonl").read_text().splitlines()) == 17
+    for arguments, text, code, said in (
+        (["helper", "--save", "t.jsonl"], "x", 2, "--resume t.jsonl"),
+        (["helper", "--save", "nowhere/t"], "x", 2, "cannot be written"),
+        (["helper", "--resume", "shelf.py"], "x", 2, "is no conversation"),
+        (["helper"], "?undoo", 2, "Did you mean ?undo"),
+        (["helper"], "?image nowhere.png", 2, "nowhere.png is no file"),
+        (["helper"], "", 0, ""),
+        (["helper", "--fit", "shrink"], "x", 2, "drop_oldest"),
+        (["almanac-local+status=401"], "x\ny\n", 2, "there is no model"),
+    ):
+        done = agouti_command("talk", *arguments, text=text)
+        assert (done.returncode, said in done.stderr) == (code, True), done.stderr
+    (tmp_path / "shelf.py").write_text("")
+    assert "there is no days_to_frost in shelf" in agouti_command("talk", "helper", text="x").stderr

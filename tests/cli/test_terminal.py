@@ -1,10 +1,14 @@
 """On a terminal: text as it comes, colour unless unwanted, Ctrl-C."""
 
+import fcntl
+import json
 import os
 import pty
+import select
 import signal
 import subprocess
 import sys
+import termios
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -25,16 +29,18 @@ def slow() -> Iterator[dict[str, str]]:
 class Terminal:
     """A command whose standard output is a terminal."""
 
-    def __init__(self, folder: Path, *arguments: str, **variables: str) -> None:
+    def __init__(self, folder: Path, *arguments: str, typed: bool = False, **variables: str) -> None:
         self.master, other = pty.openpty()
         environment = {name: value for name, value in os.environ.items() if name != "NO_COLOR"}
         self.process = subprocess.Popen(
             [sys.executable, "-m", "agouti", *arguments],
-            stdin=subprocess.DEVNULL,
+            stdin=other if typed else subprocess.DEVNULL,
+            start_new_session=typed,
+            preexec_fn=(lambda: fcntl.ioctl(1, termios.TIOCSCTTY, 0)) if typed else None,
             stdout=other,
             stderr=other,
             cwd=folder,
-            env={**environment, **variables},
+            env={**environment, "PROMPT_TOOLKIT_NO_CPR": "1", **variables},
         )
         os.close(other)
 
@@ -43,6 +49,18 @@ class Terminal:
             return os.read(self.master, 4096)
         except OSError:  # the other side has closed
             return b""
+
+    def type(self, text: str, wanted: str) -> str:
+        """Type something, and read until this has come; what has come meanwhile."""
+        os.write(self.master, text.encode())
+        seen, until = "", time.monotonic() + 20
+        while wanted not in seen:
+            assert time.monotonic() < until, f"{wanted!r} has not come after {text!r}: {seen!r}"
+            if select.select([self.master], [], [], 0.2)[0]:
+                data = self.read()
+                assert data, f"ended: {seen!r}"
+                seen += data.decode("utf-8", "replace")
+        return seen
 
     def rest(self) -> bytes:
         found = b""
@@ -122,3 +140,42 @@ def test_foreign_words_steer_no_terminal(tmp_path: Path, option: str) -> None:
     assert terminal.process.returncode == 0, shown
     assert "all " in shown
     assert not set(shown) & {"\x1b", "\x9b", "\u202e"}
+
+
+def said(path: Path) -> list[str]:
+    """What a file of a talk has, after its header."""
+    return [f"{each['role']}: {each['content']}"[:18] for each in map(json.loads, path.read_text().splitlines()[1:])]
+
+
+def test_a_talk_is_interrupted_killed_and_resumed(slow: dict[str, str], tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(slow["toml"])
+    kept = tmp_path / "talk.jsonl"
+    terminal = Terminal(tmp_path, "talk", "almanac-local", "--save", "talk.jsonl", typed=True)
+    terminal.type("", ">")
+    terminal.type("?\r", "?undo")
+    terminal.type("When do peas\x1b\rgo in?\r", "tokens in")  # in two lines
+    assert said(kept) == ["user: When do peas", "assistant: Peas go"]
+    # An answer is stopped, and what came is kept.
+    terminal.type("When does garlic go in?\r", "Garlic goes")
+    terminal.type("\x03", "what came is kept")
+    assert said(kept)[2:] == ["user: When does ga", "assistant: Garlic "]
+    # At the prompt it only clears the line.
+    terminal.type("Nonsense\x03", ">")
+    terminal.type("?undo\r", "taken back: When does garlic")
+    assert len(said(kept)) == 2
+    terminal.type("And beans?\r", "Beans")
+    terminal.process.kill()
+    terminal.rest()
+    assert len(said(kept)) == 2
+    kept.write_bytes(kept.read_bytes() + b'{"role": "user", "content": "Torn')
+    terminal = Terminal(tmp_path, "talk", "almanac-local", "--resume", "talk.jsonl", typed=True)
+    begun = terminal.type("", "1 turn so far")
+    assert "line 4 of talk.jsonl is no JSON" in begun
+    assert "Nonsense" not in begun
+    terminal.type("\x1b[A\r", "tokens in")  # the history has what was said
+    terminal.type("?end\r", "?end")
+    assert terminal.process.wait(20) == 0
+    terminal.rest()
+    lines = kept.read_bytes().splitlines()
+    assert lines[3] == b'{"role": "user", "content": "Torn'
+    assert [json.loads(line)["content"][:12] for line in lines[4:]] == ["When do peas", "Peas go in f"]

@@ -23,6 +23,7 @@ _COMMANDS = {
     "explain": "Show the request for a label, and where each setting came from.",
     "secret": "Keep keys in the operating system's keyring.",
     "ask": "Ask a model one question.",
+    "talk": "Hold a conversation with a model.",
     "fill": "Let a model fill a form, from a text or from every line of a file.",
     "embed": "Turn lines of text into vectors: search them, or keep them.",
 }

@@ -1,10 +1,16 @@
 """Text given to a command, and text that it shows."""
 
+import json
 import os
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
+
+from ..core.errors import RequestError
+from ..core.parameters import NAMES
+from ..core.suggest import near_hint
 
 
 def given_text(argument: str | None, file: str | None, *, asking: str = "") -> str:
@@ -56,6 +62,27 @@ def blanks_given(pairs: tuple[str, ...]) -> dict[str, str]:
 BLANK = click.option(
     "--blank", "blanks", metavar="NAME=VALUE", multiple=True, help="Fill a blank of the entry; may be repeated."
 )
+
+
+def parameters_given(settings: tuple[str, ...]) -> dict[str, Any]:
+    """The parameters of ``--set NAME=VALUE``; values are JSON, or texts.
+
+    Raises:
+        click.UsageError: one of them has no ``=``.
+        RequestError: there is no such parameter.
+    """
+    chosen: dict[str, Any] = {}
+    for setting in settings:
+        name, equals, value = setting.partition("=")
+        if not equals:
+            raise click.UsageError(f"--set takes NAME=VALUE, not {setting!r}")
+        if name not in NAMES:
+            raise RequestError(f"there is no parameter {name!r}", hint=near_hint(name, NAMES, "parameter"))
+        try:
+            chosen[name] = json.loads(value)
+        except json.JSONDecodeError:
+            chosen[name] = value
+    return chosen
 
 
 def on_terminal() -> bool:

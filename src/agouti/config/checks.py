@@ -65,6 +65,15 @@ def check_models(models: dict[str, Model], providers: dict[str, Provider], origi
                 ),
                 origins.of("models", label, "blanks"),
             )
+        for each in model.tools:
+            if not re.fullmatch(r"[\w.]+:[\w.]+", each):
+                raise placed(
+                    ConfigError(
+                        f"[models.{label}] tools: {each!r} names no function",
+                        hint='Write MODULE:NAME, such as tools = ["shelf:days_to_frost"].',
+                    ),
+                    origins.of("models", label, "tools"),
+                )
         if model.context is not None and model.context < 1:
             raise placed(
                 ConfigError(f"[models.{label}] context = {model.context} is out of range", hint="It counts tokens."),

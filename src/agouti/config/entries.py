@@ -129,6 +129,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
         reasoning_tag: name of the tag between which the server leaves the thinking in the text, such as ``think``: it
             becomes ``reply.reasoning``.
+        tools: functions for ``agouti talk``, as ``MODULE:NAME``; from code, pass them to the call.
         price: per million tokens, for ``reply.cost``.
     """
 
@@ -148,6 +149,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     means: tuple[Means, ...] = ()
     inputs: tuple[str, ...] | None = None
     reasoning_tag: str = ""
+    tools: tuple[str, ...] = ()
 
 
 class Config(Struct, frozen=True):

@@ -6,13 +6,10 @@ from typing import Any
 import click
 
 from ...client import Client
-from ...core.errors import RequestError
 from ...core.masking import printable
-from ...core.parameters import NAMES
-from ...core.suggest import near_hint
 from ...reply import Reply
 from ..app import Settings
-from ..text import BLANK, blanks_given, given_text, on_terminal
+from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
 
 
 @click.command("ask")
@@ -55,7 +52,7 @@ def command(
     if text is None and file is None and " " in label.strip():
         raise click.UsageError('the label is missing: agouti ask LABEL "question"')
     prompt = given_text(text, file)
-    options: dict[str, Any] = _parameters(settings)
+    options: dict[str, Any] = parameters_given(settings)
     if temperature is not None:
         options["temperature"] = temperature
     if max_tokens is not None:
@@ -123,18 +120,3 @@ def _remark(reply: Reply) -> None:
         )
     elif not reply.text:
         click.echo(f"  (no text; finish reason: {printable(str(reply.finish_reason))})", err=True)
-
-
-def _parameters(settings: tuple[str, ...]) -> dict[str, Any]:
-    chosen: dict[str, Any] = {}
-    for setting in settings:
-        name, equals, value = setting.partition("=")
-        if not equals:
-            raise click.UsageError(f"--set takes NAME=VALUE, not {setting!r}")
-        if name not in NAMES:
-            raise RequestError(f"there is no parameter {name!r}", hint=near_hint(name, NAMES, "parameter"))
-        try:
-            chosen[name] = json.loads(value)
-        except json.JSONDecodeError:
-            chosen[name] = value
-    return chosen

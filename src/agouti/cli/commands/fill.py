@@ -3,7 +3,6 @@
 import json
 import signal
 import sys
-from importlib import import_module
 from pathlib import Path
 from threading import Lock, current_thread, main_thread
 from typing import TYPE_CHECKING, Any, cast
@@ -22,6 +21,7 @@ from ...forms import Form, form_of
 from ...plain_values import plain_value
 from ...services import run
 from ..app import Settings
+from ..objects import form_named
 from ..row_results import Results, flattened
 from ..rows import Row, Table, kind_of, read_rows
 from ..text import BLANK, blanks_given, given_text, on_terminal
@@ -79,7 +79,7 @@ def command(
     With --rows, each line gives one line of JSON: its number, its text, its columns, and the value or what was wrong.
     Results are written as they come; the same command again goes on where it was stopped, and tries again what failed.
     """
-    kind = form_of(_form(form))
+    kind = form_of(form_named(form))
     options: dict[str, Any] = {"repairs": repairs}
     options |= {"system": system} if system is not None else {}
     options |= {"blanks": blanks_given(blanks)} if blanks else {}
@@ -221,30 +221,3 @@ def _interrupt(*_: object) -> None:
 
 def _is_formula(value: Any) -> bool:
     return isinstance(value, str) and value[:1] in ("=", "+", "@", "\t") and len(value) > 1
-
-
-def _form(form: str) -> Any:
-    module, colon, name = form.partition(":")
-    if colon and not Path(form).exists():
-        if str(Path.cwd()) not in sys.path:
-            sys.path.insert(0, str(Path.cwd()))
-        try:
-            loaded: Any = import_module(module)
-        except ImportError as error:
-            raise click.UsageError(f"{module} cannot be imported: {error}") from None
-        for part in name.split("."):
-            if not hasattr(loaded, part):
-                raise click.UsageError(f"there is no {name} in {module}")
-            loaded = getattr(loaded, part)
-        return loaded
-    try:
-        schema = json.loads(Path(form).read_text(encoding="utf-8-sig"))
-    except OSError as error:
-        raise click.UsageError(
-            f"{form} is neither a file with a JSON Schema ({error.strerror or error}) nor MODULE:CLASS"
-        ) from None
-    except ValueError as error:
-        raise click.UsageError(f"{form} is not JSON: {error}") from None
-    if not isinstance(schema, dict):
-        raise click.UsageError(f"{form} holds no JSON Schema: that is an object")
-    return schema

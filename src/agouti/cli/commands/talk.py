@@ -1,0 +1,65 @@
+"""``agouti talk``: a conversation in a terminal, or through a pipe."""
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ...client import Client
+from ..app import Settings
+from ..objects import named_object
+from ..talking import Talking
+from ..text import BLANK, blanks_given, on_terminal, parameters_given
+from ..typed_lines import PipedLines, TypedLines
+
+
+@click.command("talk")
+@click.argument("label")
+@click.option("--save", "save", metavar="FILE", help="Keep the talk in a new file, turn by turn.")
+@click.option("--resume", metavar="FILE", help="Go on with a talk that was kept, and keep it there.")
+@click.option(
+    "--fit",
+    type=click.Choice(["drop_oldest", "error"]),
+    default="drop_oldest",
+    show_default=True,
+    help="When the context window is full: leave out the oldest turns, or say so.",
+)
+@click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@BLANK
+@click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
+@click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
+@click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
+@click.pass_obj
+def command(
+    app: Settings,
+    label: str,
+    save: str | None,
+    resume: str | None,
+    fit: str,
+    system: str | None,
+    blanks: tuple[str, ...],
+    temperature: float | None,
+    max_tokens: int | None,
+    settings: tuple[str, ...],
+) -> int:
+    """Talk with the model LABEL (or NAME@PROVIDER).
+
+    On a terminal, Enter sends and Alt-Enter begins a new line; Ctrl-C stops an answer, Ctrl-D ends the talk, and a
+    line with ? alone lists what else can be done. Through a pipe each line is a turn. Answers go to standard output,
+    all else to standard error.
+    """
+    options: dict[str, Any] = parameters_given(settings)
+    options |= {"temperature": temperature} if temperature is not None else {}
+    options |= {"max_tokens": max_tokens} if max_tokens is not None else {}
+    options |= {"system": system} if system is not None else {}
+    options |= {"blanks": blanks_given(blanks)} if blanks else {}
+    if save is not None and Path(save).exists() and Path(save).stat().st_size:
+        raise click.UsageError(f"{save} is there already: go on with it by --resume {save}, or name another file")
+    with Client(app.config) as client:
+        tools = [named_object(each) for each in client.config.model(label).tools]
+        options |= {"tools": tools} if tools else {}
+        typed = sys.stdin.isatty() and on_terminal()
+        talking = Talking(client, label, options, fit=fit, resume=resume, lines=TypedLines if typed else PipedLines)
+        talking.keep_in(save or resume)
+        return talking.run()
