@@ -38,6 +38,8 @@ LAYERS = [
     "config",
     "engine",
     "transport",
+    "tables",
+    "model_list",
     "embedding_files",
     "embeddings",
     "embedding_batches",

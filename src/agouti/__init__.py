@@ -81,6 +81,7 @@ if TYPE_CHECKING:
     from .engine.question import Question
     from .filled import Filled, FilledAnswer
     from .media import Audio, File, Image
+    from .model_list import ModelList, OfferedModel
     from .reply import Attempt, Reply, ToolUse
     from .reply_files import ReplyFile
     from .services.check import check
@@ -135,12 +136,14 @@ _HOME = {
     "Message": "core.chat",
     "Model": "config.entries",
     "ModelUnknown": "core.errors",
+    "ModelList": "model_list",
     "Near": "embeddings",
     "NoAccess": "core.errors",
     "NotFilled": "core.errors",
     "NotRecorded": "core.errors",
     "NotRunning": "core.errors",
     "OAuthKey": "credentials.sources",
+    "OfferedModel": "model_list",
     "OutOfCredit": "core.errors",
     "Overloaded": "core.errors",
     "ParameterUnsupported": "core.errors",
@@ -227,6 +230,7 @@ __all__ = [
     "LabelUnknown",
     "Message",
     "Model",
+    "ModelList",
     "ModelUnknown",
     "Near",
     "NoAccess",
@@ -234,6 +238,7 @@ __all__ = [
     "NotRecorded",
     "NotRunning",
     "OAuthKey",
+    "OfferedModel",
     "OutOfCredit",
     "Overloaded",
     "ParameterUnsupported",

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Self, cast
 from .arguments import CallLimits, check_client, check_embed, limits_of, split_fill, split_tools
 from .config.entries import Config, Provider
 from .core.chat import Json
-from .core.errors import ConfigError, RequestError
+from .core.errors import AgoutiError, ConfigError, RequestError
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
 from .engine.call import CLOCKS, Call, check_blanks
@@ -19,15 +19,18 @@ from .reply import Reply
 
 if TYPE_CHECKING:
     from .core.canonical import Asked, Chunks
+    from .dialects.base import ListedModel
     from .embeddings import Embeddings
     from .engine.effects import Steps
     from .engine.hooks import Hook
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
 
 _NO_LIMITS = CallLimits()
+_LISTS_AT_ONCE = 8
 FilePath = str | os.PathLike[str]
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
@@ -65,6 +68,35 @@ class Calls:
             LabelUnknown: there is none of that label.
         """
         return self._targets.provider(label)
+
+    def offered(self, provider: str | None) -> "Steps[ModelList]":
+        """Steps that get the lists of models of one provider, or of all, joined with the entries."""
+        from .engine.operations.listing import listing
+        from .model_list import joined
+
+        if provider is not None:
+            listed = yield from listing(self.about(provider))
+            return joined(self.config, {provider: listed.models}, {})
+        lists, failures = yield from self.lists(self.config.providers)
+        return joined(self.config, lists, failures)
+
+    def lists(
+        self, providers: "Iterable[str]"
+    ) -> "Steps[tuple[dict[str, tuple[ListedModel, ...]], dict[str, AgoutiError]]]":
+        """Steps that get the lists of several providers side by side, and why those that failed did."""
+        from .engine.effects import Together, attempted
+        from .engine.operations.listing import Listing, listing
+
+        def one(label: str) -> "Steps[Listing]":
+            return (yield from listing(self.about(label)))
+
+        labels = list(providers)
+        came = yield Together([attempted(one(label), AgoutiError) for label in labels], _LISTS_AT_ONCE)
+        both = list(zip(labels, came, strict=True))
+        return (
+            {label: each.models for label, each in both if not isinstance(each, AgoutiError)},
+            {label: each for label, each in both if isinstance(each, AgoutiError)},
+        )
 
     def about(self, provider: str) -> Call:
         """A call that asks nothing of a model, only of its provider."""

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     from typing import Self
 
     from .conversation import AsyncConversation, Conversation, Fit
-    from .dialects.base import ListedModel
     from .embeddings import Embeddings
     from .engine.drive import SyncDriver
     from .engine.drive_async import AsyncDriver
@@ -26,6 +25,7 @@ if TYPE_CHECKING:
     from .engine.hooks import Hook
     from .engine.operations.count import TokenCount
     from .filled import Filled
+    from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .transport.base import AsyncTransport, SyncTransport
@@ -250,22 +250,20 @@ class Client(BaseClient):
 
         return self._run(count(self._calls.chat(model, prompt, options)))
 
-    def models(self, provider: str) -> "tuple[ListedModel, ...]":
-        """The provider's own list of models: exact names, and what else it says of them.
+    def models(self, provider: str | None = None) -> "ModelList":
+        """The providers' own lists of models, live, joined with the entries of the configuration.
 
-        Example:
-            >>> import agouti, agouti.standins
-            >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
-            ...     [model.name for model in client.models("shed")]
-            ['loam-2b', 'loam-7b']
+        Args:
+            provider: label of one; all of them side by side where it is left out.
+
+        Returns:
+            rows of `agouti.OfferedModel`; ``failures`` has the providers whose list could not be had.
 
         Raises:
             LabelUnknown: there is no such provider.
-            RequestError: its dialect has no list.
+            AgoutiError: the list of the one that was named cannot be had.
         """
-        from .engine.operations.listing import listing
-
-        return self._run(listing(self._calls.about(provider))).models
+        return self._run(self._calls.offered(provider))
 
     def close(self) -> None:
         """Close all connections. The client can not be used afterwards."""
@@ -448,11 +446,9 @@ class AsyncClient(BaseClient):
 
         return await self._run(count(self._calls.chat(model, prompt, options)))
 
-    async def models(self, provider: str) -> "tuple[ListedModel, ...]":
-        """The provider's own list of models; as `Client.models`."""
-        from .engine.operations.listing import listing
-
-        return (await self._run(listing(self._calls.about(provider)))).models
+    async def models(self, provider: str | None = None) -> "ModelList":
+        """The providers' own lists of models, live, joined with the entries; as `Client.models`."""
+        return await self._run(self._calls.offered(provider))
 
     async def aclose(self) -> None:
         """Close all connections."""

@@ -63,3 +63,35 @@ def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path:
         assert (done.returncode, said in done.stderr) == (code, True), done.stderr
     (tmp_path / "shelf.py").write_text("")
     assert "there is no days_to_frost in shelf" in agouti_command("talk", "helper", text="x").stderr
+
+
+def test_models_of_all_providers(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+    toml = (
+        served.toml
+        + '\n[providers.away]\naddress = "http://127.0.0.1:9/v1"\n[models.far]\nprovider = "away"\nname = "x"\n'
+    )
+    (tmp_path / "agouti.toml").write_text(toml + "[models.kids]\nlike = 'almanac'  # smaller words\n")
+    done = agouti_command("models", "--sort", "context", "--json", **served.environment)
+    rows = json.loads(done.stdout)
+    assert (done.returncode, rows[0]["name"]) == (0, "quill-next")
+    far = next(row for row in rows if row["label"] == "far")
+    assert (far["provider"], far["listed"]) == ("away", None)
+    assert "away: " in done.stderr
+    assert "kept from" not in done.stderr
+    # Lists are kept, except those that failed; a key that is gone is not noticed meanwhile.
+    done = agouti_command("models", "quill", "--min-context", "9000")
+    assert "providers are kept from" in done.stderr
+    assert [line.split()[0] for line in done.stdout.splitlines()] == ["label", "almanac", "quill-next", "quill-thinker"]
+    done = agouti_command("models", "--refresh", "--provider", "away")
+    assert done.returncode == 1
+    done = agouti_command("models", "--write", "--provider", "northbank", **served.environment)
+    assert "almanac has context = 32768" in done.stderr
+    written = (tmp_path / "agouti.toml").read_text()
+    assert "# smaller words" in written
+    assert written.count("context = ") == 2  # of almanac and finder: personas take it from there
+    assert "nothing to write" in agouti_command("models", "--write", "--provider", "northbank").stderr
+    for path in (tmp_path / "cache").rglob("models.json"):
+        path.write_text("{ broken")
+    assert agouti_command("models", "--provider", "shed").returncode == 0
+    for arguments in (["--provider", "shedd"], ["--sort", "size"], ["--min-context", "x"]):
+        assert agouti_command("models", *arguments).returncode == 2

@@ -312,7 +312,7 @@ def test_list_of_models_goes_on_to_its_last_page(dialect: str) -> None:
     # A server that names the same page for ever is asked for it once.
     fake = FakeTransport([pages[0]] * 3)
     with agouti.Client(config, transport=fake) as asked:
-        assert len(asked.models("p")) == 4
+        assert len(asked.models("p")) == 2
     assert len(fake.requests) == 2
 
 

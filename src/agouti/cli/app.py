@@ -20,6 +20,7 @@ _COMMANDS = {
     "standins": "Run the simulated providers.",
     "adopt": "Turn a pasted curl command or address into configuration.",
     "check": "Look whether addresses, keys and model names are right.",
+    "models": "List what all providers offer, with prices and context windows.",
     "explain": "Show the request for a label, and where each setting came from.",
     "secret": "Keep keys in the operating system's keyring.",
     "ask": "Ask a model one question.",

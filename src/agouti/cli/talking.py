@@ -89,12 +89,13 @@ class Talking:
 
     def run(self) -> int:
         """Take turns until the end; return the exit code: that of the last turn that failed, through a pipe."""
-        code, begun = 0, ""
+        code, line, begun = 0, "", ""
         while True:
             try:
-                if (line := self._lines.next(begun)) is None:
+                typed = self._lines.next(begun)
+                if typed is None:
                     break
-                begun = ""
+                line, begun = typed, ""
                 if line == "?end":
                     break
                 if line.startswith("?"):

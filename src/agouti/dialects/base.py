@@ -256,6 +256,8 @@ class ListedModel(Struct, frozen=True, kw_only=True):
         context: tokens of prompt and answer together.
         input_price, output_price: dollars per million tokens.
         inputs: what it takes: ``text``, ``image``, ...
+        outputs: what it gives: ``text``, ``image``, ...
+        owner: who has made it, in the provider's word.
     """
 
     name: str
@@ -263,6 +265,8 @@ class ListedModel(Struct, frozen=True, kw_only=True):
     input_price: float | None = None
     output_price: float | None = None
     inputs: tuple[str, ...] | None = None
+    outputs: tuple[str, ...] | None = None
+    owner: str | None = None
 
 
 class StreamDecoder(Protocol):

@@ -1,5 +1,6 @@
 """What lists of models and replies with vectors are made of; loaded with the first of them."""
 
+import math
 from typing import Any
 
 import msgspec
@@ -18,12 +19,14 @@ class _Pricing(Struct, gc=False):
 
 class _Architecture(Struct):
     input_modalities: list[str] | None = None
+    output_modalities: list[str] | None = None
 
 
 class ModelFields(Struct):
     """One model of a list."""
 
     id: str | None = None
+    owned_by: str | None = None
     context_length: int | None = None
     context_window: int | None = None
     max_model_len: int | None = None
@@ -33,13 +36,15 @@ class ModelFields(Struct):
     def listed(self, name: str) -> ListedModel:
         """The facts in the library's own words."""
         pricing = self.pricing or _Pricing()
-        modalities = self.architecture.input_modalities if self.architecture is not None else None
+        takes, gives = (None, None) if self.architecture is None else msgspec.structs.astuple(self.architecture)
         return ListedModel(
             name=name,
             context=self.context_length or self.context_window or self.max_model_len,
             input_price=_per_million(pricing.prompt),
             output_price=_per_million(pricing.completion),
-            inputs=tuple(modalities) if modalities is not None else None,
+            inputs=None if takes is None else tuple(takes),
+            outputs=None if gives is None else tuple(gives),
+            owner=self.owned_by,
         )
 
 
@@ -51,9 +56,11 @@ class ModelListFields(Struct):
 
 def _per_million(per_token: str | float | None) -> float | None:
     try:
-        return None if per_token is None else round(float(per_token) * 1e6, 6)
+        price = math.nan if per_token is None else round(float(per_token) * 1e6, 6)
     except ValueError:
         return None
+    # Where the price depends on something, providers name a negative one.
+    return price if math.isfinite(price) and price >= 0 else None
 
 
 class VectorFields(Struct, gc=False):

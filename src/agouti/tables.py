@@ -1,0 +1,139 @@
+"""Tables of results: rows as frozen structs, a pandas frame, and files by their suffix."""
+
+import csv
+import io
+import json
+import os
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+
+import msgspec
+from msgspec import Struct
+
+from .config.files import replaced
+from .core.errors import ConfigError, RequestError
+
+if TYPE_CHECKING:
+    import pandas
+
+Row = TypeVar("Row", bound=Struct)
+SUFFIXES = (".csv", ".jsonl", ".parquet")
+
+
+class Table(Generic[Row]):
+    """Rows of one kind. ``for row in table`` gives them, ``len(table)`` counts them.
+
+    Attributes:
+        rows: the rows.
+    """
+
+    def __init__(self, rows: tuple[Row, ...]) -> None:
+        self.rows = rows
+
+    def __iter__(self) -> Iterator[Row]:
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __getitem__(self, number: int) -> Row:
+        return self.rows[number]
+
+    def records(self) -> list[dict[str, Any]]:
+        """The rows as plain dicts."""
+        return [msgspec.to_builtins(row) for row in self.rows]
+
+    def frame(self) -> "pandas.DataFrame":
+        """The rows as a pandas frame.
+
+        Raises:
+            ConfigError: pandas is not installed.
+        """
+        try:
+            import pandas
+        except ImportError:
+            raise ConfigError(
+                "a frame needs pandas, which is not installed", hint="Install it: pip install 'agouti-client[frames]'."
+            ) from None
+        return pandas.DataFrame(self.records(), columns=self._columns())
+
+    def save(self, path: str | os.PathLike[str]) -> None:
+        """Write the rows to a file: .csv, .jsonl or .parquet; it is the old one or the new one at every moment.
+
+        Raises:
+            RequestError: the suffix is none of these, or the file cannot be written.
+            ConfigError: what writes Parquet is not installed.
+        """
+        suffix = check_suffix(path, self._suffixes())
+        data = self._as_file(suffix)
+        try:
+            with replaced(Path(path)) as file:
+                file.write(data)
+        except OSError as error:
+            raise RequestError(
+                f"{path} cannot be written ({error.strerror or error})",
+                hint="Name a file in a folder that you can write to.",
+            ) from None
+
+    def _suffixes(self) -> tuple[str, ...]:
+        return SUFFIXES
+
+    def _columns(self) -> list[str]:
+        return list(self.rows[0].__struct_fields__) if self.rows else []
+
+    def _as_file(self, suffix: str) -> bytes:
+        records = self.records()
+        if suffix == ".jsonl":
+            return b"".join(msgspec.json.encode(record) + b"\n" for record in records)
+        if suffix == ".csv":
+            return as_csv(self._columns(), records)
+        return as_parquet(self._columns(), records)
+
+
+def check_suffix(path: str | os.PathLike[str], suffixes: tuple[str, ...] = SUFFIXES) -> str:
+    """The suffix of a file that is to be written.
+
+    Raises:
+        RequestError: it is none of those.
+    """
+    suffix = Path(path).suffix.lower()
+    if suffix not in suffixes:
+        raise RequestError(f"{path} has no suffix that says what to write", hint=f"Take {', '.join(suffixes)}.")
+    return suffix
+
+
+def as_csv(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
+    """Rows as CSV in UTF-8; what is no plain value stands there as JSON."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(columns)
+    writer.writerows([[_cell(record.get(name)) for name in columns] for record in records])
+    return text.getvalue().encode("utf-8", "replace")
+
+
+def _cell(value: Any) -> Any:
+    if isinstance(value, (Mapping, list, tuple)):
+        return json.dumps(value, ensure_ascii=False)
+    return "" if value is None else value
+
+
+def as_parquet(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
+    """Rows as Parquet; what is no plain value stands there as JSON.
+
+    Raises:
+        ConfigError: pyarrow is not installed.
+    """
+    try:
+        import pyarrow
+        import pyarrow.parquet
+    except ImportError:
+        raise ConfigError(
+            "Parquet needs pyarrow, which is not installed", hint="Install it: pip install 'agouti-client[parquet]'."
+        ) from None
+    cells = {
+        name: [None if (value := record.get(name)) is None else _cell(value) for record in records] for name in columns
+    }
+    sink = io.BytesIO()
+    pyarrow.parquet.write_table(pyarrow.table(cells), sink)
+    return sink.getvalue()
