@@ -7,12 +7,12 @@ from msgspec import Struct
 
 from .core.errors import RequestError
 from .core.suggest import near_hint
+from .dialects.base import ListedModel
 from .tables import Table
 
 if TYPE_CHECKING:
     from .config.entries import Config, Model
     from .core.errors import AgoutiError
-    from .dialects.base import ListedModel
 
 SortBy: TypeAlias = Literal["name", "provider", "label", "context", "price", "input_price", "output_price"]
 
@@ -147,8 +147,6 @@ def joined(
             named.setdefault(each.name, each)
         rows += [_row(provider, each, entries.pop((provider, name), [])) for name, each in named.items()]
     for (provider, name), models in entries.items():
-        from .dialects.base import ListedModel
-
         rows.append(_row(provider, ListedModel(name=name), models, None if provider in failures else False))
     return ModelList(tuple(rows), failures)
 
