@@ -102,7 +102,7 @@ def test_failures_of_servers_are_values() -> None:
         ({"text": "FEN"}, "name", ["big-1"]),
         ({"text": "kids"}, "name", ["big-1"]),
         ({"inputs": "image"}, "name", ["gift"]),
-        ({"inputs": ["text"]}, "name", ["loam"]),
+        ({"inputs": ["text"]}, "name", ["gift", "loam"]),
         ({"min_context": 600}, "name", ["dear"]),
         ({"provider": "shed"}, "name", ["loam"]),
     ],

@@ -86,6 +86,7 @@ if TYPE_CHECKING:
     from .reply_files import ReplyFile
     from .services.check import check
     from .services.explain import explain
+    from .services.probe import Probed, ProbeResult, probe
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .tools import Tool
 
@@ -148,6 +149,8 @@ _HOME = {
     "Overloaded": "core.errors",
     "ParameterUnsupported": "core.errors",
     "Price": "core.usage",
+    "ProbeResult": "services.probe",
+    "Probed": "services.probe",
     "Provider": "config.entries",
     "ProviderError": "core.errors",
     "ProviderFault": "core.errors",
@@ -183,6 +186,7 @@ _HOME = {
     "events": "core",
     "explain": "services.explain",
     "load_config": "config.load",
+    "probe": "services.probe",
 }
 _OTHER_NAME = {"load_config": "load"}
 
@@ -243,6 +247,8 @@ __all__ = [
     "Overloaded",
     "ParameterUnsupported",
     "Price",
+    "ProbeResult",
+    "Probed",
     "Provider",
     "ProviderError",
     "ProviderFault",
@@ -278,6 +284,7 @@ __all__ = [
     "events",
     "explain",
     "load_config",
+    "probe",
 ]
 
 

@@ -61,6 +61,18 @@ class Calls:
         """The same, but every model name is sent as it is to one provider."""
         return Calls(self.config, self._hooks, limits=self._limits, only=provider)
 
+    def of(self, config: Config) -> "Calls":
+        """The same with another configuration."""
+        return Calls(config, self._hooks, limits=self._limits)
+
+    def target(self, label: str) -> Target:
+        """A model made ready.
+
+        Raises:
+            LabelUnknown: there is none of that label.
+        """
+        return self._targets.of(label)
+
     def provider(self, label: str) -> ProviderState:
         """A provider made ready.
 

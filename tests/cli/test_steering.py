@@ -95,3 +95,21 @@ def test_models_of_all_providers(agouti_command: Command, served: Served, tmp_pa
     assert agouti_command("models", "--provider", "shed").returncode == 0
     for arguments in (["--provider", "shedd"], ["--sort", "size"], ["--min-context", "x"]):
         assert agouti_command("models", *arguments).returncode == 2
+
+
+def test_probes_and_what_they_write(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        served.toml + '\n[models.liar]   # we shall see\nprovider = "northbank"\nname = "quill-large+lies=6"\n'
+        'means = ["schema", "json"]\n[models.kids]\nlike = "liar"\n'
+    )
+    done = agouti_command("check", "--probe", "kids", "--write", **served.environment)
+    assert (done.returncode, "no price is known" in done.stderr) == (1, True)
+    [wrong] = [line for line in done.stdout.splitlines() if "WRONG" in line]
+    assert wrong.split()[1:4] == ["JSON", "mode", "no"]
+    written = (tmp_path / "agouti.toml").read_text()
+    assert "[models.liar]   # we shall see" in written
+    assert 'means = ["schema", "tool", "prompt"]' in written
+    done = agouti_command("check", "--probe", "--json", "almanac", "--max-cost", "1", **served.environment)
+    assert (done.returncode, json.loads(done.stdout)[0]["rows"][0]["what"]) == (0, "stream")
+    for arguments in (["--write"], ["--max-cost", "1"], ["--probe", "almanak"], ["--probe", "liar", "--max-cost", "1"]):
+        assert agouti_command("check", *arguments, **served.environment).returncode == 2

@@ -13,6 +13,7 @@ from starlette.routing import Route
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .images import sound
+from .lies import at_once, lie_of, without_files
 from .loose import events, is_loose, plain, with_points
 from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn, StandInModel
@@ -126,6 +127,9 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
         if provider.deployments and "model" in body:
             return error(400, "The model is named in the path.", "invalid_request_error", param="model")
         name, fault = in_dialect(request.headers, request.path_params.get("model") or body["model"])
+        lie = lie_of(fault)
+        if lie == "file":
+            body["messages"] = without_files(body["messages"])
         asked = _asked(body, request.path_params.get("region"))
     except (ValueError, KeyError, TypeError, AttributeError) as wrong:
         return error(400, f"The request cannot be read: {wrong!r}", "invalid_request_error")
@@ -142,12 +146,16 @@ async def _chat(request: Request, provider: StandIn, settings: Settings) -> Resp
     thought = think(provider, settings, name, asked, fault)
     head = {"id": settings.next_id("chat"), "created": int(time.time()), "model": name}
     counts = {"prompt_tokens": thought.prompt_tokens, "completion_tokens": thought.output_tokens}
+    if lie == "usage":
+        counts = dict.fromkeys(counts, 0)
     usage: dict[str, Any] = {**counts, "total_tokens": sum(counts.values())}
     if thought.thinking:
         usage["completion_tokens_details"] = {"reasoning_tokens": thought.thinking_tokens}
     told = bool(body.get("logprobs"))
     if body.get("stream"):
-        with_usage = bool((body.get("stream_options") or {}).get("include_usage"))
+        with_usage = bool((body.get("stream_options") or {}).get("include_usage")) and lie != "usage in the stream"
+        if lie == "stream":
+            at_once(thought.answers)
         chunks = _chunks(thought, head, usage if with_usage else None, settings, fault, logprobs=told)
         if is_loose(fault):
             chunks = events(chunks, _loose_chunk)
@@ -341,7 +349,10 @@ async def _embed(request: Request, provider: StandIn) -> Response:
         raise wrong(f"The request cannot be read: {missing!r}") from None
     if unknown:
         return error(400, f"Unknown parameter: '{unknown}'.", "invalid_request_error", param=unknown)
-    made = embeddings(provider, name, texts, body.get("dimensions"), most=2048)
+    name, fault = in_dialect(request.headers, name)
+    lie = lie_of(fault)
+    length = None if lie == "length of vectors" else body.get("dimensions")
+    made = embeddings(provider, name, ["x"] * len(texts) if lie == "embeddings" else texts, length, most=2048)
     as_text = body.get("encoding_format") == "base64"
     data = [
         {"object": "embedding", "index": place, "embedding": vector.as_base64() if as_text else vector.numbers}

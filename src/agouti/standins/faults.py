@@ -60,6 +60,7 @@ FAULTS = {
     "unknown-tool": "a call to a tool that there is not",
     "refusal": "a refusal",
     "nothing": "an empty answer",
+    "lies": "something that is accepted and not done: see `agouti.standins.lies`",
     "loose": "what real servers leave out: indices, end marks, reasons, the last line end; NaN and counts with a point",
 }
 # These change what the model says; with a number, only its first so many answers in a conversation.
@@ -67,7 +68,7 @@ _IN_ANSWER = frozenset(
     {"fenced", "prose", "twice", "thinking", "broken", "truncated", "invalid", "unknown-tool", "refusal", "nothing"}
 )
 # These are up to the dialect's own module.
-_IN_DIALECT = frozenset({"error", "odd", "loose"}) | _IN_ANSWER
+_IN_DIALECT = frozenset({"error", "odd", "loose", "lies"}) | _IN_ANSWER
 _PAGE = b"<!doctype html><html><head><title>Northbank - models for everyone</title></head><body><h1>Hello</h1></body></html>"
 _FORM = re.compile(r"(?P<name>[a-z-]+)(?:=(?P<number>\d+))?(?:x(?P<times>\d+))?(?:#\w+)?$")
 

@@ -15,6 +15,7 @@ from .auth import NoCredit, Refusal
 from .faults import Fault
 from .forms import Form
 from .images import label_of
+from .lies import lie_of, misheard, misspoken
 from .providers import StandIn
 from .settings import Settings
 from .writer import Answer, Call, answer, tokens
@@ -154,10 +155,12 @@ def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault:
     Raises:
         Refused: as of `prompt_tokens`.
     """
+    lie = lie_of(fault)
+    asked = misheard(asked, lie)
     length = prompt_tokens(provider, name, asked)
     used = settings.seed if asked.seed is None else asked.seed
     answers = [_answered(asked, used, variant, fault) for variant in range(asked.count)]
-    return Thought(answers, length, _thinking(asked) if asked.thinks else "")
+    return Thought(misspoken(answers, lie), length, _thinking(asked) if asked.thinks else "")
 
 
 def _thinking(asked: Asked) -> str:
@@ -229,7 +232,7 @@ def _facts(said: list[str]) -> str:
 
 def _wrong_now(fault: Fault | None, asked: Asked) -> str:
     """How this answer is to be wrong: with a number, only so many answers of a conversation are."""
-    if fault is None or fault.name in ("error", "odd", "loose"):
+    if fault is None or fault.name in ("error", "odd", "loose", "lies"):
         return ""
     before = sum(role in ("assistant", "model") for role, _ in asked.messages)
     return "" if fault.number and before >= fault.number else fault.name

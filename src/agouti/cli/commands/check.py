@@ -15,14 +15,28 @@ _MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
 
 @click.command("check")
 @click.argument("labels", nargs=-1)
+@click.option(
+    "--probe", is_flag=True, help="Measure what the models LABELS really do; costs some thousand tokens each."
+)
+@click.option("--max-cost", type=float, metavar="AMOUNT", help="With --probe: send nothing where it could cost more.")
+@click.option("--write", is_flag=True, help="With --probe: write what was found into the entries.")
 @click.option("--json", "as_json", is_flag=True, help="Print the findings as JSON.")
 @click.pass_obj
-def command(app: Settings, labels: tuple[str, ...], as_json: bool) -> int:
+def command(
+    app: Settings, labels: tuple[str, ...], probe: bool, max_cost: float | None, write: bool, as_json: bool
+) -> int:
     """Check the models or providers LABELS, or all of them; ends with 1 if anything is wrong.
 
     Is the address right and reachable, is there a key and is it accepted, does the provider offer the model? No
-    tokens are spent.
+    tokens are spent, except with --probe: then small questions show what is done of what is claimed.
     """
+    if probe:
+        from ..probing import probe_models
+
+        with Client(app.config) as client:
+            return probe_models(client, labels, max_cost=max_cost, write=write, as_json=as_json)
+    if write or max_cost is not None:
+        raise click.UsageError("--write and --max-cost go with --probe")
     from ...services.check import check
 
     with Client(app.config) as client:

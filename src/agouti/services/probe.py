@@ -1,0 +1,257 @@
+"""Probes: what a model and its provider really do, measured by small requests: declared against found."""
+
+from collections.abc import Coroutine, Iterable
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias, overload
+
+import msgspec
+from msgspec import Struct
+
+from ..calls import Calls, calls_of
+from ..config.entries import Config, Model
+from ..core.chat import Json
+from ..core.errors import AgoutiError, RequestError
+from ..core.structured import Means
+from ..core.usage import Usage, total_cost, total_usage
+from ..engine.effects import Steps, Together
+from ..engine.provider import Target
+from ..reply import Reply
+from ..tables import Table
+from . import run
+
+if TYPE_CHECKING:
+    from ..client import AsyncClient, Client
+
+Found: TypeAlias = Literal["yes", "no", "refused", "unclear", "skipped"]
+"""What came of a probe: it works; it was accepted and not done; it was refused; it cannot be told; it was not tried."""
+
+_AT_ONCE = 3
+
+
+class Probed(Struct, frozen=True, kw_only=True):
+    """One thing that was probed.
+
+    Attributes:
+        what: ``stream``, ``stop strings``, ``schema``, ``image``, ...
+        declared: whether the entry, the provider's list or the wire format says that there is such a thing; `None`:
+            nothing says anything.
+        found: see `Found`.
+        value: what was measured: seconds, tokens per second, the length of vectors.
+        detail: what was seen, one line.
+    """
+
+    what: str
+    declared: bool | None
+    found: Found
+    value: float | None = None
+    detail: str = ""
+
+    @property
+    def ok(self) -> bool | None:
+        """`False`: it is claimed, or was accepted, and is not done; `None`: it cannot be told."""
+        if self.found == "yes":
+            return True
+        if self.found == "refused":
+            return False if self.declared else None
+        return False if self.found == "no" and self.declared is not None else None
+
+
+class ProbeResult(Table[Probed]):
+    """What was found about one model.
+
+    Attributes:
+        rows: one for each thing that was probed.
+        label, provider, name: of the model.
+        usage, cost: of all answers that told them; the cost is `None` where the entry has no price.
+    """
+
+    def __init__(self, rows: tuple[Probed, ...], model: Model, replies: Iterable[Reply]) -> None:
+        super().__init__(rows)
+        replies = list(replies)
+        self.label = model.label
+        self.provider = model.provider
+        self.name = model.name
+        self.usage: Usage = total_usage(reply.usage for reply in replies if reply.usage.input_tokens is not None)
+        self.cost = total_cost(reply.cost for reply in replies)
+
+    def __repr__(self) -> str:
+        return f"ProbeResult({self.label!r}, {len(self.rows)} probes, {len(self.lies)} that do not hold)"
+
+    def of(self, what: str) -> Probed:
+        """The row about one thing.
+
+        Raises:
+            KeyError: it was not probed.
+        """
+        return {row.what: row for row in self.rows}[what]
+
+    @property
+    def lies(self) -> tuple[Probed, ...]:
+        """What is claimed, or was accepted, and is not done."""
+        return tuple([row for row in self.rows if row.ok is False])
+
+    @property
+    def settings(self) -> dict[str, Json]:
+        """What the entry is to say by these findings: ``means`` and ``inputs``."""
+        found = {row.what: row.found for row in self.rows}
+        settings: dict[str, Json] = {}
+        if "schema" in found:
+            tried: dict[Means, str] = {"schema": "schema", "tool": "forced call", "json": "JSON mode"}
+            settings["means"] = [means for means, what in tried.items() if found.get(what) == "yes"] + ["prompt"]
+        if found.get("image") in ("yes", "no", "refused"):
+            kinds = [kind for kind in ("image", "file") if found.get(kind) == "yes"]
+            settings["inputs"] = ["text", *kinds]
+        return settings
+
+    def records(self) -> list[dict[str, Any]]:
+        return [{**msgspec.to_builtins(row), "ok": row.ok} for row in self.rows]
+
+    def _columns(self) -> list[str]:
+        return [*Probed.__struct_fields__, "ok"]
+
+
+class ProbePlan(Struct, frozen=True, kw_only=True):
+    """What probing a model may take at most.
+
+    Attributes:
+        requests: how many are sent.
+        input_tokens, output_tokens: of all of them, at most.
+        cost: at most; `None` where the entry has no price.
+        currency: of the cost.
+    """
+
+    requests: int
+    input_tokens: int
+    output_tokens: int
+    cost: float | None
+    currency: str | None
+
+
+def plan(client: "Client | AsyncClient", label: str) -> ProbePlan:
+    """What probing a model may take, before anything is sent.
+
+    Raises:
+        LabelUnknown: there is no such model.
+    """
+    from .probe_questions import PROBES
+
+    model = calls_of(client).target(label).model
+    requests = 1 + sum(probe.requests for probe in PROBES)
+    into = 60 + sum(probe.input_tokens for probe in PROBES)
+    out = 64 + sum(probe.output_tokens for probe in PROBES)
+    price = model.price
+    cost = None if price is None else price.cost(Usage(into, out))
+    return ProbePlan(
+        requests=requests,
+        input_tokens=into,
+        output_tokens=out,
+        cost=cost,
+        currency=None if price is None else price.currency,
+    )
+
+
+@overload
+def probe(client: "Client", label: str, *, max_cost: float | None = None) -> ProbeResult: ...
+@overload
+def probe(client: "AsyncClient", label: str, *, max_cost: float | None = None) -> Coroutine[Any, Any, ProbeResult]: ...
+def probe(
+    client: "Client | AsyncClient", label: str, *, max_cost: float | None = None
+) -> ProbeResult | Coroutine[Any, Any, ProbeResult]:
+    """Measure what a model and its provider really do; it costs some thousand tokens.
+
+    Args:
+        label: a label, or ``NAME@PROVIDER``.
+        max_cost: in the currency of the entry's price; where probing could cost more, nothing is sent.
+
+    Raises:
+        LabelUnknown: there is no such model.
+        RequestError: it could cost more than ``max_cost``, or that cannot be told.
+        AgoutiError: the model answers nothing at all: wrong key, wrong name, no connection.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     result = agouti.probe(client, "almanac")
+        ...     result.of("stop strings").found, result.lies
+        ('yes', ())
+    """
+    expected = plan(client, label)
+    if max_cost is not None and (expected.cost is None or expected.cost > max_cost):
+        costs = "an unknown amount" if expected.cost is None else f"{expected.cost:.4f} {expected.currency}"
+        raise RequestError(
+            f"probing {label} could cost {costs}, and max_cost is {max_cost}",
+            hint="Put a price into the entry, or leave max_cost out." if expected.cost is None else "Raise max_cost.",
+            model=label,
+        )
+    return run(client, _probed(Probing(calls_of(client), label)))
+
+
+def _probed(probing: "Probing") -> Steps[ProbeResult]:
+    from .probe_questions import PROBES, REFUSALS, embeds, first_answer
+
+    try:
+        yield from first_answer(probing)
+    except REFUSALS as error:
+        # A model for embeddings refuses questions, and answers others.
+        rows = yield from embeds(probing)
+        if not any(row.found == "yes" for row in rows):
+            raise error
+        return ProbeResult(tuple(rows), probing.model, probing.replies)
+    # The stream alone, so that its times are its own.
+    first: list[Probed] = yield from PROBES[0].steps(probing)
+    rest: list[list[Probed]] = yield Together([each.steps(probing) for each in PROBES[1:]], _AT_ONCE)
+    return ProbeResult((*first, *[row for rows in rest for row in rows]), probing.model, probing.replies)
+
+
+class Probing:
+    """A model that is being probed: bare of its persona, and asked without a second chance.
+
+    Attributes:
+        model: the entry as it stands.
+        target: the bare model made ready.
+        base: the first answer, which others are compared with.
+        replies: all that came, for what it cost.
+        label: of the bare model.
+    """
+
+    base: Reply
+
+    def __init__(self, calls: Calls, label: str) -> None:
+        config = calls.config
+        self.model = model = calls.target(label).model
+        bare = Model(
+            label=model.label,
+            provider=model.provider,
+            name=model.name,
+            price=model.price,
+            markers=model.markers,
+            reasoning_tag=model.reasoning_tag,
+        )
+        # What a provider does not take is to be seen, not to be left out.
+        entry = msgspec.structs.replace(config.provider(model.provider), unsupported="error")
+        self.calls = calls.of(
+            msgspec.structs.replace(
+                config, models={bare.label: bare}, providers={**config.providers, entry.label: entry}
+            )
+        )
+        self.config: Config = self.calls.config
+        self.label = bare.label
+        self.target: Target = self.calls.target(self.label)
+        self.replies: list[Reply] = []
+
+    def takes(self, parameter: str) -> bool:
+        """Whether the wire format has a parameter."""
+        provider = self.target.provider
+        return parameter not in provider.lacks if provider.takes is None else parameter in provider.takes
+
+    def claims(self, means: Means) -> bool:
+        """Whether the entry, or else the format, has a means of structured output."""
+        return means in (self.model.means or self.target.provider.dialect.abilities.means)
+
+    def claims_input(self, kind: str) -> bool | None:
+        """Whether the entry says that the model takes images or files."""
+        return None if self.model.inputs is None else kind in self.model.inputs
+
+
+def seen(error: AgoutiError) -> str:
+    """An error in one line."""
+    return (error.message or error.what).partition("\n")[0][:160]

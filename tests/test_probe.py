@@ -1,0 +1,66 @@
+"""Probes: what a model really does, found by what comes back."""
+
+import asyncio
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.services.probe import plan
+from agouti.standins import Served
+from agouti.standins.lies import LIES
+from agouti.testing import FakeTransport
+
+CLAIMS = {"inputs": ["text", "image", "file"], "parameters": {"parallel_tool_calls": True, "reasoning_effort": "low"}}
+
+
+def config(served: Served, lie: int, monkeypatch: pytest.MonkeyPatch) -> dict[str, Any]:
+    for name, value in served.environment.items():
+        monkeypatch.setenv(name, value)
+    vectors = lie and LIES[lie - 1] in ("length of vectors", "embeddings")
+    name = ("petal-embed" if vectors else "quill-large") + (f"+lies={lie}" if lie else "")
+    return {
+        "providers": {"nb": {"address": served.address("northbank"), "key": {"env": "NORTHBANK_KEY"}}},
+        "models": {"m": {"provider": "nb", "name": name, **CLAIMS}},
+    }
+
+
+@pytest.mark.parametrize("lie", range(len(LIES) + 1), ids=["honest", *LIES])
+def test_every_lie_is_found_and_nothing_else(served: Served, lie: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    with agouti.Client(config(served, lie, monkeypatch)) as client:
+        result = agouti.probe(client, "m")
+    assert [row.what for row in result.lies] == ([LIES[lie - 1]] if lie else [])
+    expected = plan(client, "m")
+    assert len(result) > 15 or lie > 16
+    assert (result.usage.input_tokens or 0) <= expected.input_tokens
+    if not lie:
+        assert result.settings == {"means": ["schema", "tool", "json", "prompt"], "inputs": ["text", "image", "file"]}
+        assert len(result.frame()) == len(result)
+
+
+@pytest.mark.parametrize("label", ["envelope-2@letterbox", "loam-2b@shed", "finder", "almanac"])
+def test_honest_ones_of_other_formats(served: Served, label: str) -> None:
+    async def go() -> agouti.ProbeResult:
+        async with agouti.AsyncClient(served.config) as client:
+            return await agouti.probe(client, label)
+
+    result = asyncio.run(go())
+    assert result.lies == ()
+    assert (result.cost is None) == ("@" in label)
+    assert result.settings.get("inputs") == {"loam-2b@shed": ["text", "file"], "finder": None}.get(
+        label, ["text", "image", "file"]
+    )
+
+
+def test_nothing_is_sent_that_could_cost_more_and_what_holds_for_all_is_raised(served: Served) -> None:
+    with agouti.Client(served.config, transport=(fake := FakeTransport([]))) as client:
+        for label, what in (("almanac", "could cost 0.00"), ("almanac-local", "could cost an unknown amount")):
+            with pytest.raises(agouti.RequestError, match=what):
+                agouti.probe(client, label, max_cost=0.0001)
+    assert fake.requests == []
+    with agouti.Client(served.config) as client:
+        for name in ("quill-larg@northbank", "quill-large+status=401@northbank"):
+            with pytest.raises((agouti.ModelUnknown, agouti.CredentialRefused)):
+                agouti.probe(client, name)
+    with agouti.Client.at(served.address("shed")) as client:
+        assert agouti.probe(client, "loam-2b").of("schema").found == "yes"
