@@ -85,6 +85,8 @@ if TYPE_CHECKING:
     from .reply import Attempt, Reply, ToolUse
     from .reply_files import ReplyFile
     from .services.check import check
+    from .services.compare import compare
+    from .services.compare_results import ComparedAnswer, Comparison
     from .services.explain import explain
     from .services.probe import Probed, ProbeResult, probe
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
@@ -109,6 +111,8 @@ _HOME = {
     "Citation": "core.chat",
     "Client": "client",
     "CommandKey": "credentials.sources",
+    "ComparedAnswer": "services.compare_results",
+    "Comparison": "services.compare_results",
     "Config": "config.entries",
     "ConfigError": "core.errors",
     "ConnectionFailed": "core.errors",
@@ -183,6 +187,7 @@ _HOME = {
     "ToolUse": "reply",
     "Usage": "core.usage",
     "check": "services.check",
+    "compare": "services.compare",
     "events": "core",
     "explain": "services.explain",
     "load_config": "config.load",
@@ -207,6 +212,8 @@ __all__ = [
     "Citation",
     "Client",
     "CommandKey",
+    "ComparedAnswer",
+    "Comparison",
     "Config",
     "ConfigError",
     "ConnectionFailed",
@@ -281,6 +288,7 @@ __all__ = [
     "ToolUse",
     "Usage",
     "check",
+    "compare",
     "events",
     "explain",
     "load_config",

@@ -41,6 +41,7 @@ class Calls:
     Attributes:
         config: the configuration in use.
         clocks: time and chance.
+        only: label of the one provider that every name is sent to as it is, where there is one.
     """
 
     def __init__(
@@ -53,6 +54,7 @@ class Calls:
     ) -> None:
         self.config = config
         self._limits = limits
+        self.only = only
         self.clocks = CLOCKS
         self._targets = Targets(config, only)
         self._hooks = hooks

@@ -113,3 +113,44 @@ def test_probes_and_what_they_write(agouti_command: Command, served: Served, tmp
     assert (done.returncode, json.loads(done.stdout)[0]["rows"][0]["what"]) == (0, "stream")
     for arguments in (["--write"], ["--max-cost", "1"], ["--probe", "almanak"], ["--probe", "liar", "--max-cost", "1"]):
         assert agouti_command("check", *arguments, **served.environment).returncode == 2
+
+
+def test_comparisons_are_shown_kept_and_gone_on_with(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+    (tmp_path / "agouti.toml").write_text(served.toml + "[models.blind]\nlike = 'almanac'\ninputs = ['text']\n")
+    (tmp_path / "q.csv").write_text("question,month\nWhen do peas go in?,March\nWhen does garlic go in?,October\n")
+    (tmp_path / "e.txt").write_text("March\n")
+    (tmp_path / "p.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    both = ["compare", "almanac", "almanac-local"]
+    plain = agouti_command(*both, "When do peas go in?", "--contains", "march", **served.environment)
+    assert plain.returncode == 0
+    assert plain.stdout.count("Peas go in from March") == 2
+    assert "1.00" in plain.stdout.splitlines()[-1]
+    from_file = [*both, "--prompts", "q.csv", "--column", "question", "-t", "0", "-t", "1", "--repeats", "2"]
+    done = agouti_command(*from_file, "--json", **served.environment)
+    shown = json.loads(done.stdout)
+    assert (len(shown["rows"]), len(shown["summary"]), shown["rows"][0]["parameter_temperature"]) == (16, 4, 0)
+    # Without a key one of them fails: what came is kept, and only the rest is asked for.
+    done = agouti_command(*from_file, "--out", "r.html")
+    assert (done.returncode, (tmp_path / "r.html").exists()) == (1, True)
+    assert "NORTHBANK_KEY is not set" in done.stderr
+    done = agouti_command(*from_file, "--out", "r.html", **served.environment)
+    assert (done.returncode, "--resume" in done.stderr) == (2, True)
+    done = agouti_command(*from_file, "--out", "r.html", "--resume", **served.environment)
+    assert done.returncode == 0
+    assert "16 answers in r.html" in done.stderr
+    assert [path.name for path in tmp_path.glob(".r.html*")] == []
+    wrong = (
+        ([*both], "no prompt"),
+        (["compare", "almanac", "almanac", "Peas?"], "is there twice"),
+        (["compare", "blind", "Peas?", "--image", "p.png"], "takes no images"),
+        ([*from_file, "--out", "r.txt"], "no suffix"),
+        ([*from_file, "--out", "nowhere/r.csv"], "cannot be written"),
+        ([*from_file, "--resume"], "--resume goes with --out"),
+        ([*from_file, "--expect", "e.txt"], "1 texts for 2 prompts"),
+        ([*both, "Peas?", "--pattern", "("], "cannot be read"),
+        ([*both, "--prompts", "none.txt"], "none.txt cannot be read"),
+        ([*both, "Peas?", "--judge", "nobody"], "no model 'nobody'"),
+    )
+    for arguments, said in wrong:
+        done = agouti_command(*arguments)
+        assert (done.returncode, said in done.stderr) == (2, True), (arguments, done.stderr)

@@ -25,6 +25,7 @@ _COMMANDS = {
     "secret": "Keep keys in the operating system's keyring.",
     "ask": "Ask a model one question.",
     "talk": "Hold a conversation with a model.",
+    "compare": "Ask several models the same, side by side.",
     "fill": "Let a model fill a form, from a text or from every line of a file.",
     "embed": "Turn lines of text into vectors: search them, or keep them.",
 }

@@ -239,6 +239,7 @@ def _asked(body: dict[str, Any], region: str | None) -> Asked:
         [image for message in messages[max(last, 0) :] for image in _images(message.get("content"))],
         results,
         thinks,
+        isinstance(warmth := body.get("temperature"), (int, float)) and warmth >= 0.5,
     )
 
 

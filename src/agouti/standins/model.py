@@ -66,6 +66,7 @@ class Asked:
     images: Sequence[bytes] = ()
     results: Sequence[str] = ()
     thinks: bool = False
+    warm: bool = False
 
 
 @dataclass(frozen=True)
@@ -159,6 +160,8 @@ def think(provider: StandIn, settings: Settings, name: str, asked: Asked, fault:
     asked = misheard(asked, lie)
     length = prompt_tokens(provider, name, asked)
     used = settings.seed if asked.seed is None else asked.seed
+    if asked.warm and asked.seed is None:
+        used += settings.next_turn()
     answers = [_answered(asked, used, variant, fault) for variant in range(asked.count)]
     return Thought(misspoken(answers, lie), length, _thinking(asked) if asked.thinks else "")
 

@@ -17,11 +17,16 @@ class Settings:
     seed: int = 1
     pace: float = 0.0
     _known: set[str] = field(default_factory=set)
+    _turns: Iterator[int] = field(default_factory=itertools.count)
     _ids: Iterator[int] = field(default_factory=lambda: itertools.count(1))
 
     def next_id(self, kind: str) -> str:
         """An identifier for a reply."""
         return f"{kind}-{next(self._ids):06d}"
+
+    def next_turn(self) -> int:
+        """A number for an answer that is to vary: three of them, in turn."""
+        return next(self._turns) % 3
 
     def remembers(self, text: str) -> bool:
         """Whether a text has come before; from now on it has."""

@@ -1,0 +1,234 @@
+"""``agouti compare``: several models, the same prompts."""
+
+import json
+import sys
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ...client import Client
+from ...core.masking import printable
+from ...core.statistics import Estimate
+from ...services.compare_results import Comparison, parameters_text
+from ...tables import SUFFIXES, check_suffix
+from ..app import Settings
+from ..columns import show_columns
+from ..objects import form_named
+from ..rows import read_rows, text_of
+from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
+
+
+@click.command("compare")
+@click.argument("labels", nargs=-1, required=True, metavar="LABEL... [TEXT]")
+@click.option("--prompts", metavar="FILE", help="Take the prompts from a text, CSV or JSON Lines file, one a row.")
+@click.option("--column", metavar="NAME", help="With --prompts: take this column alone.")
+@click.option("--repeats", type=click.IntRange(1, 1000), default=1, show_default=True, help="Ask each so often.")
+@click.option("-t", "--temperature", "temperatures", type=float, multiple=True, help="May be repeated: each is tried.")
+@click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
+@click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, for all.")
+@click.option("--system", metavar="TEXT", help="System text, instead of the entries'.")
+@BLANK
+@click.option("--image", "images", metavar="FILE", multiple=True, help="An image for every prompt; may be repeated.")
+@click.option("--expect", metavar="FILE", help="What the answers must be: a line for each prompt.")
+@click.option("--contains", metavar="TEXT", help="What must stand in every answer.")
+@click.option("--pattern", metavar="RE", help="A regular expression that must be found in every answer.")
+@click.option("--form", metavar="FORM", help="A JSON Schema in a file, or MODULE:CLASS, that every answer fits.")
+@click.option("--judge", metavar="LABEL", help="A model that scores every answer, with its reason.")
+@click.option("--judge-question", metavar="TEXT", help="What it is to look at.")
+@click.option("--similarity", metavar="LABEL", help="A model for embeddings, to tell how alike answers are.")
+@click.option("--at-once", type=click.IntRange(1, 256), default=4, show_default=True, help="Requests to one provider.")
+@click.option("--out", metavar="FILE", help="Write a .html page, .csv, .jsonl, .parquet or .png file.")
+@click.option("--resume", is_flag=True, help="With --out: go on with a run that was interrupted.")
+@click.option("--json", "as_json", is_flag=True, help="Print answers and summary as JSON.")
+@click.pass_obj
+def command(
+    app: Settings,
+    labels: tuple[str, ...],
+    prompts: str | None,
+    column: str | None,
+    repeats: int,
+    temperatures: tuple[float, ...],
+    max_tokens: int | None,
+    settings: tuple[str, ...],
+    system: str | None,
+    blanks: tuple[str, ...],
+    images: tuple[str, ...],
+    expect: str | None,
+    contains: str | None,
+    pattern: str | None,
+    form: str | None,
+    judge: str | None,
+    judge_question: str | None,
+    similarity: str | None,
+    at_once: int,
+    out: str | None,
+    resume: bool,
+    as_json: bool,
+) -> int:
+    """Ask each model LABEL the TEXT, or every prompt of a file, and compare answers, times and cost.
+
+    Ends with 1 where an answer failed. An interrupted run with --out keeps what it has beside that file.
+    """
+    from ...services.compare import compare
+
+    labels, texts = _asked(labels, prompts, column)
+    options: dict[str, Any] = parameters_given(settings)
+    options |= {"max_tokens": max_tokens} if max_tokens is not None else {}
+    options |= {"system": system} if system is not None else {}
+    options |= {"blanks": blanks_given(blanks)} if blanks else {}
+    options |= {"images": images} if images else {}
+    options |= {"judge_question": judge_question} if judge_question is not None else {}
+    keep = _kept_in(out, resume)
+    with Client(app.config) as client:
+        if prompts is None and texts[0] in client.config.models:
+            raise click.UsageError(f'no prompt: {texts[0]} is a label; agouti compare LABEL... "question"')
+        try:
+            result = compare(
+                client,
+                labels,
+                texts,
+                repeats=repeats,
+                parameters=[{"temperature": each} for each in temperatures] or [{}],
+                expect=None if expect is None else [row.text for row in read_rows(expect).rows],
+                contains=contains,
+                pattern=pattern,
+                form=None if form is None else form_named(form),
+                judge=judge,
+                similarity=similarity,
+                at_once=at_once,
+                keep=keep,
+                progress=_progress if sys.stderr.isatty() else None,
+                **options,
+            )
+        except KeyboardInterrupt:
+            _end_of_progress()
+            if keep is not None and keep.exists():
+                click.echo(f"  (what came is kept: the same command with --resume goes on with {out})", err=True)
+            raise
+    _end_of_progress()
+    if out is not None:
+        result.save(out)
+    if keep is not None:
+        _put_away(keep, result)
+    if as_json:
+        click.echo(json.dumps({"rows": result.records(), "summary": result.summary.records()}, ensure_ascii=False))
+    else:
+        _show(result)
+    for remark in result.remarks:
+        click.echo(f"  ({printable(remark)})", err=True)
+    if out is not None:
+        click.echo(f"  ({len(result)} answers in {out})", err=True)
+    return 1 if any(row.error is not None for row in result) else 0
+
+
+def _asked(labels: tuple[str, ...], prompts: str | None, column: str | None) -> tuple[tuple[str, ...], list[str]]:
+    """The labels and the prompts of the command."""
+    if prompts is not None:
+        table = read_rows(prompts, column)
+        for remark in table.remarks:
+            click.echo(f"  ({printable(remark)})", err=True)
+        return labels, [row.text if row.text.strip() else text_of(row.columns) for row in table.rows]
+    if column is not None:
+        raise click.UsageError("--column goes with --prompts")
+    if len(labels) < 2:
+        raise click.UsageError('no prompt: agouti compare LABEL... "question", or --prompts FILE')
+    return labels[:-1], [given_text(labels[-1], None)]
+
+
+def _kept_in(out: str | None, resume: bool) -> Path | None:
+    """Where answers are kept until the run is complete; what is wrong with --out is said before anything is asked."""
+    if out is None:
+        if resume:
+            raise click.UsageError("--resume goes with --out")
+        return None
+    check_suffix(out, (*SUFFIXES, ".html", ".png"))
+    path = Path(out)
+    if path.is_dir():
+        raise click.UsageError(f"{out} is a folder")
+    keep = path.with_name(f".{path.name}.part")
+    if keep.exists() and keep.stat().st_size and not resume:
+        raise click.UsageError(
+            f"an interrupted run has left answers for {out}: go on with it by --resume, or remove {keep}"
+        )
+    return keep
+
+
+def _put_away(keep: Path, result: Comparison) -> None:
+    """Remove what was kept, unless answers failed: then the next run asks for those alone."""
+    if not any(row.error is not None for row in result):
+        with suppress(OSError):
+            keep.unlink(missing_ok=True)
+
+
+def _progress(done: int, total: int, cost: dict[str, float]) -> None:
+    spent = ", ".join(f"{amount:.4f} {currency}" for currency, amount in cost.items())
+    click.echo(f"\r\033[K  {done} of {total}{f', {spent}' if spent else ''}", nl=False, err=True)
+
+
+def _end_of_progress() -> None:
+    if sys.stderr.isatty():
+        click.echo("\r\033[K", nl=False, err=True)
+
+
+def _show(result: Comparison) -> None:
+    """The answers where they are few, and the summary."""
+    if len(result) <= 8:
+        for row in result:
+            head = ", ".join(filter(None, (row.label, parameters_text(row.parameters))))
+            said = row.text if row.error is None else f"({row.error})"
+            click.echo(f"{head}:\n{printable(said) if on_terminal() else said}\n")
+    checks = list(dict.fromkeys(name for row in result.summary for name in row.checks))
+    names = [
+        "model",
+        "with",
+        "answers",
+        "failed",
+        "first, s",
+        "whole, s",
+        "tokens/s",
+        "tokens",
+        "cost",
+        "distinct",
+        "alike",
+    ]
+    rows = [
+        [
+            row.label,
+            parameters_text(row.parameters),
+            str(row.answers),
+            str(row.errors or ""),
+            _mean(row.first_token),
+            _mean(row.seconds),
+            _mean(row.tokens_per_second, 0),
+            _mean(row.output_tokens, 0),
+            "" if row.cost is None else f"{row.cost:.6f} {row.currency or ''}".strip(),
+            "" if row.distinct is None else f"{row.distinct:.2f}",
+            "" if row.similarity is None else f"{row.similarity:.2f}",
+            *[_share(row.checks.get(name)) for name in checks],
+        ]
+        for row in result.summary
+    ]
+    names += checks
+    kept = [at for at in range(len(names)) if any(row[at] for row in rows)]
+    show_columns(
+        [names[at] for at in kept],
+        [[row[at] for at in kept] for row in rows],
+        right=[number for number, at in enumerate(kept) if at > 1],
+    )
+    spent = ", ".join(f"{amount:.6f} {currency}" for currency, amount in result.cost.items())
+    if spent:
+        click.echo(f"  ({spent} in all)", err=True)
+
+
+def _mean(estimate: Estimate | None, digits: int = 2) -> str:
+    return "" if estimate is None else f"{estimate.value:.{digits}f}"
+
+
+def _share(estimate: Estimate | None) -> str:
+    if estimate is None:
+        return ""
+    if estimate.low is None or estimate.high is None:
+        return f"{estimate.value:.2f}"
+    return f"{estimate.value:.2f} ({max(estimate.low, 0):.2f}-{min(estimate.high, 1):.2f})"

@@ -1,0 +1,444 @@
+"""Comparisons: several models, the same prompts, side by side, again and again; what they say, take and cost."""
+
+import hashlib
+import os
+from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
+from statistics import pstdev
+from typing import TYPE_CHECKING, Any, Unpack, cast, overload
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..calls import Calls, calls_of
+from ..core.chat import Choice, Completion, Json
+from ..core.errors import AgoutiError, NotFilled, RequestError
+from ..core.parts import text_of
+from ..core.policy import HOLDS_FOR_ALL
+from ..core.usage import Usage, total_cost
+from ..engine.accumulate import ReplyAccumulator
+from ..engine.call import Call, request_for
+from ..engine.effects import Steps, Together
+from ..engine.operations.chat import check_inputs, expressible
+from ..engine.operations.chat_streamed import stream
+from ..engine.operations.unseen import unseen
+from ..reply import Reply
+from . import run
+from .compare_checks import Check, Verdict, checks_of
+from .compare_results import ComparedAnswer, Comparison, costs_of, parameters_text
+from .journal import Journal
+
+if TYPE_CHECKING:
+    from ..client import AsyncClient, Client
+    from ..options import Options, Prompt
+
+Progress = Callable[[int, int, "dict[str, float]"], None]
+"""Told after each answer: how many are there, of how many, and what they cost by currency."""
+
+_JUDGE = "Is the answer right, complete and to the point?"
+
+
+@overload
+def compare(
+    client: "Client",
+    labels: Sequence[str],
+    prompts: "str | Sequence[Prompt]",
+    *,
+    repeats: int = 1,
+    parameters: Sequence[Mapping[str, Json]] = ({},),
+    expect: str | Sequence[str] | None = None,
+    contains: str | Sequence[str] | None = None,
+    pattern: str | None = None,
+    form: Any = None,
+    check: Callable[[Reply], Any] | None = None,
+    judge: str | None = None,
+    judge_question: str = _JUDGE,
+    judge_repeats: int = 1,
+    similarity: str | None = None,
+    at_once: int = 4,
+    keep: str | os.PathLike[str] | None = None,
+    progress: Progress | None = None,
+    **options: "Unpack[Options]",
+) -> Comparison: ...
+@overload
+def compare(
+    client: "AsyncClient",
+    labels: Sequence[str],
+    prompts: "str | Sequence[Prompt]",
+    *,
+    repeats: int = 1,
+    parameters: Sequence[Mapping[str, Json]] = ({},),
+    expect: str | Sequence[str] | None = None,
+    contains: str | Sequence[str] | None = None,
+    pattern: str | None = None,
+    form: Any = None,
+    check: Callable[[Reply], Any] | None = None,
+    judge: str | None = None,
+    judge_question: str = _JUDGE,
+    judge_repeats: int = 1,
+    similarity: str | None = None,
+    at_once: int = 4,
+    keep: str | os.PathLike[str] | None = None,
+    progress: Progress | None = None,
+    **options: "Unpack[Options]",
+) -> Coroutine[Any, Any, Comparison]: ...
+def compare(
+    client: "Client | AsyncClient",
+    labels: Sequence[str],
+    prompts: "str | Sequence[Prompt]",
+    *,
+    repeats: int = 1,
+    parameters: Sequence[Mapping[str, Json]] = ({},),
+    expect: str | Sequence[str] | None = None,
+    contains: str | Sequence[str] | None = None,
+    pattern: str | None = None,
+    form: Any = None,
+    check: Callable[[Reply], Any] | None = None,
+    judge: str | None = None,
+    judge_question: str = _JUDGE,
+    judge_repeats: int = 1,
+    similarity: str | None = None,
+    at_once: int = 4,
+    keep: str | os.PathLike[str] | None = None,
+    progress: Progress | None = None,
+    **options: "Unpack[Options]",
+) -> Comparison | Coroutine[Any, Any, Comparison]:
+    """Ask several models the same prompts, side by side, and compare what they say, take and cost.
+
+    No other model takes over for one that fails: a failure is a row with its error. What holds for all requests of a
+    model, such as a refused key, ends its part at once.
+
+    Args:
+        labels: of the models, or ``NAME@PROVIDER``; each once.
+        prompts: one text, or a list of prompts as for `Client.ask`.
+        repeats: how often each is asked.
+        parameters: sets of parameters, such as ``[{"temperature": 0}, {"temperature": 0.7}]``; each is asked with.
+        expect: what the answer must be, one text or one a prompt; case, spaces and an end mark make no difference.
+        contains: what must stand in the answer, one text or one a prompt.
+        pattern: a regular expression that is found in the answer.
+        form: a type of your own, or a JSON Schema, that the answer fits as JSON.
+        check: a function of a `Reply` that gives True, False or a share from 0 to 1; with an `AsyncClient` it may be
+            a coroutine.
+        judge: label of a model that scores each answer and says why.
+        judge_question: what it is to look at.
+        judge_repeats: how often it is asked about each answer; the mean counts, and their spread is told.
+        similarity: label of a model for embeddings, by which answers are compared; their words are where it is missing.
+        at_once: how many requests are under way at one provider at a time.
+        keep: a file that has each answer as it comes: another run goes on from there.
+        progress: told after each answer.
+        options: of every call, as for `Client.ask`: ``system``, ``images``, ``deadline``, ...
+
+    Returns:
+        rows of `agouti.ComparedAnswer`, ``summary`` with a row for each model, ``save``, ``frame`` and ``figure``.
+
+    Raises:
+        RequestError: an argument cannot be used, or a model does not take it; nothing has been sent then.
+        LabelUnknown: there is no such model.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     result = agouti.compare(client, ["almanac", "almanac-local"], "When do peas go in?", contains="March")
+        ...     [(row.label, row.checks["contains"].value) for row in result.summary]
+        [('almanac', 1.0), ('almanac-local', 1.0)]
+    """
+    work = _Work(
+        calls_of(client),
+        labels=labels,
+        prompts=[prompts] if isinstance(prompts, str) else list(prompts),
+        repeats=repeats,
+        parameters=[dict(each) for each in parameters],
+        options=dict(options),
+        at_once=at_once,
+    )
+    work.checks = checks_of(
+        expect=expect, contains=contains, pattern=pattern, form=form, check=check, prompts=len(work.prompts)
+    )
+    if judge is not None:
+        _count("judge_repeats", judge_repeats)
+        work.judge = _Judge(work.calls, judge, judge_question, judge_repeats)
+    if similarity is not None:
+        work.calls.target(similarity)
+    return run(client, work.steps(similarity, keep, progress))
+
+
+class _Cell(Struct, frozen=True):
+    """One question to one model."""
+
+    label: str
+    prompt: int
+    parameters: dict[str, Json]
+    repeat: int
+    call: Call
+    key: str
+
+
+class _Judge:
+    """A model that scores answers."""
+
+    def __init__(self, calls: Calls, label: str, question: str, repeats: int) -> None:
+        if not question.strip():
+            raise RequestError("judge_question is empty", hint="Say what the judge is to look at.")
+        self.calls, self.label, self.question, self.repeats = calls, label, question, repeats
+        self.price = calls.target(label).model.price
+
+    def scored(self, row: ComparedAnswer) -> Steps[ComparedAnswer]:
+        """The row with the judge's score, its words and their spread."""
+        text = (
+            f"A question was asked:\n\n{row.question}\n\nThis is an answer to it:\n\n{row.text}\n\n"
+            f"Judge the answer. {self.question} Give a reason, and a score from 0 (useless) to 10 (perfect)."
+        )
+        scores: list[int] = []
+        reasons: list[str] = []
+        costs: list[float | None] = []
+        for _ in range(self.repeats):
+            try:
+                call, _form = self.calls.form(self.label, Verdict, text, {})
+                filled = yield from call.steps()
+            except NotFilled as error:
+                costs += [answer.reply.cost for answer in error.answers]
+                reasons.append(f"no verdict: {error.what}")
+            except AgoutiError as error:
+                reasons.append(f"no verdict: {error.what}")
+            else:
+                scores.append(filled.value.score)
+                reasons.append(filled.value.reason)
+                costs.append(filled.cost)
+        checks = {**row.checks, "judge": sum(scores) / len(scores) / 10} if scores else row.checks
+        return replace(
+            row,
+            checks=checks,
+            reason=" / ".join(dict.fromkeys(reasons)),
+            judge_spread=pstdev(scores) / 10 if len(scores) > 1 else None,
+            judge_cost=total_cost(costs) if costs else None,
+            judge_currency=None if self.price is None else self.price.currency,
+        )
+
+
+class _Work:
+    """All that is to be asked, made and seen before the first request."""
+
+    def __init__(
+        self,
+        calls: Calls,
+        *,
+        labels: Sequence[str],
+        prompts: "list[Prompt]",
+        repeats: int,
+        parameters: list[dict[str, Json]],
+        options: dict[str, Any],
+        at_once: int,
+    ) -> None:
+        _count("repeats", repeats)
+        _count("at_once", at_once)
+        labels = [labels] if isinstance(labels, str) else list(labels)
+        if not labels:
+            raise RequestError("there is no model to compare", hint="Pass the labels of two or more.")
+        twice = next((label for label in labels if labels.count(label) > 1), None)
+        if twice is not None:
+            raise RequestError(f"label {twice!r} is there twice", hint="Pass it once; repeats=2 asks it twice.")
+        if not prompts:
+            raise RequestError("there are no prompts", hint="Pass a text, or a list of prompts.")
+        if not parameters:
+            raise RequestError("parameters is an empty list", hint="Leave it out, or pass at least one set: [{}].")
+        # What takes over for a model would be compared under its name.
+        config = calls.config
+        alone = {label: replace(model, fallback=()) for label, model in config.models.items()}
+        self.calls = calls.of(replace(config, models=alone)) if calls.only is None else calls
+        self.prompts = prompts
+        self.at_once = at_once
+        self.checks: dict[str, Check] = {}
+        self.judge: _Judge | None = None
+        self._questions: list[str] = []
+        self._ended: set[str] = set()
+        self.cells = list(self._planned(labels, parameters, repeats, options))
+
+    def _planned(
+        self, labels: list[str], parameters: list[dict[str, Json]], repeats: int, options: dict[str, Any]
+    ) -> Iterable[_Cell]:
+        """The cells in the order in which they are asked: the models in turn, so that the load is spread."""
+        asked: dict[tuple[str, int, int], tuple[Call, str]] = {}
+        for prompt, text in enumerate(self.prompts):
+            for number, each in enumerate(parameters):
+                for label in labels:
+                    asked[label, prompt, number] = self._call(label, text, {**options, **each})
+            self._questions.append(text_of(asked[labels[0], prompt, 0][0].question.messages[-1]))
+        for repeat in range(repeats):
+            for number, each in enumerate(parameters):
+                for prompt in range(len(self.prompts)):
+                    for label in labels[prompt % len(labels) :] + labels[: prompt % len(labels)]:
+                        call, key = asked[label, prompt, number]
+                        yield _Cell(label, prompt, each, repeat, call, f"{key}-{repeat}")
+
+    def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, str]:
+        """A call, seen to be one that its model takes, and the key of what it asks.
+
+        Raises:
+            AgoutiError: it is none.
+        """
+        call = self.calls.chat(label, prompt, cast("Options", options), stream=True)
+        target = call.targets[0]
+        try:
+            request = expressible(request_for(call.question, target), target)
+            check_inputs(request, target)
+        except AgoutiError as error:
+            error.with_context(model=label)
+            raise
+        said = msgspec.json.encode((label, target.provider.label, replace(request, fetch="no")), order="sorted")
+        return call, hashlib.sha256(said).hexdigest()[:24]
+
+    def steps(
+        self, similarity: str | None, keep: str | os.PathLike[str] | None, progress: Progress | None
+    ) -> Steps[Comparison]:
+        """Ask all that is not kept already."""
+        journal = Journal(keep) if keep is not None else None
+        try:
+            rows: dict[str, ComparedAnswer] = {}
+            for key, row in self._kept(journal).items():
+                rows[key] = yield from self._judged(row, _again(row), judged="judge" in row.checks)
+            costs = costs_of(rows.values())
+            lanes: dict[str, list[_Cell]] = {}
+            for cell in self.cells:
+                if cell.key not in rows:
+                    lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
+
+            def one(cell: _Cell) -> Steps[None]:
+                row = yield from self._asked(cell)
+                rows[cell.key] = row
+                if journal is not None and row.error is None:
+                    journal.add({"key": cell.key, **msgspec.to_builtins(row)})
+                for currency, spent in costs_of([row]).items():
+                    costs[currency] = costs.get(currency, 0.0) + spent
+                if progress is not None:
+                    progress(len(rows), len(self.cells), dict(costs))
+
+            def lane(cells: list[_Cell]) -> Steps[None]:
+                yield Together((one(cell) for cell in cells), self.at_once)
+
+            yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
+            result = [rows[cell.key] for cell in self.cells]
+            near = None if similarity is None else (yield from self._likeness(similarity, result))
+        finally:
+            if journal is not None:
+                journal.close()
+        order = {label: at for at, label in enumerate(dict.fromkeys(cell.label for cell in self.cells))}
+        result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
+        return Comparison(result, near)
+
+    def _kept(self, journal: Journal | None) -> dict[str, ComparedAnswer]:
+        """The answers that an earlier run has left, as far as they belong to this one."""
+        keys = {cell.key for cell in self.cells}
+        kept: dict[str, ComparedAnswer] = {}
+        for row in journal.rows if journal is not None else ():
+            key = row.pop("key", None)
+            if key in keys:
+                try:
+                    kept[key] = msgspec.convert(row, ComparedAnswer)
+                except msgspec.ValidationError:
+                    continue
+        return kept
+
+    def _asked(self, cell: _Cell) -> Steps[ComparedAnswer]:
+        target = cell.call.targets[0]
+        row = ComparedAnswer(
+            label=cell.label,
+            provider=target.provider.label,
+            name=target.model.name,
+            prompt=cell.prompt,
+            question=self._questions[cell.prompt],
+            repeat=cell.repeat,
+            parameters=cell.parameters,
+        )
+        if cell.label in self._ended:
+            return replace(row, error="not asked: what failed before holds for all requests to this model")
+        clock = self.calls.clocks.clock
+        call = replace(cell.call, started=clock(), until=self._until(cell.call))
+        try:
+            reply = yield from unseen(stream(call, ReplyAccumulator()), _nothing)
+        except AgoutiError as error:
+            if isinstance(error, HOLDS_FOR_ALL):
+                self._ended.add(cell.label)
+            return replace(row, error=f"{type(error).__name__}: {error.what}")
+        row = _answered(row, reply, target.model.price.currency if target.model.price is not None else None)
+        return (yield from self._judged(row, reply))
+
+    def _judged(self, row: ComparedAnswer, reply: Reply, *, judged: bool = False) -> Steps[ComparedAnswer]:
+        """The row with its checks; of one that was kept, the judge's score stays."""
+        checks = {"judge": row.checks["judge"]} if judged and self.judge is not None else {}
+        for name, check in self.checks.items():
+            try:
+                checks[name] = yield from check(reply, row.prompt)
+            except Exception as error:  # of the application's own function: the answer is there all the same
+                return replace(row, error=f"{name} failed: {type(error).__name__}: {error}"[:300])
+        row = replace(row, checks=checks)
+        return row if self.judge is None or judged else (yield from self.judge.scored(row))
+
+    def _until(self, call: Call) -> float | None:
+        """The deadline of a call that was made before its turn came."""
+        return None if call.until is None else self.calls.clocks.clock() + call.until - call.started
+
+    def _likeness(self, label: str, rows: list[ComparedAnswer]) -> Steps[dict[tuple[str, str, int], float]]:
+        """How alike the answers to one prompt are by their vectors."""
+        cells: dict[tuple[str, str, int], list[str]] = {}
+        for row in rows:
+            if row.error is None and row.text.strip():
+                cells.setdefault((row.label, parameters_text(row.parameters), row.prompt), []).append(row.text)
+        texts = list(dict.fromkeys(text for cell in cells.values() if len(cell) > 1 for text in cell))
+        if not texts:
+            return {}
+        made = yield from self.calls.embedding(label, texts, dimensions=None, concurrency=self.at_once, options={})
+        import numpy
+
+        lengths = numpy.linalg.norm(made.vectors, axis=1, keepdims=True)
+        unit = made.vectors / numpy.where(lengths == 0, 1, lengths)
+        at = {text: number for number, text in enumerate(texts)}
+        likeness: dict[tuple[str, str, int], float] = {}
+        for key, cell in cells.items():
+            if len(cell) > 1:
+                among = unit[[at[text] for text in cell]]
+                every = among @ among.T
+                likeness[key] = float((every.sum() - numpy.trace(every)) / (len(cell) * (len(cell) - 1)))
+        return likeness
+
+
+def _answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> ComparedAnswer:
+    tokens, first = reply.usage.output_tokens, reply.first_token
+    writing = None if first is None else reply.elapsed - first
+    return replace(
+        row,
+        text=reply.text,
+        first_token=first,
+        seconds=reply.elapsed,
+        tokens_per_second=round(tokens / writing, 2) if tokens and writing and writing > 0 else None,
+        input_tokens=reply.usage.input_tokens,
+        output_tokens=tokens,
+        cost=reply.cost,
+        currency=currency,
+        finish_reason=reply.finish_reason,
+    )
+
+
+def _again(row: ComparedAnswer) -> Reply:
+    """The reply of a row that was kept, as far as the row has it."""
+    choice = Choice(text=row.text, finish_reason=row.finish_reason)
+    usage = Usage(row.input_tokens, row.output_tokens)
+    return Reply.of(
+        Completion(choices=(choice,), usage=usage),
+        label=row.label,
+        provider=row.provider,
+        price=None,
+        elapsed=row.seconds or 0.0,
+        attempts=(),
+        body=b"",
+        headers={},
+        first_token=row.first_token,
+    )
+
+
+def _nothing(events: object) -> None:
+    """Only the whole answer counts."""
+
+
+def _count(name: str, value: object) -> None:
+    if not isinstance(value, int) or isinstance(value, bool) or value < 1:
+        raise RequestError(f"{name} = {value!r} is out of range", hint="It takes a whole number from 1.")

@@ -1,0 +1,83 @@
+"""Figures of a comparison, drawn with Matplotlib."""
+
+from typing import TYPE_CHECKING
+
+from .compare_results import Comparison, FigureKind, ModelSummary, parameters_text
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+# Told apart by those who see fewer colours as well; the shape of the mark says the same.
+_COLOURS = ("#0072b2", "#d55e00", "#009e73", "#cc79a7", "#e69f00", "#56b4e9", "#000000")
+_MARKS = "osD^vPX"
+
+
+def draw(comparison: Comparison, kind: FigureKind) -> "Figure":
+    """The figure of that kind."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(8, 5), layout="constrained")
+    axes = figure.add_subplot()
+    (_time_and_cost if kind == "time_cost" else _spread)(axes, comparison)
+    axes.grid(visible=True, alpha=0.3)
+    axes.spines[["top", "right"]].set_visible(False)
+    return figure
+
+
+def _style(labels: list[str], label: str) -> tuple[str, str]:
+    at = labels.index(label)
+    return _COLOURS[at % len(_COLOURS)], _MARKS[at % len(_MARKS)]
+
+
+def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
+    """Seconds to the whole answer against the cost of a thousand answers; bars are 95 % intervals."""
+    summary = [row for row in comparison.summary if row.seconds is not None]
+    labels = list(dict.fromkeys(row.label for row in summary))
+    currencies = sorted({row.currency for row in summary if row.currency is not None})
+    for row in summary:
+        seconds, cost = row.seconds, (row.cost or 0.0) / max(row.answers, 1) * 1000
+        if seconds is None:
+            continue
+        colour, mark = _style(labels, row.label)
+        ends = None
+        if seconds.low is not None and seconds.high is not None:
+            ends = [[seconds.value - max(seconds.low, 0.0)], [seconds.high - seconds.value]]
+        axes.errorbar(cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8)
+        known = "" if row.cost is not None else " (no price)"
+        axes.annotate(_name(row) + known, (cost, seconds.value), xytext=(8, 4), textcoords="offset points", fontsize=9)
+    axes.set_xlabel(f"cost of 1,000 answers ({', '.join(currencies) or 'no price is known'})")
+    axes.set_ylabel("seconds to the whole answer")
+    axes.set_title("Time against cost")
+    dearest = max(((row.cost or 0.0) / max(row.answers, 1) * 1000 for row in summary), default=0.0) or 1.0
+    axes.set_xlim(-0.05 * dearest, 1.4 * dearest)
+    axes.set_ylim(bottom=0)
+
+
+def _spread(axes: "Axes", comparison: Comparison) -> None:
+    """How alike repeated answers are, by temperature."""
+    labels = list(dict.fromkeys(row.label for row in comparison.summary))
+    drawn = False
+    for label in labels:
+        points = sorted(
+            (float(row.parameters.get("temperature") or 0.0), row.similarity)
+            for row in comparison.summary
+            if row.label == label and row.similarity is not None
+        )
+        if points:
+            colour, mark = _style(labels, label)
+            axes.plot([x for x, _ in points], [y for _, y in points], marker=mark, color=colour, label=label)
+            drawn = True
+    axes.set_xlabel("temperature")
+    axes.set_ylabel("how alike answers to one prompt are")
+    axes.set_ylim(0, 1.05)
+    axes.set_title("Spread between repetitions")
+    if drawn:
+        axes.legend(frameon=False)
+    else:
+        axes.text(0.5, 0.5, "no prompt was asked twice: repeats=2", ha="center", transform=axes.transAxes)
+
+
+def _name(row: ModelSummary) -> str:
+    parameters = parameters_text(row.parameters)
+    return f"{row.label}, {parameters}" if parameters else row.label
