@@ -1,6 +1,6 @@
 """Make the screenshots: each command in a terminal window on a virtual screen, against the simulated providers.
 
-python docs/screenshots/make.py [NAME...]      needs Debian's xvfb, xterm and imagemagick
+python docs/screenshots/make.py [NAME...]      needs Debian's xvfb, xterm, imagemagick, xdotool and chromium
 """
 
 import os
@@ -19,6 +19,20 @@ SIZE = "1280x800"
 
 # Pictures that need more lines than usual: smaller letters.
 SMALL = {"demo"}
+# Typed into a program that is running: text, and seconds for its answer.
+TYPED = {
+    "talk": [
+        ("When do peas go in?\n", 2),
+        ("?image kale.png\n", 1),
+        ("What does this packet say?\n", 2),
+        ("How many days until the last frost at Marsh Lane?\n", 2),
+        ("?\n", 1),
+        ("?undo\n", 1),
+        ("And what follows the potatoes, ", 1),
+    ],
+}
+# Taken of a page or a figure that the lines make, not of the terminal.
+MADE = {"compare-page": "compared.html", "compare-figure": "compared.png"}
 # name: what is typed into the shell, line by line; a line that begins with @ is not shown
 PASTED = """\
 curl ADDRESS/chat/completions \\
@@ -71,6 +85,35 @@ SHOTS: dict[str, list[str]] = {
         'agouti ask almanac "Write a function for the days to the frost." --whole --save-code code',
         "agouti embed almanac catalogue.csv --near frost",
     ],
+    "talk": [
+        '@printf \'\\n[models.helper]\\nlike = "almanac"\\ntools = ["shelf:days_to_frost"]\\ncontext = 32768\\n\' >> agouti.toml',
+        '@printf \'def days_to_frost(place: str) -> int:\\n    """Days until the last frost."""\\n    return 17\\n\' > shelf.py',
+        "agouti talk helper --save talk.jsonl",
+    ],
+    "models": [
+        "@sed -i '/^.providers.lock/,$d' agouti.toml",
+        "agouti models --sort price",
+        "agouti models quill --min-context 16000",
+        "agouti models quill --write --provider northbank",
+        "sed -n '/^.models.almanac./,/^$/p' agouti.toml",
+    ],
+    "probe": [
+        "agouti check --probe almanac --write",
+        "agouti check --probe quill-large+lies=6@northbank | grep -v ' ok '",
+    ],
+    "compare": [
+        "head -n 3 questions.txt",
+        "agouti compare almanac almanac-local quill-small@northbank --prompts questions.txt --repeats 3 -t 0 -t 0.7 -t 1.2 "
+        "--pattern 'sow|go in' --similarity finder --out compared.csv",
+        'agouti compare almanac almanac-local "When do peas go in?" --contains March --judge almanac',
+        'agouti compare almanac almanac "When do peas go in?"',
+    ],
+    "compare-page": [
+        "agouti compare almanac almanac-local --prompts questions.txt --repeats 2 -t 0.7 --pattern 'sow|go in' --out compared.html",
+    ],
+    "compare-figure": [
+        "agouti compare almanac quill-small@northbank almanac-local --prompts questions.txt --repeats 3 --out compared.png",
+    ],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",
@@ -83,9 +126,9 @@ SHOTS: dict[str, list[str]] = {
 
 def main() -> None:
     """Make all of them, or those that are named."""
-    missing = [tool for tool in ("Xvfb", "xterm", "import") if shutil.which(tool) is None]
+    missing = [tool for tool in ("Xvfb", "xterm", "import", "xdotool", "chromium") if shutil.which(tool) is None]
     if missing:
-        sys.exit(f"not installed: {', '.join(missing)} (Debian: xvfb xterm imagemagick)")
+        sys.exit(f"not installed: {', '.join(missing)} (Debian: xvfb xterm imagemagick xdotool chromium)")
     display = ":97"
     screen = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -125,6 +168,8 @@ def shoot(name: str, lines: list[str], display: str) -> None:
             "DISPLAY": display,
             "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
             "XDG_CONFIG_HOME": scratch,
+            "XDG_CACHE_HOME": scratch,
+            "PROMPT_TOOLKIT_NO_CPR": "1",
             "PS1": "$ ",
         }
         look = [
@@ -148,11 +193,18 @@ def shoot(name: str, lines: list[str], display: str) -> None:
             env=environment,
         )
         try:
-            until = time.monotonic() + 90
+            for text, seconds in TYPED.get(name, ()):
+                time.sleep(3 if text == TYPED[name][0][0] else 0)
+                subprocess.run(["xdotool", "type", "--delay", "5", text], env=environment, check=True)
+                time.sleep(seconds)
+            until = time.monotonic() + (0 if name in TYPED else 90)
             while not Path(scratch, "done").exists() and time.monotonic() < until:
                 time.sleep(0.1)
             time.sleep(0.5)
             target = HERE / f"{name}.png"
+            if name in MADE:
+                draw(folder / MADE[name], target)
+                return
             subprocess.run(
                 ["import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", str(target)],
                 check=True,
@@ -160,6 +212,32 @@ def shoot(name: str, lines: list[str], display: str) -> None:
         finally:
             window.terminate()
             window.wait()
+
+
+def draw(made: Path, target: Path) -> None:
+    """The picture of a page, as a browser shows it, or of a figure."""
+    if made.suffix == ".png":
+        shutil.copy(made, target)
+        return
+    quiet = ["--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+    with tempfile.TemporaryDirectory() as profile:
+        subprocess.run(
+            [
+                "chromium",
+                "--headless",
+                "--no-sandbox",
+                *quiet,
+                "--no-first-run",
+                f"--user-data-dir={profile}",
+                f"--window-size={SIZE.replace('x', ',')}",
+                "--hide-scrollbars",
+                f"--screenshot={target}",
+                made.as_uri(),
+            ],
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
+    subprocess.run(["mogrify", "-depth", "8", "-colors", "64", str(target)], check=True)
 
 
 if __name__ == "__main__":

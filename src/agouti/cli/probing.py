@@ -64,7 +64,7 @@ def _show(result: ProbeResult) -> None:
         mark, shade = _MARKS[row.ok]
         mark = paint(f"{mark:5}", fg=shade) if colour() else f"{mark:5}"
         click.echo(f"  {mark}  {row.what:{width}}  {row.found:8}  {printable(row.detail)}".rstrip())
-    cost = "" if result.cost is None else f": {result.cost:.6f}"
+    cost = "" if result.cost is None else f": {result.cost:.6f} {result.currency}"
     wrong = len(result.lies)
     ending = f"{wrong} of {len(result)} claimed and not done" if wrong else "all that is claimed is done"
     click.echo(f"  {ending}", nl=True)

@@ -9,10 +9,11 @@ In a file each is a table with one of these names in it: ``env``, ``file``, ``ke
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from ..core.chat import Json
 from ..core.http import Tls
@@ -34,9 +35,25 @@ class Key:
 
 
 class EnvKey(Key, Struct, frozen=True):
-    """An environment variable, or the first that is set of several; ``.env`` beside the configuration counts."""
+    """An environment variable, or the first that is set of several; ``.env`` beside the configuration counts.
+
+    Attributes:
+        env: its name, or the names.
+
+    >>> EnvKey("NORTHBANK_KEY") == EnvKey(("NORTHBANK_KEY",))
+    True
+    """
 
     env: tuple[str, ...]
+
+    if TYPE_CHECKING:
+
+        def __init__(self, env: str | tuple[str, ...]) -> None: ...
+
+    def __post_init__(self) -> None:
+        given: object = self.env
+        if isinstance(given, str):
+            force_setattr(self, "env", (given,))
 
     def describe(self) -> str:
         return "environment variable " + ", then ".join(self.env)

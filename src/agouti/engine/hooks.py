@@ -111,6 +111,8 @@ class Hook(Protocol):
 
     def after(self, result: AttemptResult) -> None:
         """After an attempt that `before` has let through, however it ended; must be quick and wait for nothing."""
+        return
 
     def end(self, result: CallResult) -> None:
         """At the end of a call, however it ended; must be quick and wait for nothing."""
+        return

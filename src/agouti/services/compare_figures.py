@@ -31,27 +31,39 @@ def _style(labels: list[str], label: str) -> tuple[str, str]:
 
 
 def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
-    """Seconds to the whole answer against the cost of a thousand answers; bars are 95 % intervals."""
+    """Seconds to the whole answer against the cost of a thousand answers; bars are 95 % intervals.
+
+    Those without a price stand in a strip of their own: what is unknown is not free.
+    """
     summary = [row for row in comparison.summary if row.seconds is not None]
     labels = list(dict.fromkeys(row.label for row in summary))
     currencies = sorted({row.currency for row in summary if row.currency is not None})
-    for row in summary:
-        seconds, cost = row.seconds, (row.cost or 0.0) / max(row.answers, 1) * 1000
-        if seconds is None:
-            continue
+    costs = [None if row.cost is None else row.cost / max(row.answers, 1) * 1000 for row in summary]
+    dearest = max((cost for cost in costs if cost is not None), default=0.0) or 1.0
+    unknown = 0
+    for row, cost in zip(summary, costs, strict=True):
         colour, mark = _style(labels, row.label)
+        if cost is None:
+            unknown += 1
+            cost = -dearest * (0.08 + 0.04 * unknown)
+        if (seconds := row.seconds) is None:
+            continue
         ends = None
         if seconds.low is not None and seconds.high is not None:
             ends = [[seconds.value - max(seconds.low, 0.0)], [seconds.high - seconds.value]]
-        axes.errorbar(cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8)
-        known = "" if row.cost is not None else " (no price)"
-        axes.annotate(_name(row) + known, (cost, seconds.value), xytext=(8, 4), textcoords="offset points", fontsize=9)
+        axes.errorbar(cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8, label=_name(row))
+    left = -dearest * (0.05 if not unknown else 0.16 + 0.04 * unknown)
+    if unknown:
+        axes.axvspan(left, -0.08 * dearest, color="0.5", alpha=0.12)
+        axes.text(left, 0.02, " no price is known", transform=axes.get_xaxis_transform(), fontsize=9)
+    axes.set_xlim(left, 1.1 * dearest)
+    axes.set_ylim(bottom=0)
     axes.set_xlabel(f"cost of 1,000 answers ({', '.join(currencies) or 'no price is known'})")
     axes.set_ylabel("seconds to the whole answer")
     axes.set_title("Time against cost")
-    dearest = max(((row.cost or 0.0) / max(row.answers, 1) * 1000 for row in summary), default=0.0) or 1.0
-    axes.set_xlim(-0.05 * dearest, 1.4 * dearest)
-    axes.set_ylim(bottom=0)
+    axes.set_xticks([tick for tick in axes.get_xticks() if 0 <= tick <= 1.1 * dearest])
+    if summary:
+        axes.legend(frameon=False, fontsize=9)
 
 
 def _spread(axes: "Axes", comparison: Comparison) -> None:

@@ -62,6 +62,7 @@ class ProbeResult(Table[Probed]):
         rows: one for each thing that was probed.
         label, provider, name: of the model.
         usage, cost: of all answers that told them; the cost is `None` where the entry has no price.
+        currency: of the cost.
     """
 
     def __init__(self, rows: tuple[Probed, ...], model: Model, replies: Iterable[Reply]) -> None:
@@ -72,6 +73,7 @@ class ProbeResult(Table[Probed]):
         self.name = model.name
         self.usage: Usage = total_usage(reply.usage for reply in replies if reply.usage.input_tokens is not None)
         self.cost = total_cost(reply.cost for reply in replies)
+        self.currency = None if model.price is None else model.price.currency
 
     def __repr__(self) -> str:
         return f"ProbeResult({self.label!r}, {len(self.rows)} probes, {len(self.lies)} that do not hold)"
@@ -93,12 +95,14 @@ class ProbeResult(Table[Probed]):
     def settings(self) -> dict[str, Json]:
         """What the entry is to say by these findings: ``means`` and ``inputs``."""
         found = {row.what: row.found for row in self.rows}
+        # What cannot be told stays as it is claimed.
+        holds = {row.what for row in self.rows if row.found == "yes" or (row.found == "unclear" and row.declared)}
         settings: dict[str, Json] = {}
         if "schema" in found:
             tried: dict[Means, str] = {"schema": "schema", "tool": "forced call", "json": "JSON mode"}
-            settings["means"] = [means for means, what in tried.items() if found.get(what) == "yes"] + ["prompt"]
+            settings["means"] = [means for means, what in tried.items() if what in holds] + ["prompt"]
         if found.get("image") in ("yes", "no", "refused"):
-            kinds = [kind for kind in ("image", "file") if found.get(kind) == "yes"]
+            kinds = [kind for kind in ("image", "file") if kind in holds]
             settings["inputs"] = ["text", *kinds]
         return settings
 

@@ -215,7 +215,9 @@ def _schema(probing: Probing) -> Steps[list[Probed]]:
     what, declared = "schema", probing.claims("schema")
     form = {"type": "json_schema", "json_schema": {"name": "shelf", "strict": True, "schema": _SCHEMA}}
     try:
-        reply = yield from _ask(probing, "Peas and kale stand on the fourth shelf.", response_format=form)
+        reply = yield from _ask(
+            probing, "Peas and kale stand on the fourth shelf.", response_format=form, max_tokens=120
+        )
     except AgoutiError as error:
         return [_told(what, declared, error)]
 
@@ -256,11 +258,13 @@ def _forced(probing: Probing) -> Steps[list[Probed]]:
     what, declared = "forced call", probing.claims("tool")
     try:
         reply = yield from _ask(
-            probing, "Good morning, Marsh Lane.", tools=[_FROST, _RAIN], tool_choice="rain_depth", max_tokens=80
+            probing, "Good morning, Marsh Lane.", tools=[_FROST, _RAIN], tool_choice="rain_depth", max_tokens=120
         )
     except AgoutiError as error:
         return [_told(what, declared, error)]
     called = [call.name for call in reply.calls]
+    if not called and reply.truncated:
+        return [Probed(what=what, declared=declared, found="unclear", detail="cut off before it called anything")]
     good = called[:1] == ["rain_depth"] and isinstance(reply.calls[0].arguments, dict)
     detail = f"it called {', '.join(called)}" if called else "it called nothing"
     return [Probed(what=what, declared=declared, found="yes" if good else "no", detail=detail)]
@@ -423,8 +427,8 @@ PROBES = (
     Probe(requests=1, input_tokens=40, output_tokens=6, steps=_cap),
     Probe(requests=2, input_tokens=80, output_tokens=48, steps=_seed),
     Probe(requests=1, input_tokens=40, output_tokens=_CAP, steps=_json_mode),
-    Probe(requests=1, input_tokens=120, output_tokens=_CAP, steps=_schema),
-    Probe(requests=1, input_tokens=300, output_tokens=80, steps=_forced),
+    Probe(requests=1, input_tokens=120, output_tokens=120, steps=_schema),
+    Probe(requests=1, input_tokens=300, output_tokens=120, steps=_forced),
     Probe(requests=1, input_tokens=320, output_tokens=120, steps=_parallel),
     Probe(requests=2, input_tokens=500, output_tokens=84, steps=_round),
     Probe(requests=2, input_tokens=1200, output_tokens=_CAP + 4, steps=_image),

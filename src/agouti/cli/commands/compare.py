@@ -229,6 +229,6 @@ def _mean(estimate: Estimate | None, digits: int = 2) -> str:
 def _share(estimate: Estimate | None) -> str:
     if estimate is None:
         return ""
-    if estimate.low is None or estimate.high is None:
+    if estimate.low is None or estimate.high is None or estimate.count < 2:
         return f"{estimate.value:.2f}"
     return f"{estimate.value:.2f} ({max(estimate.low, 0):.2f}-{min(estimate.high, 1):.2f})"

@@ -1,0 +1,31 @@
+"""A translator persona: a system text and examples with blanks, filled by each call.
+
+Run it against the simulated providers:   python examples/09_translator.py
+"""
+
+from pathlib import Path
+
+import agouti
+import agouti.standins
+
+PERSONA = """
+[models.translator]
+like = "almanac"
+system = "Translate into {language}. Only the translation, no comments. {place} stays as it is."
+blanks = { language = "English", place = "" }
+examples = [["Guten Tag aus {place}", "Good day from {place}"]]
+"""
+
+with agouti.standins.serve() as served:
+    Path("agouti.toml").write_text(served.toml + PERSONA)
+    Path(".env").write_text("".join(f"{name}={value}\n" for name, value in served.environment.items()))
+    with agouti.Client() as client:
+        blanks = {"place": "Marsh Lane"}
+        print(client.ask("translator", "Der Kohl steht gut.", blanks=blanks))
+        for language in ("Italian", "Welsh"):
+            shown = agouti.explain(client, "translator", "Moin", blanks={"language": language, **blanks})
+            print(shown.body["messages"][0]["content"])
+        try:
+            client.ask("translator", "Moin")
+        except agouti.RequestError as error:
+            print(f"not sent: {error.what}. {error.hint}")
