@@ -48,6 +48,8 @@ def main() -> None:
                 filled = client.fill(given.model, kind, NOTE, means=means, repairs=1, max_tokens=120, temperature=0)
             except agouti.NotFilled as error:
                 return error.problem
+            except agouti.AgoutiError as error:  # of the server: a row of its own, not the end of the run
+                return type(error).__name__
             return "filled, mended" if filled.mended else "filled" if len(filled.answers) == 1 else "filled, repaired"
 
         began = perf_counter()

@@ -22,7 +22,7 @@ def test_what_it_really_does_is_found() -> None:
     with client(1024) as asked:
         result = agouti.probe(asked, "m")
     found = {row.what: row.found for row in result}
-    for what in ("stream", "usage in the stream", "usage", "cap on tokens", "cut is told", "schema", "forced call"):
+    for what in ("stream", "usage in the stream", "usage", "cap on tokens", "cut is told", "schema"):
         assert found[what] in ("yes", "unclear"), (what, result.of(what))
     assert (found["image"], found["prompt cache"]) == ("refused", "skipped")
 
