@@ -29,6 +29,7 @@ def _own_folder(tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test sees the configuration, the keys or the proxies of whoever runs it."""
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "user"))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     for name in list(os.environ):
         if name.startswith(("AGOUTI__", "AGOUTI_CONFIG")) or name.endswith("_KEY") or name.lower().endswith("_proxy"):

@@ -37,6 +37,8 @@ LAYERS = [
     "dialects",
     "config",
     "engine",
+    "limits",
+    "day_files",
     "transport",
     "tables",
     "model_list",

@@ -131,7 +131,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
         "CredentialMissing",
     }
     assert named(may_pass=True) == {
-        "ConnectionFailed", "NotRunning", "ConnectionLost", "TimedOut", "CircuitOpen", "RateLimited", "Overloaded", "ProviderFault", "StreamCut", "DeadlineExceeded",
+        "ConnectionFailed", "NotRunning", "ConnectionLost", "TimedOut", "CircuitOpen", "LimitReached", "RateLimited", "Overloaded", "ProviderFault", "StreamCut", "DeadlineExceeded",
     }  # fmt: skip
 
 

@@ -38,6 +38,7 @@ if TYPE_CHECKING:
         DeadlineExceeded,
         FramingError,
         LabelUnknown,
+        LimitReached,
         ModelUnknown,
         NoAccess,
         NotFilled,
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
         TooManyRounds,
     )
     from .core.http import Timeouts, Tls
+    from .core.rate_limits import RateLimits
     from .core.retries import Retries
     from .core.secret import Secret
     from .core.usage import Price, Usage
@@ -138,6 +140,7 @@ _HOME = {
     "Key": "credentials.sources",
     "KeyringKey": "credentials.sources",
     "LabelUnknown": "core.errors",
+    "LimitReached": "core.errors",
     "Message": "core.chat",
     "Model": "config.entries",
     "ModelUnknown": "core.errors",
@@ -162,6 +165,7 @@ _HOME = {
     "ProxyFailed": "core.errors",
     "Question": "engine.question",
     "RateLimited": "core.errors",
+    "RateLimits": "core.rate_limits",
     "Reply": "reply",
     "ReplyError": "core.errors",
     "ReplyFile": "reply_files",
@@ -239,6 +243,7 @@ __all__ = [
     "Key",
     "KeyringKey",
     "LabelUnknown",
+    "LimitReached",
     "Message",
     "Model",
     "ModelList",
@@ -263,6 +268,7 @@ __all__ = [
     "ProxyFailed",
     "Question",
     "RateLimited",
+    "RateLimits",
     "Reply",
     "ReplyError",
     "ReplyFile",

@@ -1,7 +1,7 @@
 """Calls: from the arguments of a method to what the engine takes, the same for threads and for tasks."""
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .limits.schedule import Days
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
 
@@ -281,6 +282,34 @@ def _identifier() -> str:
     return f"reply-{os.urandom(12).hex()}"
 
 
+def own_hooks(config: Config) -> "tuple[Hook, ...]":
+    """The hooks that a configuration asks for; without any of that, nothing is loaded."""
+    hooks: list[Hook] = []
+    limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
+    if any(limits is not None for limits in limited):
+        from .limits.hook import LimitHook
+
+        hooks.append(LimitHook(config, _days_of(config)))
+    return tuple(hooks)
+
+
+def _days_of(config: Config) -> "Callable[[str], Days]":
+    """What counts the requests of a day of a provider or a model, whatever its label is in another program."""
+
+    def made(name: str) -> "Days":
+        from platformdirs import user_state_path
+
+        from .day_files import DayFile
+
+        kind, _, label = name.partition(".")
+        model = config.models.get(label) if kind == "models" else None
+        provider = config.provider(label if model is None else model.provider)
+        key = "" if provider.key is None else provider.key.describe()
+        return DayFile(user_state_path("agouti") / "days", repr((provider.address, key, model and model.name)))
+
+    return made
+
+
 class BaseClient:
     """What both clients share: the configuration, and how calls are made."""
 
@@ -304,7 +333,7 @@ class BaseClient:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         config = config if replay is None else config.keyless()
         check_client(limits or ())
-        self._calls = Calls(config, tuple(hooks), limits=limits_of(limits or {}))
+        self._calls = Calls(config, (*own_hooks(config), *hooks), limits=limits_of(limits or {}))
         self._environment = config.environment
         self._record = record
         self._replay = replay

@@ -21,6 +21,7 @@ from ..core.chat import Markers
 from ..core.declarations import Declaration, Instance
 from ..core.errors import ConfigError, LabelUnknown
 from ..core.http import Timeouts, Tls
+from ..core.rate_limits import RateLimits
 from ..core.retries import Retries
 from ..core.secret import MASK, Environment, Secret
 from ..core.structured import Means
@@ -61,6 +62,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
         retries: how often and how long a failed request is repeated.
         timeouts: time limits by phase.
+        limits: how many requests and tokens it allows: calls wait for their turn.
         idempotency_header: name of a header by which the provider knows a repeated request again and does it once; it
             gets a value of its own for every request, the same for its repeats.
         instance: for dialect ``predict``: what an instance of its models looks like.
@@ -83,6 +85,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     unsupported: Literal["error", "warn"] = "error"
     retries: Retries = Retries()
     timeouts: Timeouts = Timeouts()
+    limits: RateLimits | None = None
     tls: Tls | None = None
     idempotency_header: str = ""
     instance: Instance | None = None
@@ -129,6 +132,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
         reasoning_tag: name of the tag between which the server leaves the thinking in the text, such as ``think``: it
             becomes ``reply.reasoning``.
+        limits: besides those of the provider.
         tools: functions for ``agouti talk``, as ``MODULE:NAME``; from code, pass them to the call.
         price: per million tokens, for ``reply.cost``.
     """
@@ -150,6 +154,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     inputs: tuple[str, ...] | None = None
     reasoning_tag: str = ""
     tools: tuple[str, ...] = ()
+    limits: RateLimits | None = None
 
 
 class Config(Struct, frozen=True):

@@ -8,7 +8,7 @@ import os
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_args
 
 import msgspec
 
@@ -397,7 +397,8 @@ def _what_is_wrong(
         except msgspec.ValidationError as wrong:
             inner = value if isinstance(value, dict) else {}
             if unknown := _unknown_in(fields[name].type, inner):
-                known = fields[name].type.__struct_fields__
+                struct = _struct_in(fields[name].type)
+                known = () if struct is None else struct.__struct_fields__
                 return placed(
                     ConfigError(
                         f"unknown key {unknown!r} in {table}.{label}.{name}", hint=near_hint(unknown, known, "key")
@@ -419,9 +420,15 @@ def _what_is_wrong(
 
 def _unknown_in(kind: Any, values: dict[str, Json]) -> str:
     """The first name in a table that its type does not have."""
-    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        return next((name for name in values if name not in kind.__struct_fields__), "")
-    return ""
+    struct = _struct_in(kind)
+    return "" if struct is None else next((name for name in values if name not in struct.__struct_fields__), "")
+
+
+def _struct_in(kind: Any) -> type[msgspec.Struct] | None:
+    """The struct that a type is, or may be."""
+    return next(
+        (each for each in (kind, *get_args(kind)) if isinstance(each, type) and issubclass(each, msgspec.Struct)), None
+    )
 
 
 def _plain(message: str) -> str:
@@ -435,8 +442,8 @@ def _type_hint(name: str, kind: Any, message: str) -> str:
         return 'Write where the key lives: key = { env = "NAME" }'
     if kind is bool:
         return f"Write {name} = true or {name} = false, without quotes."
-    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        return f"Write {name} = {{ NAME = VALUE }}, with NAME of {', '.join(kind.__struct_fields__)}."
+    if (struct := _struct_in(kind)) is not None:
+        return f"Write {name} = {{ NAME = VALUE }}, with NAME of {', '.join(struct.__struct_fields__)}."
     if kind == dict[str, str]:
         return f'Write {name} = {{ "name" = "value" }}, values in quotes.'
     if kind is str or kind == (str | None):

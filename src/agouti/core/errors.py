@@ -4,6 +4,7 @@
     |-- ConfigError                 the configuration is wrong: file, line, nearest valid key
     |   `-- LabelUnknown            no such label; near ones are named
     |-- RequestError                the call itself is wrong; nothing was sent
+    |   |-- LimitReached            a limit of your own entries: its turn would come too late
     |   |-- NotRecorded             replay: the archive has no reply to this request
     |   `-- ParameterUnsupported    this dialect or provider has no such parameter
     |-- CredentialError
@@ -172,6 +173,12 @@ class ParameterUnsupported(RequestError):
     def __init__(self, what: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(what, **facts)
         self.parameter = parameter
+
+
+class LimitReached(RequestError):
+    """A limit of your own entries is reached, and the turn would come later than it may; ``wait`` says when."""
+
+    default_hint = "Try again then, raise wait in the limits of the entry, or name a fallback model."
 
 
 class NotRecorded(RequestError):

@@ -59,6 +59,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
     e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2),
     e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2),
     e.RequestError:         Policy(_NEVER,      False,      False,   False,    2),
+    e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1),
     e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2),
     e.ParameterUnsupported: Policy(_NEVER,      False,      False,   False,    2),
     e.CredentialError:      Policy(_NEVER,      True,       False,   False,    1),

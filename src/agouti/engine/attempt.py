@@ -56,7 +56,7 @@ def attempt(
     if call.hooks:
         from .watch import Watch  # few calls have hooks: the others do not wait for this to be loaded
 
-        watch = Watch(call, operation, target, len(before) + 1, began)
+        watch = Watch(call, operation, target, len(before) + 1, began, request)
     credential: Credential | None = None
     sent = False
     try:

@@ -32,6 +32,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         provider: label of the provider.
         number: which attempt of the call it is, from 1.
         question: what is asked, where it is a question.
+        request: the same made ready for this model, whatever the operation asks.
         tags: what the call is for, in the application's own words.
         left: seconds to the deadline of the call; `None`: there is none.
     """
@@ -43,6 +44,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     provider: str
     number: int
     question: "Question | None" = None
+    request: object = None
     tags: Mapping[str, str] = {}
     left: float | None = None
 

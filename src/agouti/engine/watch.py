@@ -19,7 +19,15 @@ log = logging.getLogger("agouti.hooks")
 class Watch:
     """The hooks of one attempt."""
 
-    def __init__(self, call: Call, operation: Operation[Any, Any], target: Target, number: int, began: float) -> None:
+    def __init__(
+        self,
+        call: Call,
+        operation: Operation[Any, Any],
+        target: Target,
+        number: int,
+        began: float,
+        request: object = None,
+    ) -> None:
         self._call = call
         self._operation = operation
         self._price = target.model.price
@@ -35,6 +43,7 @@ class Watch:
             provider=target.provider.label,
             number=number,
             question=question if question.messages else None,
+            request=request,
             tags=question.tags,
             left=call.left(),
         )

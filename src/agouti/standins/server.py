@@ -16,6 +16,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from . import board, chat, contents, converse, jobs, lines, messages, predict, prompt, responses, tokens
 from .faults import Faulty
 from .providers import STAND_INS, by_label
+from .quotas import Books, Counted, Quota
 from .settings import Settings
 
 if TYPE_CHECKING:
@@ -75,10 +76,12 @@ class Served:
     Attributes:
         port: where they listen on 127.0.0.1.
         environment: the variables with their keys.
+        books: what they have counted: requests, and tokens.
     """
 
-    def __init__(self, port: int) -> None:
+    def __init__(self, port: int, books: Books) -> None:
         self.port = port
+        self.books = books
         self.environment = self.keys()
 
     @property
@@ -142,13 +145,16 @@ name = "loam-2b"
 
 
 @contextmanager
-def serve(*, seed: int = 1, pace: float = 0.0, port: int = 0) -> Iterator[Served]:
+def serve(
+    *, seed: int = 1, pace: float = 0.0, port: int = 0, quotas: Mapping[str, Quota] | None = None
+) -> Iterator[Served]:
     """Run the stand-ins while the block runs.
 
     Args:
         seed: the same seed, the same answers.
         pace: seconds between the tokens of an answer.
         port: the port; a free one by default.
+        quotas: by label of the provider, what it allows.
 
     Raises:
         OSError: the port is taken.
@@ -157,8 +163,9 @@ def serve(*, seed: int = 1, pace: float = 0.0, port: int = 0) -> Iterator[Served
     sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     sock.bind(("127.0.0.1", port))
+    books = Books()
     config = uvicorn.Config(
-        application(Settings(seed, pace)),
+        Counted(application(Settings(seed, pace)), quotas or {}, books),
         http=_Protocol,
         log_level="critical",
         lifespan="off",
@@ -175,7 +182,7 @@ def serve(*, seed: int = 1, pace: float = 0.0, port: int = 0) -> Iterator[Served
             if not thread.is_alive() or time.monotonic() > until:
                 raise RuntimeError("the stand-ins did not start")
             time.sleep(0.002)
-        yield Served(sock.getsockname()[1])
+        yield Served(sock.getsockname()[1], books)
     finally:
         server.should_exit = True
         thread.join(5)

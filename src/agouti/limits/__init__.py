@@ -1,0 +1,1 @@
+"""Rate limits of one's own: pure scheduling of requests, without I/O."""

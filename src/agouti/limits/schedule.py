@@ -1,0 +1,306 @@
+"""The schedule of one limiter: who may send next, and when; first come, first served, exact in every window.
+
+Nobody looks again and again: a caller has its place at once, the first in the row sleeps until its time, and whoever
+leaves the row, begins or ends wakes the next one.
+"""
+
+from collections import deque
+from collections.abc import Callable
+from threading import Lock
+from typing import Protocol
+
+from msgspec import Struct
+
+from ..core.errors import RequestError
+from ..core.rate_limits import RateLimits
+from ..engine.effects import Signal
+
+Clock = Callable[[], float]
+
+# A request is counted by the provider a little after it was sent: so much is allowed for, as a share of the window
+# and in seconds, until its reply has come and shows that it was counted.
+_SHARE = 0.02
+_DELAY = 0.05
+
+
+class Days(Protocol):
+    """Counts the requests of a provider's day, also those of earlier runs."""
+
+    def used(self, day: str) -> int: ...
+    def add(self, day: str) -> None: ...
+
+
+class Entry:
+    """A request in a window.
+
+    Attributes:
+        weight: 1, or its tokens.
+        counted: when the provider has counted it at the latest; `None`: it has not been sent yet.
+    """
+
+    __slots__ = ("counted", "weight")
+
+    def __init__(self, weight: int) -> None:
+        self.weight = weight
+        self.counted: float | None = None
+
+
+class Window:
+    """At most so much in any stretch of so many seconds.
+
+    Args:
+        most: requests or tokens.
+        seconds: the stretch.
+    """
+
+    def __init__(self, most: int, seconds: float) -> None:
+        self.most = most
+        self.seconds = seconds
+        self.delay = max(_SHARE * seconds, _DELAY)
+        self._entries: deque[Entry] = deque()
+        self._total = 0
+
+    def free_at(self, weight: int, now: float) -> float | None:
+        """When there is room for another one; `None`: not before one has been sent that waits elsewhere."""
+        entries = self._entries
+        while entries and (counted := entries[0].counted) is not None and counted + self.seconds <= now:
+            self._total -= entries.popleft().weight
+        left = self._total
+        at = now
+        for entry in entries:
+            if left + weight <= self.most:
+                break
+            if entry.counted is None:
+                return None
+            left -= entry.weight
+            at = max(at, entry.counted + self.seconds)
+        return at
+
+    @property
+    def used(self) -> int:
+        """How much of it is used."""
+        return self._total
+
+    def add(self, weight: int) -> Entry:
+        """Put a request in."""
+        entry = Entry(weight)
+        self._entries.append(entry)
+        self._total += weight
+        return entry
+
+    def weigh(self, entry: Entry, weight: int) -> None:
+        """Another weight: of a request that has taken other than was thought, or that was not sent."""
+        if entry.weight != weight and entry in self._entries:
+            self._total += weight - entry.weight
+            entry.weight = weight
+
+
+class Ticket(Struct, eq=False):
+    """A place in the row.
+
+    Attributes:
+        tokens: what the request is reckoned with.
+        until: when waiting is given up.
+        signal: set when the ticket should look again.
+        entries: where it stands in the windows, once it is its turn.
+        begun: whether it was its turn.
+    """
+
+    tokens: int
+    until: float
+    signal: Signal
+    entries: list[tuple[Window, Entry, bool]] = []
+    begun: bool = False
+
+
+class LimitReachedAt(Exception):
+    """The turn would come too late.
+
+    Attributes:
+        seconds: how long it would be; `None`: that cannot be told.
+    """
+
+    def __init__(self, why: str, seconds: float | None) -> None:
+        super().__init__(why)
+        self.seconds = seconds
+
+
+class Schedule:
+    """The row of those that wait for one provider or model.
+
+    Args:
+        limits: what is allowed.
+        clock: seconds, as ``time.monotonic``.
+        now: seconds since the epoch, for days.
+        days: counts the requests of a day.
+    """
+
+    def __init__(self, limits: RateLimits, clock: Clock, now: Clock, days: Days | None = None) -> None:
+        self.limits = limits
+        self._clock = clock
+        self._now = now
+        self._days = days
+        self._lock = Lock()
+        self._row: deque[Ticket] = deque()
+        self._under_way = 0
+        self._blocked = 0.0
+        counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
+        self._requests = [Window(most, seconds) for most, seconds in counts if most is not None]
+        self._tokens = Window(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
+
+    @property
+    def waiting(self) -> int:
+        """How many wait."""
+        return len(self._row)
+
+    def enter(self, tokens: int, most: float) -> Ticket:
+        """A place at the end of the row.
+
+        Args:
+            tokens: of prompt and answer, estimated.
+            most: seconds that the call may wait.
+
+        Raises:
+            LimitReachedAt: it would have to wait longer.
+            RequestError: it is larger than the limit by itself.
+        """
+        if self._tokens is not None and tokens > self._tokens.most:
+            raise RequestError(
+                f"the request has about {tokens} tokens, and the limit is {self._tokens.most} a minute",
+                hint="Ask for less at once, lower max_tokens, or raise tokens_per_minute in the entry.",
+            )
+        with self._lock:
+            now = self._clock()
+            seconds = self._expected(tokens, now)
+            if seconds is not None and seconds > most:
+                raise LimitReachedAt(self._why(), seconds)
+            if seconds is None and most <= 0:
+                raise LimitReachedAt(self._why(), None)
+            ticket = Ticket(tokens, now + most, Signal())
+            self._row.append(ticket)
+            return ticket
+
+    def turn(self, ticket: Ticket) -> float | None:
+        """Whether it is a ticket's turn: 0, and it counts from now on; seconds to wait; `None`: until it is told.
+
+        Raises:
+            LimitReachedAt: it has waited as long as it may, or would have to.
+        """
+        with self._lock:
+            now = self._clock()
+            ticket.signal = Signal()
+            at = self._free_at(ticket.tokens, now) if self._row[0] is ticket else None
+            if at is not None and at <= now:
+                self._begin(ticket)
+                wake = self._next()
+            elif now >= ticket.until or (at is not None and at > ticket.until):
+                raise LimitReachedAt(self._why(), None if at is None else at - now)
+            else:
+                return None if at is None else at - now
+        _set(wake)
+        return 0.0
+
+    def leave(self, ticket: Ticket) -> None:
+        """Give a place back: the request will not be sent."""
+        with self._lock:
+            if ticket.begun:
+                self._under_way -= 1
+                ticket.begun = False
+                for window, entry, _ in ticket.entries:
+                    window.weigh(entry, 0)
+                    entry.counted = entry.counted or self._clock()
+            elif ticket in self._row:
+                self._row.remove(ticket)
+            wake = self._next()
+        _set(wake)
+
+    def sent(self, ticket: Ticket) -> None:
+        """The request goes out now."""
+        with self._lock:
+            now = self._clock()
+            for window, entry, _ in ticket.entries:
+                entry.counted = now + window.delay
+            wake = self._next()
+        _set(wake)
+
+    def ended(self, ticket: Ticket, tokens: int | None, blocked: float | None = None) -> None:
+        """The reply has come, or will not.
+
+        Args:
+            tokens: what it has really taken; `None` where that is not known.
+            blocked: seconds for which the provider wants no more requests.
+        """
+        with self._lock:
+            now = self._clock()
+            if ticket.begun:
+                self._under_way -= 1
+                ticket.begun = False
+            for window, entry, of_tokens in ticket.entries:
+                entry.counted = now if entry.counted is None else min(entry.counted, now)
+                if of_tokens and tokens is not None:
+                    window.weigh(entry, tokens)
+            if blocked is not None:
+                self._blocked = max(self._blocked, now + blocked)
+            wake = self._next()
+        _set(wake)
+
+    def _begin(self, ticket: Ticket) -> None:
+        self._row.popleft()
+        ticket.begun = True
+        self._under_way += 1
+        ticket.entries = [(window, window.add(1), False) for window in self._requests]
+        if self._tokens is not None:
+            ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
+        if self._days is not None:
+            self._days.add(self.limits.day_of(self._now())[0])
+
+    def _next(self) -> Signal | None:
+        return self._row[0].signal if self._row else None
+
+    def _free_at(self, tokens: int, now: float) -> float | None:
+        limits = self.limits
+        if limits.concurrency is not None and self._under_way >= limits.concurrency:
+            return None
+        at = max(now, self._blocked)
+        for window, weight in [
+            *[(each, 1) for each in self._requests],
+            *([(self._tokens, tokens)] if self._tokens else []),
+        ]:
+            free = window.free_at(weight, now)
+            if free is None:
+                return None
+            at = max(at, free)
+        if self._days is not None and limits.requests_per_day is not None:
+            day, rest = limits.day_of(self._now())
+            if self._days.used(day) >= limits.requests_per_day:
+                at = max(at, now + rest)
+        return at
+
+    def _expected(self, tokens: int, now: float) -> float | None:
+        """How long a new ticket would wait, at least; `None`: that cannot be told."""
+        limits = self.limits
+        if limits.concurrency is not None and self._under_way + len(self._row) >= limits.concurrency:
+            return None
+        at = self._free_at(tokens, now)
+        if at is None:
+            return None
+        for window in self._requests:
+            # Those before it in the row fill whole windows.
+            at = max(at, now + window.seconds * ((len(self._row) + window.used) // window.most))
+        return at - now
+
+    def _why(self) -> str:
+        limits = self.limits
+        said = [
+            f"{getattr(limits, name)} {name.replace('_', ' ')}"
+            for name in ("requests_per_second", "requests_per_minute", "requests_per_day", "tokens_per_minute")
+            if getattr(limits, name) is not None
+        ]
+        if limits.concurrency is not None:
+            said.append(f"{limits.concurrency} at a time")
+        return ", ".join(said)
+
+
+def _set(signal: Signal | None) -> None:
+    if signal is not None:
+        signal.set()

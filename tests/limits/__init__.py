@@ -1,0 +1,1 @@
+"""Limits of one's own."""

@@ -1,0 +1,183 @@
+"""Limits of entries against stand-ins that keep them exactly: no refusal, in threads and tasks, whatever becomes of calls."""
+
+import asyncio
+import contextlib
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+import agouti
+from agouti.core.http import HttpReply
+from agouti.core.rate_limits import RateLimits
+from agouti.standins import Served, serve
+from agouti.standins.quotas import Quota
+from agouti.testing import FakeTransport
+
+GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 5, "completion_tokens": 2}}  # fmt: skip
+
+
+def limited(served: Served, **limits: Any) -> agouti.Config:
+    """The configuration of the stand-ins, with limits of one of them, and without repeats."""
+    config = served.config
+    shed = msgspec.structs.replace(config.providers["shed"], limits=RateLimits(**limits), retries=agouti.Retries(max=0))
+    return msgspec.structs.replace(config, providers={**config.providers, "shed": shed})
+
+
+def fake(answers: int, **limits: Any) -> tuple[FakeTransport, agouti.Client]:
+    transport = FakeTransport([GOOD] * answers)
+    config = {
+        "providers": {"shed": {"address": "http://localhost:1/v1", "limits": limits}, "spare": {"address": "http://localhost:2/v1"}},
+        "models": {
+            "a": {"provider": "shed", "name": "loam", "fallback": ["b"]},
+            "b": {"provider": "spare", "name": "b"},
+            "c": {"provider": "shed", "name": "loam", "limits": {"requests_per_minute": 1, "wait": 0}},
+        },
+    }  # fmt: skip
+    return transport, agouti.Client(config, transport=transport)
+
+
+def test_threads_and_tasks_stay_under_the_limit() -> None:
+    quota = Quota(per_second=20, at_once=6)
+    with serve(quotas={"shed": quota}) as served:
+        config = limited(served, requests_per_second=20, concurrency=6)
+        with agouti.Client(config) as client, ThreadPoolExecutor(12) as pool:
+            list(pool.map(lambda _: client.ask("loam-2b@shed", "Peas?", max_tokens=3), range(45)))
+
+        async def tasks() -> None:
+            async with agouti.AsyncClient(config) as client:
+                left = [asyncio.create_task(client.ask("loam-2b@shed", "Peas?", max_tokens=3)) for _ in range(30)]
+                await asyncio.sleep(0.05)
+                for task in left[20:]:  # of those that wait
+                    task.cancel()
+                await asyncio.gather(*left, return_exceptions=True)
+                async with client.stream("loam-2b@shed", "Peas?") as stream:
+                    async for _ in stream:
+                        break
+                await asyncio.gather(*[client.ask("loam-2b@shed", "x", max_tokens=3) for _ in range(7)])
+
+        time.sleep(1.1)  # another client does not know what the first one has sent
+        asyncio.run(tasks())
+        assert served.books.requests["shed", 429] == 0
+        assert served.books.requests["shed", 200] >= 45 + 20 + 8
+
+
+@pytest.mark.parametrize("wait", [0, 0.2])
+def test_what_would_wait_too_long_is_refused_and_another_model_takes_over(wait: float) -> None:
+    transport, client = fake(3, requests_per_minute=1, wait=wait)
+    with client:
+        assert client.ask("a", "x").provider == "shed"
+        assert client.ask("a", "x").provider == "spare"
+        with pytest.raises(agouti.LimitReached) as reached:
+            client.ask("loam@shed", "x")
+        assert reached.value.wait == pytest.approx(60, abs=3)
+        assert "1 requests per minute" in reached.value.what
+        assert f"it may wait {wait:g} s" in reached.value.what
+        assert reached.value.retryable
+        with pytest.raises(agouti.LimitReached):
+            client.ask("loam@shed", "x", deadline=0.1)
+    assert len(transport.requests) == 2
+
+
+def test_limits_of_a_model_hold_besides_those_of_its_provider() -> None:
+    _, client = fake(3, requests_per_minute=2, wait=0)
+    with client:
+        client.ask("c", "x")
+        with pytest.raises(agouti.LimitReached, match="limit of model c"):
+            client.ask("c", "x")
+        client.ask("loam@shed", "x")  # what the model refused has not counted there
+        with pytest.raises(agouti.LimitReached, match="limit of shed"):
+            client.ask("loam@shed", "x")
+
+
+def test_tokens_are_settled_by_what_was_really_taken() -> None:
+    _, client = fake(40, tokens_per_minute=200, wait=0)
+    with client:
+        for _ in range(3):
+            client.ask("loam@shed", "x", max_tokens=150)  # reckoned with 160, takes 7
+        with pytest.raises(agouti.RequestError, match="lower max_tokens"):
+            client.ask("loam@shed", "x", max_tokens=500)
+        for _ in range(25):
+            client.ask("loam@shed", "x")
+        with pytest.raises(agouti.LimitReached, match="200 tokens per minute"):
+            client.ask("loam@shed", "x", max_tokens=100)
+
+
+def test_refusals_and_headers_of_the_provider_correct_it() -> None:
+    zero = {
+        "content-type": "application/json",
+        "x-ratelimit-remaining-requests": "0",
+        "x-ratelimit-reset-requests": "7s",
+    }
+    answers = [
+        HttpReply(200, zero, msgspec.json.encode(GOOD)),
+        HttpReply(429, {"retry-after": "30"}, b"{}"),
+    ]
+    limits = {"requests_per_second": 50, "wait": 1}
+    for answer, seconds in zip(answers, (7, 30), strict=True):
+        config = {"providers": {"shed": {"address": "http://localhost:1/v1", "limits": limits, "retries": {"max": 0}}}}
+        with agouti.Client(config, transport=FakeTransport([answer, GOOD])) as client:
+            with contextlib.suppress(agouti.RateLimited):
+                client.ask("loam@shed", "x")
+            with pytest.raises(agouti.LimitReached) as reached:
+                client.ask("loam@shed", "x")
+            assert reached.value.wait == pytest.approx(seconds, abs=1)
+
+
+def test_whoever_comes_first_goes_first() -> None:
+    order: list[int] = []
+    _, client = fake(9, concurrency=1)
+    started = threading.Event()
+
+    class Slow(agouti.Hook):
+        def before(self, attempt: agouti.AttemptDetails) -> None:
+            order.append(int(attempt.tags["number"]))
+            started.set()
+            time.sleep(0.02)
+
+    with agouti.Client(client.config, transport=FakeTransport([GOOD] * 9), hooks=[Slow()]) as slow:
+
+        def ask(number: int) -> None:
+            slow.ask("loam@shed", "x", tags={"number": str(number)})
+
+        threads = [threading.Thread(target=ask, args=(number,)) for number in range(6)]
+        for thread in threads:
+            thread.start()
+            time.sleep(0.003)
+        for thread in threads:
+            thread.join()
+    assert order == sorted(order)
+
+
+def test_nothing_is_loaded_without_limits() -> None:
+    import subprocess
+    import sys
+
+    script = "import agouti, sys; agouti.Client.at('http://localhost:1/v1'); print('agouti.limits.hook' in sys.modules)"
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout == "False\n"
+
+
+def test_days_survive_a_restart_and_a_disk_that_cannot_be_written(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(3):  # three programs, one after another
+        _, client = fake(1, requests_per_day=2, wait=0)
+        with client:
+            if number < 2:
+                client.ask("loam@shed", "x")
+            else:
+                with pytest.raises(agouti.LimitReached) as reached:
+                    client.ask("loam@shed", "x")
+                assert 0 < (reached.value.wait or 0) <= 86400
+    (tmp_path / "no-folder").write_text("")
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "no-folder"))
+    _, client = fake(2, requests_per_day=1, wait=0)
+    with client, pytest.warns(agouti.AgoutiWarning, match="cannot be counted"):
+        client.ask("loam@shed", "x")
+    with pytest.raises(agouti.LimitReached):
+        client.ask("loam@shed", "x")
