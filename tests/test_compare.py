@@ -189,6 +189,16 @@ def test_a_run_that_was_stopped_is_gone_on_with(tmp_path: Path, served: Served) 
         thread.join()
 
 
+def test_vectors_that_cannot_be_had_lose_no_answer(served: Served) -> None:
+    with agouti.Client(served.config) as client:
+        result = agouti.compare(client, LABELS, PEAS, repeats=2, similarity="petal-embed+status=500@northbank")
+        nothing = agouti.compare(client, ["gone@shed"], PEAS)
+    assert (len(result), result.summary[0].similarity) == (4, 1.0)
+    assert "no vectors" in result.remarks[0]
+    for kind in ("time_cost", "spread"):
+        assert nothing.figure(kind).axes  # type: ignore[arg-type]
+
+
 class Page(HTMLParser):
     """What a browser would fetch, and whether every element is closed."""
 

@@ -262,6 +262,16 @@ def test_a_function_makes_room(kind: str) -> None:
 
 
 @kinds
+@pytest.mark.parametrize("given", [None, "shorter", {"role": "user"}, [3]])
+def test_a_function_that_gives_no_messages(kind: str, given: Any) -> None:
+    history = [M(role, "word " * 100) for role in ("user", "assistant") * 2]
+    talk = Talk(kind, [answer()], messages=history, fit=lambda messages, room: given)
+    with pytest.raises(agouti.RequestError):
+        talk.say("Peas?")
+    assert (talk.talk.messages, talk.fake.requests) == (history, [])
+
+
+@kinds
 def test_a_stream_that_is_too_long_is_asked_again_only_before_its_first_piece(kind: str) -> None:
     history = [M(role, "word " * 30) for role in ("user", "assistant") * 2]
     piece = data({"choices": [{"delta": {"content": "In "}}]})

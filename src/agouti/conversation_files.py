@@ -4,6 +4,7 @@ import os
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from pathlib import Path
+from typing import IO
 
 import msgspec
 from msgspec import Struct
@@ -181,6 +182,28 @@ def append_turn(path: FilePath, messages: Iterable[Message]) -> None:
                 raise
     except OSError as error:
         raise _unwritable(path, error) from None
+
+
+def held_alone(path: FilePath) -> IO[bytes]:
+    """A file opened so that nobody else who asks for the same can, until it is closed.
+
+    Raises:
+        RequestError: another one has it, or it cannot be opened.
+    """
+    try:
+        file = os.fdopen(os.open(path, os.O_RDONLY), "rb")
+    except OSError as error:
+        raise _unwritable(path, error) from None
+    try:
+        import fcntl
+
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except ImportError:  # a system without such locks
+        pass
+    except OSError:
+        file.close()
+        raise RequestError(f"another talk is kept in {path}", hint="End that one, or name another file.") from None
+    return file
 
 
 def _unwritable(path: FilePath, error: OSError) -> RequestError:

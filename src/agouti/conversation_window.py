@@ -5,7 +5,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from .core.chat import Json, Message
-from .core.errors import ContextOverflow
+from .core.errors import ContextOverflow, RequestError
 from .core.estimate import estimate_message, estimate_tokens
 from .core.messages import messages_of
 from .core.parameters import CAPS
@@ -83,7 +83,7 @@ class Window:
             )
         if callable(fit):
             replaced = yield RunCallable(partial(_list_of, fit, list(history), max(room, 0)), call.left())
-            kept = list(messages_of(replaced))
+            kept = _messages(replaced)
         else:
             kept = fitting(history, ratio, int((context - answer) * _USED) - around)
         self._now(kept, history)
@@ -125,6 +125,19 @@ def _cap(call: Call) -> int | None:
     parameters = request_for(call.question, call.targets[0]).parameters
     cap = next((parameters[name] for name in CAPS if name in parameters), None)
     return cap if isinstance(cap, int) and cap > 0 else None
+
+
+def _messages(given: object) -> list[Message]:
+    """What the application's own function gave, as messages.
+
+    Raises:
+        RequestError: it is something else.
+    """
+    if isinstance(given, (str, bytes, Mapping)) or not isinstance(given, Iterable):
+        raise RequestError(
+            f"fit gave a {type(given).__name__}", hint="It gives a list of messages: what is to be sent of the history."
+        )
+    return list(messages_of(list(given)))
 
 
 def _list_of(

@@ -1,9 +1,14 @@
 """Personas, talks, lists of models, probes and comparisons, from the shell."""
 
 import json
+import os
+import subprocess
+import sys
+import time
 from typing import Any
 
-from agouti.standins import Served
+from agouti.conversation_files import held_alone
+from agouti.standins import Served, serve
 
 from .conftest import Command
 
@@ -61,6 +66,17 @@ def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path:
     ):
         done = agouti_command("talk", *arguments, text=text)
         assert (done.returncode, said in done.stderr) == (code, True), done.stderr
+    (tmp_path / "old.jsonl").write_text('{"role": "user", "content": "Old."}\n')
+    done = agouti_command(
+        "talk", "helper", "--save", "new.jsonl", text="?save old.jsonl\nPeas?\n?save new.jsonl\n?save t2\n?undo"
+    )
+    assert "old.jsonl is there already" in done.stderr
+    assert (tmp_path / "old.jsonl").read_text().count("\n") == 1
+    assert len((tmp_path / "t2").read_text().splitlines()) == 1
+    assert len((tmp_path / "new.jsonl").read_text().splitlines()) == 3
+    with held_alone(tmp_path / "t.jsonl"):
+        done = agouti_command("talk", "helper", "--resume", "t.jsonl", text="Peas?")
+    assert (done.returncode, "another talk" in done.stderr) == (2, True)
     (tmp_path / "shelf.py").write_text("")
     assert "there is no days_to_frost in shelf" in agouti_command("talk", "helper", text="x").stderr
 
@@ -154,3 +170,22 @@ def test_comparisons_are_shown_kept_and_gone_on_with(agouti_command: Command, se
     for arguments, said in wrong:
         done = agouti_command(*arguments)
         assert (done.returncode, said in done.stderr) == (2, True), (arguments, done.stderr)
+
+
+def test_a_comparison_that_is_killed_pays_for_nothing_twice(tmp_path: Any) -> None:
+    with serve(pace=0.01) as served:
+        (tmp_path / "agouti.toml").write_text(served.toml)
+        (tmp_path / "q.txt").write_text("".join(f"When do peas go in? {number}\n" for number in range(12)))
+        command = [sys.executable, "-m", "agouti", "compare", "almanac", "almanac-local", "--prompts", "q.txt"]
+        command += ["--repeats", "2", "-n", "12", "--out", "r.jsonl", "--at-once", "3", "--resume"]
+        environment = {**os.environ, **served.environment}
+        for _ in range(3):
+            process = subprocess.Popen(command, cwd=tmp_path, env=environment, stderr=subprocess.DEVNULL)
+            time.sleep(1.6)
+            process.kill()
+            process.wait()
+        done = subprocess.run(command, cwd=tmp_path, env=environment, check=False, capture_output=True, timeout=60)
+        assert done.returncode == 0
+        asked = sum(count for (_, status), count in served.books.requests.items() if status == 200)
+    assert len((tmp_path / "r.jsonl").read_text().splitlines()) == 48
+    assert 48 <= asked <= 48 + 3 * 6  # those in flight, three times

@@ -3,12 +3,12 @@
 import shlex
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import click
 
 from ..client import Client
-from ..conversation_files import append_turn, check_writable
+from ..conversation_files import append_turn, held_alone
 from ..core.errors import AgoutiError, RequestError
 from ..core.events import Reasoning, Refusal, Text, ToolCallPiece
 from ..core.masking import printable
@@ -64,6 +64,7 @@ class Talking:
         self._lines = lines(said)
         self._resumed = resume
         self._file: str | None = None
+        self._held: IO[bytes] | None = None
         self._on_disk = 0
         self._dropped = 0
         self._with: dict[str, list[str]] = {"images": [], "files": []}
@@ -82,10 +83,19 @@ class Talking:
         """
         if path is None:
             return
+        if Path(path).exists() and path != self._file:
+            held_alone(path).close()
         torn = any(remark.startswith("line ") for remark in self._talk.remarks)
         if not (torn and path == self._resumed):  # lines that could not be read stay where they are
             self._talk.save(path)
         self._file, self._on_disk = path, len(self._talk.messages)
+        self._alone()
+
+    def _alone(self) -> None:
+        """See that no other talk writes the file."""
+        if self._held is not None:
+            self._held.close()
+        self._held = held_alone(self._file or "")
 
     def run(self) -> int:
         """Take turns until the end; return the exit code: that of the last turn that failed, through a pipe."""
@@ -191,7 +201,8 @@ class Talking:
         elif name == "?again":
             self._again()
         elif name == "?save" and rest:
-            check_writable(rest)
+            if Path(rest).exists() and Path(rest).stat().st_size and rest != self._file:
+                raise RequestError(f"{rest} is there already", hint="Name another file: what is in it would be lost.")
             self.keep_in(rest)
             _remark(f"kept in {rest}")
         elif name == "?usage":
@@ -239,6 +250,7 @@ class Talking:
         if self._file is not None:
             self._talk.save(self._file)
             self._on_disk = len(self._talk.messages)
+            self._alone()
 
     def _usage(self) -> None:
         usage, price = self._talk.usage, self._model.price

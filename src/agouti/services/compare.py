@@ -317,13 +317,18 @@ class _Work:
 
             yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
             result = [rows[cell.key] for cell in self.cells]
-            near = None if similarity is None else (yield from self._likeness(similarity, result))
+            near, odd = None, ""
+            if similarity is not None:
+                try:
+                    near = yield from self._likeness(similarity, result)
+                except AgoutiError as error:  # the answers are there, and paid for
+                    odd = f"{similarity}: no vectors, so answers are compared by their words: {error.what}"
         finally:
             if journal is not None:
                 journal.close()
         order = {label: at for at, label in enumerate(dict.fromkeys(cell.label for cell in self.cells))}
         result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
-        return Comparison(result, near)
+        return Comparison(result, near, remarks=(odd,) if odd else ())
 
     def _kept(self, journal: Journal | None) -> dict[str, ComparedAnswer]:
         """The answers that an earlier run has left, as far as they belong to this one."""

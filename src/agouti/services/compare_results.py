@@ -105,12 +105,15 @@ class Comparison(Table[ComparedAnswer]):
     """
 
     def __init__(
-        self, rows: Iterable[ComparedAnswer], similarities: "dict[tuple[str, str, int], float] | None" = None
+        self,
+        rows: Iterable[ComparedAnswer],
+        similarities: "dict[tuple[str, str, int], float] | None" = None,
+        remarks: tuple[str, ...] = (),
     ) -> None:
         super().__init__(tuple(rows))
         self.summary: Table[ModelSummary] = Table(tuple(_summaries(self.rows, similarities)))
         self.cost = costs_of(self.rows)
-        self.remarks = tuple(_remarks(self.rows))
+        self.remarks = (*remarks, *_remarks(self.rows))
 
     def __repr__(self) -> str:
         labels = dict.fromkeys(row.label for row in self.rows)
