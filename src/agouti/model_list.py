@@ -152,7 +152,7 @@ def joined(
 
 
 def _row(provider: str, listed: "ListedModel", models: "list[Model]", is_listed: bool | None = True) -> OfferedModel:
-    price = next((model.price for model in models if model.price is not None), None)
+    price = next((model.price_now for model in models if model.price_now is not None), None)
     into = listed.input_price if price is None else price.input
     out = listed.output_price if price is None else price.output
     unknown = into is None and out is None

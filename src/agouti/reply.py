@@ -106,6 +106,7 @@ class Reply(Struct, frozen=True, kw_only=True):
         first_token: seconds from the call to the first piece of text; streams only.
         headers: of the provider's reply; empty where it was put together from something else.
         attempts: what was tried, in order, the answering one last.
+        images, requests: what its price may count besides tokens.
     """
 
     text: str
@@ -119,6 +120,8 @@ class Reply(Struct, frozen=True, kw_only=True):
     attempts: tuple[Attempt, ...]
     completion: Completion
     price: Price | None
+    images: int = 0
+    requests: int = 1
     body: bytes = b""
     headers: Mapping[str, str] = {}
 
@@ -135,6 +138,7 @@ class Reply(Struct, frozen=True, kw_only=True):
         body: bytes = b"",
         headers: Mapping[str, str] = _NO_HEADERS,
         first_token: float | None = None,
+        images: int = 0,
     ) -> "Reply":
         """The reply that a completion amounts to."""
         choices = completion.choices
@@ -151,6 +155,7 @@ class Reply(Struct, frozen=True, kw_only=True):
             attempts=attempts,
             completion=completion,
             price=price,
+            images=images,
             body=body,
             headers=headers,
         )
@@ -173,7 +178,9 @@ class Reply(Struct, frozen=True, kw_only=True):
     @property
     def cost(self) -> float | None:
         """What the reply cost, in the currency of the entry's ``price``; `None` where that is not known."""
-        return self.price.cost(self.usage) if self.price is not None else None
+        if self.price is None:
+            return None
+        return self.price.cost(self.usage, images=self.images, requests=self.requests)
 
     @property
     def reasoning(self) -> str | None:

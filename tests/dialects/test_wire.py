@@ -348,7 +348,7 @@ def test_prompt_cache_marks_go_where_the_format_has_them() -> None:
 
 
 def test_cache_writes_have_a_count_and_a_price() -> None:
-    price = {"input": 1.0, "output": 0.0, "cached_input": 0.1, "cache_write": 1.25}
+    price = {"input": 1.0, "output": 0.0, "cached_input": 0.1, "cache_write": 1.25, "currency": "USD"}
     entry = {
         "providers": {"p": {"address": "https://p.example/v1", "dialect": "messages"}},
         "models": {"m": {"provider": "p", "name": "m", "price": price}},

@@ -15,7 +15,7 @@ from agouti.testing import AsyncFakeTransport, FakeTransport
 
 GOOD = {"choices": [{"message": {"content": "In March."}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 4}}  # fmt: skip
 PIECES = [b'data: {"choices":[{"delta":{"content":"In"}}],"usage":{"prompt_tokens":9,"completion_tokens":1}}\n\n', b'data: {"choices":[{"delta":{"content":" March."},"finish_reason":"stop"}]}\n\ndata: [DONE]\n\n']  # fmt: skip
-PRICED = {"input": 1.0, "output": 2.0}
+PRICED = {"input": 1.0, "output": 2.0, "currency": "USD"}
 
 
 def config(**models: Any) -> dict[str, Any]:

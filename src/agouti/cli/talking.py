@@ -167,7 +167,7 @@ class Talking:
 
     def _status(self, reply: Reply) -> str:
         """Tokens, cost and room left."""
-        usage, price = self._talk.replies[-1].usage, self._model.price
+        usage, price = self._talk.replies[-1].usage, self._model.price_now
         said = []
         if reply.usage.input_tokens is not None or reply.usage.output_tokens is not None:
             said.append(f"{_count(reply.usage.input_tokens)} tokens in, {_count(reply.usage.output_tokens)} out")
@@ -253,7 +253,7 @@ class Talking:
             self._alone()
 
     def _usage(self) -> None:
-        usage, price = self._talk.usage, self._model.price
+        usage, price = self._talk.usage, self._model.price_now
         cost = "" if price is None or self._talk.cost is None else f"; {self._talk.cost:.6f} {price.currency}"
         _remark(
             f"{len(self._talk.replies)} answers, {_count(usage.input_tokens)} tokens in, "

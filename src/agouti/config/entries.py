@@ -11,6 +11,7 @@ They are what ``agouti.toml`` is parsed into, and can be made in code as well:
 """
 
 from collections.abc import Iterable, Mapping
+from datetime import date
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 from urllib.parse import unquote
 
@@ -26,7 +27,7 @@ from ..core.retries import Retries
 from ..core.secret import MASK, Environment, Secret
 from ..core.structured import Means
 from ..core.suggest import near_hint
-from ..core.usage import Price
+from ..core.usage import Price, price_at
 from ..credentials.sources import GivenKey, Key
 from .held import held_fields, held_texts, parted_address
 
@@ -134,7 +135,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
             becomes ``reply.reasoning``.
         limits: besides those of the provider.
         tools: functions for ``agouti talk``, as ``MODULE:NAME``; from code, pass them to the call.
-        price: per million tokens, for ``reply.cost``.
+        price: per million tokens, for ``reply.cost``; several, each with the day since which it holds.
     """
 
     label: str
@@ -146,7 +147,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     blanks: dict[str, str] = {}
     context: int | None = None
     parameters: dict[str, Any] = {}
-    price: Price | None = None
+    price: Price | tuple[Price, ...] | None = None
     markers: Markers = Markers()
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
@@ -155,6 +156,18 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     reasoning_tag: str = ""
     tools: tuple[str, ...] = ()
     limits: RateLimits | None = None
+
+    @property
+    def price_now(self) -> Price | None:
+        """The price that holds today."""
+        price = self.price
+        return (
+            price if price is None or (isinstance(price, Price) and price.since is None) else price_at(price, _today())
+        )
+
+
+def _today() -> date:
+    return date.today()
 
 
 class Config(Struct, frozen=True):

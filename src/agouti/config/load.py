@@ -365,6 +365,7 @@ def _merge(below: dict[str, Json], above: Mapping[str, Json]) -> dict[str, Json]
 
 
 def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], origins: Origins) -> Entry:
+    _check_currency(table, label, values.get("price") if kind is Model else None, origins)
     try:
         return msgspec.convert({**values, "label": label}, kind, dec_hook=key_hook)
     except msgspec.ValidationError as error:
@@ -374,6 +375,16 @@ def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], o
         raise placed(
             ConfigError(f"[{table}.{label}] {error.what}", hint=error.hint), origins.of(table, label, *path)
         ) from None
+
+
+def _check_currency(table: str, label: str, price: Json, origins: Origins) -> None:
+    """See that a price says its currency: amounts without one would be added up with others."""
+    for each in price if isinstance(price, list) else [price]:
+        if isinstance(each, Mapping) and "currency" not in each:
+            raise placed(
+                ConfigError(f"[{table}.{label}] price has no currency", hint='Add currency = "USD", or what it is.'),
+                origins.of(table, label, "price"),
+            )
 
 
 def _what_is_wrong(

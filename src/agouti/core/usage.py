@@ -1,8 +1,13 @@
 """Token usage and prices: what a reply counted, what it cost, and sums of either."""
 
 from collections.abc import Iterable
+from datetime import date
+from decimal import Decimal
+from functools import lru_cache
 
 from msgspec import Struct
+
+from .errors import ConfigError
 
 
 class Usage(Struct, frozen=True, gc=False):
@@ -24,27 +29,85 @@ NO_USAGE = Usage()
 
 
 class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
-    """Price of a model per million tokens; what the cache costs is as ``input`` where it is not given."""
+    """Price of a model per million tokens, exact to the last digit that is written.
+
+    Attributes:
+        input, output: tokens of prompts and answers.
+        cached_input, cache_write: of those, what the provider's cache has given and taken; as ``input`` where not said.
+        reasoning: of the output, the thinking; as ``output`` where not said.
+        image: for each image of a prompt.
+        request: for each request.
+        currency: of all of them.
+        since: the day from which it holds, where an entry has several.
+    """
 
     input: float
     output: float
     cached_input: float | None = None
     cache_write: float | None = None
+    reasoning: float | None = None
+    image: float = 0.0
+    request: float = 0.0
     currency: str = "USD"
+    since: date | None = None
 
-    def cost(self, usage: Usage) -> float | None:
-        """What these tokens cost; `None` where the counts are not known.
+    def __post_init__(self) -> None:
+        for name in ("input", "output", "cached_input", "cache_write", "reasoning", "image", "request"):
+            value = getattr(self, name)
+            if value is not None and not 0 <= value < float("inf"):
+                raise ConfigError(f"price {name} = {value} is out of range", hint="It takes an amount from 0.")
+        if not self.currency.strip():
+            raise ConfigError("price has no currency", hint='Add currency = "USD".')
+
+    def exact(self, usage: Usage, *, images: int = 0, requests: int = 1) -> Decimal | None:
+        """What these tokens, images and requests cost; `None` where the counts are not known.
+
+        >>> Price(input=0.1, output=0.2, request=0.002).exact(Usage(3, 7))
+        Decimal('0.0020017')
+        """
+        if usage.input_tokens is None or usage.output_tokens is None:
+            return None
+        cached, written, thought = usage.cached_tokens or 0, usage.cache_write_tokens or 0, usage.reasoning_tokens or 0
+        plain = _exact(self.input)
+        tokens = (
+            (usage.input_tokens - cached - written) * plain
+            + cached * (plain if self.cached_input is None else _exact(self.cached_input))
+            + written * (plain if self.cache_write is None else _exact(self.cache_write))
+        )
+        if self.reasoning is None:
+            tokens += usage.output_tokens * _exact(self.output)
+        else:
+            thought = min(thought, usage.output_tokens)
+            tokens += (usage.output_tokens - thought) * _exact(self.output) + thought * _exact(self.reasoning)
+        return tokens / 1_000_000 + images * _exact(self.image) + requests * _exact(self.request)
+
+    def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:
+        """The same as a number.
 
         >>> Price(input=0.5, output=2.0).cost(Usage(input_tokens=1000, output_tokens=500))
         0.0015
         """
-        if usage.input_tokens is None or usage.output_tokens is None:
-            return None
-        cached, written = usage.cached_tokens or 0, usage.cache_write_tokens or 0
-        cached_price = self.input if self.cached_input is None else self.cached_input
-        write_price = self.input if self.cache_write is None else self.cache_write
-        inputs = (usage.input_tokens - cached - written) * self.input + cached * cached_price + written * write_price
-        return (inputs + usage.output_tokens * self.output) / 1e6
+        exact = self.exact(usage, images=images, requests=requests)
+        return None if exact is None else float(exact)
+
+
+@lru_cache(maxsize=1024)
+def _exact(amount: float) -> Decimal:
+    """An amount as it was written."""
+    return Decimal(repr(amount))
+
+
+def price_at(price: Price | tuple[Price, ...] | None, day: date) -> Price | None:
+    """The price that holds on a day, of one or several; `None` where none does yet.
+
+    >>> old, new = Price(1, 2), Price(3, 4, since=date(2026, 1, 1))
+    >>> price_at((new, old), date(2025, 12, 31)) is old, price_at((new, old), date(2026, 1, 1)) is new
+    (True, True)
+    """
+    if price is None or isinstance(price, Price):
+        return price if price is None or price.since is None or price.since <= day else None
+    holding = [each for each in price if each.since is None or each.since <= day]
+    return max(holding, key=lambda each: each.since or date.min, default=None)
 
 
 def total_usage(usages: Iterable[Usage]) -> Usage:

@@ -226,7 +226,7 @@ class ReplyAccumulator:
             completion,
             label=target.model.label if target is not None else "",
             provider=target.provider.label if target is not None else "",
-            price=target.model.price if target is not None else None,
+            price=target.model.price_now if target is not None else None,
             elapsed=max(now - self._started, 0.0),
             attempts=tuple(self._attempts),
             first_token=self.first_token,

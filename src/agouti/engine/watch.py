@@ -6,6 +6,7 @@ from functools import partial
 from typing import Any
 
 from ..core.errors import AgoutiError
+from ..core.usage import Usage
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
 from .hooks import AttemptDetails, AttemptResult, CallResult, Hook
@@ -30,7 +31,12 @@ class Watch:
     ) -> None:
         self._call = call
         self._operation = operation
-        self._price = target.model.price
+        self._price = price = target.model.price_now
+        self._images = 0
+        if price is not None and price.image:
+            from .operations.chat import images_of
+
+            self._images = images_of(call.question)
         self._began = began
         self._admitted: list[Hook] = []
         self._undo = OnAbandon(self._abandoned)
@@ -73,7 +79,7 @@ class Watch:
                 status=answer.status,
                 headers=answer.headers,
                 usage=usage,
-                cost=self._price.cost(usage) if self._price is not None and usage is not None else None,
+                cost=self._cost(usage),
                 seconds=seconds,
                 first_token=self._operation.first_token(),
             )
@@ -96,10 +102,13 @@ class Watch:
             error=error,
             status=status,
             usage=usage,
-            cost=self._price.cost(usage) if self._price is not None and usage is not None else None,
+            cost=self._cost(usage),
             seconds=seconds,
             first_token=self._operation.first_token(),
         )
+
+    def _cost(self, usage: Usage | None) -> float | None:
+        return None if self._price is None or usage is None else self._price.cost(usage, images=self._images)
 
     def _tell(self, result: AttemptResult) -> None:
         admitted, self._admitted = self._admitted, []

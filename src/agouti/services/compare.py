@@ -180,7 +180,7 @@ class _Judge:
         if not question.strip():
             raise RequestError("judge_question is empty", hint="Say what the judge is to look at.")
         self.calls, self.label, self.question, self.repeats = calls, label, question, repeats
-        self.price = calls.target(label).model.price
+        self.price = calls.target(label).model.price_now
 
     def scored(self, row: ComparedAnswer) -> Steps[ComparedAnswer]:
         """The row with the judge's score, its words and their spread."""
@@ -364,7 +364,7 @@ class _Work:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
             return replace(row, error=f"{type(error).__name__}: {error.what}")
-        row = _answered(row, reply, target.model.price.currency if target.model.price is not None else None)
+        row = _answered(row, reply, target.model.price_now.currency if target.model.price_now is not None else None)
         return (yield from self._judged(row, reply))
 
     def _judged(self, row: ComparedAnswer, reply: Reply, *, judged: bool = False) -> Steps[ComparedAnswer]:

@@ -73,7 +73,7 @@ class ProbeResult(Table[Probed]):
         self.name = model.name
         self.usage: Usage = total_usage(reply.usage for reply in replies if reply.usage.input_tokens is not None)
         self.cost = total_cost(reply.cost for reply in replies)
-        self.currency = None if model.price is None else model.price.currency
+        self.currency = None if model.price_now is None else model.price_now.currency
 
     def __repr__(self) -> str:
         return f"ProbeResult({self.label!r}, {len(self.rows)} probes, {len(self.lies)} that do not hold)"
@@ -142,7 +142,7 @@ def plan(client: "Client | AsyncClient", label: str) -> ProbePlan:
     requests = 1 + sum(probe.requests for probe in PROBES)
     into = 60 + sum(probe.input_tokens for probe in PROBES)
     out = 64 + sum(probe.output_tokens for probe in PROBES)
-    price = model.price
+    price = model.price_now
     cost = None if price is None else price.cost(Usage(into, out))
     return ProbePlan(
         requests=requests,

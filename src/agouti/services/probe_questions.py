@@ -359,7 +359,7 @@ def _thinking(probing: Probing) -> Steps[list[Probed]]:
 
 def _cache(probing: Probing) -> Steps[list[Probed]]:
     what = "prompt cache"
-    price, context = probing.model.price, probing.model.context
+    price, context = probing.model.price_now, probing.model.context
     declared = True if price is not None and price.cached_input is not None else None
     if context is not None and context < 2500:
         return [Probed(what=what, declared=declared, found="skipped", detail="its context window is too small")]

@@ -131,12 +131,12 @@ provider = "northbank"
 name = "quill-large"
 system = "You answer growers' questions in two sentences."
 parameters = { temperature = 0.2 }
-price = { input = 0.27, output = 0.81 }
+price = { input = 0.27, output = 0.81, currency = "USD" }
 
 [models.finder]
 provider = "northbank"
 name = "petal-embed"
-price = { input = 0.02, output = 0.0 }
+price = { input = 0.02, output = 0.0, currency = "USD" }
 
 [models.almanac-local]
 provider = "shed"

@@ -78,7 +78,7 @@ def command(
                 embedded = _kept(client, label, texts, dimensions, kept)
         query = client.embed(label, near, dimensions=dimensions) if near is not None else None
     if out is not None:
-        price = client.config.model(label).price
+        price = client.config.model(label).price_now
         cost = f", {embedded.cost:.6f} {price.currency}" if embedded.cost is not None and price is not None else ""
         tokens = f", {embedded.usage.input_tokens} tokens" if embedded.usage.input_tokens is not None else ""
         click.echo(f"  {len(embedded)} vectors of {embedded.dimensions} numbers in {out}{tokens}{cost}", err=True)

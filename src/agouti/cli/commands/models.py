@@ -141,7 +141,7 @@ def _found(model: Model, listed: ListedModel) -> dict[str, Any]:
     values: dict[str, Any] = {}
     if listed.input_price is not None and listed.output_price is not None:
         price = Price(input=listed.input_price, output=listed.output_price)
-        old = model.price
+        old = model.price_now
         if old is None:
             values["price"] = {"input": price.input, "output": price.output, "currency": price.currency}
         elif old.currency == price.currency and (old.input, old.output) != (price.input, price.output):

@@ -123,13 +123,23 @@ def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | 
         answer.value,
         label=call.targets[0].model.label,
         provider=target.provider.label,
-        price=target.model.price,
+        price=target.model.price_now,
         elapsed=exchanged.elapsed,
         attempts=exchanged.attempts,
         body=answer.body,
         headers=answer.headers,
         first_token=first_token,
+        images=images_of(call.question) if target.model.price is not None else 0,
     )
+
+
+def images_of(question: Question) -> int:
+    """How many images a question has."""
+    if not any(isinstance(message.content, list) for message in question.messages):
+        return 0
+    from ...core.messages import media_in
+
+    return sum(kind == "image" for kind, _ in media_in(question.messages))
 
 
 def expressible(request: Request, target: Target) -> Request:

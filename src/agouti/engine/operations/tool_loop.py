@@ -136,7 +136,8 @@ class ToolLoop:
         """The last reply, with the tokens of all of them: they are what the question has cost."""
         if len(self.replies) < 2:
             return reply
-        return replace(reply, usage=total_usage(each.usage for each in self.replies))
+        usage = total_usage(each.usage for each in self.replies)
+        return replace(reply, usage=usage, requests=len(self.replies), images=sum(each.images for each in self.replies))
 
     def _runnable(self, reply: Reply) -> bool:
         known = [self._tools.get(call.name) for call in reply.calls]

@@ -253,7 +253,7 @@ class _Work:
         exchanged = yield from exchange(self._call, operation)
         vectors, target = exchanged.answer.value, exchanged.target
         usage = operation.usage(vectors) or Usage()
-        price = target.model.price
+        price = target.model.price_now
         return Embedded(
             start=batch.start,
             vectors=vectors,
