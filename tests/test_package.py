@@ -41,6 +41,7 @@ LAYERS = [
     "day_files",
     "transport",
     "tables",
+    "ledger",
     "model_list",
     "embedding_files",
     "embeddings",

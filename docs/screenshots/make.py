@@ -114,6 +114,16 @@ SHOTS: dict[str, list[str]] = {
     "compare-figure": [
         "agouti compare almanac quill-small@northbank almanac-local --prompts questions.txt --repeats 3 --out compared.png",
     ],
+    "usage": [
+        "@printf '\\n[ledger]\\nstore = \"usage.sqlite\"\\n' >> agouti.toml",
+        "@agouti compare almanac almanac-local quill-small@northbank --prompts questions.txt --repeats 4 >/dev/null 2>&1",
+        "@agouti ask quill-large+status=503x2@northbank 'Peas?' >/dev/null 2>&1",
+        "@agouti embed finder catalogue.csv --column description --near frost >/dev/null 2>&1",
+        "agouti usage",
+        "agouti usage --by label",
+        "agouti usage --by provider --json | head -n 14",
+        "agouti usage --by colour",
+    ],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",

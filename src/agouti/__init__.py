@@ -82,6 +82,7 @@ if TYPE_CHECKING:
     from .engine.operations.count import TokenCount
     from .engine.question import Question
     from .filled import Filled, FilledAnswer
+    from .ledger.usage import UsageReport, UsageRow
     from .media import Audio, File, Image
     from .model_list import ModelList, OfferedModel
     from .reply import Attempt, Reply, ToolUse
@@ -190,6 +191,8 @@ _HOME = {
     "ToolCallInvalid": "core.errors",
     "ToolUse": "reply",
     "Usage": "core.usage",
+    "UsageReport": "ledger.usage",
+    "UsageRow": "ledger.usage",
     "check": "services.check",
     "compare": "services.compare",
     "events": "core",
@@ -293,6 +296,8 @@ __all__ = [
     "ToolCallInvalid",
     "ToolUse",
     "Usage",
+    "UsageReport",
+    "UsageRow",
     "check",
     "compare",
     "events",

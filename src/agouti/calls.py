@@ -1,7 +1,7 @@
 """Calls: from the arguments of a method to what the engine takes, the same for threads and for tasks."""
 
 import os
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
@@ -18,6 +18,8 @@ from .engine.question import Question, extra_of, question_of, tags_of
 from .reply import Reply
 
 if TYPE_CHECKING:
+    from datetime import date
+
     from .core.canonical import Asked, Chunks
     from .dialects.base import ListedModel
     from .embeddings import Embeddings
@@ -26,6 +28,8 @@ if TYPE_CHECKING:
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .ledger.hook import LedgerHook
+    from .ledger.usage import UsageReport
     from .limits.schedule import Days
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
@@ -282,15 +286,21 @@ def _identifier() -> str:
     return f"reply-{os.urandom(12).hex()}"
 
 
-def own_hooks(config: Config) -> "tuple[Hook, ...]":
-    """The hooks that a configuration asks for; without any of that, nothing is loaded."""
+def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
+    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded."""
     hooks: list[Hook] = []
+    ledger: LedgerHook | None = None
     limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
     if any(limits is not None for limits in limited):
         from .limits.hook import LimitHook
 
         hooks.append(LimitHook(config, _days_of(config)))
-    return tuple(hooks)
+    if config.ledger is not None:
+        from .ledger import hook
+
+        ledger = hook.LedgerHook(config.ledger)
+        hooks.append(ledger)
+    return tuple(hooks), ledger
 
 
 def _days_of(config: Config) -> "Callable[[str], Days]":
@@ -333,7 +343,8 @@ class BaseClient:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         config = config if replay is None else config.keyless()
         check_client(limits or ())
-        self._calls = Calls(config, (*own_hooks(config), *hooks), limits=limits_of(limits or {}))
+        own, self._ledger = own_hooks(config)
+        self._calls = Calls(config, (*own, *hooks), limits=limits_of(limits or {}))
         self._environment = config.environment
         self._record = record
         self._replay = replay
@@ -368,6 +379,44 @@ class BaseClient:
     def config(self) -> Config:
         """The configuration in use."""
         return self._calls.config
+
+    def _finish(self) -> None:
+        """See that what is written beside the calls is written."""
+        if self._ledger is not None:
+            self._ledger.flush()
+
+    def usage(
+        self,
+        *,
+        since: "date | str | None" = None,
+        until: "date | str | None" = None,
+        by: "Sequence[str]" = ("day", "model"),
+    ) -> "UsageReport":
+        """What was used and spent, from the ledger; all that this client has sent is in it.
+
+        Args:
+            since: the first day, by UTC; the first of the month of ``until`` where not given.
+            until: the last day; today where not given.
+            by: of ``day``, ``provider``, ``model``, ``label`` and ``tag:NAME``.
+
+        Raises:
+            ConfigError: the configuration has no ledger, or it cannot be read.
+            RequestError: the days are the wrong way round, or there is no such column.
+        """
+        from pathlib import Path
+
+        from .ledger.sqlite import SqliteLedger
+        from .ledger.usage import usage_of
+
+        settings = self.config.ledger
+        if settings is None:
+            raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
+        self._finish()
+        ledger = SqliteLedger(Path(settings.store), reading=True)
+        try:
+            return usage_of(ledger, since, until, [by] if isinstance(by, str) else by)
+        finally:
+            ledger.close()
 
 
 def calls_of(client: BaseClient) -> Calls:

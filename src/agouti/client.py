@@ -251,13 +251,10 @@ class Client(BaseClient):
         return self._run(count(self._calls.chat(model, prompt, options)))
 
     def models(self, provider: str | None = None) -> "ModelList":
-        """The providers' own lists of models, live, joined with the entries of the configuration.
-
-        Args:
-            provider: label of one; all of them side by side where it is left out.
+        """The providers' own lists of models, live, joined with the entries; of one provider, or of all side by side.
 
         Returns:
-            rows of `agouti.OfferedModel`; ``failures`` has the providers whose list could not be had.
+            a row for each model; ``failures`` has the providers whose list could not be had.
 
         Raises:
             LabelUnknown: there is no such provider.
@@ -266,7 +263,8 @@ class Client(BaseClient):
         return self._run(self._calls.offered(provider))
 
     def close(self) -> None:
-        """Close all connections. The client can not be used afterwards."""
+        """Close all connections; the ledger is written. The client can not be used afterwards."""
+        self._finish()
         if self._transport is not None:
             self._transport.close()
 
@@ -451,7 +449,11 @@ class AsyncClient(BaseClient):
         return await self._run(self._calls.offered(provider))
 
     async def aclose(self) -> None:
-        """Close all connections."""
+        """Close all connections; the ledger is written."""
+        if self._ledger is not None:
+            import asyncio
+
+            await asyncio.to_thread(self._finish)
         if self._transport is not None:
             await self._transport.close()
 

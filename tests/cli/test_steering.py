@@ -189,3 +189,31 @@ def test_a_comparison_that_is_killed_pays_for_nothing_twice(tmp_path: Any) -> No
         asked = sum(count for (_, status), count in served.books.requests.items() if status == 200)
     assert len((tmp_path / "r.jsonl").read_text().splitlines()) == 48
     assert 48 <= asked <= 48 + 3 * 6  # those in flight, three times
+
+
+def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
+    with serve() as served:
+        (tmp_path / "agouti.toml").write_text(served.toml + '[ledger]\nstore = "usage.sqlite"\n')
+        assert "there is no ledger" in agouti_command("usage").stderr
+        for label in ("almanac", "almanac", "almanac-local"):
+            assert agouti_command("ask", label, "Peas?", **served.environment).returncode == 0
+        shown = json.loads(agouti_command("usage", "--json", "--by", "label").stdout)
+        books = served.books
+    assert [(row["label"], row["calls"]) for row in shown["rows"]] == [("almanac", 2), ("almanac-local", 1)]
+    assert shown["total"]["input_tokens"] == sum(books.input_tokens.values())
+    assert list(shown["total"]["cost"]) == ["USD"]
+    done = agouti_command("usage", "--out", "u.csv")
+    assert "total" in done.stdout
+    assert "1 calls is not known" in done.stderr
+    assert (tmp_path / "u.csv").read_text().startswith("day,model,calls")
+    assert "nothing was used" in agouti_command("usage", "--last-month").stdout
+    for arguments in (
+        ["--since", "x"],
+        ["--last-month", "--since", "2026-01-01"],
+        ["--by", "colour"],
+        ["--out", "u.txt"],
+    ):
+        assert agouti_command("usage", *arguments).returncode == 2
+    (tmp_path / "agouti.toml").write_text(served.toml)
+    done = agouti_command("usage")
+    assert (done.returncode, "[ledger]" in done.stderr) == (2, True)

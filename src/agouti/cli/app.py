@@ -22,6 +22,7 @@ _COMMANDS = {
     "check": "Look whether addresses, keys and model names are right.",
     "models": "List what all providers offer, with prices and context windows.",
     "explain": "Show the request for a label, and where each setting came from.",
+    "usage": "Show what was used and spent.",
     "secret": "Keep keys in the operating system's keyring.",
     "ask": "Ask a model one question.",
     "talk": "Hold a conversation with a model.",

@@ -33,6 +33,7 @@ from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
+    from .singles import LedgerSettings
 
     HeldText: TypeAlias = str | Key
 else:
@@ -178,6 +179,7 @@ class Config(Struct, frozen=True):
         files: what was read, the first one overridden by the later ones.
         origins: where each value came from.
         dialects: those that it declares itself.
+        ledger: where it is kept what calls have taken.
     """
 
     providers: dict[str, Provider]
@@ -186,6 +188,7 @@ class Config(Struct, frozen=True):
     files: tuple[str, ...] = ()
     origins: "Origins | None" = None
     dialects: dict[str, Declaration] = {}
+    ledger: "LedgerSettings | None" = None
 
     @classmethod
     def of(

@@ -27,6 +27,7 @@ from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
 from .origins import Origin, Origins, Source
+from .singles import SINGLES, ledger_of
 
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
@@ -237,9 +238,10 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     merged: dict[str, Json] = {}
     for source in sources:
         for table in source.values:
-            if table not in _TABLES:
+            if table not in _TABLES and table not in SINGLES:
+                known = (*_TABLES, *SINGLES)
                 raise placed(
-                    ConfigError(f"unknown table [{table}]", hint=near_hint(table, _TABLES, "table")), origins.of(table)
+                    ConfigError(f"unknown table [{table}]", hint=near_hint(table, known, "table")), origins.of(table)
                 )
         below = merged
         merged = _merge(below, source.values)
@@ -266,7 +268,7 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     check_providers(providers, dialects, origins)
     check_models(models, providers, origins)
     files = tuple(s.name for s in sources if s.kind == "file")
-    return Config(providers, models, variables, files, origins, dialects)
+    return Config(providers, models, variables, files, origins, dialects, ledger_of(merged, origins))
 
 
 def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:

@@ -77,3 +77,26 @@ def spread(texts: Sequence[str]) -> float | None:
     """How alike texts are on average, each with each other; `None` where there are no two."""
     pairs = [alike(one, other) for one, other in combinations(texts, 2)]
     return math.fsum(pairs) / len(pairs) if pairs else None
+
+
+_STEP = 1.05
+
+
+def bucket_of(seconds: float) -> int:
+    """The step of a duration on a scale of steps of five per cent, for percentiles of many."""
+    return round(math.log(max(seconds, 1e-4)) / math.log(_STEP))
+
+
+def percentile(buckets: dict[int, int], share: float) -> float | None:
+    """A percentile of durations that are counted by `bucket_of`; right to five per cent.
+
+    >>> percentile({bucket_of(1.0): 98, bucket_of(20.0): 2}, 0.5), round(percentile({bucket_of(20.0): 2}, 0.99))
+    (1.0, 20)
+    """
+    total = sum(buckets.values())
+    passed = 0
+    for bucket in sorted(buckets):
+        passed += buckets[bucket]
+        if passed >= share * total and total:
+            return float(_STEP**bucket)
+    return None

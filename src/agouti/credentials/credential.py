@@ -31,6 +31,13 @@ class Credential(Struct, frozen=True):
     expires: float | None = None
     renewable: bool = False
 
+    @property
+    def fingerprint(self) -> str:
+        """What tells keys apart without saying anything of them."""
+        import hashlib
+
+        return hashlib.sha256(b"agouti fingerprint " + self.secret.reveal().encode()).hexdigest()[:12]
+
     def fresh(self, now: float) -> bool:
         """Whether it can still be used; ``now`` in seconds since the epoch."""
         return self.expires is None or now < self.expires - _MARGIN

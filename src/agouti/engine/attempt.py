@@ -65,6 +65,8 @@ def attempt(
             yield from watch.admit()
         if operation.sends_key:
             credential = yield from credential_for(call, target)
+            if watch is not None:
+                watch.sends(credential)
         if target.provider.places:
             yield from settings_for(call, target)
         encoded = operation.encode(request, target)

@@ -9,6 +9,7 @@ shared by all threads and tasks of a client. What ``after`` and ``end`` raise is
 """
 
 from collections.abc import Mapping
+from decimal import Decimal
 from typing import TYPE_CHECKING, Literal, Protocol, TypeAlias
 
 from msgspec import Struct
@@ -63,6 +64,9 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         headers: of the reply: request id, rate limits.
         usage: token counts as the provider reports them, where they were told.
         cost: what it cost, in the currency of the entry's price; `None` where that is not known.
+        exact_cost, currency: the same as a decimal number.
+        estimated: whether tokens and cost are estimated: of a reply that was left before the provider told them.
+        key: fingerprint of the key that was sent; empty where there was none.
         seconds: how long it took.
         first_token: seconds from the call to the first piece of text; streams only.
     """
@@ -74,6 +78,10 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
     headers: Mapping[str, str] = {}
     usage: Usage | None = None
     cost: float | None = None
+    exact_cost: Decimal | None = None
+    currency: str = ""
+    estimated: bool = False
+    key: str = ""
     seconds: float = 0.0
     first_token: float | None = None
 

@@ -63,6 +63,10 @@ class Operation(Generic[Request, Result]):
         """Seconds from the call to the first piece of text, where pieces come."""
         return None
 
+    def partial_text(self) -> str:
+        """What has come so far of an answer, where it comes in pieces."""
+        return ""
+
     def partial_usage(self) -> Usage | None:
         """The token counts of what has come so far, where they have been told."""
         return None

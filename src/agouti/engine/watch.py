@@ -1,20 +1,25 @@
 """Hooks told of attempts and calls: each that has let one through is told once how it ended."""
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..core.errors import AgoutiError
+from ..core.estimate import estimate_text, expected_tokens
 from ..core.usage import Usage
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
-from .hooks import AttemptDetails, AttemptResult, CallResult, Hook
+from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome
 from .provider import Target
 
+if TYPE_CHECKING:
+    from ..credentials.credential import Credential
+
 log = logging.getLogger("agouti.hooks")
+_NO_HEADERS: Mapping[str, str] = {}
 
 
 class Watch:
@@ -33,6 +38,7 @@ class Watch:
         self._operation = operation
         self._price = price = target.model.price_now
         self._images = 0
+        self._credential: Credential | None = None
         if price is not None and price.image:
             from .operations.chat import images_of
 
@@ -67,48 +73,73 @@ class Watch:
                 yield from waits
             self._admitted.append(hook)
 
+    def sends(self, credential: "Credential | None") -> None:
+        """The request goes out with this key."""
+        self._credential = credential
+
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
         """Tell those that have let it through how it ended."""
         yield Settled(self._undo)
         if isinstance(outcome, Answered):
             answer = outcome.answer
-            usage = self._operation.usage(answer.value)
-            result = AttemptResult(
-                attempt=self._details,
-                outcome="answered",
+            result = self._result(
+                "answered",
+                self._operation.usage(answer.value),
+                seconds=seconds,
                 status=answer.status,
                 headers=answer.headers,
-                usage=usage,
-                cost=self._cost(usage),
-                seconds=seconds,
-                first_token=self._operation.first_token(),
             )
         else:
-            result = self._unfinished(
-                error=outcome.error, seconds=seconds, status=outcome.status or outcome.error.status
+            status = outcome.status or outcome.error.status
+            usage, estimated = self._so_far() if outcome.sent else (None, False)
+            result = self._result(
+                "failed", usage, seconds=seconds, status=status, error=outcome.error, estimated=estimated
             )
         self._tell(result)
 
     def _abandoned(self) -> None:
-        self._tell(self._unfinished(seconds=self._call.clocks.clock() - self._began))
+        usage, estimated = self._so_far()
+        seconds = self._call.clocks.clock() - self._began
+        self._tell(self._result("abandoned", usage, seconds=seconds, estimated=estimated))
 
-    def _unfinished(
-        self, *, seconds: float, error: AgoutiError | None = None, status: int | None = None
+    def _so_far(self) -> tuple[Usage | None, bool]:
+        """The tokens of a reply that did not come to its end: as told, or else estimated of what had come."""
+        usage, text = self._operation.partial_usage(), self._operation.partial_text()
+        if not text or (usage is not None and usage.input_tokens and usage.output_tokens):
+            return usage, False
+        known = None if usage is None else usage.input_tokens
+        into = known if known else expected_tokens(self._details.request)[0]
+        out = estimate_text(text)
+        return Usage(into, out, into + out), True
+
+    def _result(
+        self,
+        outcome: Outcome,
+        usage: Usage | None,
+        *,
+        seconds: float,
+        status: int | None = None,
+        headers: Mapping[str, str] = _NO_HEADERS,
+        error: AgoutiError | None = None,
+        estimated: bool = False,
     ) -> AttemptResult:
-        usage = self._operation.partial_usage()
+        price = self._price
+        exact = None if price is None or usage is None else price.exact(usage, images=self._images)
         return AttemptResult(
             attempt=self._details,
-            outcome="abandoned" if error is None else "failed",
+            outcome=outcome,
             error=error,
             status=status,
+            headers=headers,
             usage=usage,
-            cost=self._cost(usage),
+            cost=None if exact is None else float(exact),
+            exact_cost=exact,
+            currency="" if price is None else price.currency,
+            estimated=estimated,
+            key="" if self._credential is None else self._credential.fingerprint,
             seconds=seconds,
             first_token=self._operation.first_token(),
         )
-
-    def _cost(self, usage: Usage | None) -> float | None:
-        return None if self._price is None or usage is None else self._price.cost(usage, images=self._images)
 
     def _tell(self, result: AttemptResult) -> None:
         admitted, self._admitted = self._admitted, []

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 _SECONDS = {"second": 1.0, "minute": 60.0, "day": 86400.0}
-_COUNTS = re.compile(rb'"prompt_tokens": ?(\d+), "completion_tokens": ?(\d+)')
+_COUNTS = re.compile(rb'"prompt_tokens": ?(\d+), ?"completion_tokens": ?(\d+)')
 
 
 @dataclass

@@ -36,6 +36,9 @@ class ChatStreamed(Chat):
     def first_token(self) -> float | None:
         return self.so_far.first_token
 
+    def partial_text(self) -> str:
+        return self.so_far.reply().text
+
     def partial_usage(self) -> Usage | None:
         return self.so_far.usage
 

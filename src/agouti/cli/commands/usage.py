@@ -1,0 +1,131 @@
+"""``agouti usage``: what was asked, taken and spent, from the ledger."""
+
+import json
+from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ...config.load import load
+from ...core.errors import ConfigError
+from ...ledger.sqlite import SqliteLedger
+from ...ledger.usage import UsageReport, UsageRow, record_of, usage_of
+from ..app import Settings
+from ..columns import show_columns
+
+
+@click.command("usage")
+@click.option("--this-month", is_flag=True, help="From the first of this month to today; so it is by default.")
+@click.option("--last-month", is_flag=True, help="The whole month before.")
+@click.option("--since", metavar="DAY", help="From this day on, such as 2026-11-01.")
+@click.option("--until", metavar="DAY", help="Up to and with this day.")
+@click.option(
+    "--by", metavar="COLUMNS", default="day,model", show_default=True, help="Of day, model, provider, label, tag:NAME."
+)
+@click.option("--out", metavar="FILE", help="Write the rows to a .csv, .jsonl or .parquet file.")
+@click.option("--json", "as_json", is_flag=True, help="Print rows and total as JSON.")
+@click.pass_obj
+def command(
+    app: Settings,
+    this_month: bool,
+    last_month: bool,
+    since: str | None,
+    until: str | None,
+    by: str,
+    out: str | None,
+    as_json: bool,
+) -> None:
+    """Show what was used and spent, by days of UTC; the ledger is [ledger] store of the configuration.
+
+    Calls count each request that was sent, those that were repeated too. Cost that is not known is in no sum.
+    """
+    if sum([this_month, last_month, since is not None or until is not None]) > 1:
+        raise click.UsageError("--this-month, --last-month and --since with --until exclude each other")
+    config = load(app.config)
+    if config.ledger is None:
+        raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
+    first, last = _days(last_month, since, until)
+    columns = [each.strip() for each in by.split(",") if each.strip()]
+    ledger = SqliteLedger(Path(config.ledger.store), reading=True)
+    try:
+        report = usage_of(ledger, first, last, columns)
+    finally:
+        ledger.close()
+    if out is not None:
+        report.save(out)
+    if as_json:
+        shown = {
+            "since": report.since.isoformat(),
+            "until": report.until.isoformat(),
+            "rows": [_as_json(row) for row in report],
+            "total": _as_json(report.total),
+            "plans": [],
+        }
+        click.echo(json.dumps(shown, ensure_ascii=False, indent=2))
+    else:
+        _show(report, columns)
+
+
+def _days(last_month: bool, since: str | None, until: str | None) -> tuple[date | None, date | None]:
+    if last_month:
+        last = datetime.now(UTC).date().replace(day=1) - timedelta(days=1)
+        return last.replace(day=1), last
+    return _day("--since", since), _day("--until", until)
+
+
+def _day(option: str, text: str | None) -> date | None:
+    if text is None:
+        return None
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise click.UsageError(f"{option} takes a day such as 2026-11-01, not {text!r}") from None
+
+
+def _as_json(row: UsageRow) -> dict[str, Any]:
+    record = {name: value for name, value in record_of(row).items() if not name.startswith("cost_")}
+    return {**record, "cost": {currency: float(amount) for currency, amount in row.cost.items()}}
+
+
+def _show(report: UsageReport, columns: list[str]) -> None:
+    click.echo(f"{report.since} to {report.until}, by days of UTC\n")
+    names = [*columns, "calls", "failed", "left", "in", "out", "cached", "thinking", "cost", "median, s", "95 %, s"]
+    rows = [[*[row.group[each] or "" for each in columns], *_cells(row)] for row in report]
+    if rows:
+        rows.append([*["total", *[""] * (len(columns) - 1)][: len(columns)], *_cells(report.total)])
+    kept = [at for at in range(len(names)) if at < len(columns) or any(row[at] for row in rows)]
+    if rows:
+        show_columns(
+            [names[at] for at in kept],
+            [[row[at] for at in kept] for row in rows],
+            right=[number for number, at in enumerate(kept) if at >= len(columns)],
+        )
+    else:
+        click.echo("nothing was used in these days")
+    if report.total.unpriced:
+        click.echo(f"  (the cost of {report.total.unpriced} calls is not known: their entries have no price)", err=True)
+    if report.total.estimated:
+        click.echo(
+            f"  (the tokens of {report.total.estimated} calls are estimated: they were left before their end)", err=True
+        )
+
+
+def _cells(row: UsageRow) -> list[str]:
+    return [
+        f"{row.calls:,}",
+        f"{row.failures:,}" if row.failures else "",
+        f"{row.abandoned:,}" if row.abandoned else "",
+        f"{row.input_tokens:,}",
+        f"{row.output_tokens:,}",
+        f"{row.cached_tokens:,}" if row.cached_tokens else "",
+        f"{row.reasoning_tokens:,}" if row.reasoning_tokens else "",
+        ", ".join(f"{_money(amount)} {currency}" for currency, amount in row.cost.items()),
+        "" if row.median is None else f"{row.median:.2f}",
+        "" if row.p95 is None else f"{row.p95:.2f}",
+    ]
+
+
+def _money(amount: Decimal) -> str:
+    return f"{amount:.2f}" if amount >= 100 else f"{amount:.6f}"

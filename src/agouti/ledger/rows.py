@@ -1,0 +1,93 @@
+"""Rows of the ledger: one for each attempt, made of what hooks are told."""
+
+from collections.abc import Mapping
+from decimal import ROUND_HALF_EVEN, Decimal
+
+from msgspec import Struct
+
+from ..core.statistics import bucket_of
+from ..engine.hooks import AttemptResult
+from ..reply import request_id_in
+
+PICO = 10**12
+"""Amounts are whole numbers of a millionth of a millionth: sums lose nothing."""
+
+
+class LedgerRow(Struct, frozen=True, kw_only=True):
+    """One attempt.
+
+    Attributes:
+        at: when it ended, in seconds since the epoch.
+        provider, name: label of the provider, and what it calls the model.
+        label: what the caller asked for.
+        operation: ``chat``, ``embeddings``, ...
+        key: fingerprint of the key; empty where there was none.
+        outcome: ``answered``, ``failed`` or ``abandoned``.
+        error: class of the error.
+        cost: in millionths of a millionth of ``currency``; `None` where it is not known.
+        estimated: whether tokens and cost are estimated, because the provider did not tell them.
+        tags: what the call was for.
+        prompt: the question, where the ledger keeps it.
+    """
+
+    at: float
+    provider: str
+    name: str
+    label: str
+    operation: str
+    key: str = ""
+    outcome: str = "answered"
+    error: str = ""
+    status: int | None = None
+    request_id: str = ""
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    cached_tokens: int | None = None
+    cache_write_tokens: int | None = None
+    reasoning_tokens: int | None = None
+    cost: int | None = None
+    currency: str = ""
+    estimated: bool = False
+    seconds: float = 0.0
+    first_token: float | None = None
+    tags: Mapping[str, str] = {}
+    prompt: str = ""
+
+    @property
+    def bucket(self) -> int | None:
+        """The step of its latency, where it was answered."""
+        return bucket_of(self.seconds) if self.outcome == "answered" else None
+
+
+def row_of(result: AttemptResult, at: float, *, prompts: bool = False) -> LedgerRow:
+    """The row of an attempt that has ended."""
+    attempt, usage = result.attempt, result.usage
+    return LedgerRow(
+        at=at,
+        provider=attempt.provider,
+        name=attempt.name,
+        label=attempt.label,
+        operation=attempt.operation,
+        key=result.key,
+        outcome=result.outcome,
+        error="" if result.error is None else type(result.error).__name__,
+        status=result.status,
+        request_id=request_id_in(result.headers) or (result.error.request_id if result.error is not None else "") or "",
+        input_tokens=None if usage is None else usage.input_tokens,
+        output_tokens=None if usage is None else usage.output_tokens,
+        cached_tokens=None if usage is None else usage.cached_tokens,
+        cache_write_tokens=None if usage is None else usage.cache_write_tokens,
+        reasoning_tokens=None if usage is None else usage.reasoning_tokens,
+        cost=None if result.exact_cost is None else picos(result.exact_cost),
+        currency=result.currency,
+        estimated=result.estimated,
+        seconds=result.seconds,
+        first_token=result.first_token,
+        tags=dict(attempt.tags),
+        prompt=repr(attempt.question) if prompts and attempt.question is not None else "",
+    )
+
+
+def picos(amount: Decimal) -> int:
+    """An amount as the ledger keeps it."""
+    return int((amount * PICO).to_integral_value(ROUND_HALF_EVEN))

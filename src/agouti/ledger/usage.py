@@ -1,0 +1,178 @@
+"""Usage reports: what was asked, taken and spent in a stretch of days, from the ledger."""
+
+import re
+from collections.abc import Sequence
+from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ..core.errors import RequestError
+from ..core.statistics import percentile
+from ..core.suggest import near_hint
+from ..tables import Table
+from .rows import PICO
+from .sqlite import SqliteLedger
+
+BY = ("day", "provider", "model", "label")
+_TAG = re.compile(r"tag:[^\"\\]+")
+_TOKENS = ("input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens")
+
+
+class UsageRow(Struct, frozen=True, kw_only=True):
+    """What was used by one group.
+
+    Attributes:
+        group: the columns that it is of, such as ``{"day": "2026-11-29", "model": "quill-large"}``.
+        calls: requests that were sent; those that were repeated count each time.
+        failures: of these, those that failed.
+        abandoned: of these, those that were left before their end.
+        input_tokens, output_tokens: as the providers counted.
+        cached_tokens, cache_write_tokens: of the input, what came out of the providers' cache and went into it.
+        reasoning_tokens: of the output, the thinking.
+        cost: by currency; amounts of different currencies are not added up.
+        unpriced: requests whose cost is not known; they are in no sum.
+        estimated: requests whose tokens are estimated, because they were left before the provider told them.
+        median, p95, p99: seconds of answered requests, right to five per cent.
+    """
+
+    group: dict[str, str | None]
+    calls: int
+    failures: int
+    abandoned: int
+    input_tokens: int
+    output_tokens: int
+    cached_tokens: int
+    cache_write_tokens: int
+    reasoning_tokens: int
+    cost: dict[str, Decimal]
+    unpriced: int
+    estimated: int
+    median: float | None
+    p95: float | None
+    p99: float | None
+
+    @property
+    def cached_share(self) -> float | None:
+        """The share of the input that came out of the cache."""
+        return self.cached_tokens / self.input_tokens if self.input_tokens else None
+
+
+class UsageReport(Table[UsageRow]):
+    """What was used from one day to another.
+
+    Attributes:
+        rows: a row for each group.
+        total: all of them together.
+        since, until: the first day, and the last one.
+    """
+
+    def __init__(self, rows: tuple[UsageRow, ...], total: UsageRow, since: date, until: date) -> None:
+        super().__init__(rows)
+        self.total = total
+        self.since = since
+        self.until = until
+
+    def __repr__(self) -> str:
+        return f"UsageReport({self.since} to {self.until}, {self.total.calls} calls)"
+
+    def records(self) -> list[dict[str, Any]]:
+        """The rows as plain dicts: a column for each thing that they are grouped by, and for each currency."""
+        return [record_of(row) for row in self.rows]
+
+    def _columns(self) -> list[str]:
+        return list(dict.fromkeys(name for record in self.records() for name in record))
+
+
+def record_of(row: UsageRow) -> dict[str, Any]:
+    """A row as a plain dict."""
+    fields = msgspec.structs.asdict(row)
+    costs = {f"cost_{currency}": float(amount) for currency, amount in row.cost.items()}
+    del fields["cost"]
+    return {**fields.pop("group"), **fields, **costs}
+
+
+def usage_of(
+    ledger: SqliteLedger,
+    since: date | str | None,
+    until: date | str | None,
+    by: Sequence[str],
+    *,
+    today: date | None = None,
+) -> UsageReport:
+    """A report from a ledger.
+
+    Args:
+        since: the first day; the first of this month where not given.
+        until: the last day; today where not given.
+        by: of ``day``, ``provider``, ``model``, ``label`` and ``tag:NAME``.
+
+    Raises:
+        RequestError: the days are the wrong way round, or there is no such column.
+    """
+    today = today or datetime.now(UTC).date()
+    last = _day("until", until) or today
+    first = _day("since", since) or last.replace(day=1)
+    if first > last:
+        raise RequestError(f"since = {first} is after until = {last}", hint="Put the earlier day first.")
+    for each in by:
+        if each not in BY and not _TAG.fullmatch(each):
+            raise RequestError(
+                f"usage is not told by {each!r}",
+                hint=near_hint(each, BY, "column") + " Or tag:NAME, of a tag of calls.",
+            )
+    span = (first.isoformat(), (last + timedelta(days=1)).isoformat())
+    rows = _rows(ledger, span, list(dict.fromkeys(by)))
+    total = _rows(ledger, span, [])
+    return UsageReport(tuple(rows), total[0] if total else _NOTHING, first, last)
+
+
+def _day(name: str, value: object) -> date | None:
+    if value is None:
+        return None
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).date() if value.tzinfo is not None else value.date()
+    if isinstance(value, date):
+        return value
+    if isinstance(value, str):
+        try:
+            return date.fromisoformat(value)
+        except ValueError:
+            pass
+    raise RequestError(f"{name} = {value!r} is no day", hint='Pass a date, or "2026-11-29".')
+
+
+def _rows(ledger: SqliteLedger, span: tuple[str, str], by: list[str]) -> list[UsageRow]:
+    groups: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
+    for found in ledger.sums(*span, by):
+        groups.setdefault(tuple([found[name] for name in by]), []).append(found)
+    latencies = ledger.latencies(*span, by)
+    return [_row(by, key, parts, latencies.get(key, {})) for key, parts in groups.items()]
+
+
+def _row(by: list[str], key: tuple[Any, ...], parts: list[dict[str, Any]], latencies: dict[int, int]) -> UsageRow:
+    def total(name: str) -> int:
+        return sum(part[name] for part in parts)
+
+    cost = {part["currency"]: Decimal(part["cost"]) / PICO for part in parts if part["currency"]}
+    return UsageRow(
+        group=dict(zip(by, key, strict=True)),
+        calls=total("calls"),
+        failures=total("failures"),
+        abandoned=total("abandoned"),
+        **{name: total(name) for name in _TOKENS},
+        cost=cost,
+        unpriced=total("unpriced"),
+        estimated=total("estimated"),
+        median=percentile(latencies, 0.5),
+        p95=percentile(latencies, 0.95),
+        p99=percentile(latencies, 0.99),
+    )
+
+
+_NOTHING = UsageRow(
+    group={}, calls=0, failures=0, abandoned=0, input_tokens=0, output_tokens=0, cached_tokens=0, cache_write_tokens=0,
+    reasoning_tokens=0, cost={}, unpriced=0, estimated=0, median=None, p95=None, p99=None,
+)  # fmt: skip
