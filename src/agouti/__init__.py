@@ -17,6 +17,7 @@ TYPE_CHECKING = False
 
 if TYPE_CHECKING:
     from .client import AsyncClient, Client
+    from .config.budgets import Budget
     from .config.entries import Config, Model, Provider
     from .config.load import load as load_config
     from .conversation import AsyncConversation, Conversation
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
         AddressWrong,
         AgoutiError,
         AgoutiWarning,
+        BudgetExceeded,
         CircuitOpen,
         ConfigError,
         ConnectionFailed,
@@ -109,6 +111,8 @@ _HOME = {
     "AttemptDetails": "engine.hooks",
     "AttemptResult": "engine.hooks",
     "Audio": "media",
+    "Budget": "config.budgets",
+    "BudgetExceeded": "core.errors",
     "CallResult": "engine.hooks",
     "CircuitOpen": "core.errors",
     "Citation": "core.chat",
@@ -214,6 +218,8 @@ __all__ = [
     "AttemptDetails",
     "AttemptResult",
     "Audio",
+    "Budget",
+    "BudgetExceeded",
     "CallResult",
     "CircuitOpen",
     "Citation",

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .ledger.budgets import BlockBudget
     from .ledger.hook import LedgerHook
     from .ledger.usage import UsageReport
     from .limits.schedule import Days
@@ -46,6 +47,7 @@ class Calls:
     Attributes:
         config: the configuration in use.
         clocks: time and chance.
+        hooks: are told of every attempt.
         only: label of the one provider that every name is sent to as it is, where there is one.
     """
 
@@ -62,15 +64,15 @@ class Calls:
         self.only = only
         self.clocks = CLOCKS
         self._targets = Targets(config, only)
-        self._hooks = hooks
+        self.hooks = hooks
 
     def to(self, provider: str) -> "Calls":
         """The same, but every model name is sent as it is to one provider."""
-        return Calls(self.config, self._hooks, limits=self._limits, only=provider)
+        return Calls(self.config, self.hooks, limits=self._limits, only=provider)
 
     def of(self, config: Config) -> "Calls":
         """The same with another configuration."""
-        return Calls(config, self._hooks, limits=self._limits)
+        return Calls(config, self.hooks, limits=self._limits)
 
     def target(self, label: str) -> Target:
         """A model made ready.
@@ -130,7 +132,7 @@ class Calls:
             started=started,
             until=None if deadline is None else started + deadline,
             question=question,
-            hooks=self._hooks,
+            hooks=self.hooks,
             timeouts=limits.timeouts,
             retries=limits.retries,
             headers=limits.headers,
@@ -287,18 +289,26 @@ def _identifier() -> str:
 
 
 def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
-    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded."""
+    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
+
+    In their order: what may not be spent does not wait, and only what is sent has a row.
+    """
     hooks: list[Hook] = []
     ledger: LedgerHook | None = None
+    if config.ledger is not None:
+        from .ledger import hook
+
+        ledger = hook.LedgerHook(config.ledger)
+    if config.budgets:
+        from .ledger.budgets import BudgetHook
+
+        hooks.append(BudgetHook(config, ledger))
     limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
     if any(limits is not None for limits in limited):
         from .limits.hook import LimitHook
 
         hooks.append(LimitHook(config, _days_of(config)))
-    if config.ledger is not None:
-        from .ledger import hook
-
-        ledger = hook.LedgerHook(config.ledger)
+    if ledger is not None:
         hooks.append(ledger)
     return tuple(hooks), ledger
 
@@ -379,6 +389,25 @@ class BaseClient:
     def config(self) -> Config:
         """The configuration in use."""
         return self._calls.config
+
+    def budget(self, amount: float, currency: str = "USD") -> "BlockBudget":
+        """A budget for a block: ``with client.budget(1.50, "USD"):`` spends no more than that.
+
+        The most that a call can cost is reserved before it is sent: the estimate of its prompt, and the cap of its
+        answer. Calls of models without a price, or of another currency, do not count. Threads that are started in the
+        block count in it, and in every other block that is open.
+
+        Raises:
+            ConfigError: the amount is none.
+        """
+        from .ledger.budgets import BlockBudget, BudgetHook
+
+        hooks = self._calls.hooks
+        hook = next((each for each in hooks if isinstance(each, BudgetHook)), None)
+        if hook is None:
+            hook = BudgetHook(self.config, self._ledger)
+            self._calls.hooks = (hook, *hooks)
+        return BlockBudget(hook, amount, currency)
 
     def _finish(self) -> None:
         """See that what is written beside the calls is written."""

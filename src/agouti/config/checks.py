@@ -11,6 +11,7 @@ from ..core.suggest import near_hint
 from ..credentials.credential import parse_send_key
 from ..dialects.base import PATHS
 from ..dialects.registry import names
+from .budgets import Budget, check_budget
 from .entries import Model, Provider
 from .origins import Origin, Origins
 
@@ -97,6 +98,22 @@ def check_models(models: dict[str, Model], providers: dict[str, Provider], origi
                 ),
                 origins.of("models", label, "provider"),
             )
+
+
+def check_budgets(
+    budgets: dict[str, Budget],
+    models: dict[str, Model],
+    providers: dict[str, Provider],
+    origins: Origins,
+    *,
+    ledger: bool,
+) -> None:
+    """See that budgets can be kept."""
+    for label, budget in budgets.items():
+        try:
+            check_budget(budget, models, providers, ledger=ledger)
+        except ConfigError as error:
+            raise placed(error, origins.of("budgets", label)) from None
 
 
 def check_providers(providers: dict[str, Provider], dialects: Iterable[str], origins: Origins) -> None:

@@ -29,6 +29,7 @@ from ..core.structured import Means
 from ..core.suggest import near_hint
 from ..core.usage import Price, price_at
 from ..credentials.sources import GivenKey, Key
+from .budgets import Budget
 from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
@@ -180,6 +181,7 @@ class Config(Struct, frozen=True):
         origins: where each value came from.
         dialects: those that it declares itself.
         ledger: where it is kept what calls have taken.
+        budgets: how much may be spent.
     """
 
     providers: dict[str, Provider]
@@ -189,6 +191,7 @@ class Config(Struct, frozen=True):
     origins: "Origins | None" = None
     dialects: dict[str, Declaration] = {}
     ledger: "LedgerSettings | None" = None
+    budgets: dict[str, Budget] = {}
 
     @classmethod
     def of(

@@ -22,7 +22,8 @@ from ..core.masking import looks_like_a_key
 from ..core.secret import Environment
 from ..core.suggest import near_hint
 from ..credentials.sources import key_hook
-from .checks import check_dialects, check_models, check_providers, placed
+from .budgets import Budget
+from .checks import check_budgets, check_dialects, check_models, check_providers, placed
 from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
@@ -30,15 +31,16 @@ from .origins import Origin, Origins, Source
 from .singles import SINGLES, ledger_of
 
 _PREFIX = "AGOUTI__"
-_TABLES: dict[str, type[Provider] | type[Model] | type[Declaration]] = {
+_TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget]] = {
     "providers": Provider,
     "models": Model,
     "dialects": Declaration,
+    "budgets": Budget,
 }
 
 _MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 
-Entry = TypeVar("Entry", Provider, Model, Declaration)
+Entry = TypeVar("Entry", Provider, Model, Declaration, Budget)
 
 
 class _Given:
@@ -219,7 +221,7 @@ def _label(folded: str, table: str, sources: list[Source]) -> str:
     return folded
 
 
-def _value(text: str, entry: type[Provider] | type[Model] | type[Declaration], name: str) -> Json:
+def _value(text: str, entry: type[Provider] | type[Model] | type[Declaration] | type[Budget], name: str) -> Json:
     kind = next((field.type for field in msgspec.structs.fields(entry) if field.name == name), None)
     if kind is str or kind == dict[str, str] or kind == (str | None):
         return text
@@ -268,7 +270,13 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     check_providers(providers, dialects, origins)
     check_models(models, providers, origins)
     files = tuple(s.name for s in sources if s.kind == "file")
-    return Config(providers, models, variables, files, origins, dialects, ledger_of(merged, origins))
+    ledger = ledger_of(merged, origins)
+    budgets = {
+        label: _entry(Budget, "budgets", label, values, origins)
+        for label, values in _entries(merged, "budgets", origins)
+    }
+    check_budgets(budgets, models, providers, origins, ledger=ledger is not None)
+    return Config(providers, models, variables, files, origins, dialects, ledger, budgets)
 
 
 def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:

@@ -5,6 +5,7 @@
     |   `-- LabelUnknown            no such label; near ones are named
     |-- RequestError                the call itself is wrong; nothing was sent
     |   |-- LimitReached            a limit of your own entries: its turn would come too late
+    |   |-- BudgetExceeded          a budget of your own has less than the call could cost
     |   |-- NotRecorded             replay: the archive has no reply to this request
     |   `-- ParameterUnsupported    this dialect or provider has no such parameter
     |-- CredentialError
@@ -179,6 +180,12 @@ class LimitReached(RequestError):
     """A limit of your own entries is reached, and the turn would come later than it may; ``wait`` says when."""
 
     default_hint = "Try again then, raise wait in the limits of the entry, or name a fallback model."
+
+
+class BudgetExceeded(RequestError):
+    """A budget of your own has less left than the call could cost; nothing was sent, and nothing spent."""
+
+    default_hint = "Raise the budget, lower max_tokens, or name a cheaper model as fallback."
 
 
 class NotRecorded(RequestError):

@@ -60,6 +60,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
     e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2),
     e.RequestError:         Policy(_NEVER,      False,      False,   False,    2),
     e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1),
+    e.BudgetExceeded:       Policy(_NEVER,      True,       False,   False,    1),
     e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2),
     e.ParameterUnsupported: Policy(_NEVER,      False,      False,   False,    2),
     e.CredentialError:      Policy(_NEVER,      True,       False,   False,    1),
@@ -96,7 +97,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
 
 HOLDS_FOR_ALL = (
     e.ConfigError, e.CredentialError, e.NoAccess, e.ModelUnknown, e.OutOfCredit, e.AddressWrong, e.TLSFailed,
-    e.ProxyFailed,
+    e.ProxyFailed, e.BudgetExceeded,
 )  # fmt: skip
 """Errors of one piece of a long work that all the others would end in as well."""
 

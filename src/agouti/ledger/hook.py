@@ -42,10 +42,11 @@ class LedgerHook(Hook):
 
     def _begin(self) -> None:
         self._lock = threading.Lock()
-        self._queue: SimpleQueue[LedgerRow | threading.Event | None] = SimpleQueue()
+        self._queue: SimpleQueue[tuple[LedgerRow | None, list[int]] | threading.Event] = SimpleQueue()
         self._ledger: SqliteLedger | None = None
         self._thread: threading.Thread | None = None
         self._told = False
+        self._reserved: dict[int, list[int]] = {}
 
     def after_fork(self) -> None:
         """A child writes for itself, over a connection of its own."""
@@ -57,17 +58,38 @@ class LedgerHook(Hook):
         Raises:
             ConfigError: it cannot be opened.
         """
-        if self._thread is None:
+        self.store()
+        return None
+
+    def store(self) -> SqliteLedger:
+        """The ledger, opened when it is first needed.
+
+        Raises:
+            ConfigError: it cannot be opened.
+        """
+        ledger = self._ledger
+        if ledger is None:
             with self._lock:
-                if self._thread is None:
+                if self._ledger is None:
                     self._ledger = SqliteLedger(Path(self._settings.store))
                     self._thread = threading.Thread(target=self._write, name="agouti-ledger", daemon=True)
                     self._thread.start()
-        return None
+                ledger = self._ledger
+        return ledger
+
+    def settles(self, attempt: AttemptDetails, reservations: list[int]) -> None:
+        """The row of an attempt will take the place of reservations."""
+        self._reserved[id(attempt)] = reservations
+
+    def release(self, attempt: AttemptDetails) -> None:
+        """Give back the reservations of an attempt that has no row."""
+        if reservations := self._reserved.pop(id(attempt), None):
+            self._queue.put((None, reservations))
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
-        self._queue.put(row_of(result, time.time(), prompts=self._settings.prompts))
+        reservations = self._reserved.pop(id(result.attempt), [])
+        self._queue.put((row_of(result, time.time(), prompts=self._settings.prompts), reservations))
 
     def flush(self, seconds: float = 5.0) -> None:
         """Wait until all that was handed over is written."""
@@ -85,15 +107,18 @@ class LedgerHook(Hook):
             first = queue.get()
             time.sleep(0 if isinstance(first, threading.Event) else _BATCH)
             rows: list[LedgerRow] = []
+            settled: list[int] = []
             waiting: list[threading.Event] = []
             for each in [first, *[queue.get() for _ in range(queue.qsize())]]:
-                if isinstance(each, LedgerRow):
-                    rows.append(each)
-                elif each is not None:
+                if isinstance(each, threading.Event):
                     waiting.append(each)
+                    continue
+                row, reservations = each
+                rows += [row] if row is not None else []
+                settled += reservations
             try:
-                if rows:
-                    ledger.add(rows)
+                if rows or settled:
+                    ledger.add(rows, settled)
                 if self._settings.keep_days is not None and time.time() - forgotten > _DAY / 24:
                     forgotten = time.time()
                     ledger.forget(forgotten - self._settings.keep_days * _DAY)

@@ -2,15 +2,21 @@
 
 import json
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
+from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from threading import Lock
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from ..core.errors import ConfigError
-from .rows import LedgerRow
+from .rows import PICO, LedgerRow
+
+if TYPE_CHECKING:
+    from ..config.budgets import Budget
 
 VERSION = 1
 _APPLICATION = 0x41676F75
@@ -28,6 +34,8 @@ CREATE TABLE sums ({", ".join(f"{name} TEXT NOT NULL" for name in _KEYS)},
   {", ".join(f"{name} INTEGER NOT NULL" for name in _SUMS)}, PRIMARY KEY ({", ".join(_KEYS)})) WITHOUT ROWID;
 CREATE TABLE latencies ({", ".join(f"{name} TEXT NOT NULL" for name in _KEYS[:-1])}, bucket INTEGER NOT NULL,
   count INTEGER NOT NULL, PRIMARY KEY ({", ".join(_KEYS[:-1])}, bucket)) WITHOUT ROWID;
+CREATE TABLE reservations (id INTEGER PRIMARY KEY, budget TEXT NOT NULL, amount INTEGER NOT NULL,
+  expires REAL NOT NULL);
 PRAGMA application_id = {_APPLICATION};
 PRAGMA user_version = {VERSION};
 """
@@ -54,6 +62,7 @@ class SqliteLedger:
 
     def __init__(self, path: Path, *, reading: bool = False) -> None:
         self.path = path
+        self._lock = Lock()
         if reading and not path.exists():
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
         try:
@@ -89,8 +98,11 @@ class SqliteLedger:
                 database.execute("ROLLBACK")
                 raise
 
-    def add(self, rows: Sequence[LedgerRow]) -> None:
+    def add(self, rows: Sequence[LedgerRow], settled: Sequence[int] = ()) -> None:
         """Keep rows, and add them to the sums of their days, all or none.
+
+        Args:
+            settled: reservations that they take the place of.
 
         Raises:
             sqlite3.Error: they cannot be written.
@@ -104,16 +116,70 @@ class SqliteLedger:
             if (bucket := row.bucket) is not None:
                 where = (*key[:-1], bucket)
                 latencies[where] = latencies.get(where, 0) + 1
-        database = self._database
-        database.execute("BEGIN IMMEDIATE")
-        try:
+        with self._transaction() as database:
             database.executemany(_INSERT, [_values(row) for row in rows])
             database.executemany(_ADD, [(*key, *values) for key, values in sums.items()])
             database.executemany(_ADD_LATENCY, [(*key, count) for key, count in latencies.items()])
-            database.execute("COMMIT")
-        except BaseException:
-            database.execute("ROLLBACK")
-            raise
+            database.executemany("DELETE FROM reservations WHERE id = ?", [(each,) for each in settled])
+
+    @contextmanager
+    def _transaction(self) -> Iterator[sqlite3.Connection]:
+        """While the block runs, nobody else writes; all of it is kept, or nothing."""
+        database = self._database
+        with self._lock:
+            database.execute("BEGIN IMMEDIATE")
+            try:
+                yield database
+                database.execute("COMMIT")
+            except BaseException:
+                database.execute("ROLLBACK")
+                raise
+
+    def reserve(
+        self, budgets: "Sequence[tuple[Budget, str]]", amount: int, now: float, expires: float
+    ) -> "tuple[list[tuple[int, Decimal]], tuple[Budget, Decimal] | None]":
+        """Put an amount aside in each of several budgets, or in none.
+
+        Args:
+            budgets: each with the first day of its period.
+            amount: in picos.
+
+        Returns:
+            The number of each reservation, with the share of the budget that is used then; and the budget that has
+            too little left, with what it has.
+        """
+        with self._transaction() as database:
+            database.execute("DELETE FROM reservations WHERE expires < ?", (now,))
+            used = [self._used(budget, begins) for budget, begins in budgets]
+            for (budget, _), already in zip(budgets, used, strict=True):
+                if already + amount > int(budget.exact * PICO):
+                    return [], (budget, budget.exact - Decimal(already) / PICO)
+            numbers = [
+                database.execute(
+                    "INSERT INTO reservations (budget, amount, expires) VALUES (?, ?, ?)",
+                    (budget.label, amount, expires),
+                ).lastrowid
+                for budget, _ in budgets
+            ]
+        shares = [
+            Decimal(already + amount) / PICO / budget.exact for (budget, _), already in zip(budgets, used, strict=True)
+        ]
+        return [(number or 0, share) for number, share in zip(numbers, shares, strict=True)], None
+
+    def _used(self, budget: "Budget", begins: str) -> int:
+        """What is spent and put aside of a budget."""
+        where = ""
+        given: list[str] = []
+        if budget.models:
+            where += f" AND label IN ({', '.join('?' * len(budget.models))})"
+            given += budget.models
+        for name, value in budget.tags.items():
+            where += " AND json_extract(tags, ?) = ?"
+            given += [f'$."{name}"', value]
+        query = f"SELECT coalesce(sum(cost), 0) FROM sums WHERE day >= ? AND currency = ?{where}"
+        spent = self._database.execute(query, (begins, budget.currency, *given)).fetchone()[0]
+        aside = "SELECT coalesce(sum(amount), 0) FROM reservations WHERE budget = ?"
+        return int(spent) + int(self._database.execute(aside, (budget.label,)).fetchone()[0])
 
     def sums(self, since: str, until: str, by: Sequence[str]) -> list[dict[str, Any]]:
         """Sums by columns, of the days from ``since`` up to but not including ``until``; a row for each currency.

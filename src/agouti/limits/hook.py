@@ -64,7 +64,23 @@ class LimitHook(Hook):
             for kind, label in (("models", attempt.model), ("providers", attempt.provider))
             if (schedule := self._schedule(kind, label)) is not None
         ]
-        return self._turn(attempt, schedules) if schedules else None
+        if not schedules or self._at_once(attempt, schedules):
+            return None
+        return self._turn(attempt, schedules)
+
+    def _at_once(self, attempt: AttemptDetails, schedules: list[Schedule]) -> bool:
+        """Whether there is room everywhere and nobody waits: then nothing is to be done but to count."""
+        tokens = _tokens(attempt, schedules)
+        held: list[tuple[Schedule, Ticket]] = []
+        for schedule in schedules:
+            ticket = schedule.enter_at_once(tokens)
+            if ticket is None:
+                for other, each in held:
+                    other.leave(each)
+                return False
+            held.append((schedule, ticket))
+        self._held[id(attempt)] = held
+        return True
 
     def _schedule(self, kind: str, label: str) -> Schedule | None:
         key = (kind, label)
@@ -90,7 +106,7 @@ class LimitHook(Hook):
 
         undo = OnAbandon(give_back)
         yield undo
-        tokens = sum(expected_tokens(attempt.request))
+        tokens = _tokens(attempt, schedules)
         began = clock()
         try:
             for schedule in schedules:
@@ -141,6 +157,13 @@ class LimitHook(Hook):
             tokens = usage.input_tokens + usage.output_tokens
         for schedule, ticket in held:
             schedule.ended(ticket, tokens, blocked)
+
+
+def _tokens(attempt: AttemptDetails, schedules: list[Schedule]) -> int:
+    """The tokens that a request is reckoned with, where a limit is on tokens."""
+    if all(schedule.limits.tokens_per_minute is None for schedule in schedules):
+        return 0
+    return sum(expected_tokens(attempt.request))
 
 
 def _blocked(headers: Mapping[str, str]) -> float | None:

@@ -125,6 +125,9 @@ class LimitReachedAt(Exception):
         self.seconds = seconds
 
 
+_NO_SIGNAL = Signal()
+
+
 class Schedule:
     """The row of those that wait for one provider or model.
 
@@ -178,6 +181,22 @@ class Schedule:
                 raise LimitReachedAt(self._why(), None)
             ticket = Ticket(tokens, now + most, Signal())
             self._row.append(ticket)
+            return ticket
+
+    def enter_at_once(self, tokens: int) -> Ticket | None:
+        """A place whose turn it is, and which counts as sent now; `None` where it would have to wait."""
+        with self._lock:
+            now = self._clock()
+            if self._row or (self._tokens is not None and tokens > self._tokens.most):
+                return None
+            at = self._free_at(tokens, now)
+            if at is None or at > now:
+                return None
+            ticket = Ticket(tokens, now, _NO_SIGNAL)
+            self._row.append(ticket)
+            self._begin(ticket)
+            for window, entry, _ in ticket.entries:
+                entry.counted = now + window.delay
             return ticket
 
     def turn(self, ticket: Ticket) -> float | None:

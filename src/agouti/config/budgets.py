@@ -1,0 +1,87 @@
+"""Budgets of a configuration: how much may be spent in a day, a week, a month or a run, on what."""
+
+from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal
+from typing import Literal
+
+from msgspec import Struct
+
+from ..core.errors import ConfigError
+from ..core.suggest import near_hint
+
+
+class Budget(Struct, frozen=True, forbid_unknown_fields=True):
+    """An amount that may be spent.
+
+    Attributes:
+        label: your own name for it.
+        amount, currency: how much; prices of other currencies do not count in it.
+        per: ``day``, ``week`` (from Monday) or ``month``, by UTC; ``run``: by this client.
+        warn: the share from which it is told once that it is nearly spent.
+        models: labels whose calls count; all where none is named.
+        tags: tags that a call must have to count.
+    """
+
+    label: str
+    amount: float = 0.0
+    currency: str = ""
+    per: Literal["day", "week", "month", "run"] = "month"
+    warn: float = 0.8
+    models: tuple[str, ...] = ()
+    tags: dict[str, str] = {}
+
+    def __post_init__(self) -> None:
+        if not 0 < self.amount < float("inf"):
+            raise ConfigError(f"amount = {self.amount} is out of range", hint="Write an amount above 0.")
+        if not self.currency.strip():
+            raise ConfigError("currency is missing", hint='Add currency = "USD".')
+        if not 0 <= self.warn <= 1:
+            raise ConfigError(f"warn = {self.warn} is out of range", hint="It takes a share from 0 to 1.")
+
+    @property
+    def exact(self) -> Decimal:
+        """The amount as it was written."""
+        return Decimal(repr(self.amount))
+
+    def counts(self, label: str, tags: Mapping[str, str], currency: str) -> bool:
+        """Whether a call counts."""
+        return (
+            currency == self.currency
+            and (not self.models or label in self.models)
+            and all(tags.get(name) == value for name, value in self.tags.items())
+        )
+
+    def begins(self, now: float) -> str:
+        """The first day of the period that a time is in.
+
+        >>> Budget("b", 1, "USD", "week").begins(1796040000.0)  # a Monday
+        '2026-11-30'
+        """
+        day = datetime.fromtimestamp(now, UTC).date()
+        if self.per == "month":
+            day = day.replace(day=1)
+        elif self.per == "week":
+            day -= timedelta(days=day.weekday())
+        return day.isoformat()
+
+
+def check_budget(
+    budget: Budget, labels: Mapping[str, object], providers: Mapping[str, object], *, ledger: bool
+) -> None:
+    """See that a budget can be kept.
+
+    Raises:
+        ConfigError: it names a model that there is not, or needs a ledger.
+    """
+    for label in budget.models:
+        name, at, provider = label.rpartition("@")
+        if label not in labels and not (at and name and provider in providers):
+            raise ConfigError(
+                f"[budgets.{budget.label}] models: there is no model {label!r}", hint=near_hint(label, labels, "label")
+            )
+    if budget.per != "run" and not ledger:
+        raise ConfigError(
+            f"[budgets.{budget.label}] is of a {budget.per}, and there is no ledger that remembers what was spent",
+            hint='Write [ledger] and store = "usage.sqlite", or per = "run".',
+        )

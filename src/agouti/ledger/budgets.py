@@ -1,0 +1,285 @@
+"""Budgets as a hook: the most that a request can cost is reserved before it is sent, and settled after."""
+
+import logging
+import time
+from collections.abc import Callable, Mapping
+from contextvars import ContextVar
+from decimal import Decimal
+from functools import partial
+from threading import Lock
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from ..config.budgets import Budget
+from ..core.errors import BudgetExceeded
+from ..core.estimate import expected_tokens
+from ..core.usage import Price, Usage
+from ..core.warn import warn
+from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
+from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from .rows import picos
+
+if TYPE_CHECKING:
+    from ..config.entries import Config
+    from .hook import LedgerHook
+
+log = logging.getLogger("agouti.budgets")
+
+# Estimates of prompts may be too low: so much is reserved instead. And so much for an answer without a cap.
+_MORE = 1.25
+_ANSWER = 1024
+# A process that was killed leaves its reservations; they hold no longer than a request may take.
+_HOLDS = 1800.0
+
+_OPEN: "ContextVar[tuple[BlockBudget, ...]]" = ContextVar("agouti_budgets", default=())
+
+
+class Purse:
+    """An amount that is spent from, by all threads and tasks of a process."""
+
+    def __init__(self, amount: Decimal) -> None:
+        self.amount = amount
+        self.spent = Decimal(0)
+        self.reserved = Decimal(0)
+        self._lock = Lock()
+
+    def reserve(self, cost: Decimal) -> Decimal | None:
+        """Put an amount aside; what is left without it where that is too little, `None` where it is done."""
+        with self._lock:
+            left = self.amount - self.spent - self.reserved
+            if cost > left:
+                return left
+            self.reserved += cost
+            return None
+
+    def settle(self, reserved: Decimal, cost: Decimal) -> None:
+        """Spend what it has cost instead of what was put aside."""
+        with self._lock:
+            self.reserved -= reserved
+            self.spent += cost
+
+
+class BlockBudget:
+    """A budget for a block of code; made by `Client.budget`. It counts what is called within the block.
+
+    Attributes:
+        amount, currency: what may be spent.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     with client.budget(0.0002, "USD") as budget:
+        ...         try:
+        ...             for _ in range(10):
+        ...                 reply = client.ask("almanac", "When do peas go in?", max_tokens=60)
+        ...         except agouti.BudgetExceeded as error:
+        ...             print(budget.spent <= budget.amount)
+        True
+    """
+
+    def __init__(self, hook: "BudgetHook", amount: float, currency: str) -> None:
+        self._hook = hook
+        self._budget = Budget("block", float(amount), currency, "run")
+        self.purse = Purse(self._budget.exact)
+        self.amount = amount
+        self.currency = currency
+
+    @property
+    def spent(self) -> float:
+        """What has been spent in the block."""
+        return float(self.purse.spent)
+
+    @property
+    def left(self) -> float:
+        """What may be spent still, with what is reserved for requests under way taken off."""
+        return float(self.purse.amount - self.purse.spent - self.purse.reserved)
+
+    @property
+    def budget(self) -> Budget:
+        """What counts."""
+        return self._budget
+
+    def __enter__(self) -> "BlockBudget":
+        self._token = _OPEN.set((*_OPEN.get(), self))
+        self._hook.opened(self)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._hook.closed(self)
+        _OPEN.reset(self._token)
+
+
+class BudgetHook(Hook):
+    """Keeps the budgets of a configuration, and those of blocks.
+
+    Args:
+        config: its budgets, and the prices of its models.
+        ledger: where it is kept what was spent in a day, a week or a month.
+    """
+
+    def __init__(self, config: "Config", ledger: "LedgerHook | None", now: Callable[[], float] = time.time) -> None:
+        self._config = config
+        self._ledger = ledger
+        self._now = now
+        self._budgets = tuple(config.budgets.values())
+        self._purses = {budget.label: Purse(budget.exact) for budget in self._budgets if budget.per == "run"}
+        self._blocks: tuple[BlockBudget, ...] = ()
+        self._held: dict[int, tuple[Decimal, list[Purse]]] = {}
+        self._told: set[str] = set()
+
+    def opened(self, block: BlockBudget) -> None:
+        """A block begins."""
+        self._blocks = (*self._blocks, block)
+
+    def closed(self, block: BlockBudget) -> None:
+        """A block ends."""
+        self._blocks = tuple([each for each in self._blocks if each is not block])
+
+    def before(self, attempt: AttemptDetails) -> Steps[None] | None:
+        """Reserve the most that the attempt can cost.
+
+        Raises:
+            BudgetExceeded: a budget has less than that.
+        """
+        # A thread that knows of no block may work for any: it counts in all that are open.
+        blocks = [each for each in _OPEN.get() if each in self._blocks] or list(self._blocks)
+        if not blocks and not self._budgets:
+            return None
+        model = self._config.models.get(attempt.model)
+        price = None if model is None else model.price_now
+        if price is None:
+            self._tell(f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget")
+            return None
+        purses: list[tuple[str, Purse]] = [
+            ("the budget of the block", block.purse)
+            for block in blocks
+            if block.budget.counts(attempt.label, attempt.tags, price.currency)
+        ]
+        kept: list[Budget] = []
+        for budget in self._budgets:
+            if budget.counts(attempt.label, attempt.tags, price.currency):
+                if budget.per == "run":
+                    purses.append((f"budget {budget.label}", self._purses[budget.label]))
+                else:
+                    kept.append(budget)
+        if not purses and not kept:
+            return None
+        most = most_of(attempt, price, model.context if model is not None else None)
+        if not kept:
+            self._held[id(attempt)] = (most, self._put_aside(attempt, most, purses))
+            self._look(purses)
+            return None
+        return self._reserved(attempt, most, purses, kept)
+
+    def _put_aside(self, attempt: AttemptDetails, most: Decimal, purses: list[tuple[str, Purse]]) -> list[Purse]:
+        """Reserve an amount in several purses, or in none.
+
+        Raises:
+            BudgetExceeded: one of them has too little.
+        """
+        held: list[Purse] = []
+        for name, purse in purses:
+            left = purse.reserve(most)
+            if left is not None:
+                for each in held:
+                    each.settle(most, Decimal(0))
+                raise _exceeded(name, attempt, most, left)
+            held.append(purse)
+        return held
+
+    def _look(self, purses: list[tuple[str, Purse]]) -> None:
+        """Say what is nearly spent."""
+        for budget in self._budgets:
+            if budget.per == "run" and any(self._purses[budget.label] is purse for _, purse in purses):
+                purse = self._purses[budget.label]
+                self._nearly(budget, (purse.spent + purse.reserved) / purse.amount)
+
+    def _reserved(
+        self, attempt: AttemptDetails, most: Decimal, purses: list[tuple[str, Purse]], kept: list[Budget]
+    ) -> Steps[None]:
+        held = self._put_aside(attempt, most, purses)
+
+        def give_back() -> None:
+            for purse in held:
+                purse.settle(most, Decimal(0))
+
+        undo = OnAbandon(give_back)
+        yield undo
+        try:
+            yield RunCallable(partial(self._reserve_in_ledger, attempt, most, kept), None)
+        except Exception:
+            give_back()
+            yield Settled(undo)
+            raise
+        self._held[id(attempt)] = (most, held)
+        yield Settled(undo)
+        self._look(purses)
+
+    def _reserve_in_ledger(self, attempt: AttemptDetails, most: Decimal, kept: list[Budget]) -> None:
+        if self._ledger is None:
+            return
+        now = self._now()
+        wanted = [(budget, budget.begins(now)) for budget in kept]
+        reserved, full = self._ledger.store().reserve(wanted, picos(most), now, now + _HOLDS)
+        if full is not None:
+            budget, left = full
+            raise _exceeded(f"budget {budget.label} of this {budget.per}", attempt, most, left)
+        self._ledger.settles(attempt, [number for number, _ in reserved])
+        for budget, (_, share) in zip(kept, reserved, strict=True):
+            self._nearly(budget, share)
+
+    def _nearly(self, budget: Budget, share: Decimal) -> None:
+        if share >= budget.warn:
+            self._tell(
+                f"warn {budget.label} {budget.begins(self._now())}",
+                f"budget {budget.label} is nearly spent: {share:.0%} of {budget.amount:g} {budget.currency}",
+            )
+
+    def _tell(self, key: str, message: str) -> None:
+        if key not in self._told:
+            self._told.add(key)
+            log.warning(message)
+            warn(message)
+
+    def after(self, result: AttemptResult) -> None:
+        """Settle what was reserved by what it has cost."""
+        most, held = self._held.pop(id(result.attempt), (Decimal(0), []))
+        cost = result.exact_cost
+        if cost is None:
+            # What was answered has cost something, though nobody says how much: not more than was reserved.
+            cost = Decimal(0) if result.outcome == "failed" else most
+        for purse in held:
+            purse.settle(most, cost)
+        if self._ledger is not None:
+            self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
+
+
+def most_of(attempt: AttemptDetails, price: Price, context: int | None) -> Decimal:
+    """The most that an attempt can cost: the estimate of its prompt, and the cap of its answer."""
+    into, cap = expected_tokens(attempt.request)
+    into = round(into * _MORE)
+    parameters: Mapping[str, object] = getattr(attempt.request, "parameters", {})
+    if not cap and attempt.operation == "chat":
+        cap = _ANSWER if context is None else max(min(context - into, 4 * _ANSWER), 1)
+    several = parameters.get("n")
+    cap *= several if isinstance(several, int) and several > 0 else 1
+    images = 0
+    if price.image and attempt.question is not None:
+        from ..engine.operations.chat import images_of
+
+        images = images_of(attempt.question)
+    usage = Usage(
+        into, cap, reasoning_tokens=cap if price.reasoning is not None and price.reasoning > price.output else 0
+    )
+    exact = price.exact(usage, images=images)
+    return Decimal(0) if exact is None else exact
+
+
+def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal) -> BudgetExceeded:
+    return BudgetExceeded(
+        f"{name} has {max(left, Decimal(0)):.6f} left, and this call to {attempt.model} could cost {most:.6f}",
+        provider=attempt.provider,
+        model=attempt.model,
+    )
