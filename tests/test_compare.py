@@ -189,6 +189,16 @@ def test_a_run_that_was_stopped_is_gone_on_with(tmp_path: Path, served: Served) 
         thread.join()
 
 
+def test_no_other_model_takes_over() -> None:
+    models = {"a": {"provider": "p", "name": "m", "fallback": ["b"]}, "b": {"provider": "q", "name": "n"}}
+    providers = {name: {"address": f"https://{name}.example/v1", "retries": {"max": 0}} for name in "pq"}
+    fake = FakeTransport([HttpReply(500, {}, b"{}")])
+    with agouti.Client({"providers": providers, "models": models}, transport=fake) as client:
+        [row] = agouti.compare(client, ["a"], PEAS)
+    assert (row.error or "").startswith("ProviderFault")
+    assert len(fake.requests) == 1
+
+
 def test_vectors_that_cannot_be_had_lose_no_answer(served: Served) -> None:
     with agouti.Client(served.config) as client:
         result = agouti.compare(client, LABELS, PEAS, repeats=2, similarity="petal-embed+status=500@northbank")

@@ -110,6 +110,10 @@ def test_entries_that_cannot_be_used(key: str, value: Any, what: str) -> None:
         agouti.load_config({"providers": ENTRIES["providers"], "models": models})
 
 
+def test_what_a_blank_is_filled_with_is_not_looked_at_again() -> None:
+    assert filled("{a} {b}", {"a": "{b}", "b": "{a}"}, "x") == "{b} {a}"
+
+
 _TEXT = st.text(alphabet="ab{}\\1 ", max_size=20)
 
 

@@ -175,7 +175,8 @@ def test_what_counts_in_a_budget(tmp_path: Path) -> None:
 
 
 def test_failures_cost_nothing_and_give_back_what_was_put_aside(tmp_path: Path) -> None:
-    made = config(tmp_path, purse={"amount": 0.0003, "currency": "USD", "per": "day", "warn": 1})
+    purse = {"amount": 0.0003, "currency": "USD", "warn": 1}
+    made = config(tmp_path, purse={**purse, "per": "day"}, here={**purse, "per": "run"})
     answers = [HttpReply(500, {}, b"{}")] * 5 + [GOOD]
     with agouti.Client(made, transport=FakeTransport(answers)) as client:
         for _ in range(5):
