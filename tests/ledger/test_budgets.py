@@ -92,12 +92,17 @@ def test_processes_never_exceed_it(tmp_path: Path) -> None:
     environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent.parent.parent)}
     workers = [
         subprocess.Popen(
-            [sys.executable, "-c", WORKER, str(tmp_path)], stdout=subprocess.PIPE, env=environment, text=True
+            [sys.executable, "-c", WORKER, str(tmp_path)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            env=environment,
+            text=True,
         )
         for _ in range(4)
     ]
-    through = [int(worker.communicate(timeout=60)[0]) for worker in workers]
-    assert all(worker.returncode == 0 for worker in workers)
+    said = [worker.communicate(timeout=60) for worker in workers]
+    assert [worker.returncode for worker in workers] == [0] * 4, said
+    through = [int(out) for out, _ in said]
     with agouti.Client(config(tmp_path)) as client:
         spent = client.usage().total.cost["USD"]
     assert spent == sum(through) * COST

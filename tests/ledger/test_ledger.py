@@ -177,6 +177,24 @@ def test_processes_write_together_and_a_kill_loses_a_tenth_of_a_second(tmp_path:
     ledger.close()
 
 
+def test_programs_that_begin_at_the_same_moment(tmp_path: Path) -> None:
+    script = "import sys; from pathlib import Path; from agouti.ledger.sqlite import SqliteLedger; input(); SqliteLedger(Path(sys.argv[1])).close()"
+    for round_ in range(5):
+        path = str(tmp_path / f"{round_}.sqlite")
+        programs = [
+            subprocess.Popen(
+                [sys.executable, "-c", script, path], stdin=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            )
+            for _ in range(8)
+        ]
+        time.sleep(0.5)
+        for program in programs:
+            program.stdin.write("\n")  # type: ignore[union-attr]
+            program.stdin.flush()  # type: ignore[union-attr]
+        said = [program.communicate(timeout=30)[1] for program in programs]
+        assert [program.returncode for program in programs] == [0] * 8, said
+
+
 def foreign(path: Path) -> None:
     with sqlite3.connect(path) as database:
         database.execute("CREATE TABLE beds (id)")

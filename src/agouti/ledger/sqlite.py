@@ -2,6 +2,7 @@
 
 import json
 import sqlite3
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from ..config.budgets import Budget
 
 VERSION = 1
+_PATIENCE = 10.0
 _APPLICATION = 0x41676F75
 _COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
 _SUMS = (
@@ -66,19 +68,35 @@ class SqliteLedger:
         if reading and not path.exists():
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
         try:
-            self._database = sqlite3.connect(path, timeout=10, isolation_level=None, check_same_thread=False)
-            self._prepare()
+            self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
+            self._prepared()
         except (sqlite3.Error, OSError) as error:
             raise ConfigError(
                 f"the ledger {path} cannot be opened ({error})",
                 hint="Name a file in a folder that you can write to in [ledger] store, or another file.",
             ) from None
 
+    def _prepared(self) -> None:
+        """Make the file a ledger; several programs may begin at the same moment.
+
+        Switching to the write-ahead log does not wait for others, whatever the timeout says.
+        """
+        until = time.monotonic() + _PATIENCE
+        while True:
+            try:
+                self._prepare()
+                return
+            except sqlite3.OperationalError as error:
+                if "locked" not in str(error) or time.monotonic() > until:
+                    raise
+                time.sleep(0.02)
+
     def _prepare(self) -> None:
         database = self._database
+        # The tables first: another program may just be making them, and its mark comes with them.
+        tables = database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
         version = database.execute("PRAGMA user_version").fetchone()[0]
         application = database.execute("PRAGMA application_id").fetchone()[0]
-        tables = database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
         if tables and application != _APPLICATION:
             raise ConfigError(f"{self.path} is another program's database", hint="Name another file in [ledger] store.")
         if version > VERSION:
