@@ -443,7 +443,7 @@ class BaseClient:
         self._finish()
         ledger = SqliteLedger(Path(settings.store), reading=True)
         try:
-            return usage_of(ledger, since, until, [by] if isinstance(by, str) else by)
+            return usage_of(ledger, since, until, [by] if isinstance(by, str) else by, self.config.plans.values())
         finally:
             ledger.close()
 

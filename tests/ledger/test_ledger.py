@@ -20,6 +20,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
+from agouti.config.budgets import Plan
 from agouti.config.singles import LedgerSettings
 from agouti.core.http import HttpReply
 from agouti.core.statistics import bucket_of, percentile
@@ -257,10 +258,17 @@ def test_a_ledger_that_cannot_be_written_fails_no_call_and_is_told_once(
         ({"keep_days": 0, "store": "x"}, "keep_days = 0"),
         ({}, "wrong"),
         ({"store": 3}, "wrong"),
+        ({"store": "u", "plans": {"nb": {"tokens": 5}}}, "provider that has no entry"),
+        ({"store": "u", "plans": {"shed": {"tokens": 0}}}, "tokens = 0"),
+        ({"store": "u", "plans": {"shed": {"tokens": 5, "overage": -1}}}, "overage = -1"),
     ],
 )
 def test_ledgers_that_cannot_be(tmp_path: Path, ledger: dict[str, Any], what: str) -> None:
+    plans = ledger.pop("plans", {})
     text = "\n".join(f"{name} = {json.dumps(value)}" for name, value in ledger.items())
+    text += "".join(
+        f"\n[plans.{label}]\n" + "\n".join(f"{n} = {v}" for n, v in plan.items()) for label, plan in plans.items()
+    )
     (tmp_path / "agouti.toml").write_text(f'[providers.shed]\naddress = "http://localhost:1/v1"\n[ledger]\n{text}\n')
     with pytest.raises(agouti.ConfigError, match=what) as caught:
         agouti.load_config(tmp_path / "agouti.toml")
@@ -313,6 +321,32 @@ def test_reports_that_cannot_be(tmp_path: Path, asked: dict[str, Any], what: str
             client.usage(**asked)
     with agouti.Client.at("http://localhost:1/v1") as client, pytest.raises(agouti.ConfigError, match="no ledger"):
         client.usage()
+
+
+@pytest.mark.parametrize(
+    ("per", "day", "since", "until", "used", "expected"),
+    [
+        ("month", date(2026, 11, 10), date(2026, 11, 1), date(2026, 11, 30), 1500, 4500),
+        ("week", date(2026, 11, 10), date(2026, 11, 9), date(2026, 11, 15), 1500, 5250),
+        ("day", date(2026, 11, 10), date(2026, 11, 10), date(2026, 11, 10), 0, 0),
+    ],
+)
+def test_how_much_of_a_plan_is_used(
+    tmp_path: Path, per: Any, day: date, since: date, until: date, used: int, expected: int
+) -> None:
+    ledger = SqliteLedger(tmp_path / "u.sqlite")
+    at = datetime(2026, 11, 9, 12, tzinfo=UTC).timestamp()
+    for provider in ("nb", "other"):
+        row = LedgerRow(
+            at=at, provider=provider, name="n", label="l", operation="chat", input_tokens=1000, output_tokens=500
+        )
+        ledger.add([row])
+    plan = Plan("nb", 1200, per=per, fee=10, overage=0.5, currency="USD")
+    [found] = usage_of(ledger, None, day, [], [plan]).plans
+    ledger.close()
+    assert (found.since, found.until, found.used, found.expected) == (since, until, used, expected)
+    assert found.overage == max(used - 1200, 0) / 1000 * 0.5
+    assert found.expected_overage == max(expected - 1200, 0) / 1000 * 0.5
 
 
 @given(st.lists(st.floats(0.001, 1000), min_size=1, max_size=200), st.sampled_from([0.5, 0.95, 0.99]))

@@ -1,7 +1,7 @@
 """Budgets of a configuration: how much may be spent in a day, a week, a month or a run, on what."""
 
 from collections.abc import Mapping
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from typing import Literal
 
@@ -64,6 +64,47 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
         elif self.per == "week":
             day -= timedelta(days=day.weekday())
         return day.isoformat()
+
+
+class Plan(Struct, frozen=True, forbid_unknown_fields=True):
+    """What a provider's plan includes.
+
+    Attributes:
+        label: of the provider.
+        tokens: of prompts and answers, in each period.
+        per: ``day``, ``week`` (from Monday) or ``month``, by UTC.
+        fee: what the plan costs in a period.
+        overage: what a thousand tokens beyond it cost.
+        currency: of both.
+    """
+
+    label: str
+    tokens: int
+    per: Literal["day", "week", "month"] = "month"
+    fee: float = 0.0
+    overage: float = 0.0
+    currency: str = ""
+
+    def __post_init__(self) -> None:
+        if self.tokens < 1:
+            raise ConfigError(f"tokens = {self.tokens} is out of range", hint="It takes a whole number from 1.")
+        for name in ("fee", "overage"):
+            if not 0 <= getattr(self, name) < float("inf"):
+                raise ConfigError(f"{name} = {getattr(self, name)} is out of range", hint="It takes an amount from 0.")
+
+    def period(self, day: date) -> tuple[date, date]:
+        """The first and the last day of the period that a day is in.
+
+        >>> Plan("northbank", 5_000_000).period(date(2028, 2, 11))[1].isoformat()
+        '2028-02-29'
+        """
+        if self.per == "day":
+            return day, day
+        if self.per == "week":
+            first = day - timedelta(days=day.weekday())
+            return first, first + timedelta(days=6)
+        first = day.replace(day=1)
+        return first, (first + timedelta(days=31)).replace(day=1) - timedelta(days=1)
 
 
 def check_budget(

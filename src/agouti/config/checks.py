@@ -11,7 +11,7 @@ from ..core.suggest import near_hint
 from ..credentials.credential import parse_send_key
 from ..dialects.base import PATHS
 from ..dialects.registry import names
-from .budgets import Budget, check_budget
+from .budgets import Budget, Plan, check_budget
 from .entries import Model, Provider
 from .origins import Origin, Origins
 
@@ -114,6 +114,18 @@ def check_budgets(
             check_budget(budget, models, providers, ledger=ledger)
         except ConfigError as error:
             raise placed(error, origins.of("budgets", label)) from None
+
+
+def check_plans(plans: dict[str, Plan], providers: dict[str, Provider], origins: Origins) -> None:
+    """See that plans are of providers that there are."""
+    for label in plans:
+        if label not in providers:
+            raise placed(
+                ConfigError(
+                    f"[plans.{label}] is of a provider that has no entry", hint=near_hint(label, providers, "provider")
+                ),
+                origins.of("plans", label),
+            )
 
 
 def check_providers(providers: dict[str, Provider], dialects: Iterable[str], origins: Origins) -> None:

@@ -29,7 +29,7 @@ from ..core.structured import Means
 from ..core.suggest import near_hint
 from ..core.usage import Price, price_at
 from ..credentials.sources import GivenKey, Key
-from .budgets import Budget
+from .budgets import Budget, Plan
 from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
@@ -182,6 +182,7 @@ class Config(Struct, frozen=True):
         dialects: those that it declares itself.
         ledger: where it is kept what calls have taken.
         budgets: how much may be spent.
+        plans: what the plans of providers include, by label of the provider.
     """
 
     providers: dict[str, Provider]
@@ -192,6 +193,7 @@ class Config(Struct, frozen=True):
     dialects: dict[str, Declaration] = {}
     ledger: "LedgerSettings | None" = None
     budgets: dict[str, Budget] = {}
+    plans: dict[str, Plan] = {}
 
     @classmethod
     def of(

@@ -22,8 +22,8 @@ from ..core.masking import looks_like_a_key
 from ..core.secret import Environment
 from ..core.suggest import near_hint
 from ..credentials.sources import key_hook
-from .budgets import Budget
-from .checks import check_budgets, check_dialects, check_models, check_providers, placed
+from .budgets import Budget, Plan
+from .checks import check_budgets, check_dialects, check_models, check_plans, check_providers, placed
 from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
@@ -31,16 +31,17 @@ from .origins import Origin, Origins, Source
 from .singles import SINGLES, ledger_of
 
 _PREFIX = "AGOUTI__"
-_TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget]] = {
+_TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan]] = {
     "providers": Provider,
     "models": Model,
     "dialects": Declaration,
     "budgets": Budget,
+    "plans": Plan,
 }
 
 _MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 
-Entry = TypeVar("Entry", Provider, Model, Declaration, Budget)
+Entry = TypeVar("Entry", Provider, Model, Declaration, Budget, Plan)
 
 
 class _Given:
@@ -221,7 +222,9 @@ def _label(folded: str, table: str, sources: list[Source]) -> str:
     return folded
 
 
-def _value(text: str, entry: type[Provider] | type[Model] | type[Declaration] | type[Budget], name: str) -> Json:
+def _value(
+    text: str, entry: type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan], name: str
+) -> Json:
     kind = next((field.type for field in msgspec.structs.fields(entry) if field.name == name), None)
     if kind is str or kind == dict[str, str] or kind == (str | None):
         return text
@@ -276,7 +279,11 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         for label, values in _entries(merged, "budgets", origins)
     }
     check_budgets(budgets, models, providers, origins, ledger=ledger is not None)
-    return Config(providers, models, variables, files, origins, dialects, ledger, budgets)
+    plans = {
+        label: _entry(Plan, "plans", label, values, origins) for label, values in _entries(merged, "plans", origins)
+    }
+    check_plans(plans, providers, origins)
+    return Config(providers, models, variables, files, origins, dialects, ledger, budgets, plans)
 
 
 def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:

@@ -1,7 +1,7 @@
 """Usage reports: what was asked, taken and spent in a stretch of days, from the ledger."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
+from ..config.budgets import Plan
 from ..core.errors import RequestError
 from ..core.statistics import percentile
 from ..core.suggest import near_hint
@@ -60,6 +61,36 @@ class UsageRow(Struct, frozen=True, kw_only=True):
         return self.cached_tokens / self.input_tokens if self.input_tokens else None
 
 
+class PlanUsage(Struct, frozen=True, kw_only=True):
+    """How much of a provider's plan is used in the period of the report's last day.
+
+    Attributes:
+        provider: its label.
+        since, until: the first and the last day of the period.
+        tokens: what the plan includes.
+        used: tokens of prompts and answers so far; ``expected`` at the end of the period, if it goes on like this.
+        fee: what the plan costs.
+        overage, expected_overage: what the tokens beyond it cost so far, and at the end.
+        currency: of these amounts.
+    """
+
+    provider: str
+    since: date
+    until: date
+    tokens: int
+    used: int
+    expected: int
+    fee: float
+    overage: float
+    expected_overage: float
+    currency: str
+
+    @property
+    def share(self) -> float:
+        """The share of the plan that is used."""
+        return self.used / self.tokens
+
+
 class UsageReport(Table[UsageRow]):
     """What was used from one day to another.
 
@@ -67,10 +98,14 @@ class UsageReport(Table[UsageRow]):
         rows: a row for each group.
         total: all of them together.
         since, until: the first day, and the last one.
+        plans: how much of the providers' plans is used.
     """
 
-    def __init__(self, rows: tuple[UsageRow, ...], total: UsageRow, since: date, until: date) -> None:
+    def __init__(
+        self, rows: tuple[UsageRow, ...], total: UsageRow, since: date, until: date, plans: tuple[PlanUsage, ...] = ()
+    ) -> None:
         super().__init__(rows)
+        self.plans = plans
         self.total = total
         self.since = since
         self.until = until
@@ -99,6 +134,7 @@ def usage_of(
     since: date | str | None,
     until: date | str | None,
     by: Sequence[str],
+    plans: Iterable[Plan] = (),
     *,
     today: date | None = None,
 ) -> UsageReport:
@@ -108,6 +144,7 @@ def usage_of(
         since: the first day; the first of this month where not given.
         until: the last day; today where not given.
         by: of ``day``, ``provider``, ``model``, ``label`` and ``tag:NAME``.
+        plans: what providers' plans include.
 
     Raises:
         RequestError: the days are the wrong way round, or there is no such column.
@@ -126,7 +163,28 @@ def usage_of(
     span = (first.isoformat(), (last + timedelta(days=1)).isoformat())
     rows = _rows(ledger, span, list(dict.fromkeys(by)))
     total = _rows(ledger, span, [])
-    return UsageReport(tuple(rows), total[0] if total else _NOTHING, first, last)
+    return UsageReport(
+        tuple(rows), total[0] if total else _NOTHING, first, last, tuple([_plan(ledger, each, last) for each in plans])
+    )
+
+
+def _plan(ledger: SqliteLedger, plan: Plan, day: date) -> PlanUsage:
+    first, last = plan.period(day)
+    rows = _rows(ledger, (first.isoformat(), (day + timedelta(days=1)).isoformat()), ["provider"])
+    used = sum(row.input_tokens + row.output_tokens for row in rows if row.group["provider"] == plan.label)
+    expected = round(used * ((last - first).days + 1) / ((day - first).days + 1))
+    return PlanUsage(
+        provider=plan.label,
+        since=first,
+        until=last,
+        tokens=plan.tokens,
+        used=used,
+        expected=expected,
+        fee=plan.fee,
+        overage=max(used - plan.tokens, 0) / 1000 * plan.overage,
+        expected_overage=max(expected - plan.tokens, 0) / 1000 * plan.overage,
+        currency=plan.currency,
+    )
 
 
 def _day(name: str, value: object) -> date | None:

@@ -7,11 +7,12 @@ from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 
 from ...config.load import load
 from ...core.errors import ConfigError
 from ...ledger.sqlite import SqliteLedger
-from ...ledger.usage import UsageReport, UsageRow, record_of, usage_of
+from ...ledger.usage import PlanUsage, UsageReport, UsageRow, record_of, usage_of
 from ..app import Settings
 from ..columns import show_columns
 
@@ -50,7 +51,7 @@ def command(
     columns = [each.strip() for each in by.split(",") if each.strip()]
     ledger = SqliteLedger(Path(config.ledger.store), reading=True)
     try:
-        report = usage_of(ledger, first, last, columns)
+        report = usage_of(ledger, first, last, columns, config.plans.values())
     finally:
         ledger.close()
     if out is not None:
@@ -61,7 +62,7 @@ def command(
             "until": report.until.isoformat(),
             "rows": [_as_json(row) for row in report],
             "total": _as_json(report.total),
-            "plans": [],
+            "plans": [{**msgspec.to_builtins(plan), "share": plan.share} for plan in report.plans],
         }
         click.echo(json.dumps(shown, ensure_ascii=False, indent=2))
     else:
@@ -104,12 +105,22 @@ def _show(report: UsageReport, columns: list[str]) -> None:
         )
     else:
         click.echo("nothing was used in these days")
+    for plan in report.plans:
+        _show_plan(plan)
     if report.total.unpriced:
         click.echo(f"  (the cost of {report.total.unpriced} calls is not known: their entries have no price)", err=True)
     if report.total.estimated:
         click.echo(
             f"  (the tokens of {report.total.estimated} calls are estimated: they were left before their end)", err=True
         )
+
+
+def _show_plan(plan: PlanUsage) -> None:
+    money = plan.currency
+    more = f"; {plan.overage:.2f} {money} beyond it".rstrip() if plan.overage else ""
+    expected = f", {plan.expected_overage:.2f} {money} beyond it then".rstrip() if plan.expected_overage else ""
+    used = f"{plan.used:,} of {plan.tokens:,} tokens ({plan.share:.0%}) since {plan.since}"
+    click.echo(f"plan of {plan.provider}: {used}{more}; about {plan.expected:,} by {plan.until}{expected}")
 
 
 def _cells(row: UsageRow) -> list[str]:
