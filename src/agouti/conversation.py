@@ -156,11 +156,11 @@ class _Conversation:
             try:
                 self._left = (list(said), so_far) if so_far is not None else None
                 done = yield from self._asked(loop, said, so_far)
+                self._left = None
+                self.messages += [*said, *done.messages]
+                self.replies += done.replies
             finally:
                 self._lock.release()
-            self._left = None
-            self.messages += [*said, *done.messages]
-            self.replies += done.replies
             return done.reply
 
         return steps()

@@ -184,8 +184,10 @@ def test_a_comparison_that_is_killed_pays_for_nothing_twice(tmp_path: Any) -> No
             time.sleep(1.6)
             process.kill()
             process.wait()
-        done = subprocess.run(command, cwd=tmp_path, env=environment, check=False, capture_output=True, timeout=60)
-        assert done.returncode == 0
+        done = subprocess.run(
+            command, cwd=tmp_path, env=environment, check=False, capture_output=True, text=True, timeout=60
+        )
+        assert done.returncode == 0 or "is complete" in done.stderr  # it may have been done before the last kill
         asked = sum(count for (_, status), count in served.books.requests.items() if status == 200)
     assert len((tmp_path / "r.jsonl").read_text().splitlines()) == 48
     assert 48 <= asked <= 48 + 3 * 6  # those in flight, three times

@@ -288,6 +288,14 @@ def test_prompts_are_kept_where_asked_for_and_old_rows_go(tmp_path: Path) -> Non
     assert (old.calls, old.cost) == (1, {"USD": Decimal(5) / PICO})  # sums of days stay
 
 
+def test_what_costs_nothing_stands_in_no_sum(tmp_path: Path) -> None:
+    with agouti.Client(config(tmp_path), transport=FakeTransport([{"data": [{"id": "loam"}]}, GOOD])) as client:
+        client.models("shed")
+        client.ask("b", "Peas?")
+        assert (client.usage().total.calls, client.usage().total.unpriced) == (1, 1)
+    assert [row.operation for row in rows(tmp_path)] == ["models", "chat"]
+
+
 def test_children_write_for_themselves(tmp_path: Path) -> None:
     with agouti.Client(config(tmp_path), transport=FakeTransport([GOOD] * 3)) as client:
         client.ask("b", "Peas?")

@@ -24,7 +24,8 @@ def test_what_it_really_does_is_found() -> None:
     found = {row.what: row.found for row in result}
     for what in ("stream", "usage in the stream", "usage", "cap on tokens", "cut is told", "schema"):
         assert found[what] in ("yes", "unclear"), (what, result.of(what))
-    assert (found["image"], found["prompt cache"]) == ("refused", "skipped")
+    assert found["image"] in ("refused", "unclear")
+    assert found["prompt cache"] == "skipped"
 
 
 def test_a_talk_stays_within_its_window() -> None:

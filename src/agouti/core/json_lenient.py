@@ -59,7 +59,7 @@ def decode_json(body: bytes) -> Any:
         raise msgspec.DecodeError("it is nested too deeply") from None
     except msgspec.DecodeError as error:
         # Only these make a difference; what is no JSON at all is not read twice.
-        if _SLOPPY.search(body) is None:
+        if _SLOPPY.search(body) is None and _is_utf8(body):
             raise
         try:
             return _decode_sloppy(body)
@@ -68,6 +68,15 @@ def decode_json(body: bytes) -> Any:
 
 
 _SLOPPY = re.compile(rb"NaN|Infinity|\\u[dD][89a-fA-F]|[\x00-\x1f]")
+
+
+def _is_utf8(body: bytes) -> bool:
+    """Whether bytes are a text; some releases of the decoder say of others only that they are no JSON."""
+    try:
+        body.decode()
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 def _decode_sloppy(body: bytes) -> Any:

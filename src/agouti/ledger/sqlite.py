@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from ..config.budgets import Budget
 
 VERSION = 1
+# Lists of models and counts of tokens cost nothing: they have rows, and stand in no sum.
+_USES = frozenset({"chat", "embeddings"})
 _PATIENCE = 10.0
 _APPLICATION = 0x41676F75
 _COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
@@ -128,6 +130,8 @@ class SqliteLedger:
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
         for row in rows:
+            if row.operation not in _USES:
+                continue
             key = _key(row)
             for at, value in enumerate(_counted(row)):
                 sums.setdefault(key, [0] * len(_SUMS))[at] += value

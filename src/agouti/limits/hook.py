@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 
     from ..config.entries import Config
 
-# Images are fetched from where they lie, not from the provider.
-_NOT_COUNTED = ("images",)
 _PAIRS = (
     ("x-ratelimit-remaining-requests", "x-ratelimit-reset-requests"),
     ("x-ratelimit-remaining-tokens", "x-ratelimit-reset-tokens"),
@@ -57,8 +55,6 @@ class LimitHook(Hook):
         Raises:
             LimitReached: it would wait longer than it may.
         """
-        if attempt.operation in _NOT_COUNTED:
-            return None
         schedules = [
             schedule
             for kind, label in (("models", attempt.model), ("providers", attempt.provider))

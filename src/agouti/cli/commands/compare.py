@@ -106,6 +106,8 @@ def command(
             _end_of_progress()
             if keep is not None and keep.exists():
                 click.echo(f"  (what came is kept: the same command with --resume goes on with {out})", err=True)
+            elif keep is None:
+                click.echo("  (what came is gone: --out FILE keeps it)", err=True)
             raise
     _end_of_progress()
     if out is not None:
@@ -148,6 +150,8 @@ def _kept_in(out: str | None, resume: bool) -> Path | None:
     if path.is_dir():
         raise click.UsageError(f"{out} is a folder")
     keep = path.with_name(f".{path.name}.part")
+    if resume and path.exists() and not keep.exists():
+        raise click.UsageError(f"there is nothing to go on with: {out} is complete; leave --resume out to ask anew")
     if keep.exists() and keep.stat().st_size and not resume:
         raise click.UsageError(
             f"an interrupted run has left answers for {out}: go on with it by --resume, or remove {keep}"
