@@ -96,7 +96,7 @@ def _about_stream(reply: Reply, pieces: list[float], seconds: float) -> list[Pro
     detail = f"{len(pieces)} pieces in {seconds:.2f} s"
     if len(reply.text) < 40:
         found, detail = "unclear", "the answer is too short to tell"
-    elif len(pieces) < 2 or (first > 0.9 * seconds and seconds > 0.5 and not reply.reasoning):
+    elif len(pieces) < 2 or (seconds > 1.5 and pieces[-1] - pieces[0] < 0.02 and not reply.reasoning):
         found, detail = "no", f"the whole answer came at once, after {seconds:.2f} s"
     usage = reply.usage.input_tokens is not None and tokens is not None
     rows = [
