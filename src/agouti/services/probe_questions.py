@@ -76,8 +76,8 @@ def _streams(probing: Probing) -> Steps[list[Probed]]:
     began = clock()
 
     def see(events: list[Event]) -> None:
-        if any(type(event) is Text and event.text for event in events):
-            pieces.append(clock() - began)
+        # Pieces that arrive together are pieces all the same.
+        pieces.extend([clock() - began for event in events if type(event) is Text and event.text])
 
     try:
         options: Any = {"max_tokens": 160, **_LIMITS}
