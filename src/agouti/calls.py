@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
+from threading import Lock
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
 
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 
 _NO_LIMITS = CallLimits()
 _LISTS_AT_ONCE = 8
+_BUDGETS = Lock()
 FilePath = str | os.PathLike[str]
 Configuration = str | os.PathLike[str] | Mapping[str, Json] | Config
 
@@ -402,17 +404,18 @@ class BaseClient:
         """
         from .ledger.budgets import BlockBudget, BudgetHook
 
-        hooks = self._calls.hooks
-        hook = next((each for each in hooks if isinstance(each, BudgetHook)), None)
-        if hook is None:
-            hook = BudgetHook(self.config, self._ledger)
-            self._calls.hooks = (hook, *hooks)
+        with _BUDGETS:  # two threads must not make two of them
+            hooks = self._calls.hooks
+            hook = next((each for each in hooks if isinstance(each, BudgetHook)), None)
+            if hook is None:
+                hook = BudgetHook(self.config, self._ledger)
+                self._calls.hooks = (hook, *hooks)
         return BlockBudget(hook, amount, currency)
 
     def _finish(self) -> None:
-        """See that what is written beside the calls is written."""
+        """See that what is written beside the calls is written, at the end."""
         if self._ledger is not None:
-            self._ledger.flush()
+            self._ledger.close()
 
     def usage(
         self,
@@ -440,7 +443,8 @@ class BaseClient:
         settings = self.config.ledger
         if settings is None:
             raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
-        self._finish()
+        if self._ledger is not None:
+            self._ledger.flush()
         ledger = SqliteLedger(Path(settings.store), reading=True)
         try:
             return usage_of(ledger, since, until, [by] if isinstance(by, str) else by, self.config.plans.values())

@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import threading
+import warnings
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
@@ -192,6 +193,72 @@ def test_failures_cost_nothing_and_give_back_what_was_put_aside(tmp_path: Path) 
     ledger = SqliteLedger(tmp_path / "usage.sqlite")
     assert ledger._database.execute("SELECT count(*) FROM reservations").fetchone() == (0,)
     ledger.close()
+
+
+def test_what_is_left_without_a_word_costs_what_was_put_aside(tmp_path: Path) -> None:
+    purse = {"amount": 1, "currency": "USD", "warn": 1}
+    made = config(tmp_path, purse={**purse, "per": "day"})
+    piece = [b'data: {"id":"1","model":"m","choices":[{"delta":{"role":"assistant"}}]}\n\n'] * 3
+    with agouti.Client(made, transport=FakeTransport([piece])) as client:
+        with client.budget(1) as budget, client.stream("a", "Peas?", max_tokens=100) as stream:
+            next(stream.events())
+        total = client.usage().total
+    assert total.estimated == 1
+    assert float(total.cost["USD"]) == pytest.approx(budget.spent)
+    assert budget.spent > 0.0002
+
+
+def test_warnings_that_are_errors_leave_nothing_put_aside(tmp_path: Path) -> None:
+    purse = {"amount": 0.0003, "currency": "USD", "warn": 0.1}
+    for per, folder in (("run", None), ("day", tmp_path)):
+        made = config(folder, purse={**purse, "per": per})
+        with warnings.catch_warnings(), agouti.Client(made, transport=FakeTransport([GOOD])) as client:
+            warnings.simplefilter("error")
+            with pytest.raises(agouti.AgoutiWarning):
+                client.ask("a", "Peas?", max_tokens=100)
+            if folder is not None:
+                client.usage()  # all is written
+            client.ask("a", "Peas?", max_tokens=100)  # there is room: the first one has taken nothing
+
+
+def test_children_go_on_with_what_was_spent() -> None:
+    made = config(None, purse={"amount": 0.0005, "currency": "USD", "per": "run", "warn": 1})
+    with agouti.Client(made, transport=FakeTransport([GOOD] * 5)) as client:
+        client.ask("a", "Peas?", max_tokens=100)
+        child = os.fork()
+        if child == 0:
+            code = 1
+            try:
+                client.ask("a", "Peas?", max_tokens=100)
+                client.ask("a", "Peas?", max_tokens=100)
+            except agouti.BudgetExceeded:
+                code = 0
+            finally:
+                os._exit(code)
+        assert os.waitpid(child, 0)[1] == 0
+
+
+def test_many_threads_that_begin_blocks_at_once_share_one_book() -> None:
+    for _ in range(20):
+        with agouti.Client(config(None), transport=FakeTransport([GOOD] * 90)) as client:
+            begin = threading.Barrier(8)
+            refused: list[bool] = []
+
+            def block(client: Any = client, begin: Any = begin, refused: Any = refused) -> None:
+                begin.wait(5)
+                with client.budget(0.0003, "USD"):
+                    client.ask("a", "Peas?", max_tokens=100)
+                    try:
+                        client.ask("a", "Peas?", max_tokens=100)
+                    except agouti.BudgetExceeded:
+                        refused.append(True)
+
+            threads = [threading.Thread(target=block) for _ in range(8)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+            assert len(refused) == 8
 
 
 @pytest.mark.parametrize(

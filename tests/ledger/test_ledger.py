@@ -1,12 +1,14 @@
 """The ledger: a row for every attempt, nothing committed is lost, and its sums are those of the providers' own books."""
 
 import asyncio
+import gc
 import json
 import os
 import signal
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, date, datetime
@@ -286,6 +288,78 @@ def test_prompts_are_kept_where_asked_for_and_old_rows_go(tmp_path: Path) -> Non
     with agouti.Client(config(tmp_path)) as client:
         old = client.usage(since=date(2023, 11, 1), until="2023-11-30", by=[]).total
     assert (old.calls, old.cost) == (1, {"USD": Decimal(5) / PICO})  # sums of days stay
+
+
+def test_odd_counts_and_words_of_strangers_stop_nothing(tmp_path: Path) -> None:
+    odd = [
+        {"prompt_tokens": 10**30, "completion_tokens": 1},
+        {"prompt_tokens": -5, "completion_tokens": -7},
+        {"prompt_tokens": 1, "completion_tokens": 1, "prompt_tokens_details": {"cached_tokens": 10**6}},
+    ]
+    answers: list[Any] = [{**GOOD, "usage": usage} for usage in odd]
+    with agouti.Client(config(tmp_path), transport=FakeTransport([*answers, GOOD])) as client:
+        for _ in range(3):
+            reply = client.ask("b", "Peas?", tags={"half \ud800": "x\udfff"})
+            assert (reply.cost or 0) >= 0
+        client.ask("b", "Peas?")
+        total = client.usage().total
+    assert total.calls == 4
+    assert min(total.input_tokens, total.output_tokens, total.cached_tokens) >= 0
+    assert min(row.input_tokens or 0 for row in rows(tmp_path)) == 0
+
+
+FULL = """
+import resource, signal, sys
+from pathlib import Path
+import agouti
+from agouti.testing import FakeTransport
+from tests.ledger.test_ledger import GOOD, config
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+with agouti.Client(config(Path(sys.argv[1])), transport=FakeTransport([GOOD] * 60)) as client:
+    client.ask("b", "Peas?")
+    client.usage()
+    soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (1000, hard))  # the disk is full
+    for _ in range(40):
+        client.ask("b", "Peas?", tags={"long": "x" * 500})
+    try:
+        client.usage()
+    except agouti.AgoutiError:
+        pass
+    resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))  # and has room again
+    client.ask("b", "Peas?")
+    print(client.usage().total.calls)
+"""
+
+
+def test_rows_wait_for_a_disk_that_is_full(tmp_path: Path) -> None:
+    environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent.parent.parent)}
+    done = subprocess.run(
+        [sys.executable, "-c", FULL, str(tmp_path)],
+        capture_output=True,
+        text=True,
+        env=environment,
+        timeout=60,
+        check=False,
+    )
+    assert (done.returncode, done.stdout) == (0, "42\n"), done.stderr
+    assert done.stderr.count("cannot be written") == 1
+    assert len(rows(tmp_path)) == 42
+
+
+def test_clients_that_are_closed_or_forgotten_leave_no_thread(tmp_path: Path) -> None:
+    for number in range(8):
+        client = agouti.Client(config(tmp_path), transport=FakeTransport([GOOD]))
+        client.ask("b", "Peas?")
+        if number % 2:
+            client.close()
+        del client
+    gc.collect()
+    until = time.monotonic() + 10
+    while any(thread.name == "agouti-ledger" for thread in threading.enumerate()) and time.monotonic() < until:
+        time.sleep(0.02)
+    assert [thread.name for thread in threading.enumerate() if thread.name == "agouti-ledger"] == []
+    assert len(rows(tmp_path)) == 8
 
 
 def test_what_costs_nothing_stands_in_no_sum(tmp_path: Path) -> None:

@@ -67,18 +67,21 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         """
         if usage.input_tokens is None or usage.output_tokens is None:
             return None
-        cached, written, thought = usage.cached_tokens or 0, usage.cache_write_tokens or 0, usage.reasoning_tokens or 0
+        # Servers tell odd counts: a part that is larger than the whole, or less than nothing. No cost is below zero.
+        into, out = max(usage.input_tokens, 0), max(usage.output_tokens, 0)
+        cached = min(max(usage.cached_tokens or 0, 0), into)
+        written = min(max(usage.cache_write_tokens or 0, 0), into - cached)
+        thought = min(max(usage.reasoning_tokens or 0, 0), out)
         plain = _exact(self.input)
         tokens = (
-            (usage.input_tokens - cached - written) * plain
+            (into - cached - written) * plain
             + cached * (plain if self.cached_input is None else _exact(self.cached_input))
             + written * (plain if self.cache_write is None else _exact(self.cache_write))
         )
         if self.reasoning is None:
-            tokens += usage.output_tokens * _exact(self.output)
+            tokens += out * _exact(self.output)
         else:
-            thought = min(thought, usage.output_tokens)
-            tokens += (usage.output_tokens - thought) * _exact(self.output) + thought * _exact(self.reasoning)
+            tokens += (out - thought) * _exact(self.output) + thought * _exact(self.reasoning)
         return tokens / 1_000_000 + images * _exact(self.image) + requests * _exact(self.request)
 
     def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:

@@ -6,13 +6,14 @@ from collections.abc import Callable, Mapping
 from contextvars import ContextVar
 from decimal import Decimal
 from functools import partial
-from threading import Lock
+from threading import Event, Lock
 from types import TracebackType
 from typing import TYPE_CHECKING
 
 from ..config.budgets import Budget
 from ..core.errors import BudgetExceeded
 from ..core.estimate import expected_tokens
+from ..core.forks import begin_anew
 from ..core.usage import Price, Usage
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
@@ -51,6 +52,11 @@ class Purse:
                 return left
             self.reserved += cost
             return None
+
+    def after_fork(self) -> None:
+        """What was put aside is the parent's."""
+        self._lock = Lock()
+        self.reserved = Decimal(0)
 
     def settle(self, reserved: Decimal, cost: Decimal) -> None:
         """Spend what it has cost instead of what was put aside."""
@@ -128,14 +134,25 @@ class BudgetHook(Hook):
         self._blocks: tuple[BlockBudget, ...] = ()
         self._held: dict[int, tuple[Decimal, list[Purse]]] = {}
         self._told: set[str] = set()
+        self._lock = Lock()
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """A child has spent what its parent had, and has nothing under way."""
+        self._lock = Lock()
+        self._held = {}
+        for purse in (*self._purses.values(), *[block.purse for block in self._blocks]):
+            purse.after_fork()
 
     def opened(self, block: BlockBudget) -> None:
         """A block begins."""
-        self._blocks = (*self._blocks, block)
+        with self._lock:
+            self._blocks = (*self._blocks, block)
 
     def closed(self, block: BlockBudget) -> None:
         """A block ends."""
-        self._blocks = tuple([each for each in self._blocks if each is not block])
+        with self._lock:
+            self._blocks = tuple([each for each in self._blocks if each is not block])
 
     def before(self, attempt: AttemptDetails) -> Steps[None] | None:
         """Reserve the most that the attempt can cost.
@@ -168,8 +185,9 @@ class BudgetHook(Hook):
             return None
         most = most_of(attempt, price, model.context if model is not None else None)
         if not kept:
-            self._held[id(attempt)] = (most, self._put_aside(attempt, most, purses))
-            self._look(purses)
+            held = self._put_aside(attempt, most, purses)
+            self._look(purses, most, held)
+            self._held[id(attempt)] = (most, held)
             return None
         return self._reserved(attempt, most, purses, kept)
 
@@ -189,35 +207,43 @@ class BudgetHook(Hook):
             held.append(purse)
         return held
 
-    def _look(self, purses: list[tuple[str, Purse]]) -> None:
-        """Say what is nearly spent."""
-        for budget in self._budgets:
-            if budget.per == "run" and any(self._purses[budget.label] is purse for _, purse in purses):
-                purse = self._purses[budget.label]
-                self._nearly(budget, (purse.spent + purse.reserved) / purse.amount)
+    def _look(self, purses: list[tuple[str, Purse]], most: Decimal, held: list[Purse]) -> None:
+        """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
+        try:
+            for budget in self._budgets:
+                if budget.per == "run" and any(self._purses[budget.label] is purse for _, purse in purses):
+                    purse = self._purses[budget.label]
+                    self._nearly(budget, (purse.spent + purse.reserved) / purse.amount)
+        except Exception:
+            for each in held:
+                each.settle(most, Decimal(0))
+            raise
 
     def _reserved(
         self, attempt: AttemptDetails, most: Decimal, purses: list[tuple[str, Purse]], kept: list[Budget]
     ) -> Steps[None]:
         held = self._put_aside(attempt, most, purses)
+        gone = Event()
 
         def give_back() -> None:
+            gone.set()
             for purse in held:
                 purse.settle(most, Decimal(0))
+            if self._ledger is not None:
+                self._ledger.release(attempt)
 
         undo = OnAbandon(give_back)
         yield undo
         try:
-            yield RunCallable(partial(self._reserve_in_ledger, attempt, most, kept), None)
+            yield RunCallable(partial(self._reserve_in_ledger, attempt, most, kept, gone), None)
         except Exception:
             give_back()
             yield Settled(undo)
             raise
         self._held[id(attempt)] = (most, held)
         yield Settled(undo)
-        self._look(purses)
 
-    def _reserve_in_ledger(self, attempt: AttemptDetails, most: Decimal, kept: list[Budget]) -> None:
+    def _reserve_in_ledger(self, attempt: AttemptDetails, most: Decimal, kept: list[Budget], gone: Event) -> None:
         if self._ledger is None:
             return
         now = self._now()
@@ -226,7 +252,11 @@ class BudgetHook(Hook):
         if full is not None:
             budget, left = full
             raise _exceeded(f"budget {budget.label} of this {budget.per}", attempt, most, left)
-        self._ledger.settles(attempt, [number for number, _ in reserved])
+        numbers = [number for number, _ in reserved]
+        if gone.is_set():  # the call was given up meanwhile, and nobody else would take them back
+            self._ledger.give_back(numbers)
+            return
+        self._ledger.settles(attempt, numbers, picos(most))
         for budget, (_, share) in zip(kept, reserved, strict=True):
             self._nearly(budget, share)
 

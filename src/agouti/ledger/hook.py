@@ -8,10 +8,13 @@ import time
 import weakref
 from pathlib import Path
 from queue import SimpleQueue
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.forks import begin_anew
-from ..engine.effects import Steps
+from ..engine.effects import RunCallable, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
 from .rows import LedgerRow, row_of
 from .sqlite import SqliteLedger
@@ -24,6 +27,23 @@ log = logging.getLogger("agouti.ledger")
 # Rows that come within so many seconds are written together; a kill loses at most those.
 _BATCH = 0.05
 _DAY = 86400.0
+# So many rows wait for a disk that is full.
+_WAITING = 100_000
+
+
+class Settled(Struct, frozen=True):
+    """What the row of an attempt takes the place of.
+
+    Attributes:
+        reservations: their numbers.
+        most: what was put aside, in picos.
+    """
+
+    reservations: list[int]
+    most: int
+
+
+_Entry: TypeAlias = "tuple[LedgerRow | None, list[int]] | threading.Event | None"
 
 
 class LedgerHook(Hook):
@@ -37,16 +57,12 @@ class LedgerHook(Hook):
         self._settings = settings
         self._begin()
         begin_anew(self)
-        # At the end of the process what has not been written yet is; a client that nobody has is not kept for it.
-        atexit.register(_flush, weakref.ref(self))
+        _ALL.add(self)
 
     def _begin(self) -> None:
         self._lock = threading.Lock()
-        self._queue: SimpleQueue[tuple[LedgerRow | None, list[int]] | threading.Event] = SimpleQueue()
-        self._ledger: SqliteLedger | None = None
-        self._thread: threading.Thread | None = None
-        self._told = False
-        self._reserved: dict[int, list[int]] = {}
+        self._writer: Writer | None = None
+        self._settles: dict[int, Settled] = {}
 
     def after_fork(self) -> None:
         """A child writes for itself, over a connection of its own."""
@@ -58,8 +74,10 @@ class LedgerHook(Hook):
         Raises:
             ConfigError: it cannot be opened.
         """
-        self.store()
-        return None
+        return None if self._writer is not None else self._opened()
+
+    def _opened(self) -> Steps[None]:
+        yield RunCallable(self.store, None)  # it may wait for other programs
 
     def store(self) -> SqliteLedger:
         """The ledger, opened when it is first needed.
@@ -67,70 +85,129 @@ class LedgerHook(Hook):
         Raises:
             ConfigError: it cannot be opened.
         """
-        ledger = self._ledger
-        if ledger is None:
-            with self._lock:
-                if self._ledger is None:
-                    self._ledger = SqliteLedger(Path(self._settings.store))
-                    self._thread = threading.Thread(target=self._write, name="agouti-ledger", daemon=True)
-                    self._thread.start()
-                ledger = self._ledger
-        return ledger
+        return self._writing().ledger
 
-    def settles(self, attempt: AttemptDetails, reservations: list[int]) -> None:
+    def _writing(self) -> "Writer":
+        with self._lock:
+            if self._writer is None:
+                self._writer = Writer(SqliteLedger(Path(self._settings.store)), self._settings.keep_days)
+                weakref.finalize(self, self._writer.stop)  # nobody has the client any more
+            return self._writer
+
+    def settles(self, attempt: AttemptDetails, reservations: list[int], most: int) -> None:
         """The row of an attempt will take the place of reservations."""
-        self._reserved[id(attempt)] = reservations
+        self._settles[id(attempt)] = Settled(reservations, most)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""
-        if reservations := self._reserved.pop(id(attempt), None):
-            self._queue.put((None, reservations))
+        settled = self._settles.pop(id(attempt), None)
+        if settled is not None:
+            self.give_back(settled.reservations)
+
+    def give_back(self, reservations: list[int]) -> None:
+        """Take reservations out again."""
+        self._writing().queue.put((None, reservations))
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
-        reservations = self._reserved.pop(id(result.attempt), [])
-        self._queue.put((row_of(result, time.time(), prompts=self._settings.prompts), reservations))
+        row = row_of(result, time.time(), prompts=self._settings.prompts)
+        settled = self._settles.pop(id(result.attempt), None)
+        if settled is not None and row.cost is None and row.outcome != "failed":
+            # It has cost something, though nobody says how much: not more than was put aside.
+            row = replace(row, cost=settled.most, estimated=True)
+        self._writing().queue.put((row, [] if settled is None else settled.reservations))
 
     def flush(self, seconds: float = 5.0) -> None:
         """Wait until all that was handed over is written."""
-        if self._thread is not None and self._thread.is_alive():
+        writer = self._writer
+        if writer is not None:
+            writer.flush(seconds)
+
+    def close(self) -> None:
+        """Write all that was handed over, and let go of the file."""
+        with self._lock:
+            writer, self._writer = self._writer, None
+        if writer is not None:
+            writer.flush(5.0)
+            writer.stop()
+
+
+class Writer:
+    """The thread that writes a ledger.
+
+    Attributes:
+        ledger: what it writes.
+        queue: what is to be written; an event is set once all before it is; `None` ends the thread.
+    """
+
+    def __init__(self, ledger: SqliteLedger, keep_days: int | None) -> None:
+        self.ledger = ledger
+        self.queue: SimpleQueue[_Entry] = SimpleQueue()
+        self._keep_days = keep_days
+        self._told = False
+        self._forgotten = 0.0
+        self._thread = threading.Thread(target=self._run, name="agouti-ledger", daemon=True)
+        self._thread.start()
+
+    def flush(self, seconds: float) -> None:
+        """Wait until all before this is written."""
+        if self._thread.is_alive():
             done = threading.Event()
-            self._queue.put(done)
+            self.queue.put(done)
             done.wait(seconds)
 
-    def _write(self) -> None:
-        queue, ledger = self._queue, self._ledger
-        if ledger is None:
-            return
-        forgotten = 0.0
-        while True:
-            first = queue.get()
-            time.sleep(0 if isinstance(first, threading.Event) else _BATCH)
-            rows: list[LedgerRow] = []
-            settled: list[int] = []
+    def stop(self) -> None:
+        """End the thread once all before this is written."""
+        self.queue.put(None)
+
+    def _run(self) -> None:
+        rows: list[LedgerRow] = []
+        settled: list[int] = []
+        ended = False
+        while not ended:
+            first = self.queue.get()
+            time.sleep(_BATCH if isinstance(first, tuple) else 0)
             waiting: list[threading.Event] = []
-            for each in [first, *[queue.get() for _ in range(queue.qsize())]]:
-                if isinstance(each, threading.Event):
+            for each in [first, *[self.queue.get() for _ in range(self.queue.qsize())]]:
+                if isinstance(each, tuple):
+                    rows += [each[0]] if each[0] is not None else []
+                    settled += each[1]
+                elif each is None:
+                    ended = True
+                else:
                     waiting.append(each)
-                    continue
-                row, reservations = each
-                rows += [row] if row is not None else []
-                settled += reservations
             try:
-                if rows or settled:
-                    ledger.add(rows, settled)
-                if self._settings.keep_days is not None and time.time() - forgotten > _DAY / 24:
-                    forgotten = time.time()
-                    ledger.forget(forgotten - self._settings.keep_days * _DAY)
-            except sqlite3.Error as error:
-                if not self._told:
-                    self._told = True
-                    log.warning("the ledger %s cannot be written: %s; calls go on without it", ledger.path, error)
+                self.ledger.add(rows, settled)
+                rows, settled = [], []
+                self._forget()
+            except sqlite3.OperationalError as error:  # a full disk, somebody else's lock: with the next ones
+                self._tell(error)
+                del rows[:-_WAITING]
+            except Exception as error:
+                self._tell(error)
+                rows, settled = [], []
             for event in waiting:
                 event.set()
+        self.ledger.close()
+
+    def _forget(self) -> None:
+        if self._keep_days is not None and time.time() - self._forgotten > _DAY / 24:
+            self._forgotten = time.time()
+            self.ledger.forget(self._forgotten - self._keep_days * _DAY)
+
+    def _tell(self, error: Exception) -> None:
+        if not self._told:
+            self._told = True
+            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.ledger.path, error)
 
 
-def _flush(hook: "weakref.ref[LedgerHook]") -> None:
-    alive = hook()
-    if alive is not None:
-        alive.flush()
+_ALL: "weakref.WeakSet[LedgerHook]" = weakref.WeakSet()
+
+
+def _flush_all() -> None:
+    """At the end of the process, what has not been written yet is."""
+    for hook in list(_ALL):
+        hook.flush()
+
+
+atexit.register(_flush_all)

@@ -73,21 +73,36 @@ def row_of(result: AttemptResult, at: float, *, prompts: bool = False) -> Ledger
         error="" if result.error is None else type(result.error).__name__,
         status=result.status,
         request_id=request_id_in(result.headers) or (result.error.request_id if result.error is not None else "") or "",
-        input_tokens=None if usage is None else usage.input_tokens,
-        output_tokens=None if usage is None else usage.output_tokens,
-        cached_tokens=None if usage is None else usage.cached_tokens,
-        cache_write_tokens=None if usage is None else usage.cache_write_tokens,
-        reasoning_tokens=None if usage is None else usage.reasoning_tokens,
+        input_tokens=None if usage is None else _sane(usage.input_tokens),
+        output_tokens=None if usage is None else _sane(usage.output_tokens),
+        cached_tokens=None if usage is None else _sane(usage.cached_tokens),
+        cache_write_tokens=None if usage is None else _sane(usage.cache_write_tokens),
+        reasoning_tokens=None if usage is None else _sane(usage.reasoning_tokens),
         cost=None if result.exact_cost is None else picos(result.exact_cost),
         currency=result.currency,
         estimated=result.estimated,
         seconds=result.seconds,
         first_token=result.first_token,
-        tags=dict(attempt.tags),
-        prompt=repr(attempt.question) if prompts and attempt.question is not None else "",
+        tags={_storable(name): _storable(value) for name, value in attempt.tags.items()},
+        prompt=_storable(repr(attempt.question)) if prompts and attempt.question is not None else "",
     )
 
 
 def picos(amount: Decimal) -> int:
     """An amount as the ledger keeps it."""
-    return int((amount * PICO).to_integral_value(ROUND_HALF_EVEN))
+    return min(int((amount * PICO).to_integral_value(ROUND_HALF_EVEN)), _MOST_COST)
+
+
+# More than any request takes, and few enough for sums of millions of them in 64 bits.
+_MOST = 10**12
+_MOST_COST = 100_000 * PICO
+
+
+def _sane(count: int | None) -> int | None:
+    """A count of tokens as a server tells it, as far as it can be one."""
+    return None if count is None else min(max(count, 0), _MOST)
+
+
+def _storable(text: str) -> str:
+    """A text without halves of surrogate pairs, which no database takes."""
+    return text if text.isascii() else text.encode("utf-8", "replace").decode()

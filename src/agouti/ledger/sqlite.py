@@ -127,6 +127,8 @@ class SqliteLedger:
         Raises:
             sqlite3.Error: they cannot be written.
         """
+        if not rows and not settled:
+            return
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
         for row in rows:
