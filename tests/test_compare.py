@@ -17,6 +17,7 @@ import agouti
 from agouti.core.http import HttpReply
 from agouti.core.statistics import alike, mean, rate, spread
 from agouti.services.compare_page import marked
+from agouti.services.journal import Journal
 from agouti.standins import Served, serve
 from agouti.standins.quotas import Quota
 from agouti.testing import FakeTransport
@@ -208,6 +209,71 @@ def test_vectors_that_cannot_be_had_lose_no_answer(served: Served) -> None:
     assert "no vectors" in result.remarks[0]
     for kind in ("time_cost", "spread"):
         assert nothing.figure(kind).axes  # type: ignore[arg-type]
+
+
+def test_the_same_prompt_twice_is_asked_twice_and_stands_twice(tmp_path: Path) -> None:
+    answers = [[data({"choices": [{"delta": {"content": text}, "finish_reason": "stop"}]})] for text in "abcd"]
+    fake = FakeTransport(answers)
+    with agouti.Client.at("https://nb.example/v1", transport=fake) as client:
+        keep = tmp_path / "k.jsonl"
+        result = agouti.compare(client, ["m"], ["Peas?", "Beans?", "Peas?", "Peas?"], at_once=1, keep=keep)
+        again = agouti.compare(client, ["m"], ["Beans?", "Peas?", "Peas?", "Peas?"], keep=keep)
+    assert [(row.prompt, row.question, row.text) for row in result] == [
+        (0, "Peas?", "a"), (1, "Beans?", "b"), (2, "Peas?", "c"), (3, "Peas?", "d")
+    ]  # fmt: skip
+    # In another order nothing is asked again, and every answer stands at its question.
+    assert [(row.prompt, row.question, row.text) for row in again] == [
+        (0, "Beans?", "b"), (1, "Peas?", "a"), (2, "Peas?", "c"), (3, "Peas?", "d")
+    ]  # fmt: skip
+
+
+def test_answers_are_kept_before_they_are_judged_and_verdicts_are_paid_once(served: Served, tmp_path: Path) -> None:
+    asked: list[str] = []
+
+    class Counting(agouti.Hook):
+        def before(self, attempt: agouti.AttemptDetails) -> None:
+            asked.append(attempt.label)
+            if attempt.label == "almanac" and len(asked) < 4:
+                raise KeyboardInterrupt
+
+    keep = tmp_path / "k.jsonl"
+    with agouti.Client(served.config, hooks=[Counting()]) as client:
+        with pytest.raises(KeyboardInterrupt):
+            agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", keep=keep)
+        assert asked == ["almanac-local", "almanac"]
+        asked += ["-", "-"]
+        for _ in range(2):
+            [row] = agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", keep=keep)
+            assert row.checks["judge"] >= 0
+    assert asked[4:] == ["almanac"]
+
+
+def test_a_judge_whose_key_is_refused_is_asked_once(served: Served) -> None:
+    with agouti.Client(served.config) as client:
+        labels = ["almanac-local", "loam-7b@shed"]
+        result = agouti.compare(client, labels, [PEAS] * 4, at_once=1, judge="quill-large+status=401@northbank")
+    assert all("no verdict" in (row.reason or "") for row in result)
+    assert sum(count for (label, _), count in served.books.requests.items() if label == "northbank" and _ == 401) <= 1
+
+
+@pytest.mark.parametrize("text", ["Dear Bo,\nthe beans", "Dear Bo", '{"role": "user"}\n', "\xff\n"])
+def test_files_that_are_no_journal_lose_nothing(tmp_path: Path, text: str) -> None:
+    (tmp_path / "letter").write_text(text, encoding="latin-1")
+    with agouti.Client.at("https://nb.example/v1", transport=(fake := FakeTransport([]))) as client:
+        with pytest.raises(agouti.RequestError, match="holds something else"):
+            agouti.compare(client, ["m"], ["Peas?"], keep=tmp_path / "letter")
+    assert (fake.requests, (tmp_path / "letter").read_text(encoding="latin-1")) == ([], text)
+
+
+def test_a_full_disk_stops_no_comparison(served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(self: Journal, row: Any) -> None:
+        raise agouti.RequestError(f"{self.path} cannot be written (no space)")
+
+    monkeypatch.setattr(Journal, "add", full)
+    with agouti.Client(served.config) as client:
+        result = agouti.compare(client, LABELS, PEAS, repeats=2, keep=tmp_path / "k")
+    assert [row.error for row in result] == [None] * 4
+    assert [remark for remark in result.remarks if "could be kept" in remark] == [result.remarks[0]]
 
 
 class Page(HTMLParser):

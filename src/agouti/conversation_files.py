@@ -10,7 +10,7 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from .config.files import replaced
+from .config.files import Busy, opened_alone, replaced
 from .core.chat import Json, Message
 from .core.errors import RequestError
 from .core.messages import TURN, message_json, message_of, turn_json
@@ -191,19 +191,11 @@ def held_alone(path: FilePath) -> IO[bytes]:
         RequestError: another one has it, or it cannot be opened.
     """
     try:
-        file = os.fdopen(os.open(path, os.O_RDONLY), "rb")
+        return opened_alone(Path(path), "rb")
+    except Busy:
+        raise RequestError(f"another talk is kept in {path}", hint="End that one, or name another file.") from None
     except OSError as error:
         raise _unwritable(path, error) from None
-    try:
-        import fcntl
-
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except ImportError:  # a system without such locks
-        pass
-    except OSError:
-        file.close()
-        raise RequestError(f"another talk is kept in {path}", hint="End that one, or name another file.") from None
-    return file
 
 
 def _unwritable(path: FilePath, error: OSError) -> RequestError:

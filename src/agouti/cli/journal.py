@@ -1,10 +1,11 @@
 """A file that results are added to while a run lasts, by one run at a time."""
 
-import os
 from pathlib import Path
 from typing import IO
 
 import click
+
+from ..config import files
 
 
 def opened_alone(journal: Path, out: Path) -> IO[bytes]:
@@ -17,17 +18,7 @@ def opened_alone(journal: Path, out: Path) -> IO[bytes]:
         click.UsageError: another run has it.
         OSError: it cannot be opened.
     """
-    file = journal.open("a+b")
     try:
-        import fcntl
-    except ImportError:  # a system without such locks
-        return file
-    try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        mine = os.path.samestat(os.fstat(file.fileno()), journal.stat())  # the other run may just have put it away
-    except OSError:
-        mine = False
-    if not mine:
-        file.close()
-        raise click.UsageError(f"another run is writing {out}: wait for it, or name another file")
-    return file
+        return files.opened_alone(journal)
+    except files.Busy:
+        raise click.UsageError(f"another run is writing {out}: wait for it, or name another file") from None

@@ -24,6 +24,33 @@ def alone_in(folder: Path) -> Iterator[None]:
         os.close(handle)
 
 
+class Busy(Exception):
+    """Somebody else has the file."""
+
+
+def opened_alone(path: Path, mode: str = "a+b") -> IO[bytes]:
+    """Open a file so that nobody else who asks the same can, until it is closed.
+
+    Raises:
+        Busy: somebody else has it, or has just put it away.
+        OSError: it cannot be opened.
+    """
+    file: IO[bytes] = path.open(mode)
+    try:
+        import fcntl
+    except ImportError:  # a system without such locks
+        return file
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        mine = os.path.samestat(os.fstat(file.fileno()), path.stat())
+    except OSError:
+        mine = False
+    if not mine:
+        file.close()
+        raise Busy
+    return file
+
+
 def write_whole(path: Path, text: str, *, mode: int | None = None) -> None:
     """Write a file of text as `replaced` does."""
     with replaced(path, mode=mode) as file:

@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+from collections import Counter
 from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
 from statistics import pstdev
 from typing import TYPE_CHECKING, Any, Unpack, cast, overload
@@ -12,7 +13,7 @@ from msgspec.structs import replace
 
 from ..calls import Calls, calls_of
 from ..core.chat import Choice, Completion, Json
-from ..core.errors import AgoutiError, NotFilled, RequestError
+from ..core.errors import AgoutiError, RequestError
 from ..core.parts import text_of
 from ..core.policy import HOLDS_FOR_ALL
 from ..core.usage import Usage, total_cost
@@ -26,7 +27,7 @@ from ..reply import Reply
 from . import run
 from .compare_checks import Check, Verdict, checks_of
 from .compare_results import ComparedAnswer, Comparison, costs_of, parameters_text
-from .journal import Journal
+from .journal import KEY, Journal
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
@@ -181,6 +182,7 @@ class _Judge:
             raise RequestError("judge_question is empty", hint="Say what the judge is to look at.")
         self.calls, self.label, self.question, self.repeats = calls, label, question, repeats
         self.price = calls.target(label).model.price_now
+        self._ended = ""
 
     def scored(self, row: ComparedAnswer) -> Steps[ComparedAnswer]:
         """The row with the judge's score, its words and their spread."""
@@ -192,14 +194,17 @@ class _Judge:
         reasons: list[str] = []
         costs: list[float | None] = []
         for _ in range(self.repeats):
+            if self._ended:
+                reasons.append(self._ended)
+                break
             try:
                 call, _form = self.calls.form(self.label, Verdict, text, {})
                 filled = yield from call.steps()
-            except NotFilled as error:
-                costs += [answer.reply.cost for answer in error.answers]
-                reasons.append(f"no verdict: {error.what}")
             except AgoutiError as error:
                 reasons.append(f"no verdict: {error.what}")
+                costs += [answer.reply.cost for answer in error.answers]
+                if isinstance(error, HOLDS_FOR_ALL):
+                    self._ended = reasons[-1]
             else:
                 scores.append(filled.value.score)
                 reasons.append(filled.value.reason)
@@ -251,6 +256,7 @@ class _Work:
         self.judge: _Judge | None = None
         self._questions: list[str] = []
         self._ended: set[str] = set()
+        self._remarks: list[str] = []
         self.cells = list(self._planned(labels, parameters, repeats, options))
 
     def _planned(
@@ -263,12 +269,14 @@ class _Work:
                 for label in labels:
                     asked[label, prompt, number] = self._call(label, text, {**options, **each})
             self._questions.append(text_of(asked[labels[0], prompt, 0][0].question.messages[-1]))
+        times: Counter[str] = Counter()
         for repeat in range(repeats):
             for number, each in enumerate(parameters):
                 for prompt in range(len(self.prompts)):
                     for label in labels[prompt % len(labels) :] + labels[: prompt % len(labels)]:
                         call, key = asked[label, prompt, number]
-                        yield _Cell(label, prompt, each, repeat, call, f"{key}-{repeat}")
+                        times[key] += 1  # the same prompt may stand there twice, and is asked twice then
+                        yield _Cell(label, prompt, each, repeat, call, f"{key}-{times[key]}")
 
     def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, str]:
         """A call, seen to be one that its model takes, and the key of what it asks.
@@ -293,20 +301,15 @@ class _Work:
         """Ask all that is not kept already."""
         journal = Journal(keep) if keep is not None else None
         try:
+            kept = self._kept(journal)
             rows: dict[str, ComparedAnswer] = {}
-            for key, row in self._kept(journal).items():
-                rows[key] = yield from self._judged(row, _again(row), judged="judge" in row.checks)
-            costs = costs_of(rows.values())
+            costs: dict[str, float] = {}
             lanes: dict[str, list[_Cell]] = {}
             for cell in self.cells:
-                if cell.key not in rows:
-                    lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
+                lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
 
             def one(cell: _Cell) -> Steps[None]:
-                row = yield from self._asked(cell)
-                rows[cell.key] = row
-                if journal is not None and row.error is None:
-                    journal.add({"key": cell.key, **msgspec.to_builtins(row)})
+                row = rows[cell.key] = yield from self._row(cell, kept.get(cell.key), journal)
                 for currency, spent in costs_of([row]).items():
                     costs[currency] = costs.get(currency, 0.0) + spent
                 if progress is not None:
@@ -317,25 +320,57 @@ class _Work:
 
             yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
             result = [rows[cell.key] for cell in self.cells]
-            near, odd = None, ""
+            near = None
             if similarity is not None:
                 try:
                     near = yield from self._likeness(similarity, result)
                 except AgoutiError as error:  # the answers are there, and paid for
-                    odd = f"{similarity}: no vectors, so answers are compared by their words: {error.what}"
+                    self._remarks.append(
+                        f"{similarity}: no vectors, so answers are compared by their words: {error.what}"
+                    )
         finally:
             if journal is not None:
                 journal.close()
         order = {label: at for at, label in enumerate(dict.fromkeys(cell.label for cell in self.cells))}
         result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
-        return Comparison(result, near, remarks=(odd,) if odd else ())
+        return Comparison(result, near, remarks=tuple(self._remarks))
+
+    def _row(self, cell: _Cell, kept: ComparedAnswer | None, journal: Journal | None) -> Steps[ComparedAnswer]:
+        """The answer of a cell with its checks; what is paid for is kept as soon as it is there."""
+        if kept is None:
+            row, reply = yield from self._asked(cell)
+            if reply is None:
+                return row
+            self._keep(journal, cell, row)
+        else:
+            # It may stand at another place among the prompts now.
+            row = replace(
+                kept, prompt=cell.prompt, question=self._questions[cell.prompt], repeat=cell.repeat, error=None
+            )
+            reply = _again(row)
+        row = yield from self._checked(row, reply)
+        if self.judge is None or row.error is not None or "judge" in row.checks:
+            return row
+        row = yield from self.judge.scored(row)
+        if "judge" in row.checks:
+            self._keep(journal, cell, row)
+        return row
+
+    def _keep(self, journal: Journal | None, cell: _Cell, row: ComparedAnswer) -> None:
+        """Keep an answer; a disk that is full stops no comparison, and costs no answer but at a kill."""
+        if journal is not None:
+            try:
+                journal.add({KEY: cell.key, **msgspec.to_builtins(row)})
+            except RequestError as error:
+                if not any(remark.startswith(str(journal.path)) for remark in self._remarks):
+                    self._remarks.append(f"{journal.path}: not all answers could be kept there: {error.what}")
 
     def _kept(self, journal: Journal | None) -> dict[str, ComparedAnswer]:
-        """The answers that an earlier run has left, as far as they belong to this one."""
+        """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
         keys = {cell.key for cell in self.cells}
         kept: dict[str, ComparedAnswer] = {}
         for row in journal.rows if journal is not None else ():
-            key = row.pop("key", None)
+            key = row.pop(KEY, None)
             if key in keys:
                 try:
                     kept[key] = msgspec.convert(row, ComparedAnswer)
@@ -343,7 +378,7 @@ class _Work:
                     continue
         return kept
 
-    def _asked(self, cell: _Cell) -> Steps[ComparedAnswer]:
+    def _asked(self, cell: _Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
         target = cell.call.targets[0]
         row = ComparedAnswer(
             label=cell.label,
@@ -355,7 +390,7 @@ class _Work:
             parameters=cell.parameters,
         )
         if cell.label in self._ended:
-            return replace(row, error="not asked: what failed before holds for all requests to this model")
+            return replace(row, error="not asked: what failed before holds for all requests to this model"), None
         clock = self.calls.clocks.clock
         call = replace(cell.call, started=clock(), until=self._until(cell.call))
         try:
@@ -363,20 +398,20 @@ class _Work:
         except AgoutiError as error:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
-            return replace(row, error=f"{type(error).__name__}: {error.what}")
-        row = _answered(row, reply, target.model.price_now.currency if target.model.price_now is not None else None)
-        return (yield from self._judged(row, reply))
+            return replace(row, error=f"{type(error).__name__}: {error.what}"), None
+        price = target.model.price_now
+        return _answered(row, reply, None if price is None else price.currency), reply
 
-    def _judged(self, row: ComparedAnswer, reply: Reply, *, judged: bool = False) -> Steps[ComparedAnswer]:
+    def _checked(self, row: ComparedAnswer, reply: Reply) -> Steps[ComparedAnswer]:
         """The row with its checks; of one that was kept, the judge's score stays."""
-        checks = {"judge": row.checks["judge"]} if judged and self.judge is not None else {}
+        judged = self.judge is not None and "judge" in row.checks
+        checks = {"judge": row.checks["judge"]} if judged else {}
         for name, check in self.checks.items():
             try:
                 checks[name] = yield from check(reply, row.prompt)
             except Exception as error:  # of the application's own function: the answer is there all the same
                 return replace(row, error=f"{name} failed: {type(error).__name__}: {error}"[:300])
-        row = replace(row, checks=checks)
-        return row if self.judge is None or judged else (yield from self.judge.scored(row))
+        return replace(row, checks=checks)
 
     def _until(self, call: Call) -> float | None:
         """The deadline of a call that was made before its turn came."""

@@ -6,40 +6,52 @@ from typing import Any
 
 import msgspec
 
+from ..config.files import Busy, opened_alone
 from ..core.errors import RequestError
+
+KEY = "key"
+"""The first field of every row: what it belongs to."""
+_BEGINS = b'{"key":'
 
 
 class Journal:
-    """A file of JSON Lines that rows are added to.
+    """A file of JSON Lines that rows are added to; each begins with its `KEY`.
 
     Attributes:
         rows: those that an earlier run has left; a torn last line is cut off.
 
     Raises:
-        RequestError: the file cannot be opened or written, or another run has it.
+        RequestError: the file cannot be opened or written, holds something else, or another run has it.
     """
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.path = Path(path)
         try:
-            self._file = self.path.open("a+b")
+            self._file = opened_alone(self.path)
+        except Busy:
+            raise RequestError(f"another run is writing {path}", hint="Wait for it, or name another file.") from None
         except OSError as error:
             raise _unwritable(self.path, error) from None
-        if not _locked(self._file.fileno()):
+        try:
+            self.rows = self._read()
+        except BaseException:
             self._file.close()
-            raise RequestError(f"another run is writing {path}", hint="Wait for it, or name another file.")
-        self.rows = self._read()
+            raise
 
     def _read(self) -> list[dict[str, Any]]:
         self._file.seek(0)
-        rows, good = [], 0
+        rows: list[dict[str, Any]] = []
+        good = 0
         for line in self._file:
             try:
                 row = msgspec.json.decode(line) if line.endswith(b"\n") else None
-            except msgspec.DecodeError:
+            except (msgspec.DecodeError, UnicodeDecodeError):
                 row = None
-            if isinstance(row, dict):
+            if isinstance(row, dict) and KEY in row:
                 rows.append(row)
+            elif not rows and (line.endswith(b"\n") or not line.startswith(_BEGINS)):
+                # Not even its first line is one of ours: it is somebody's file, and nothing is cut off of it.
+                raise RequestError(f"{self.path} holds something else", hint="Name another file to keep answers in.")
             elif not line.endswith(b"\n"):
                 break
             good += len(line)
@@ -69,18 +81,6 @@ class Journal:
         """The run is complete: the file is not needed any more."""
         self.path.unlink(missing_ok=True)
         self._file.close()
-
-
-def _locked(handle: int) -> bool:
-    try:
-        import fcntl
-    except ImportError:  # a system without such locks
-        return True
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True
 
 
 def _unwritable(path: Path, error: OSError) -> RequestError:
