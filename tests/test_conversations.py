@@ -132,6 +132,7 @@ CALL = json.dumps({"role": "assistant", "content": None, "tool_calls": [CALLING]
         (["\ufeff" + GOOD[0], "", GOOD[1] + "\r"], 2, []),
         (['{"conversation": {"settings": {"headers": {"x": "y"}, "tools": ["m:f"], "seed": 3}}}', *GOOD], 2, []),
         ([], 0, []),
+        (['{"conversation": {"settings": {"temperature": "hot"}}}', *GOOD], 2, ["the settings of FILE cannot be used"]),
     ],
 )
 def test_broken_files_name_the_line_and_keep_the_rest(

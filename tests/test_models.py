@@ -130,6 +130,15 @@ def test_lists_are_frames_and_files(tmp_path: Path, suffix: str) -> None:
             found.save(tmp_path / wrong)
 
 
+def test_files_keep_every_character(tmp_path: Path) -> None:
+    import csv
+
+    odd = 'a\rb,"c"\n\u2028 \x00'.replace("\x00", "")
+    models("sync", [{"data": [{"id": odd}]}, {"data": []}]).where(text="a").save(tmp_path / "m.csv")
+    with (tmp_path / "m.csv").open(newline="", encoding="utf-8") as file:
+        assert odd in [row["name"] for row in csv.DictReader(file)]
+
+
 FILE = """# ours
 [models.a]   # the first
 name = "x"

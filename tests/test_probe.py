@@ -64,3 +64,16 @@ def test_nothing_is_sent_that_could_cost_more_and_what_holds_for_all_is_raised(s
                 agouti.probe(client, name)
     with agouti.Client.at(served.address("shed")) as client:
         assert agouti.probe(client, "loam-2b").of("schema").found == "yes"
+
+
+def test_limits_and_budgets_of_our_own_are_no_lies(served: Served, monkeypatch: pytest.MonkeyPatch) -> None:
+    made = config(served, 0, monkeypatch)
+    made["models"]["m"]["price"] = {"input": 1, "output": 1, "currency": "USD"}
+    made["providers"]["nb"]["limits"] = {"requests_per_minute": 9, "wait": 0}
+    with agouti.Client(made) as client:
+        assert agouti.probe(client, "m").lies == ()
+        made["providers"]["nb"].pop("limits")
+    with agouti.Client(made) as client, client.budget(0.001):
+        result = agouti.probe(client, "m")
+    assert result.lies == ()
+    assert "unclear" in {row.found for row in result}

@@ -6,7 +6,7 @@ from threading import Lock
 from typing import TYPE_CHECKING, Literal, TypeAlias, Unpack, cast
 
 from .arguments import limits_of, split_tools
-from .conversation_window import Window
+from .conversation_window import ContextWindow
 from .core.chat import Json, Message
 from .core.errors import AgoutiError, ContextOverflow, RequestError
 from .core.messages import messages_of, with_parts
@@ -61,16 +61,21 @@ class _Conversation:
         self.replies: list[Reply] = []
         self._lock = Lock()
         self._left: tuple[list[Message], ReplyAccumulator] | None = None
-        self._window = Window()
+        self._window = ContextWindow()
 
     def _from_file(self, path: "FilePath", options: "AskOptions") -> "tuple[list[Message], AskOptions]":
         from .conversation_files import read_conversation
 
         kept = read_conversation(path)
-        self.remarks = tuple(kept.remarks)
-        for remark in kept.remarks:
+        settings, remarks = kept.settings, kept.remarks
+        try:
+            question_of("...", settings)
+        except RequestError as error:
+            settings, remarks = {}, [*remarks, f"the settings of {path} cannot be used and are left out ({error.what})"]
+        self.remarks = tuple(remarks)
+        for remark in remarks:
             warn(remark)
-        return kept.messages, cast("AskOptions", {**kept.settings, **options})
+        return kept.messages, cast("AskOptions", {**settings, **options})
 
     @property
     def model(self) -> str:
@@ -173,7 +178,7 @@ class _Conversation:
         while True:
             history = window.history(list(messages_of(self.messages)))
             if fit is not None:
-                history = yield from window.fitted(history, said, loop.call, fit)
+                history = yield from window.fitted(history, loop.call, fit)
             asking = loop.asking((*history, *said))
             try:
                 done = yield from asking.steps(so_far)
@@ -182,7 +187,7 @@ class _Conversation:
                 nothing_yet = not asking.replies and (so_far is None or not so_far.reply().text)
                 tries += 1
                 again = nothing_yet and fit not in (None, "error") and tries < _TRIES
-                if not again or not window.narrowed(history, said, loop.call):
+                if not again or not window.narrowed(history, loop.call):
                     raise error
                 continue
             except AgoutiError:

@@ -22,7 +22,7 @@ _ANSWER = 1024
 _USED = 0.8
 
 
-class Window:
+class ContextWindow:
     """What stands for the beginning of a conversation, once that does not fit any more.
 
     Attributes:
@@ -34,9 +34,9 @@ class Window:
         self._upto = upto
         self.limit = limit
 
-    def copy(self) -> "Window":
+    def copy(self) -> "ContextWindow":
         """The same for another conversation with the same messages."""
-        return Window(self._instead, self._upto, self.limit)
+        return ContextWindow(self._instead, self._upto, self.limit)
 
     def history(self, messages: list[Message]) -> list[Message]:
         """The messages that are sent of a conversation."""
@@ -52,11 +52,10 @@ class Window:
     def fitted(
         self,
         history: list[Message],
-        said: tuple[Message, ...],
         call: Call,
         fit: "str | Callable[[list[Message], int], Any]",
     ) -> Steps[list[Message]]:
-        """As much of the history as goes with what is said now.
+        """As much of the history as goes with what is said now, the question of the call.
 
         Raises:
             ContextOverflow: it does not fit, and nothing is to be dropped; or what is said now is too long by itself.
@@ -94,7 +93,7 @@ class Window:
         self._upto += len(history) - len(self._instead)
         self._instead = tuple(kept)
 
-    def narrowed(self, history: list[Message], said: tuple[Message, ...], call: Call) -> bool:
+    def narrowed(self, history: list[Message], call: Call) -> bool:
         """The provider has refused a request as too long: allow the next one a fifth less, if there is less to send."""
         if not history:
             return False

@@ -4,7 +4,7 @@ import csv
 import io
 import json
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
@@ -87,7 +87,7 @@ class Table(Generic[Row]):
         if suffix == ".jsonl":
             return b"".join(msgspec.json.encode(record) + b"\n" for record in records)
         if suffix == ".csv":
-            return as_csv(self._columns(), records)
+            return as_csv(records, self._columns()).encode("utf-8", "replace")
         return as_parquet(self._columns(), records)
 
 
@@ -103,19 +103,27 @@ def check_suffix(path: str | os.PathLike[str], suffixes: tuple[str, ...] = SUFFI
     return suffix
 
 
-def as_csv(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
-    """Rows as CSV in UTF-8; what is no plain value stands there as JSON."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(columns)
-    writer.writerows([[_cell(record.get(name)) for name in columns] for record in records])
-    return text.getvalue().encode("utf-8", "replace")
+def text_of(value: Any) -> str:
+    """A value as it stands in a cell."""
+    return value if isinstance(value, str) else "" if value is None else json.dumps(value, ensure_ascii=False)
 
 
-def _cell(value: Any) -> Any:
-    if isinstance(value, (Mapping, list, tuple)):
-        return json.dumps(value, ensure_ascii=False)
-    return "" if value is None else value
+def as_csv(rows: Iterable[Mapping[str, Any]], names: Sequence[str] = ()) -> str:
+    """Rows as CSV: the columns in the order in which they first come; what is no text as JSON.
+
+    Args:
+        names: the columns that come first.
+    """
+    rows = list(rows)
+    names = list(dict.fromkeys([*names, *(name for row in rows for name in row)]))
+    out = io.StringIO()
+    values = [{name: text_of(value) for name, value in row.items()} for row in rows]
+    # The writer does not quote a carriage return where it is no line end of its own, and the reader takes it for one.
+    lone = any("\r" in value for row in values for value in row.values())
+    writer = csv.DictWriter(out, names, lineterminator="\n", quoting=csv.QUOTE_ALL if lone else csv.QUOTE_MINIMAL)
+    writer.writeheader()
+    writer.writerows(values)
+    return out.getvalue()
 
 
 def as_parquet(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
@@ -132,7 +140,11 @@ def as_parquet(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
             "Parquet needs pyarrow, which is not installed", hint="Install it: pip install 'agouti-client[parquet]'."
         ) from None
     cells = {
-        name: [None if (value := record.get(name)) is None else _cell(value) for record in records] for name in columns
+        name: [
+            text_of(value) if isinstance(value := record.get(name), (Mapping, list, tuple)) else value
+            for record in records
+        ]
+        for name in columns
     }
     sink = io.BytesIO()
     pyarrow.parquet.write_table(pyarrow.table(cells), sink)

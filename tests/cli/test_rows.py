@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from agouti.cli.rows import as_csv, kind_of, read_rows
+from agouti.cli.rows import kind_of, read_rows
+from agouti.tables import as_csv
 
 CSV = 'crop,note\npea,"18 of 24, up"\nbean,\n,alone\n'
 JSONL = '{"crop": "pea", "note": "18 of 24"}\n\n{"crop": "bean", "n": {"a": 1}}\n"a text"\n7\nnull\n'

@@ -35,6 +35,9 @@ def test_personas_from_the_shell(agouti_command: Command, served: Served, tmp_pa
         assert said in done.stderr
 
 
+GOOD_LINES = '{"role": "user", "content": "Peas?"}\n{"role": "assistant", "content": "In March."}\n'
+
+
 def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path: Any) -> None:
     (tmp_path / "agouti.toml").write_text(
         served.toml + '\n[models.helper]\nlike = "almanac-local"\ntools = ["shelf:days_to_frost"]\ncontext = 300\n'
@@ -66,6 +69,15 @@ def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path:
     ):
         done = agouti_command("talk", *arguments, text=text)
         assert (done.returncode, said in done.stderr) == (code, True), done.stderr
+    # What goes with the next turn can be taken back, and a file that is torn is gone on with whole: undone turns too.
+    done = agouti_command("talk", "helper", text="?image packet.png\n?image\nPeas?\n")
+    assert (done.returncode, "nothing goes with the next turn" in done.stderr) == (0, True)
+    torn = GOOD_LINES + '{"role": "user", "con'
+    (tmp_path / "torn.jsonl").write_text(torn)
+    agouti_command("talk", "helper", "--resume", "torn.jsonl", text="Kale?\n?undo\n?undo\nLeeks?\n")
+    said = [json.loads(line) for line in (tmp_path / "torn.jsonl").read_text().splitlines()[1:]]
+    assert [each["content"] for each in said if each["role"] == "user"] == ["Leeks?"]
+    assert (tmp_path / "torn.jsonl.torn").read_text() == torn
     (tmp_path / "old.jsonl").write_text('{"role": "user", "content": "Old."}\n')
     done = agouti_command(
         "talk", "helper", "--save", "new.jsonl", text="?save old.jsonl\nPeas?\n?save new.jsonl\n?save t2\n?undo"

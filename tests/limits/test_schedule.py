@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.core.rate_limits import RateLimits
-from agouti.limits.schedule import LimitReachedAt, Schedule, Ticket
+from agouti.limits.schedule import Schedule, Ticket, TurnTooLate
 
 
 class Simulation:
@@ -128,7 +128,7 @@ def test_waits_are_bounded_and_told() -> None:
         schedule.sent(ticket)
         schedule.ended(ticket, None)
     for most in (0.0, 30.0):
-        with pytest.raises(LimitReachedAt) as reached:
+        with pytest.raises(TurnTooLate) as reached:
             schedule.enter(1, most)
         assert reached.value.seconds == pytest.approx(60, abs=2)
     patient = schedule.enter(1, 70)
@@ -168,13 +168,27 @@ def test_days_begin_at_the_providers_hour() -> None:
     for _ in range(2):
         ticket = schedule.enter(1, 0)
         assert schedule.turn(ticket) == 0.0
+        schedule.sent(ticket)
         schedule.ended(ticket, None)
-    with pytest.raises(LimitReachedAt) as reached:
+    with pytest.raises(TurnTooLate) as reached:
         schedule.enter(1, 60)
     assert reached.value.seconds == pytest.approx(6400, abs=1)  # winter: Dublin is at UTC
     time[0] += 6401
-    assert schedule.turn(schedule.enter(1, 0)) == 0.0
+    ticket = schedule.enter(1, 0)
+    assert schedule.turn(ticket) == 0.0
+    schedule.sent(ticket)
     assert sorted(book.days.values()) == [1, 2]
+
+
+def test_a_day_counts_what_is_sent_and_nothing_else() -> None:
+    book = Book()
+    schedule = Schedule(RateLimits(requests_per_day=1), lambda: 0.0, lambda: 0.0, book)
+    for _ in range(3):  # another limit has no room: each gives its place back
+        ticket = schedule.enter_at_once(1)
+        assert ticket is not None
+        assert schedule.enter_at_once(1) is None  # there is one place, and it is taken
+        schedule.leave(ticket)
+    assert book.days == {}
 
 
 @pytest.mark.parametrize(

@@ -11,7 +11,7 @@ from ..config.entries import Config
 from ..core.errors import ConfigError
 from ..core.masking import printable
 from ..services.probe import ProbeResult, plan, probe
-from .text import colour, paint
+from .text import colour, paint, show_json
 
 _MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
 
@@ -42,7 +42,7 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
             {"label": each.label, "provider": each.provider, "name": each.name, "cost": each.cost, **each_rows(each)}
             for each in results
         ]
-        click.echo(json.dumps(rows, ensure_ascii=False, indent=2))
+        show_json(rows)
     return 1 if any(result.lies for result in results) else 0
 
 

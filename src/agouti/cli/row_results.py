@@ -14,8 +14,9 @@ from typing import IO, Any
 import click
 
 from ..config.files import write_whole
+from ..tables import as_csv, text_of
 from .journal import opened_alone
-from .rows import Row, as_csv, text_of
+from .rows import Row
 
 
 class Results:

@@ -5,12 +5,14 @@ import io
 import json
 import re
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 from msgspec import Struct
+
+from ..tables import text_of
 
 _DELIMITERS = ",;\t|"
 
@@ -158,11 +160,6 @@ def _said(row: dict[str, Any], column: str | None) -> str:
     return "\n".join(f"{name}: {text_of(value)}" for name, value in row.items() if name and value not in (None, ""))
 
 
-def text_of(value: Any) -> str:
-    """A value as it stands in a cell."""
-    return value if isinstance(value, str) else "" if value is None else json.dumps(value, ensure_ascii=False)
-
-
 def kind_of(out: str | None, kinds: Sequence[str]) -> str:
     """What a file is to be, by its suffix.
 
@@ -173,21 +170,3 @@ def kind_of(out: str | None, kinds: Sequence[str]) -> str:
     if suffix not in kinds:
         raise click.UsageError(f"--out takes a file that ends in {' or '.join(kinds)}, not {out}")
     return suffix
-
-
-def as_csv(rows: Iterable[dict[str, Any]], names: Sequence[str] = ()) -> str:
-    """Rows as CSV: the columns in the order in which they first come; what is no plain value as JSON.
-
-    Args:
-        names: the columns that come first.
-    """
-    rows = list(rows)
-    names = list(dict.fromkeys([*names, *(name for row in rows for name in row)]))
-    out = io.StringIO()
-    values = [{name: text_of(value) for name, value in row.items()} for row in rows]
-    # The writer does not quote a carriage return where it is no line end of its own, and the reader takes it for one.
-    lone = any("\r" in value for row in values for value in row.values())
-    writer = csv.DictWriter(out, names, lineterminator="\n", quoting=csv.QUOTE_ALL if lone else csv.QUOTE_MINIMAL)
-    writer.writeheader()
-    writer.writerows(values)
-    return out.getvalue()

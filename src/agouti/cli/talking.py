@@ -1,5 +1,6 @@
 """A talk: turns, commands between them, and a file that has every turn before the next one begins."""
 
+import os
 import shlex
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -22,8 +23,8 @@ from .typed_lines import Lines
 
 _COMMANDS = {
     "?": "this list",
-    "?image PATH": "send an image, or its address, with the next turn",
-    "?file PATH": "send a PDF, text or audio file with the next turn",
+    "?image PATH": "send an image, or its address, with the next turn; without PATH: none of those named",
+    "?file PATH": "send a PDF, text or audio file with the next turn; without PATH: none",
     "?undo": "take the last turn back",
     "?again": "ask the last turn once more",
     "?save PATH": "keep the talk in a file from now on",
@@ -85,11 +86,24 @@ class Talking:
             return
         if Path(path).exists() and path != self._file:
             held_alone(path).close()
-        torn = any(remark.startswith("line ") for remark in self._talk.remarks)
-        if not (torn and path == self._resumed):  # lines that could not be read stay where they are
-            self._talk.save(path)
+        if path == self._resumed and self._talk.remarks:
+            self._put_aside(Path(path))
+        self._talk.save(path)
         self._file, self._on_disk = path, len(self._talk.messages)
         self._alone()
+
+    def _put_aside(self, path: Path) -> None:
+        """Keep a file with lines that cannot be read as it is, beside the one that goes on."""
+        number = 1
+        while (aside := path.with_name(f"{path.name}.torn{number if number > 1 else ''}")).exists():
+            number += 1
+        try:
+            os.replace(path, aside)
+        except OSError as error:
+            raise RequestError(
+                f"{path} cannot be put aside ({error.strerror or error})", hint="Save the talk to another file."
+            ) from None
+        _remark(f"the file as it was is kept as {aside.name}")
 
     def _alone(self) -> None:
         """See that no other talk writes the file."""
@@ -156,9 +170,13 @@ class Talking:
 
     def _kept(self) -> None:
         """See that the file has all that was said; what a full disk did not take goes with the next turn."""
-        if self._file is not None and self._on_disk < len(self._talk.messages):
+        if self._file is not None and self._on_disk != len(self._talk.messages):
             try:
-                append_turn(self._file, self._talk.messages[self._on_disk :])
+                if self._on_disk < 0:  # what was taken back stands there still
+                    self._talk.save(self._file)
+                    self._alone()
+                else:
+                    append_turn(self._file, self._talk.messages[self._on_disk :])
             except RequestError as error:
                 error.hint = "Make room: the turn is kept with the next one. Or ?save PATH elsewhere."
                 _error(error)
@@ -224,9 +242,9 @@ class Talking:
         for path in paths:
             if "://" not in path and not Path(path).is_file():
                 raise RequestError(f"{path} is no file", hint="Give its path, in quotes where it has spaces.")
-        self._with[kind] += paths
+        self._with[kind] = [*self._with[kind], *paths] if paths else []
         some = ", ".join([*self._with["images"], *self._with["files"]])
-        _remark(f"with the next turn: {some}" if some else "nothing goes with the next turn: give a PATH")
+        _remark(f"with the next turn: {some}" if some else "nothing goes with the next turn")
 
     def _again(self) -> None:
         taken = self._talk.undo()
@@ -247,10 +265,9 @@ class Talking:
         _remark(self._status(stream.reply))
 
     def _rewritten(self) -> None:
-        if self._file is not None:
-            self._talk.save(self._file)
-            self._on_disk = len(self._talk.messages)
-            self._alone()
+        """See that the file has what is left; where that cannot be, the next turn writes it whole."""
+        self._on_disk = -1
+        self._kept()
 
     def _usage(self) -> None:
         usage, price = self._talk.usage, self._model.price_now
@@ -275,7 +292,7 @@ class _Shown:
         if isinstance(event, ToolCallPiece):
             if event.name:
                 self._switch(kind)
-                click.echo(paint(f"  [calls {printable(event.name)}]", dim=True), err=True)
+                click.echo(paint(f"  [calls {printable(event.name)}]", err=True, dim=True), err=True)
                 self._kind = None
             return
         text = printable(event.text)  # type: ignore[attr-defined]
@@ -283,7 +300,7 @@ class _Shown:
             return
         if isinstance(event, Reasoning):
             self._switch(kind)
-            click.echo(paint(text, dim=True), nl=False, err=True)
+            click.echo(paint(text, err=True, dim=True), nl=False, err=True)
         else:
             self._switch(Text)
             click.echo(text, nl=False)
@@ -305,7 +322,7 @@ def _count(tokens: int | None) -> str:
 
 
 def _remark(text: str) -> None:
-    click.echo(paint(f"  ({printable(text)})", dim=True), err=True)
+    click.echo(paint(f"  ({printable(text)})", err=True, dim=True), err=True)
 
 
 def _error(error: AgoutiError) -> None:

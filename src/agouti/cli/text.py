@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from ..core.errors import RequestError
+from ..core.masking import printable
 from ..core.parameters import NAMES
 from ..core.suggest import near_hint
 
@@ -90,11 +91,17 @@ def on_terminal() -> bool:
     return sys.stdout.isatty()
 
 
-def colour() -> bool:
-    """Whether to use colour: on a terminal, unless NO_COLOR is set."""
-    return on_terminal() and not os.environ.get("NO_COLOR")
+def colour(*, err: bool = False) -> bool:
+    """Whether to use colour: on a terminal, unless NO_COLOR is set; ``err``: of standard error."""
+    return (sys.stderr.isatty() if err else on_terminal()) and not os.environ.get("NO_COLOR")
 
 
-def paint(text: str, **style: object) -> str:
-    """Styled text where there is colour, plain text elsewhere."""
-    return click.style(text, **style) if colour() else text  # type: ignore[arg-type]
+def paint(text: str, *, err: bool = False, **style: object) -> str:
+    """Styled text where there is colour, plain text elsewhere; ``err``: for standard error."""
+    return click.style(text, **style) if colour(err=err) else text  # type: ignore[arg-type]
+
+
+def show_json(value: object) -> None:
+    """Print a value as JSON; on a terminal without what could steer it."""
+    text = json.dumps(value, ensure_ascii=False, indent=2)
+    click.echo(printable(text) if on_terminal() else text)

@@ -11,7 +11,7 @@ from ..core.retry_after import asked_wait
 from ..engine.call import CLOCKS, Clocks
 from ..engine.effects import OnAbandon, Settled, Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
-from .schedule import Days, LimitReachedAt, Schedule, Ticket
+from .schedule import Days, Schedule, Ticket, TurnTooLate
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -75,6 +75,8 @@ class LimitHook(Hook):
                     other.leave(each)
                 return False
             held.append((schedule, ticket))
+        for schedule, ticket in held:
+            schedule.sent(ticket)
         self._held[id(attempt)] = held
         return True
 
@@ -114,7 +116,7 @@ class LimitHook(Hook):
                 while (seconds := schedule.turn(ticket)) != 0.0:
                     rest = max(ticket.until - clock(), 0.0)
                     yield WaitFor(ticket.signal, rest if seconds is None else min(seconds, rest))
-        except LimitReachedAt as reached:
+        except TurnTooLate as reached:
             give_back()
             yield Settled(undo)
             raise self._error(attempt, schedule, reached) from None
@@ -127,7 +129,7 @@ class LimitHook(Hook):
         self._held[id(attempt)] = held
         yield Settled(undo)
 
-    def _error(self, attempt: AttemptDetails, schedule: Schedule, reached: LimitReachedAt) -> LimitReached:
+    def _error(self, attempt: AttemptDetails, schedule: Schedule, reached: TurnTooLate) -> LimitReached:
         whose = (
             "model " + attempt.model if self._schedules.get(("models", attempt.model)) is schedule else attempt.provider
         )

@@ -21,6 +21,8 @@ Clock = Callable[[], float]
 # and in seconds, until its reply has come and shows that it was counted.
 _SHARE = 0.02
 _DELAY = 0.05
+# A provider that asks for more than a day says something that it does not mean.
+_LONGEST = 86400.0
 
 
 class Days(Protocol):
@@ -45,7 +47,7 @@ class Entry:
         self.counted: float | None = None
 
 
-class Window:
+class SlidingWindow:
     """At most so much in any stretch of so many seconds.
 
     Args:
@@ -103,17 +105,18 @@ class Ticket(Struct, eq=False):
         until: when waiting is given up.
         signal: set when the ticket should look again.
         entries: where it stands in the windows, once it is its turn.
-        begun: whether it was its turn.
+        begun, sent: whether it was its turn, and whether it has gone out.
     """
 
     tokens: int
     until: float
     signal: Signal
-    entries: list[tuple[Window, Entry, bool]] = []
+    entries: list[tuple[SlidingWindow, Entry, bool]] = []
     begun: bool = False
+    sent: bool = False
 
 
-class LimitReachedAt(Exception):
+class TurnTooLate(Exception):
     """The turn would come too late.
 
     Attributes:
@@ -147,9 +150,10 @@ class Schedule:
         self._row: deque[Ticket] = deque()
         self._under_way = 0
         self._blocked = 0.0
+        self._unsent = 0  # those whose turn it was, and which have not gone out
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
-        self._requests = [Window(most, seconds) for most, seconds in counts if most is not None]
-        self._tokens = Window(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
+        self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
+        self._tokens = SlidingWindow(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
 
     @property
     def waiting(self) -> int:
@@ -164,7 +168,7 @@ class Schedule:
             most: seconds that the call may wait.
 
         Raises:
-            LimitReachedAt: it would have to wait longer.
+            TurnTooLate: it would have to wait longer.
             RequestError: it is larger than the limit by itself.
         """
         if self._tokens is not None and tokens > self._tokens.most:
@@ -176,15 +180,15 @@ class Schedule:
             now = self._clock()
             seconds = self._expected(tokens, now)
             if seconds is not None and seconds > most:
-                raise LimitReachedAt(self._why(), seconds)
+                raise TurnTooLate(self._why(), seconds)
             if seconds is None and most <= 0:
-                raise LimitReachedAt(self._why(), None)
+                raise TurnTooLate(self._why(), None)
             ticket = Ticket(tokens, now + most, Signal())
             self._row.append(ticket)
             return ticket
 
     def enter_at_once(self, tokens: int) -> Ticket | None:
-        """A place whose turn it is, and which counts as sent now; `None` where it would have to wait."""
+        """A place whose turn it is; `None` where it would have to wait."""
         with self._lock:
             now = self._clock()
             if self._row or (self._tokens is not None and tokens > self._tokens.most):
@@ -195,15 +199,13 @@ class Schedule:
             ticket = Ticket(tokens, now, _NO_SIGNAL)
             self._row.append(ticket)
             self._begin(ticket)
-            for window, entry, _ in ticket.entries:
-                entry.counted = now + window.delay
             return ticket
 
     def turn(self, ticket: Ticket) -> float | None:
         """Whether it is a ticket's turn: 0, and it counts from now on; seconds to wait; `None`: until it is told.
 
         Raises:
-            LimitReachedAt: it has waited as long as it may, or would have to.
+            TurnTooLate: it has waited as long as it may, or would have to.
         """
         with self._lock:
             now = self._clock()
@@ -213,7 +215,7 @@ class Schedule:
                 self._begin(ticket)
                 wake = self._next()
             elif now >= ticket.until or (at is not None and at > ticket.until):
-                raise LimitReachedAt(self._why(), None if at is None else at - now)
+                raise TurnTooLate(self._why(), None if at is None else at - now)
             else:
                 return None if at is None else at - now
         _set(wake)
@@ -225,6 +227,7 @@ class Schedule:
             if ticket.begun:
                 self._under_way -= 1
                 ticket.begun = False
+                self._unsent -= not ticket.sent
                 for window, entry, _ in ticket.entries:
                     window.weigh(entry, 0)
                     entry.counted = entry.counted or self._clock()
@@ -237,6 +240,10 @@ class Schedule:
         """The request goes out now."""
         with self._lock:
             now = self._clock()
+            ticket.sent = True
+            self._unsent -= 1
+            if self._days is not None:
+                self._days.add(self.limits.day_of(self._now())[0])
             for window, entry, _ in ticket.entries:
                 entry.counted = now + window.delay
             wake = self._next()
@@ -259,7 +266,7 @@ class Schedule:
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
             if blocked is not None:
-                self._blocked = max(self._blocked, now + blocked)
+                self._blocked = max(self._blocked, now + min(blocked, _LONGEST))
             wake = self._next()
         _set(wake)
 
@@ -267,11 +274,10 @@ class Schedule:
         self._row.popleft()
         ticket.begun = True
         self._under_way += 1
+        self._unsent += 1
         ticket.entries = [(window, window.add(1), False) for window in self._requests]
         if self._tokens is not None:
             ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
-        if self._days is not None:
-            self._days.add(self.limits.day_of(self._now())[0])
 
     def _next(self) -> Signal | None:
         return self._row[0].signal if self._row else None
@@ -291,7 +297,7 @@ class Schedule:
             at = max(at, free)
         if self._days is not None and limits.requests_per_day is not None:
             day, rest = limits.day_of(self._now())
-            if self._days.used(day) >= limits.requests_per_day:
+            if self._days.used(day) + self._unsent >= limits.requests_per_day:
                 at = max(at, now + rest)
         return at
 

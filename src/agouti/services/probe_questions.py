@@ -11,7 +11,9 @@ from msgspec import Struct
 from ..core.errors import (
     AddressWrong,
     AgoutiError,
+    BudgetExceeded,
     ContextOverflow,
+    LimitReached,
     ModelUnknown,
     NoAccess,
     ReplyError,
@@ -64,7 +66,8 @@ def _ask(probing: Probing, prompt: Any, **options: Any) -> Steps[Reply]:
 
 def _told(what: str, declared: bool | None, error: AgoutiError) -> Probed:
     """What an error says about a thing."""
-    refused = isinstance(error, REFUSALS)
+    # Limits and budgets of our own say nothing of the provider.
+    refused = isinstance(error, REFUSALS) and not isinstance(error, (LimitReached, BudgetExceeded))
     return Probed(what=what, declared=declared, found="refused" if refused else "unclear", detail=seen(error))
 
 

@@ -1,14 +1,12 @@
 """``agouti check``: is everything in order?"""
 
-import json
-
 import click
 import msgspec
 
 from ...client import Client
 from ...core.masking import printable
 from ..app import Settings
-from ..text import colour, paint
+from ..text import colour, paint, show_json
 
 _MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
 
@@ -42,7 +40,7 @@ def command(
     with Client(app.config) as client:
         checked = check(client, labels)
     if as_json:
-        click.echo(json.dumps([{"ok": each.ok, **msgspec.to_builtins(each)} for each in checked], indent=2))
+        show_json([{"ok": each.ok, **msgspec.to_builtins(each)} for each in checked])
     else:
         width = max((len(finding.what) for each in checked for finding in each.findings), default=0)
         for each in checked:

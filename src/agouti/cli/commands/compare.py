@@ -1,6 +1,5 @@
 """``agouti compare``: several models, the same prompts."""
 
-import json
 import sys
 from contextlib import suppress
 from pathlib import Path
@@ -12,12 +11,12 @@ from ...client import Client
 from ...core.masking import printable
 from ...core.statistics import Estimate
 from ...services.compare_results import Comparison, parameters_text
-from ...tables import SUFFIXES, check_suffix
+from ...tables import SUFFIXES, check_suffix, text_of
 from ..app import Settings
 from ..columns import show_columns
 from ..objects import form_named
-from ..rows import read_rows, text_of
-from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
+from ..rows import read_rows
+from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
 
 
 @click.command("compare")
@@ -115,7 +114,7 @@ def command(
     if keep is not None:
         _put_away(keep, result)
     if as_json:
-        click.echo(json.dumps({"rows": result.records(), "summary": result.summary.records()}, ensure_ascii=False))
+        show_json({"rows": result.records(), "summary": result.summary.records()})
     else:
         _show(result)
     for remark in result.remarks:

@@ -1,6 +1,5 @@
 """``agouti embed``: texts into vectors, kept or searched."""
 
-import json
 from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,7 +12,7 @@ from ...core.masking import printable
 from ...core.usage import total_cost, total_usage
 from ..app import Settings
 from ..rows import kind_of, read_rows
-from ..text import paint
+from ..text import paint, show_json
 from ..vectors_kept import VectorsKept
 
 if TYPE_CHECKING:
@@ -88,7 +87,7 @@ def command(
             shown = [
                 {"line": rows[each.index].line, "score": round(each.score, 4), "text": each.text} for each in nearest
             ]
-            click.echo(json.dumps(shown, ensure_ascii=False, indent=2))
+            show_json(shown)
             return
         for each in nearest:
             text = " ".join(each.text.split())

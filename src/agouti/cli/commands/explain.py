@@ -7,7 +7,7 @@ import msgspec
 
 from ...client import Client
 from ..app import Settings
-from ..text import BLANK, blanks_given, paint
+from ..text import BLANK, blanks_given, paint, show_json
 
 
 @click.command("explain")
@@ -26,7 +26,7 @@ def command(app: Settings, label: str, text: str, blanks: tuple[str, ...], as_js
     with Client(app.config) as client:
         explained = explain(client, label, text, blanks=blanks_given(blanks) or None)
     if as_json:
-        click.echo(json.dumps(msgspec.to_builtins(explained), ensure_ascii=False, indent=2))
+        show_json(msgspec.to_builtins(explained))
         return
     click.echo(paint(f"{explained.method} {explained.address}", bold=True))
     for name, value in explained.headers.items():

@@ -1,6 +1,5 @@
 """``agouti models``: what all providers offer, joined with the entries."""
 
-import json
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -21,6 +20,7 @@ from ...services import run
 from ..app import Settings
 from ..columns import show_columns
 from ..model_cache import ModelCache
+from ..text import show_json
 
 
 @click.command("models")
@@ -69,7 +69,7 @@ def command(
         text=text, provider=provider, free=True if free else None, inputs=inputs, min_context=min_context
     ).sorted(sort)  # type: ignore[arg-type]
     if as_json:
-        click.echo(json.dumps(shown.records(), ensure_ascii=False, indent=2))
+        show_json(shown.records())
     elif len(shown):
         _show(shown)
     else:
@@ -148,7 +148,7 @@ def _found(model: Model, listed: ListedModel) -> dict[str, Any]:
             more = {"cached_input": old.cached_input, "cache_write": old.cache_write}
             kept = {name: value for name, value in more.items() if value is not None}
             values["price"] = {"input": price.input, "output": price.output, **kept, "currency": price.currency}
-    if model.context is None and listed.context is not None:
+    if model.context is None and listed.context is not None and listed.context > 0:
         values["context"] = listed.context
     return values
 

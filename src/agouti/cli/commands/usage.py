@@ -1,6 +1,5 @@
 """``agouti usage``: what was asked, taken and spent, from the ledger."""
 
-import json
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -15,6 +14,7 @@ from ...ledger.sqlite import SqliteLedger
 from ...ledger.usage import PlanUsage, UsageReport, UsageRow, record_of, usage_of
 from ..app import Settings
 from ..columns import show_columns
+from ..text import show_json
 
 
 @click.command("usage")
@@ -64,7 +64,7 @@ def command(
             "total": _as_json(report.total),
             "plans": [{**msgspec.to_builtins(plan), "share": plan.share} for plan in report.plans],
         }
-        click.echo(json.dumps(shown, ensure_ascii=False, indent=2))
+        show_json(shown)
     else:
         _show(report, columns)
 
