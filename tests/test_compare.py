@@ -91,6 +91,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"prompts": []}, "no prompts"),
     ({"prompts": [""]}, "prompt is empty"),
     ({"repeats": 0}, "repeats = 0"),
+    ({"repeat": 2}, "compare has no option 'repeat'"),
     ({"at_once": 0}, "at_once = 0"),
     ({"parameters": []}, "parameters is an empty list"),
     ({"parameters": [{"temprature": 1}]}, "temprature"),
@@ -274,6 +275,17 @@ def test_a_full_disk_stops_no_comparison(served: Served, tmp_path: Path, monkeyp
         result = agouti.compare(client, LABELS, PEAS, repeats=2, keep=tmp_path / "k")
     assert [row.error for row in result] == [None] * 4
     assert [remark for remark in result.remarks if "could be kept" in remark] == [result.remarks[0]]
+
+
+def test_columns_of_several_kinds_are_texts(tmp_path: Path) -> None:
+    import pandas
+
+    with agouti.Client.at("https://nb.example/v1", transport=FakeTransport([HttpReply(500, {}, b"{}")] * 9)) as client:
+        sets: list[dict[str, Any]] = [{"seed": 2**70}, {"stop": ["a", "b"]}, {"stop": "a"}]
+        agouti.compare(client, ["m"], "Peas?", parameters=sets, retries={"max": 0}).save(tmp_path / "r.parquet")
+    frame = pandas.read_parquet(tmp_path / "r.parquet")
+    assert sorted(frame["parameter_stop"].dropna()) == ['["a", "b"]', "a"]
+    assert str(2**70) in list(frame["parameter_seed"])
 
 
 class Page(HTMLParser):

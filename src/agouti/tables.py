@@ -146,6 +146,15 @@ def as_parquet(columns: list[str], records: "list[dict[str, Any]]") -> bytes:
         ]
         for name in columns
     }
+    columns_made = {name: _column(pyarrow, values) for name, values in cells.items()}
     sink = io.BytesIO()
-    pyarrow.parquet.write_table(pyarrow.table(cells), sink)
+    pyarrow.parquet.write_table(pyarrow.table(columns_made), sink)
     return sink.getvalue()
+
+
+def _column(pyarrow: Any, values: list[Any]) -> Any:
+    """A column; one whose values are of several kinds, or too large for any, as texts."""
+    try:
+        return pyarrow.array(values)
+    except (pyarrow.ArrowException, OverflowError, TypeError):
+        return pyarrow.array([None if value is None else text_of(value) for value in values])

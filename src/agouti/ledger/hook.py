@@ -31,7 +31,7 @@ _DAY = 86400.0
 _WAITING = 100_000
 
 
-class Settled(Struct, frozen=True):
+class PutAside(Struct, frozen=True):
     """What the row of an attempt takes the place of.
 
     Attributes:
@@ -62,7 +62,7 @@ class LedgerHook(Hook):
     def _begin(self) -> None:
         self._lock = threading.Lock()
         self._writer: Writer | None = None
-        self._settles: dict[int, Settled] = {}
+        self._settles: dict[int, PutAside] = {}
 
     def after_fork(self) -> None:
         """A child writes for itself, over a connection of its own."""
@@ -96,7 +96,7 @@ class LedgerHook(Hook):
 
     def settles(self, attempt: AttemptDetails, reservations: list[int], most: int) -> None:
         """The row of an attempt will take the place of reservations."""
-        self._settles[id(attempt)] = Settled(reservations, most)
+        self._settles[id(attempt)] = PutAside(reservations, most)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""

@@ -14,8 +14,10 @@ from msgspec.structs import replace
 from ..calls import Calls, calls_of
 from ..core.chat import Choice, Completion, Json
 from ..core.errors import AgoutiError, RequestError
+from ..core.parameters import NAMES
 from ..core.parts import text_of
 from ..core.policy import HOLDS_FOR_ALL
+from ..core.suggest import near_hint
 from ..core.usage import Usage, total_cost
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.call import Call, request_for
@@ -23,6 +25,8 @@ from ..engine.effects import Steps, Together
 from ..engine.operations.chat import check_inputs, expressible
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.unseen import unseen
+from ..engine.question import OPTIONS
+from ..options import Options
 from ..reply import Reply
 from . import run
 from .compare_checks import Check, Verdict, checks_of
@@ -31,7 +35,7 @@ from .journal import KEY, Journal
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
-    from ..options import Options, Prompt
+    from ..options import Prompt
 
 Progress = Callable[[int, int, "dict[str, float]"], None]
 """Told after each answer: how many are there, of how many, and what they cost by currency."""
@@ -39,79 +43,10 @@ Progress = Callable[[int, int, "dict[str, float]"], None]
 _JUDGE = "Is the answer right, complete and to the point?"
 
 
-@overload
-def compare(
-    client: "Client",
-    labels: Sequence[str],
-    prompts: "str | Sequence[Prompt]",
-    *,
-    repeats: int = 1,
-    parameters: Sequence[Mapping[str, Json]] = ({},),
-    expect: str | Sequence[str] | None = None,
-    contains: str | Sequence[str] | None = None,
-    pattern: str | None = None,
-    form: Any = None,
-    check: Callable[[Reply], Any] | None = None,
-    judge: str | None = None,
-    judge_question: str = _JUDGE,
-    judge_repeats: int = 1,
-    similarity: str | None = None,
-    at_once: int = 4,
-    keep: str | os.PathLike[str] | None = None,
-    progress: Progress | None = None,
-    **options: "Unpack[Options]",
-) -> Comparison: ...
-@overload
-def compare(
-    client: "AsyncClient",
-    labels: Sequence[str],
-    prompts: "str | Sequence[Prompt]",
-    *,
-    repeats: int = 1,
-    parameters: Sequence[Mapping[str, Json]] = ({},),
-    expect: str | Sequence[str] | None = None,
-    contains: str | Sequence[str] | None = None,
-    pattern: str | None = None,
-    form: Any = None,
-    check: Callable[[Reply], Any] | None = None,
-    judge: str | None = None,
-    judge_question: str = _JUDGE,
-    judge_repeats: int = 1,
-    similarity: str | None = None,
-    at_once: int = 4,
-    keep: str | os.PathLike[str] | None = None,
-    progress: Progress | None = None,
-    **options: "Unpack[Options]",
-) -> Coroutine[Any, Any, Comparison]: ...
-def compare(
-    client: "Client | AsyncClient",
-    labels: Sequence[str],
-    prompts: "str | Sequence[Prompt]",
-    *,
-    repeats: int = 1,
-    parameters: Sequence[Mapping[str, Json]] = ({},),
-    expect: str | Sequence[str] | None = None,
-    contains: str | Sequence[str] | None = None,
-    pattern: str | None = None,
-    form: Any = None,
-    check: Callable[[Reply], Any] | None = None,
-    judge: str | None = None,
-    judge_question: str = _JUDGE,
-    judge_repeats: int = 1,
-    similarity: str | None = None,
-    at_once: int = 4,
-    keep: str | os.PathLike[str] | None = None,
-    progress: Progress | None = None,
-    **options: "Unpack[Options]",
-) -> Comparison | Coroutine[Any, Any, Comparison]:
-    """Ask several models the same prompts, side by side, and compare what they say, take and cost.
+class CompareOptions(Options, total=False):
+    """What `compare` takes besides the options of every call.
 
-    No other model takes over for one that fails: a failure is a row with its error. What holds for all requests of a
-    model, such as a refused key, ends its part at once.
-
-    Args:
-        labels: of the models, or ``NAME@PROVIDER``; each once.
-        prompts: one text, or a list of prompts as for `Client.ask`.
+    Attributes:
         repeats: how often each is asked.
         parameters: sets of parameters, such as ``[{"temperature": 0}, {"temperature": 0.7}]``; each is asked with.
         expect: what the answer must be, one text or one a prompt; case, spaces and an end mark make no difference.
@@ -127,7 +62,50 @@ def compare(
         at_once: how many requests are under way at one provider at a time.
         keep: a file that has each answer as it comes: another run goes on from there.
         progress: told after each answer.
-        options: of every call, as for `Client.ask`: ``system``, ``images``, ``deadline``, ...
+    """
+
+    repeats: int
+    parameters: Sequence[Mapping[str, Json]]
+    expect: str | Sequence[str] | None
+    contains: str | Sequence[str] | None
+    pattern: str | None
+    form: Any
+    check: Callable[[Reply], Any] | None
+    judge: str | None
+    judge_question: str
+    judge_repeats: int
+    similarity: str | None
+    at_once: int
+    keep: str | os.PathLike[str] | None
+    progress: Progress | None
+
+
+_OWN = tuple(sorted(CompareOptions.__annotations__.keys() - Options.__annotations__.keys()))
+
+
+@overload
+def compare(
+    client: "Client", labels: Sequence[str], prompts: "str | Sequence[Prompt]", **options: "Unpack[CompareOptions]"
+) -> Comparison: ...
+@overload
+def compare(
+    client: "AsyncClient", labels: Sequence[str], prompts: "str | Sequence[Prompt]", **options: "Unpack[CompareOptions]"
+) -> Coroutine[Any, Any, Comparison]: ...
+def compare(
+    client: "Client | AsyncClient",
+    labels: Sequence[str],
+    prompts: "str | Sequence[Prompt]",
+    **options: "Unpack[CompareOptions]",
+) -> Comparison | Coroutine[Any, Any, Comparison]:
+    """Ask several models the same prompts, side by side, and compare what they say, take and cost.
+
+    No other model takes over for one that fails: a failure is a row with its error. What holds for all requests of a
+    model, such as a refused key, ends its part at once.
+
+    Args:
+        labels: of the models, or ``NAME@PROVIDER``; each once.
+        prompts: one text, or a list of prompts as for `Client.ask`.
+        options: see `CompareOptions`, and `agouti.options.Options`.
 
     Returns:
         rows of `agouti.ComparedAnswer`, ``summary`` with a row for each model, ``save``, ``frame`` and ``figure``.
@@ -143,24 +121,36 @@ def compare(
         ...     [(row.label, row.checks["contains"].value) for row in result.summary]
         [('almanac', 1.0), ('almanac-local', 1.0)]
     """
+    own = {name: options[name] for name in _OWN if name in options}  # type: ignore[literal-required]
+    plain = {name: value for name, value in options.items() if name not in _OWN}
+    for name in plain:
+        if name not in OPTIONS and name not in NAMES:
+            known = [*_OWN, *OPTIONS, *NAMES]
+            raise RequestError(f"compare has no option {name!r}", hint=near_hint(name, known, "option"))
     work = _Work(
         calls_of(client),
         labels=labels,
         prompts=[prompts] if isinstance(prompts, str) else list(prompts),
-        repeats=repeats,
-        parameters=[dict(each) for each in parameters],
-        options=dict(options),
-        at_once=at_once,
+        repeats=own.get("repeats", 1),
+        parameters=[dict(each) for each in own.get("parameters", ({},))],
+        options=plain,
+        at_once=own.get("at_once", 4),
     )
     work.checks = checks_of(
-        expect=expect, contains=contains, pattern=pattern, form=form, check=check, prompts=len(work.prompts)
+        expect=own.get("expect"),
+        contains=own.get("contains"),
+        pattern=own.get("pattern"),
+        form=own.get("form"),
+        check=own.get("check"),
+        prompts=len(work.prompts),
     )
+    judge, similarity = own.get("judge"), own.get("similarity")
     if judge is not None:
-        _count("judge_repeats", judge_repeats)
-        work.judge = _Judge(work.calls, judge, judge_question, judge_repeats)
+        _count("judge_repeats", own.get("judge_repeats", 1))
+        work.judge = _Judge(work.calls, judge, own.get("judge_question", _JUDGE), own.get("judge_repeats", 1))
     if similarity is not None:
         work.calls.target(similarity)
-    return run(client, work.steps(similarity, keep, progress))
+    return run(client, work.steps(similarity, own.get("keep"), own.get("progress")))
 
 
 class _Cell(Struct, frozen=True):
@@ -284,7 +274,7 @@ class _Work:
         Raises:
             AgoutiError: it is none.
         """
-        call = self.calls.chat(label, prompt, cast("Options", options), stream=True)
+        call = self.calls.chat(label, prompt, cast(Options, options), stream=True)
         target = call.targets[0]
         try:
             request = expressible(request_for(call.question, target), target)

@@ -7,7 +7,7 @@ import msgspec
 from msgspec import Struct
 
 from ..calls import Calls, calls_of
-from ..config.entries import Config, Model
+from ..config.entries import Model
 from ..core.chat import Json
 from ..core.errors import AgoutiError, RequestError
 from ..core.structured import Means
@@ -237,7 +237,6 @@ class Probing:
                 config, models={bare.label: bare}, providers={**config.providers, entry.label: entry}
             )
         )
-        self.config: Config = self.calls.config
         self.label = bare.label
         self.target: Target = self.calls.target(self.label)
         self.replies: list[Reply] = []
