@@ -249,12 +249,12 @@ def test_answers_are_kept_before_they_are_judged_and_verdicts_are_paid_once(serv
     assert asked[4:] == ["almanac"]
 
 
-def test_a_judge_whose_key_is_refused_is_asked_once(served: Served) -> None:
-    with agouti.Client(served.config) as client:
+def test_a_judge_whose_key_is_refused_is_asked_once() -> None:
+    with agouti.standins.serve() as served, agouti.Client(served.config) as client:
         labels = ["almanac-local", "loam-7b@shed"]
         result = agouti.compare(client, labels, [PEAS] * 4, at_once=1, judge="quill-large+status=401@northbank")
-    assert all("no verdict" in (row.reason or "") for row in result)
-    assert sum(count for (label, _), count in served.books.requests.items() if label == "northbank" and _ == 401) <= 1
+        assert all("no verdict" in (row.reason or "") for row in result)
+        assert served.books.requests["northbank", 401] == 1
 
 
 @pytest.mark.parametrize("text", ["Dear Bo,\nthe beans", "Dear Bo", '{"role": "user"}\n', "\xff\n"])

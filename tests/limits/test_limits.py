@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -94,6 +95,29 @@ def test_limits_of_a_model_hold_besides_those_of_its_provider() -> None:
         client.ask("loam@shed", "x")  # what the model refused has not counted there
         with pytest.raises(agouti.LimitReached, match="limit of shed"):
             client.ask("loam@shed", "x")
+
+
+def test_a_request_counts_from_the_moment_it_goes_out(tmp_path: Path) -> None:
+    secret = tmp_path / "secret"
+    slow = f"import pathlib, sys, time; time.sleep(0.6); sys.stdout.write(pathlib.Path({str(secret)!r}).read_text())"
+    limits = {"requests_per_second": 1, "wait": 5}
+    entry = {"address": "http://localhost:1/v1", "key": {"command": [sys.executable, "-c", slow]}, "limits": limits}
+    at: list[float] = []
+
+    class Noting(FakeTransport):
+        def open(self, request: Any, timeouts: Any) -> Any:
+            at.append(time.monotonic())
+            return super().open(request, timeouts)
+
+    with agouti.Client({"providers": {"shed": entry}}, transport=Noting([GOOD] * 2)) as client:
+        began = time.monotonic()
+        with pytest.raises(agouti.AgoutiError, match="No such file"):
+            client.ask("loam@shed", "x")
+        secret.write_text("k-1")
+        client.ask("loam@shed", "x")
+        assert time.monotonic() - began < 2.2  # the one without a key has given its place back
+        client.ask("loam@shed", "x")  # the key is there now
+    assert at[1] - at[0] >= 1
 
 
 def test_tokens_are_settled_by_what_was_really_taken() -> None:

@@ -65,8 +65,6 @@ def attempt(
             yield from watch.admit()
         if operation.sends_key:
             credential = yield from credential_for(call, target)
-            if watch is not None:
-                watch.sends(credential)
         if target.provider.places:
             yield from settings_for(call, target)
         encoded = operation.encode(request, target)
@@ -83,6 +81,8 @@ def attempt(
             until=min(began + timeouts.total, call.until or inf),
         )
         sent = True
+        if watch is not None:
+            watch.sends(credential)
         outcome = yield from operation.receive(this)
     except AgoutiError as error:
         outcome = Failed(error, began=sent, sent=sent, final=sent)

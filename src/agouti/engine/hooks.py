@@ -126,3 +126,11 @@ class Hook(Protocol):
     def end(self, result: CallResult) -> None:
         """At the end of a call, however it ended; must be quick and wait for nothing."""
         return
+
+
+class SendingHook(Hook):
+    """A hook that is told of the moment when a request goes out as well."""
+
+    def sending(self, attempt: AttemptDetails) -> None:
+        """The request of an attempt goes out now: its key is there, and nothing else is waited for."""
+        return

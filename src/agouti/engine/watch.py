@@ -10,7 +10,7 @@ from ..core.estimate import estimate_text, expected_tokens
 from ..core.usage import Usage
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
-from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome
+from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SendingHook
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome
 from .provider import Target
@@ -74,8 +74,11 @@ class Watch:
             self._admitted.append(hook)
 
     def sends(self, credential: "Credential | None") -> None:
-        """The request goes out with this key."""
+        """The request goes out now, with this key."""
         self._credential = credential
+        for hook in self._admitted:
+            if isinstance(hook, SendingHook):
+                _quietly(partial(hook.sending, self._details))
 
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
         """Tell those that have let it through how it ended."""

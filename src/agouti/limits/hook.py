@@ -10,7 +10,7 @@ from ..core.forks import begin_anew
 from ..core.retry_after import asked_wait
 from ..engine.call import CLOCKS, Clocks
 from ..engine.effects import OnAbandon, Settled, Steps, WaitFor
-from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from ..engine.hooks import AttemptDetails, AttemptResult, SendingHook
 from .schedule import Days, Schedule, Ticket, TurnTooLate
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ _PAIRS = (
 )
 
 
-class LimitHook(Hook):
+class LimitHook(SendingHook):
     """Keeps the limits of a configuration's entries; one for all threads and tasks of a client.
 
     Args:
@@ -75,8 +75,6 @@ class LimitHook(Hook):
                     other.leave(each)
                 return False
             held.append((schedule, ticket))
-        for schedule, ticket in held:
-            schedule.sent(ticket)
         self._held[id(attempt)] = held
         return True
 
@@ -124,8 +122,6 @@ class LimitHook(Hook):
             give_back()
             yield Settled(undo)
             raise
-        for schedule, ticket in held:
-            schedule.sent(ticket)
         self._held[id(attempt)] = held
         yield Settled(undo)
 
@@ -145,6 +141,11 @@ class LimitHook(Hook):
             wait=reached.seconds,
         )
 
+    def sending(self, attempt: AttemptDetails) -> None:
+        """The request goes out: from now on it counts."""
+        for schedule, ticket in self._held.get(id(attempt), ()):
+            schedule.sent(ticket)
+
     def after(self, result: AttemptResult) -> None:
         """The attempt has ended: what it took counts, and what the provider says of its own limits."""
         held = self._held.pop(id(result.attempt), ())
@@ -154,7 +155,10 @@ class LimitHook(Hook):
         if tokens is None and usage is not None and usage.input_tokens is not None and usage.output_tokens is not None:
             tokens = usage.input_tokens + usage.output_tokens
         for schedule, ticket in held:
-            schedule.ended(ticket, tokens, blocked)
+            if ticket.sent:
+                schedule.ended(ticket, tokens, blocked)
+            else:  # no key, or another hook has refused it
+                schedule.leave(ticket)
 
 
 def _tokens(attempt: AttemptDetails, schedules: list[Schedule]) -> int:

@@ -6,6 +6,7 @@ leaves the row, begins or ends wakes the next one.
 
 from collections import deque
 from collections.abc import Callable
+from math import inf
 from threading import Lock
 from typing import Protocol
 
@@ -17,10 +18,14 @@ from ..engine.effects import Signal
 
 Clock = Callable[[], float]
 
-# A request is counted by the provider a little after it was sent: so much is allowed for, as a share of the window
-# and in seconds, until its reply has come and shows that it was counted.
+# A request is counted by the provider some time after it was sent. So much is allowed for, as a share of the window and
+# in seconds: more at first, when connections have to be opened. Its reply shows how late it was at most: as much longer
+# as it took than the fastest one, and a little for what those differ by themselves.
 _SHARE = 0.02
-_DELAY = 0.05
+_AT_FIRST = 0.25
+_USUALLY = 0.08
+_FEW = 20
+_LITTLE = 0.02
 # A provider that asks for more than a day says something that it does not mean.
 _LONGEST = 86400.0
 
@@ -58,7 +63,6 @@ class SlidingWindow:
     def __init__(self, most: int, seconds: float) -> None:
         self.most = most
         self.seconds = seconds
-        self.delay = max(_SHARE * seconds, _DELAY)
         self._entries: deque[Entry] = deque()
         self._total = 0
 
@@ -106,6 +110,7 @@ class Ticket(Struct, eq=False):
         signal: set when the ticket should look again.
         entries: where it stands in the windows, once it is its turn.
         begun, sent: whether it was its turn, and whether it has gone out.
+        at: when it has gone out.
     """
 
     tokens: int
@@ -114,6 +119,7 @@ class Ticket(Struct, eq=False):
     entries: list[tuple[SlidingWindow, Entry, bool]] = []
     begun: bool = False
     sent: bool = False
+    at: float = 0.0
 
 
 class TurnTooLate(Exception):
@@ -150,6 +156,8 @@ class Schedule:
         self._row: deque[Ticket] = deque()
         self._under_way = 0
         self._blocked = 0.0
+        self._fastest = inf
+        self._replies = 0
         self._unsent = 0  # those whose turn it was, and which have not gone out
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
         self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
@@ -241,11 +249,12 @@ class Schedule:
         with self._lock:
             now = self._clock()
             ticket.sent = True
+            ticket.at = now
             self._unsent -= 1
             if self._days is not None:
                 self._days.add(self.limits.day_of(self._now())[0])
             for window, entry, _ in ticket.entries:
-                entry.counted = now + window.delay
+                entry.counted = now + self._latest(window)
             wake = self._next()
         _set(wake)
 
@@ -261,8 +270,12 @@ class Schedule:
             if ticket.begun:
                 self._under_way -= 1
                 ticket.begun = False
+            took = now - ticket.at
+            self._fastest = min(self._fastest, took)
+            self._replies += 1
+            late = took if self._replies < _FEW else min(took - self._fastest + _LITTLE, took)
             for window, entry, of_tokens in ticket.entries:
-                entry.counted = now if entry.counted is None else min(entry.counted, now)
+                entry.counted = ticket.at + min(late, self._latest(window))
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
             if blocked is not None:
@@ -278,6 +291,10 @@ class Schedule:
         ticket.entries = [(window, window.add(1), False) for window in self._requests]
         if self._tokens is not None:
             ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
+
+    def _latest(self, window: SlidingWindow) -> float:
+        """How long after it was sent a request is counted at the latest."""
+        return max(_SHARE * window.seconds, _AT_FIRST if self._replies < _FEW else _USUALLY)
 
     def _next(self) -> Signal | None:
         return self._row[0].signal if self._row else None
