@@ -2,14 +2,18 @@
 
 import asyncio
 import os
+import uuid
 from collections.abc import Iterator
 from typing import Any
 
+import psycopg
 import pytest
 from hypothesis import HealthCheck, settings
 
 import agouti
 from agouti.standins import Served, serve
+
+from .servers import Server, postgres_server, redis_server
 
 # A loaded machine must not fail a property; in CI the same examples are tried every time.
 settings.register_profile(
@@ -75,3 +79,25 @@ class Caller:
 @pytest.fixture(params=["sync", "async"])
 def caller(request: pytest.FixtureRequest) -> Caller:
     return Caller(request.param)
+
+
+@pytest.fixture(scope="session")
+def postgres() -> Iterator[Server]:
+    with postgres_server() as running:
+        yield running
+
+
+@pytest.fixture
+def database(postgres: Server) -> Iterator[str]:
+    """The address of a PostgreSQL database of the test's own."""
+    name = f"t{uuid.uuid4().hex}"
+    with psycopg.connect(postgres.address, autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name}")
+        yield postgres.address.replace("/postgres", f"/{name}")
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+
+
+@pytest.fixture(scope="session")
+def redis() -> Iterator[Server]:
+    with redis_server() as running:
+        yield running

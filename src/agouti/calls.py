@@ -435,9 +435,7 @@ class BaseClient:
             ConfigError: the configuration has no ledger, or it cannot be read.
             RequestError: the days are the wrong way round, or there is no such column.
         """
-        from pathlib import Path
-
-        from .ledger.sqlite import SqliteLedger
+        from .ledger.store import open_ledger
         from .ledger.usage import usage_of
 
         settings = self.config.ledger
@@ -445,7 +443,7 @@ class BaseClient:
             raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
         if self._ledger is not None:
             self._ledger.flush()
-        ledger = SqliteLedger(Path(settings.store), reading=True)
+        ledger = open_ledger(settings, reading=True)
         try:
             return usage_of(ledger, since, until, [by] if isinstance(by, str) else by, self.config.plans.values())
         finally:

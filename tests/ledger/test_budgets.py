@@ -23,7 +23,7 @@ GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "us
 COST = Decimal("0.00021")
 
 
-def config(folder: Path | None, **budgets: Any) -> dict[str, Any]:
+def config(folder: Path | str | None, **budgets: Any) -> dict[str, Any]:
     price = {"input": 1.0, "output": 2.0, "currency": "USD"}
     made: dict[str, Any] = {
         "providers": {"nb": {"address": "https://nb.example/v1", "retries": {"max": 0}}},
@@ -36,7 +36,7 @@ def config(folder: Path | None, **budgets: Any) -> dict[str, Any]:
         "budgets": budgets,
     }
     if folder is not None:
-        made["ledger"] = {"store": str(folder / "usage.sqlite")}
+        made["ledger"] = {"store": folder if isinstance(folder, str) else str(folder / "usage.sqlite")}
     return made
 
 
@@ -79,21 +79,20 @@ def spend_all(client: agouti.Client) -> None:
 WORKER = """
 import sys, warnings
 warnings.simplefilter("ignore")
-from pathlib import Path
 import agouti
 from agouti.testing import FakeTransport
 from tests.ledger.test_budgets import GOOD, config, spend
-made = config(Path(sys.argv[1]), purse={"amount": 0.02, "currency": "USD", "per": "month"})
+made = config(sys.argv[1], purse={"amount": 0.02, "currency": "USD", "per": "month"})
 with agouti.Client(made, transport=FakeTransport([GOOD] * 1000)) as client:
     print(sum(spend(client, 64, threads=64) for _ in range(3)))
 """
 
 
-def test_processes_never_exceed_it(tmp_path: Path) -> None:
+def test_processes_never_exceed_it(store: str) -> None:
     environment = {**os.environ, "PYTHONPATH": str(Path(__file__).parent.parent.parent)}
     workers = [
         subprocess.Popen(
-            [sys.executable, "-c", WORKER, str(tmp_path)],
+            [sys.executable, "-c", WORKER, store],
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             env=environment,
@@ -104,7 +103,7 @@ def test_processes_never_exceed_it(tmp_path: Path) -> None:
     said = [worker.communicate(timeout=60) for worker in workers]
     assert [worker.returncode for worker in workers] == [0] * 4, said
     through = [int(out) for out, _ in said]
-    with agouti.Client(config(tmp_path)) as client:
+    with agouti.Client(config(store)) as client:
         spent = client.usage().total.cost["USD"]
     assert spent == sum(through) * COST
     assert Decimal("0.017") < spent <= Decimal("0.02")

@@ -34,7 +34,7 @@ from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
-    from .singles import LedgerSettings
+    from .singles import LedgerSettings, LimitStore
 
     HeldText: TypeAlias = str | Key
 else:
@@ -183,6 +183,7 @@ class Config(Struct, frozen=True):
         ledger: where it is kept what calls have taken.
         budgets: how much may be spent.
         plans: what the plans of providers include, by label of the provider.
+        limit_store: where limits are kept that several programs share.
     """
 
     providers: dict[str, Provider]
@@ -194,6 +195,7 @@ class Config(Struct, frozen=True):
     ledger: "LedgerSettings | None" = None
     budgets: dict[str, Budget] = {}
     plans: dict[str, Plan] = {}
+    limit_store: "LimitStore | None" = None
 
     @classmethod
     def of(

@@ -28,7 +28,7 @@ from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
 from .origins import Origin, Origins, Source
-from .singles import SINGLES, ledger_of
+from .singles import SINGLES, ledger_of, limit_store_of
 
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan]] = {
@@ -273,7 +273,8 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     check_providers(providers, dialects, origins)
     check_models(models, providers, origins)
     files = tuple(s.name for s in sources if s.kind == "file")
-    ledger = ledger_of(merged, origins)
+    ledger = ledger_of(merged, origins, variables)
+    shared = limit_store_of(merged, origins, variables)
     budgets = {
         label: _entry(Budget, "budgets", label, values, origins)
         for label, values in _entries(merged, "budgets", origins)
@@ -283,7 +284,7 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         label: _entry(Plan, "plans", label, values, origins) for label, values in _entries(merged, "plans", origins)
     }
     check_plans(plans, providers, origins)
-    return Config(providers, models, variables, files, origins, dialects, ledger, budgets, plans)
+    return Config(providers, models, variables, files, origins, dialects, ledger, budgets, plans, shared)
 
 
 def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:

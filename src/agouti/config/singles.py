@@ -1,75 +1,185 @@
-"""Tables of a configuration that stand alone, without labels: the ledger."""
+"""Tables of a configuration that stand alone, without labels: where the ledger and shared limits are kept."""
 
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal, TypeVar
 
 import msgspec
 from msgspec import Struct
 
 from ..core.chat import Json
 from ..core.errors import ConfigError
+from ..core.secret import Secret
 from ..core.suggest import near_hint
 from .checks import placed
 from .origins import Origins
 
-SINGLES = ("ledger",)
+SINGLES = ("ledger", "limits")
 """Tables without labels."""
+
+POSTGRES = ("postgresql", "postgres")
+REDIS = ("redis", "rediss", "unix")
 
 
 class LedgerSettings(Struct, frozen=True, forbid_unknown_fields=True):
     """Where it is kept what calls have taken and cost.
 
     Attributes:
-        store: a file of SQLite; a relative path is taken from the folder of the configuration.
+        store: a file of SQLite; a relative path is taken from the folder of the configuration. Or the address of a
+            PostgreSQL database. That may hold a password, so neither is shown.
         keep_days: how long rows of single attempts are kept; sums of days stay. `None`: for ever.
         prompts: keep the questions as well; they may hold what is private.
     """
 
-    store: str
+    store: Secret
     keep_days: int | None = None
     prompts: bool = False
 
+    def __post_init__(self) -> None:
+        store: object = self.store
+        if isinstance(store, str):  # made in code
+            msgspec.structs.force_setattr(self, "store", Secret(store))
 
-def ledger_of(merged: dict[str, Json], origins: Origins) -> LedgerSettings | None:
+    @property
+    def path(self) -> Path | None:
+        """The file of SQLite, where it is one."""
+        store = self.store.reveal()
+        return None if "://" in store else Path(store)
+
+
+class LimitStore(Struct, frozen=True, forbid_unknown_fields=True):
+    """Where limits are kept that several programs and machines share.
+
+    Attributes:
+        store: the address of a Redis server; it may hold a password.
+        lost: what to do while it is out of reach: ``local``: every program keeps the limits for itself; ``fail``: calls
+            are refused.
+    """
+
+    store: Secret
+    lost: Literal["local", "fail"] = "local"
+
+
+_S = TypeVar("_S", LedgerSettings, LimitStore)
+_EXAMPLES = {"ledger": 'store = "usage.sqlite"', "limits": 'store = "redis://127.0.0.1:6379/0"'}
+
+
+def ledger_of(merged: dict[str, Json], origins: Origins, variables: Mapping[str, str]) -> LedgerSettings | None:
     """The ledger's settings; `None` where there is no such table.
 
     Raises:
         ConfigError: they cannot be used.
     """
-    values: Any = merged.get("ledger")
-    if values is None:
+    settings = _table("ledger", LedgerSettings, POSTGRES, merged, origins, variables)
+    if settings is None:
         return None
-    origin = origins.of("ledger")
-    if not isinstance(values, dict):
-        raise placed(
-            ConfigError("ledger is not a table", hint='Write [ledger] and store = "usage.sqlite" below it.'), origin
-        )
-    names = LedgerSettings.__struct_fields__
-    for name in values:
-        if name not in names:
-            raise placed(
-                ConfigError(f"unknown key {name!r} in [ledger]", hint=near_hint(name, names, "key")),
-                origins.of("ledger", name),
-            )
-    try:
-        settings = msgspec.convert(values, LedgerSettings)
-    except msgspec.ValidationError as error:
-        raise placed(
-            ConfigError(f"[ledger] is wrong: {str(error).replace('`', '')}", hint='Write store = "usage.sqlite".'),
-            origin,
-        ) from None
-    if not settings.store.strip() or settings.store.partition("://")[1]:
-        raise placed(
-            ConfigError(
-                f"[ledger] store = {settings.store!r} is no store", hint='Write a file: store = "usage.sqlite".'
-            ),
-            origins.of("ledger", "store"),
-        )
     if settings.keep_days is not None and settings.keep_days < 1:
         raise placed(
             ConfigError(f"[ledger] keep_days = {settings.keep_days} is out of range", hint="It counts days, from 1."),
             origins.of("ledger", "keep_days"),
         )
+    if settings.path is None:
+        return settings
     place = origins.of("ledger", "store")
     folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
-    return msgspec.structs.replace(settings, store=str(folder / Path(settings.store).expanduser()))
+    return msgspec.structs.replace(settings, store=Secret(str(folder / settings.path.expanduser())))
+
+
+def limit_store_of(merged: dict[str, Json], origins: Origins, variables: Mapping[str, str]) -> LimitStore | None:
+    """Where limits are shared; `None` where there is no such table.
+
+    Raises:
+        ConfigError: it cannot be used.
+    """
+    settings = _table("limits", LimitStore, REDIS, merged, origins, variables)
+    if settings is not None and "://" not in settings.store.reveal():
+        raise _no_store("limits", settings.store.reveal(), origins)
+    return settings
+
+
+def _table(
+    table: str,
+    kind: type[_S],
+    schemes: tuple[str, ...],
+    merged: dict[str, Json],
+    origins: Origins,
+    variables: Mapping[str, str],
+) -> _S | None:
+    values: Any = merged.get(table)
+    if values is None:
+        return None
+    origin, example = origins.of(table), _EXAMPLES[table]
+    if not isinstance(values, dict):
+        raise placed(ConfigError(f"{table} is not a table", hint=f"Write [{table}] and {example} below it."), origin)
+    names = kind.__struct_fields__
+    for name in values:
+        if name not in names:
+            raise placed(
+                ConfigError(f"unknown key {name!r} in [{table}]", hint=near_hint(name, names, "key")),
+                origins.of(table, name),
+            )
+    store = values.get("store")
+    text = _said(table, store, origins, variables)
+    try:
+        settings = msgspec.convert({**values, "store": "" if text is None else text}, kind, dec_hook=_secret)
+        if text is None:
+            raise msgspec.ValidationError(
+                "store is missing" if store is None else f"store takes a text, not {type(store).__name__}"
+            )
+    except msgspec.ValidationError as error:
+        raise placed(
+            ConfigError(f"[{table}] is wrong: {str(error).replace('`', '')}", hint=f"Write {example}."), origin
+        ) from None
+    scheme, mark, _ = text.partition("://")
+    if not text.strip() or (mark and scheme.lower() not in schemes):
+        raise _no_store(table, f"{scheme}://..." if mark else text, origins)
+    return settings
+
+
+def _secret(kind: type, value: Any) -> Any:
+    return Secret(value)
+
+
+def _said(table: str, store: Any, origins: Origins, variables: Mapping[str, str]) -> str | None:
+    """The store as it is written, or as the variable says that it names; `None`: it is neither."""
+    if not isinstance(store, dict):
+        return store if isinstance(store, str) else None
+    name = store.get("env")
+    if list(store) != ["env"] or not isinstance(name, str):
+        return None
+    if not (text := variables.get(name, "")):
+        raise placed(
+            ConfigError(
+                f"[{table}] store is in the variable {name}, and there is none",
+                hint=f"Set {name}, in the environment or in .env beside the configuration.",
+            ),
+            origins.of(table, "store"),
+        )
+    return text
+
+
+def _no_store(table: str, said: str, origins: Origins) -> ConfigError:
+    return placed(
+        ConfigError(
+            f"[{table}] store = {said!r} is no store",
+            hint=(
+                'Write a file, store = "usage.sqlite", or a database, "postgresql://USER@HOST/NAME".'
+                if table == "ledger"
+                else 'Write the address of a Redis server: store = "redis://127.0.0.1:6379/0".'
+            ),
+        ),
+        origins.of(table, "store"),
+    )
+
+
+def shown_store(store: Secret) -> str:
+    """A store as it may be shown: without user and password.
+
+    >>> shown_store(Secret("redis://:pw@club.example:6379/0?protocol=3"))
+    'redis://club.example:6379/0'
+    """
+    scheme, mark, rest = store.reveal().partition("://")
+    if not mark:
+        return scheme
+    place, mark, path = rest.partition("?")[0].partition("/")
+    return f"{scheme}://{place.rpartition('@')[2]}{mark}{path}"

@@ -162,7 +162,8 @@ class BudgetHook(Hook):
         """
         # A thread that knows of no block may work for any: it counts in all that are open.
         blocks = [each for each in _OPEN.get() if each in self._blocks] or list(self._blocks)
-        if not blocks and not self._budgets:
+        budgets = [*[block.budget for block in blocks], *self._budgets]
+        if not any(each.counts(attempt.label, attempt.tags, each.currency) for each in budgets):
             return None
         model = self._config.models.get(attempt.model)
         price = None if model is None else model.price_now

@@ -2,11 +2,9 @@
 
 import atexit
 import logging
-import sqlite3
 import threading
 import time
 import weakref
-from pathlib import Path
 from queue import SimpleQueue
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -17,7 +15,7 @@ from ..core.forks import begin_anew
 from ..engine.effects import RunCallable, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
 from .rows import LedgerRow, row_of
-from .sqlite import SqliteLedger
+from .store import Ledger, open_ledger
 
 if TYPE_CHECKING:
     from ..config.singles import LedgerSettings
@@ -79,7 +77,7 @@ class LedgerHook(Hook):
     def _opened(self) -> Steps[None]:
         yield RunCallable(self.store, None)  # it may wait for other programs
 
-    def store(self) -> SqliteLedger:
+    def store(self) -> Ledger:
         """The ledger, opened when it is first needed.
 
         Raises:
@@ -90,7 +88,7 @@ class LedgerHook(Hook):
     def _writing(self) -> "Writer":
         with self._lock:
             if self._writer is None:
-                self._writer = Writer(SqliteLedger(Path(self._settings.store)), self._settings.keep_days)
+                self._writer = Writer(open_ledger(self._settings), self._settings.keep_days)
                 weakref.finalize(self, self._writer.stop)  # nobody has the client any more
             return self._writer
 
@@ -140,7 +138,7 @@ class Writer:
         queue: what is to be written; an event is set once all before it is; `None` ends the thread.
     """
 
-    def __init__(self, ledger: SqliteLedger, keep_days: int | None) -> None:
+    def __init__(self, ledger: Ledger, keep_days: int | None) -> None:
         self.ledger = ledger
         self.queue: SimpleQueue[_Entry] = SimpleQueue()
         self._keep_days = keep_days
@@ -180,7 +178,7 @@ class Writer:
                 self.ledger.add(rows, settled)
                 rows, settled = [], []
                 self._forget()
-            except sqlite3.OperationalError as error:  # a full disk, somebody else's lock: with the next ones
+            except self.ledger.later as error:  # with the next ones
                 self._tell(error)
                 del rows[:-_WAITING]
             except Exception as error:
@@ -198,7 +196,7 @@ class Writer:
     def _tell(self, error: Exception) -> None:
         if not self._told:
             self._told = True
-            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.ledger.path, error)
+            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.ledger.place, error)
 
 
 _ALL: "weakref.WeakSet[LedgerHook]" = weakref.WeakSet()

@@ -104,5 +104,7 @@ def _sane(count: int | None) -> int | None:
 
 
 def _storable(text: str) -> str:
-    """A text without halves of surrogate pairs, which no database takes."""
+    """A text without halves of surrogate pairs and zeros, which databases do not take."""
+    if "\0" in text:
+        text = text.replace("\0", "\N{REPLACEMENT CHARACTER}")
     return text if text.isascii() else text.encode("utf-8", "replace").decode()

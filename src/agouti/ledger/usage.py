@@ -15,7 +15,7 @@ from ..core.statistics import percentile
 from ..core.suggest import near_hint
 from ..tables import Table
 from .rows import PICO
-from .sqlite import SqliteLedger
+from .store import Ledger
 
 BY = ("day", "provider", "model", "label")
 _TAG = re.compile(r"tag:[^\"\\]+")
@@ -130,7 +130,7 @@ def record_of(row: UsageRow) -> dict[str, Any]:
 
 
 def usage_of(
-    ledger: SqliteLedger,
+    ledger: Ledger,
     since: date | str | None,
     until: date | str | None,
     by: Sequence[str],
@@ -168,7 +168,7 @@ def usage_of(
     )
 
 
-def _plan(ledger: SqliteLedger, plan: Plan, day: date) -> PlanUsage:
+def _plan(ledger: Ledger, plan: Plan, day: date) -> PlanUsage:
     first, last = plan.period(day)
     rows = _rows(ledger, (first.isoformat(), (day + timedelta(days=1)).isoformat()), ["provider"])
     used = sum(row.input_tokens + row.output_tokens for row in rows if row.group["provider"] == plan.label)
@@ -202,7 +202,7 @@ def _day(name: str, value: object) -> date | None:
     raise RequestError(f"{name} = {value!r} is no day", hint='Pass a date, or "2026-11-29".')
 
 
-def _rows(ledger: SqliteLedger, span: tuple[str, str], by: list[str]) -> list[UsageRow]:
+def _rows(ledger: Ledger, span: tuple[str, str], by: list[str]) -> list[UsageRow]:
     groups: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
     for found in ledger.sums(*span, by):
         groups.setdefault(tuple([found[name] for name in by]), []).append(found)

@@ -2,7 +2,6 @@
 
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import click
@@ -10,7 +9,7 @@ import msgspec
 
 from ...config.load import load
 from ...core.errors import ConfigError
-from ...ledger.sqlite import SqliteLedger
+from ...ledger.store import open_ledger
 from ...ledger.usage import PlanUsage, UsageReport, UsageRow, record_of, usage_of
 from ..app import Settings
 from ..columns import show_columns
@@ -49,7 +48,7 @@ def command(
         raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
     first, last = _days(last_month, since, until)
     columns = [each.strip() for each in by.split(",") if each.strip()]
-    ledger = SqliteLedger(Path(config.ledger.store), reading=True)
+    ledger = open_ledger(config.ledger, reading=True)
     try:
         report = usage_of(ledger, first, last, columns, config.plans.values())
     finally:
