@@ -1,14 +1,34 @@
-"""How near a limit of requests is used, and how often it is run into: many threads, and a server that keeps it."""
+"""How near a limit of requests is used, and how often it is run into, by a server that keeps it: many threads, or programs.
+
+python benchmarks/limits.py [--processes 4 --store redis://127.0.0.1:6379/0 [--kill]]
+"""
 
 import argparse
+import json
+import subprocess
+import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
-
-import msgspec
+from typing import Any
 
 import agouti
 from agouti.standins import serve
 from agouti.standins.quotas import Quota
+
+
+def ask(config: dict[str, Any], requests: int, threads: int) -> None:
+    """Ask so often, once there is a word."""
+    with agouti.Client(config) as client, ThreadPoolExecutor(threads) as pool:
+        print("ready", flush=True)
+        sys.stdin.readline()
+
+        def one(_: int) -> None:
+            try:
+                client.ask("loam-2b@shed", "Peas?", max_tokens=4)
+            except agouti.RateLimited:
+                return
+
+        list(pool.map(one, range(requests)))
 
 
 def main() -> None:
@@ -17,21 +37,45 @@ def main() -> None:
     options.add_argument("--requests", type=int, default=500)
     options.add_argument("--per-second", type=int, default=25)
     options.add_argument("--threads", type=int, default=32)
+    options.add_argument("--processes", type=int, default=1)
+    options.add_argument("--store", help="a Redis server, for several processes")
+    options.add_argument("--kill", action="store_true", help="kill one of the processes in the middle")
+    options.add_argument("--worker", help=argparse.SUPPRESS)
     given = options.parse_args()
-    quota = Quota(per_second=given.per_second)
-    with serve(quotas={"shed": quota}) as served:
-        limits = agouti.RateLimits(requests_per_second=given.per_second)
-        shed = msgspec.structs.replace(served.config.providers["shed"], limits=limits, retries=agouti.Retries(max=0))
+    if given.worker:
+        ask(json.loads(given.worker), given.requests, given.threads)
+        return
+    with serve(quotas={"shed": Quota(per_second=given.per_second)}) as served:
+        limits = {"requests_per_second": given.per_second, "wait": 600}
+        config: dict[str, Any] = {
+            "providers": {"shed": {"address": served.address("shed"), "limits": limits, "retries": {"max": 0}}}
+        }
+        if given.store:
+            config["limits"] = {"store": given.store}
+        each = given.requests // given.processes
+        command = [sys.executable, __file__, "--requests", str(each), "--threads", str(given.threads)]
+        workers = [
+            subprocess.Popen([*command, "--worker", json.dumps(config)], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            for _ in range(given.processes)
+        ]
+        for worker in workers:
+            assert worker.stdout is not None
+            worker.stdout.readline()
         began = time.perf_counter()
-        with (
-            agouti.Client(agouti.Config.of([shed])) as client,
-            ThreadPoolExecutor(given.threads) as pool,
-        ):
-            list(pool.map(lambda _: client.ask("loam-2b@shed", "Peas?", max_tokens=4), range(given.requests)))
+        for worker in workers:
+            assert worker.stdin is not None
+            worker.stdin.write(b"\n")
+            worker.stdin.flush()
+        if given.kill:
+            time.sleep(given.requests / given.per_second / 2)
+            workers[0].kill()
+        for worker in workers:
+            worker.wait()
         took = time.perf_counter() - began
-        ideal = (given.requests - 1) // given.per_second
+        sent = sum(served.books.requests.values())
+        ideal = (sent - 1) // given.per_second
         print(
-            f"{given.requests} requests at {given.per_second} a second in {took:.1f} s; ideal {ideal} s; "
+            f"{sent} requests of {given.processes} at {given.per_second} a second in {took:.1f} s; ideal {ideal} s; "
             f"{took / ideal:.2f} x; {served.books.requests['shed', 429]} refused"
         )
 

@@ -1,7 +1,7 @@
 """Calls: from the arguments of a method to what the engine takes, the same for threads and for tasks."""
 
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from threading import Lock
 from time import time
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from .ledger.budgets import BlockBudget
     from .ledger.hook import LedgerHook
     from .ledger.usage import UsageReport
+    from .limits.hook import LimitHook
     from .limits.schedule import Days
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
@@ -307,29 +308,27 @@ def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
         hooks.append(BudgetHook(config, ledger))
     limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
     if any(limits is not None for limits in limited):
-        from .limits.hook import LimitHook
-
-        hooks.append(LimitHook(config, _days_of(config)))
+        hooks.append(_limit_hook(config))
     if ledger is not None:
         hooks.append(ledger)
     return tuple(hooks), ledger
 
 
-def _days_of(config: Config) -> "Callable[[str], Days]":
-    """What counts the requests of a day of a provider or a model, whatever its label is in another program."""
+def _limit_hook(config: Config) -> "LimitHook":
+    from .limits.hook import LimitHook
 
-    def made(name: str) -> "Days":
+    def days(identity: str) -> "Days":
         from platformdirs import user_state_path
 
         from .day_files import DayFile
 
-        kind, _, label = name.partition(".")
-        model = config.models.get(label) if kind == "models" else None
-        provider = config.provider(label if model is None else model.provider)
-        key = "" if provider.key is None else provider.key.describe()
-        return DayFile(user_state_path("agouti") / "days", repr((provider.address, key, model and model.name)))
+        return DayFile(user_state_path("agouti") / "days", identity)
 
-    return made
+    if config.limit_store is None:
+        return LimitHook(config, days)
+    from .limits.redis_store import RedisStore
+
+    return LimitHook(config, days, RedisStore(config.limit_store))
 
 
 class BaseClient:
@@ -355,8 +354,8 @@ class BaseClient:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         config = config if replay is None else config.keyless()
         check_client(limits or ())
-        own, self._ledger = own_hooks(config)
-        self._calls = Calls(config, (*own, *hooks), limits=limits_of(limits or {}))
+        self._owned, self._ledger = own_hooks(config)
+        self._calls = Calls(config, (*self._owned, *hooks), limits=limits_of(limits or {}))
         self._environment = config.environment
         self._record = record
         self._replay = replay
@@ -414,8 +413,9 @@ class BaseClient:
 
     def _finish(self) -> None:
         """See that what is written beside the calls is written, at the end."""
-        if self._ledger is not None:
-            self._ledger.close()
+        for hook in self._owned:
+            if (close := getattr(hook, "close", None)) is not None:
+                close()
 
     def usage(
         self,

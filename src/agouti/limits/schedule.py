@@ -6,7 +6,6 @@ leaves the row, begins or ends wakes the next one.
 
 from collections import deque
 from collections.abc import Callable
-from math import inf
 from threading import Lock
 from typing import Protocol
 
@@ -15,19 +14,12 @@ from msgspec import Struct
 from ..core.errors import RequestError
 from ..core.rate_limits import RateLimits
 from ..engine.effects import Signal
+from .lateness import Lateness
 
 Clock = Callable[[], float]
 
-# A request is counted by the provider some time after it was sent. So much is allowed for, as a share of the window and
-# in seconds: more at first, when connections have to be opened. Its reply shows how late it was at most: as much longer
-# as it took than the fastest one, and a little for what those differ by themselves.
-_SHARE = 0.02
-_AT_FIRST = 0.25
-_USUALLY = 0.08
-_FEW = 20
-_LITTLE = 0.02
 # A provider that asks for more than a day says something that it does not mean.
-_LONGEST = 86400.0
+LONGEST = 86400.0
 
 
 class Days(Protocol):
@@ -156,8 +148,7 @@ class Schedule:
         self._row: deque[Ticket] = deque()
         self._under_way = 0
         self._blocked = 0.0
-        self._fastest = inf
-        self._replies = 0
+        self._lateness = Lateness()
         self._unsent = 0  # those whose turn it was, and which have not gone out
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
         self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
@@ -180,17 +171,14 @@ class Schedule:
             RequestError: it is larger than the limit by itself.
         """
         if self._tokens is not None and tokens > self._tokens.most:
-            raise RequestError(
-                f"the request has about {tokens} tokens, and the limit is {self._tokens.most} a minute",
-                hint="Ask for less at once, lower max_tokens, or raise tokens_per_minute in the entry.",
-            )
+            raise too_large(tokens, self._tokens.most)
         with self._lock:
             now = self._clock()
             seconds = self._expected(tokens, now)
             if seconds is not None and seconds > most:
-                raise TurnTooLate(self._why(), seconds)
+                raise TurnTooLate(said(self.limits), seconds)
             if seconds is None and most <= 0:
-                raise TurnTooLate(self._why(), None)
+                raise TurnTooLate(said(self.limits), None)
             ticket = Ticket(tokens, now + most, Signal())
             self._row.append(ticket)
             return ticket
@@ -223,7 +211,7 @@ class Schedule:
                 self._begin(ticket)
                 wake = self._next()
             elif now >= ticket.until or (at is not None and at > ticket.until):
-                raise TurnTooLate(self._why(), None if at is None else at - now)
+                raise TurnTooLate(said(self.limits), None if at is None else at - now)
             else:
                 return None if at is None else at - now
         _set(wake)
@@ -254,7 +242,7 @@ class Schedule:
             if self._days is not None:
                 self._days.add(self.limits.day_of(self._now())[0])
             for window, entry, _ in ticket.entries:
-                entry.counted = now + self._latest(window)
+                entry.counted = now + self._lateness.latest(window.seconds)
             wake = self._next()
         _set(wake)
 
@@ -270,16 +258,13 @@ class Schedule:
             if ticket.begun:
                 self._under_way -= 1
                 ticket.begun = False
-            took = now - ticket.at
-            self._fastest = min(self._fastest, took)
-            self._replies += 1
-            late = took if self._replies < _FEW else min(took - self._fastest + _LITTLE, took)
+            late = self._lateness.of(now - ticket.at)
             for window, entry, of_tokens in ticket.entries:
-                entry.counted = ticket.at + min(late, self._latest(window))
+                entry.counted = ticket.at + min(late, self._lateness.latest(window.seconds))
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
             if blocked is not None:
-                self._blocked = max(self._blocked, now + min(blocked, _LONGEST))
+                self._blocked = max(self._blocked, now + min(blocked, LONGEST))
             wake = self._next()
         _set(wake)
 
@@ -291,10 +276,6 @@ class Schedule:
         ticket.entries = [(window, window.add(1), False) for window in self._requests]
         if self._tokens is not None:
             ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
-
-    def _latest(self, window: SlidingWindow) -> float:
-        """How long after it was sent a request is counted at the latest."""
-        return max(_SHARE * window.seconds, _AT_FIRST if self._replies < _FEW else _USUALLY)
 
     def _next(self) -> Signal | None:
         return self._row[0].signal if self._row else None
@@ -331,16 +312,25 @@ class Schedule:
             at = max(at, now + window.seconds * ((len(self._row) + window.used) // window.most))
         return at - now
 
-    def _why(self) -> str:
-        limits = self.limits
-        said = [
-            f"{getattr(limits, name)} {name.replace('_', ' ')}"
-            for name in ("requests_per_second", "requests_per_minute", "requests_per_day", "tokens_per_minute")
-            if getattr(limits, name) is not None
-        ]
-        if limits.concurrency is not None:
-            said.append(f"{limits.concurrency} at a time")
-        return ", ".join(said)
+
+def said(limits: RateLimits) -> str:
+    """Limits in words."""
+    words = [
+        f"{getattr(limits, name)} {name.replace('_', ' ')}"
+        for name in ("requests_per_second", "requests_per_minute", "requests_per_day", "tokens_per_minute")
+        if getattr(limits, name) is not None
+    ]
+    if limits.concurrency is not None:
+        words.append(f"{limits.concurrency} at a time")
+    return ", ".join(words)
+
+
+def too_large(tokens: int, most: int) -> RequestError:
+    """What is wrong with a request that is larger than a limit by itself."""
+    return RequestError(
+        f"the request has about {tokens} tokens, and the limit is {most} a minute",
+        hint="Ask for less at once, lower max_tokens, or raise tokens_per_minute in the entry.",
+    )
 
 
 def _set(signal: Signal | None) -> None:

@@ -1,0 +1,186 @@
+"""The connection to a Redis server that keeps limits for several programs and machines."""
+
+import itertools
+import threading
+import uuid
+import weakref
+from collections.abc import Sequence
+from queue import Empty, SimpleQueue
+from typing import Any, TypeAlias
+
+from ..config.singles import LimitStore, shown_store
+from ..core.errors import ConfigError
+from ..engine.effects import Signal
+from .redis_script import SCRIPT
+from .shared import LEASE, StoreLost
+
+try:
+    import redis
+    from redis.backoff import NoBackoff
+    from redis.retry import Retry
+except ImportError:
+    raise ConfigError(
+        "limits that are shared need the redis package", hint="Install it: pip install 'agouti-client[redis]'."
+    ) from None
+
+_PATIENCE = 2.0
+_Words: TypeAlias = "tuple[str, Sequence[Any]]"
+
+
+class RedisStore:
+    """A server, and what this process waits for and holds there.
+
+    Args:
+        settings: where it is.
+
+    Attributes:
+        place: its address without a password.
+        process: a name for this process, another one in each.
+    """
+
+    def __init__(self, settings: LimitStore) -> None:
+        self._settings = settings
+        self.place = shown_store(settings.store)
+        self._begin()
+
+    def _begin(self) -> None:
+        self._lock = threading.Lock()
+        self._work: _Work | None = None
+        self._numbers = itertools.count()
+        self.process = uuid.uuid4().hex
+
+    def after_fork(self) -> None:
+        """A child is another process, with nothing under way."""
+        self._begin()
+
+    def member(self) -> str:
+        """A name for one request."""
+        return f"{self.process}|{next(self._numbers)}"
+
+    def ask(self, key: str, arguments: Sequence[Any]) -> tuple[str, str]:
+        """Run the script, and wait for its answer.
+
+        Raises:
+            StoreLost: the server is out of reach.
+            ConfigError: it is no Redis server, or does not let us in.
+        """
+        kind, value = self._working().run(key, arguments)
+        return kind.decode(), value.decode()
+
+    def later(self, key: str, arguments: Sequence[Any]) -> None:
+        """Run the script beside the calls; nobody waits for its answer."""
+        if (work := self._work) is not None:
+            work.queue.put((key, arguments))
+
+    def expect(self, member: str, signal: Signal) -> None:
+        """A signal is set when there is a word for a member."""
+        self._working().signals[member] = signal
+
+    def forget(self, member: str) -> None:
+        """Nobody waits for a word any more."""
+        if (work := self._work) is not None:
+            work.signals.pop(member, None)
+
+    def _working(self) -> "_Work":
+        with self._lock:
+            if self._work is None:
+                self._work = _Work(self._settings, self.process)
+                weakref.finalize(self, self._work.stop)  # nobody has the client any more
+            return self._work
+
+    def close(self) -> None:
+        """Give back what is held, and let go of the server."""
+        with self._lock:
+            work, self._work = self._work, None
+        if work is not None:
+            work.stop()
+
+
+class _Work:
+    """The connection, a thread that listens for words, and one that writes beside the calls."""
+
+    def __init__(self, settings: LimitStore, process: str) -> None:
+        self._place = shown_store(settings.store)
+        self._process = process
+        self.queue: SimpleQueue[_Words | None] = SimpleQueue()
+        self.signals: dict[str, Signal] = {}
+        try:
+            self._client = redis.Redis.from_url(
+                settings.store.reveal(),
+                socket_connect_timeout=_PATIENCE,
+                socket_timeout=_PATIENCE,
+                retry=Retry(NoBackoff(), 1),
+                client_name="agouti",
+            )
+        except ValueError as error:
+            raise ConfigError(
+                f"[limits] store {self._place} cannot be read ({error})",
+                hint='Write store = "redis://127.0.0.1:6379/0".',
+            ) from None
+        self._script = self._client.register_script(SCRIPT)
+        self._tried(self._client.ping)
+        self._heard = self._client.pubsub(ignore_subscribe_messages=True)  # type: ignore[no-untyped-call]
+        self._tried(lambda: self._heard.subscribe(f"agouti:wake:{process}"))
+        self._ended = False
+        for target, name in ((self._listen, "agouti-limits-words"), (self._write, "agouti-limits")):
+            threading.Thread(target=target, name=name, daemon=True).start()
+
+    def run(self, key: str, arguments: Sequence[Any]) -> Any:
+        """Run the script."""
+        return self._tried(lambda: self._script(keys=[key], args=list(arguments)))
+
+    def _tried(self, action: Any) -> Any:
+        try:
+            return action()
+        except (redis.ConnectionError, redis.TimeoutError, OSError) as error:
+            if isinstance(error, redis.AuthenticationError):
+                raise self._refused(error) from None
+            raise StoreLost(" ".join(str(error).split())[:200]) from None
+        except redis.BusyLoadingError as error:
+            raise StoreLost(str(error)) from None
+        except redis.RedisError as error:
+            raise self._refused(error) from None
+
+    def _refused(self, error: Exception) -> ConfigError:
+        return ConfigError(
+            f"[limits] store {self._place} is no Redis server that lets us in ({' '.join(str(error).split())[:200]})",
+            hint="Name the address of one, with user and password where it wants them.",
+        )
+
+    def stop(self) -> None:
+        """End the threads once all before this is written."""
+        self.queue.put(None)
+
+    def _listen(self) -> None:
+        while not self._ended:
+            try:
+                message = self._heard.get_message(timeout=1.0)
+            except (redis.RedisError, OSError, ValueError, AttributeError):
+                if not self._ended:
+                    threading.Event().wait(0.2)  # it is out of reach; whoever waits looks again by himself
+                continue
+            if message is not None and (signal := self.signals.get(message["data"].decode())) is not None:
+                signal.set()
+
+    def _write(self) -> None:
+        while True:
+            try:
+                words = self.queue.get(timeout=LEASE / 3)
+            except Empty:
+                words = ("", ())
+            if words is None:
+                break
+            try:
+                if words[0]:
+                    self._script(keys=[words[0]], args=list(words[1]))
+                else:
+                    self._client.set(f"agouti:alive:{self._process}", "1", px=round(LEASE * 1000))
+            except (redis.RedisError, OSError):
+                continue  # it is out of reach, and forgets what this process holds by itself
+        self._ended = True
+        try:
+            self._client.delete(f"agouti:alive:{self._process}")
+            self._heard.close()
+            self._client.close()
+        except (redis.RedisError, OSError):
+            return

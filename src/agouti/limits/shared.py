@@ -1,0 +1,166 @@
+"""A limiter that several programs and machines share: the row and the windows are kept by a Redis server."""
+
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import Any, Protocol
+
+from msgspec import Struct
+
+from ..core.rate_limits import RateLimits
+from ..engine.effects import OnAbandon, RunCallable, Settled, Signal, Steps, WaitFor
+from .lateness import Lateness
+from .schedule import LONGEST, TurnTooLate, said, too_large
+
+LEASE = 5.0
+"""A process that says nothing for so many seconds is gone, and what it holds is given back."""
+
+_WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
+
+
+class StoreLost(Exception):
+    """The server is out of reach."""
+
+
+class Store(Protocol):
+    """The server, and what this process waits for and holds there."""
+
+    @property
+    def place(self) -> str: ...
+    def member(self) -> str: ...
+    def ask(self, key: str, arguments: Sequence[Any]) -> tuple[str, str]: ...
+    def later(self, key: str, arguments: Sequence[Any]) -> None: ...
+    def expect(self, member: str, signal: Signal) -> None: ...
+    def forget(self, member: str) -> None: ...
+    def after_fork(self) -> None: ...
+    def close(self) -> None: ...
+
+
+class SharedTicket(Struct, eq=False):
+    """A place in the row.
+
+    Attributes:
+        member: its name there.
+        day: the provider's day on which it counts.
+        sent: whether it has gone out.
+        gone: whether the call was given up.
+        at: when it has gone out, by this process's clock.
+        delays: how much later than that it was said to be counted at the latest.
+    """
+
+    member: str
+    day: str
+    sent: bool = False
+    gone: bool = False
+    at: float = 0.0
+    delays: tuple[float, ...] = ()
+
+
+class SharedSchedule:
+    """The row of those that wait for one provider or model, in all programs.
+
+    Args:
+        key: names it in the store.
+        clock: seconds, as ``time.monotonic``.
+        now: seconds since the epoch, for days.
+    """
+
+    def __init__(
+        self,
+        store: Store,
+        key: str,
+        limits: RateLimits,
+        clock: Callable[[], float],
+        now: Callable[[], float],
+    ) -> None:
+        self._store = store
+        self._key = f"agouti:{{{key}}}"
+        self.limits = limits
+        self._clock = clock
+        self._now = now
+        self._lateness = Lateness()
+
+    def place(self, tokens: int, most: float, *, unsent: bool) -> Steps[SharedTicket]:
+        """Wait for a turn.
+
+        Args:
+            tokens: of prompt and answer, estimated.
+            most: seconds that the call may wait.
+            unsent: the request waits elsewhere after this, and says when it is sent.
+
+        Raises:
+            TurnTooLate: it would have to wait longer.
+            RequestError: it is larger than the limit by itself.
+            StoreLost: the server is out of reach.
+        """
+        per_minute = self.limits.tokens_per_minute
+        if per_minute is not None and tokens > per_minute:
+            raise too_large(tokens, per_minute)
+        ticket = SharedTicket(self._store.member(), "")
+        undo = OnAbandon(partial(self.leave, ticket))
+        yield undo
+        try:
+            until = self._clock() + most
+            while True:
+                signal = Signal()
+                left = max(until - self._clock(), 0.0)
+                kind, value = yield RunCallable(partial(self._take, ticket, signal, tokens, left, unsent), None)
+                if kind == "go":
+                    break
+                if kind == "late":
+                    raise TurnTooLate(said(self.limits), float(value) if value else None)
+                # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
+                # so it is seconds to its turn, or to the end of a lease.
+                yield WaitFor(signal, min(float(value), left))
+        except Exception:
+            self.leave(ticket)
+            yield Settled(undo)
+            raise
+        self._store.forget(ticket.member)
+        yield Settled(undo)
+        return ticket
+
+    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, left: float, unsent: bool) -> tuple[str, str]:
+        limits = self.limits
+        ticket.day, rest = limits.day_of(self._now())
+        ticket.delays = tuple([self._lateness.latest(seconds) for seconds in _WINDOWS])
+        self._store.expect(ticket.member, signal)
+        counts = (
+            limits.requests_per_second,
+            limits.requests_per_minute,
+            limits.tokens_per_minute,
+            limits.concurrency,
+            limits.requests_per_day,
+        )
+        lease = round(LEASE * 1000)
+        words = ["take", ticket.member, lease, *[each or 0 for each in counts], ticket.day, rest, tokens, left]
+        answer = self._store.ask(self._key, [*words, int(unsent), *ticket.delays])
+        if ticket.gone:  # the call was given up meanwhile
+            self._later("leave", ticket, ticket.day)
+        return answer
+
+    def sent(self, ticket: SharedTicket) -> None:
+        """The request goes out now."""
+        ticket.sent = True
+        ticket.at = self._clock()
+
+    def counts(self, ticket: SharedTicket) -> Steps[None]:
+        """A request that has waited elsewhere is going out: from now on it counts."""
+        lease = round(LEASE * 1000)
+        words = ["sent", ticket.member, lease, *ticket.delays]
+        yield RunCallable(partial(self._store.ask, self._key, words), None)
+
+    def leave(self, ticket: SharedTicket) -> None:
+        """Give a place back: the request will not be sent."""
+        ticket.gone = True
+        self._store.forget(ticket.member)
+        self._later("leave", ticket, ticket.day)
+
+    def ended(self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None) -> None:
+        """The reply has come, or will not. Arguments as of `Schedule.ended`."""
+        late = self._lateness.of(self._clock() - ticket.at)
+        sooner = [delay - min(late, delay) for delay in ticket.delays]
+        wait = min(blocked or 0.0, LONGEST)
+        self._later("ended", ticket, "" if tokens is None else tokens, wait, *sooner)
+
+    def _later(self, what: str, ticket: SharedTicket, *words: object) -> None:
+        self._store.later(self._key, [what, ticket.member, round(LEASE * 1000), *words])
