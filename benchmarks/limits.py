@@ -1,4 +1,4 @@
-"""How near a limit of requests is used, and how often it is run into, by a server that keeps it: many threads, or programs.
+"""How near a limit of requests is used, and how often it is run into: many threads or programs, a server that keeps it.
 
 python benchmarks/limits.py [--processes 4 --store redis://127.0.0.1:6379/0 [--kill]]
 """

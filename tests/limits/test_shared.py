@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from redis import Redis
 
 import agouti
 from agouti.core.http import HttpReply
@@ -237,6 +238,17 @@ def test_a_server_that_goes_away_and_comes_back(lost: str) -> None:
             server.start()
             time.sleep(5.1 if lost == "local" else 0.1)
             client.ask("loam@shed", "x")
+
+
+def test_a_server_that_takes_nothing_any_more_is_lost() -> None:
+    with redis_server() as server:
+        transport, client = fake(server.address, lost="fail", requests_per_minute=3, wait=0)
+        with client:
+            client.ask("loam@shed", "x")
+            Redis.from_url(server.address).config_set("maxmemory", "1")
+            with pytest.raises(agouti.LimitReached, match="out of reach"):
+                client.ask("loam@shed", "x")
+    assert len(transport.requests) == 1
 
 
 @pytest.fixture

@@ -117,7 +117,8 @@ local function counted_in(window)
   return list
 end
 
--- When it is a member's turn at the earliest, if all before it take theirs, and when it was that of the first one; nil: nobody knows.
+-- When it is a member's turn at the earliest, if all before it take theirs, and when it was that of the first one;
+-- nil: nobody knows.
 local function turn_of(rank)
   if at_once > 0 and redis.call('ZCARD', run) + rank + 1 > at_once then
     for _, each in ipairs(redis.call('ZRANGE', run, 0, -1)) do

@@ -127,23 +127,25 @@ class _Work:
 
     def run(self, key: str, arguments: Sequence[Any]) -> Any:
         """Run the script."""
-        return self._tried(lambda: self._script(keys=[key], args=list(arguments)))
+        try:
+            return self._script(keys=[key], args=list(arguments))
+        except (redis.RedisError, OSError) as error:  # it was there: full, read-only now, or away
+            raise StoreLost(_said(error)) from None
 
     def _tried(self, action: Any) -> Any:
+        """The first words with the server."""
         try:
             return action()
-        except (redis.ConnectionError, redis.TimeoutError, OSError) as error:
+        except (redis.ConnectionError, redis.TimeoutError, redis.BusyLoadingError, OSError) as error:
             if isinstance(error, redis.AuthenticationError):
                 raise self._refused(error) from None
-            raise StoreLost(" ".join(str(error).split())[:200]) from None
-        except redis.BusyLoadingError as error:
-            raise StoreLost(str(error)) from None
+            raise StoreLost(_said(error)) from None
         except redis.RedisError as error:
             raise self._refused(error) from None
 
     def _refused(self, error: Exception) -> ConfigError:
         return ConfigError(
-            f"[limits] store {self._place} is no Redis server that lets us in ({' '.join(str(error).split())[:200]})",
+            f"[limits] store {self._place} is no Redis server that lets us in ({_said(error)})",
             hint="Name the address of one, with user and password where it wants them.",
         )
 
@@ -184,3 +186,8 @@ class _Work:
             self._client.close()
         except (redis.RedisError, OSError):
             return
+
+
+def _said(error: Exception) -> str:
+    """What an error says, in one line."""
+    return " ".join(str(error).split())[:200]
