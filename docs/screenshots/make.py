@@ -15,6 +15,7 @@ from agouti.standins import serve
 from agouti.standins.images import packet
 
 HERE = Path(__file__).parent
+EXAMPLES = HERE.parent.parent / "examples"
 SIZE = "1280x800"
 
 # Pictures that need more lines than usual: smaller letters.
@@ -32,7 +33,12 @@ TYPED = {
     ],
 }
 # Taken of a page or a figure that the lines make, not of the terminal.
-MADE = {"compare-page": "compared.html", "compare-figure": "compared.png"}
+MADE = {
+    "compare-page": "compared.html",
+    "compare-figure": "compared.png",
+    "usage-page": "usage.html",
+    "usage-figure": "latency.png",
+}
 # name: what is typed into the shell, line by line; a line that begins with @ is not shown
 PASTED = """\
 curl ADDRESS/chat/completions \\
@@ -124,6 +130,8 @@ SHOTS: dict[str, list[str]] = {
         "agouti usage --by provider --json | head -n 14",
         "agouti usage --by colour",
     ],
+    "usage-page": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
+    "usage-figure": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",

@@ -3,9 +3,12 @@
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
+from copy import copy
 from threading import Lock
 from time import time
 from typing import TYPE_CHECKING, Any, Self, cast
+
+from msgspec.structs import replace
 
 from .arguments import CallLimits, check_client, check_embed, limits_of, split_fill, split_tools
 from .config.entries import Config, Provider
@@ -16,6 +19,7 @@ from .credentials.sources import GivenKey, Key
 from .engine.call import CLOCKS, Call, check_blanks
 from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
+from .own_hooks import own_hooks
 from .reply import Reply
 
 if TYPE_CHECKING:
@@ -30,10 +34,7 @@ if TYPE_CHECKING:
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
     from .ledger.budgets import BlockBudget
-    from .ledger.hook import LedgerHook
     from .ledger.usage import UsageReport
-    from .limits.hook import LimitHook
-    from .limits.schedule import Days
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
 
@@ -67,15 +68,30 @@ class Calls:
         self.only = only
         self.clocks = CLOCKS
         self._targets = Targets(config, only)
-        self.hooks = hooks
+        self._tags: dict[str, str] = {}
+        self._hooks = [hooks]  # shared with the same calls under other tags
+
+    @property
+    def hooks(self) -> "tuple[Hook, ...]":
+        return self._hooks[0]
+
+    @hooks.setter
+    def hooks(self, hooks: "tuple[Hook, ...]") -> None:
+        self._hooks[0] = hooks
 
     def to(self, provider: str) -> "Calls":
         """The same, but every model name is sent as it is to one provider."""
-        return Calls(self.config, self.hooks, limits=self._limits, only=provider)
+        return Calls(self.config, self.hooks, limits=self._limits, only=provider).tagged(self._tags)
 
     def of(self, config: Config) -> "Calls":
         """The same with another configuration."""
-        return Calls(config, self.hooks, limits=self._limits)
+        return Calls(config, self.hooks, limits=self._limits).tagged(self._tags)
+
+    def tagged(self, tags: Mapping[str, str]) -> "Calls":
+        """The same, with tags that every call has."""
+        same = copy(self)
+        same._tags = {**self._tags, **tags}
+        return same
 
     def target(self, label: str) -> Target:
         """A model made ready.
@@ -130,6 +146,8 @@ class Calls:
         deadline = limits.deadline
         if deadline is None:
             deadline = targets[0].model.deadline
+        if self._tags:
+            question = replace(question, tags={**self._tags, **question.tags})
         return Call(
             targets=targets,
             started=started,
@@ -291,46 +309,6 @@ def _identifier() -> str:
     return f"reply-{os.urandom(12).hex()}"
 
 
-def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
-    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
-
-    In their order: what may not be spent does not wait, and only what is sent has a row.
-    """
-    hooks: list[Hook] = []
-    ledger: LedgerHook | None = None
-    if config.ledger is not None:
-        from .ledger import hook
-
-        ledger = hook.LedgerHook(config.ledger)
-    if config.budgets:
-        from .ledger.budgets import BudgetHook
-
-        hooks.append(BudgetHook(config, ledger))
-    limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
-    if any(limits is not None for limits in limited):
-        hooks.append(_limit_hook(config))
-    if ledger is not None:
-        hooks.append(ledger)
-    return tuple(hooks), ledger
-
-
-def _limit_hook(config: Config) -> "LimitHook":
-    from .limits.hook import LimitHook
-
-    def days(identity: str) -> "Days":
-        from platformdirs import user_state_path
-
-        from .day_files import DayFile
-
-        return DayFile(user_state_path("agouti") / "days", identity)
-
-    if config.limit_store is None:
-        return LimitHook(config, days)
-    from .limits.redis_store import RedisStore
-
-    return LimitHook(config, days, RedisStore(config.limit_store))
-
-
 class BaseClient:
     """What both clients share: the configuration, and how calls are made."""
 
@@ -357,6 +335,7 @@ class BaseClient:
         self._owned, self._ledger = own_hooks(config)
         self._calls = Calls(config, (*self._owned, *hooks), limits=limits_of(limits or {}))
         self._environment = config.environment
+        self._whole = True
         self._record = record
         self._replay = replay
 
@@ -411,11 +390,38 @@ class BaseClient:
                 self._calls.hooks = (hook, *hooks)
         return BlockBudget(hook, amount, currency)
 
-    def _finish(self) -> None:
-        """See that what is written beside the calls is written, at the end."""
+    def tagged(self, **tags: str) -> Self:
+        """The same client, but every call has these tags; those of a call are added, and count first.
+
+        Connections, limits and budgets are shared; closing it closes nothing.
+
+        Example:
+            >>> import agouti, agouti.standins
+            >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+            ...     letters = client.tagged(feature="newsletter")
+            ...     print(letters.ask("almanac", "When do peas go in?", max_tokens=5))
+            Peas can go in when
+
+        Raises:
+            RequestError: a tag is no text.
+        """
+        self._load()
+        same = object.__new__(type(self))
+        same.__dict__.update(self.__dict__, _calls=self._calls.tagged(tags_of(tags)), _whole=False)
+        return same
+
+    def _load(self) -> Any:
+        """Get ready what is made when it is first needed."""
+        raise NotImplementedError
+
+    def _finish(self) -> bool:
+        """See that what is written beside the calls is written, at the end; whether there is anything else to close."""
+        if not self._whole:
+            return False
         for hook in self._owned:
             if (close := getattr(hook, "close", None)) is not None:
                 close()
+        return True
 
     def usage(
         self,

@@ -264,8 +264,7 @@ class Client(BaseClient):
 
     def close(self) -> None:
         """Close all connections; the ledger is written. The client can not be used afterwards."""
-        self._finish()
-        if self._transport is not None:
+        if self._finish() and self._transport is not None:
             self._transport.close()
 
     def __enter__(self) -> "Self":
@@ -450,11 +449,9 @@ class AsyncClient(BaseClient):
 
     async def aclose(self) -> None:
         """Close all connections; the ledger is written."""
-        if self._ledger is not None:
-            import asyncio
+        import asyncio
 
-            await asyncio.to_thread(self._finish)
-        if self._transport is not None:
+        if await asyncio.to_thread(self._finish) and self._transport is not None:
             await self._transport.close()
 
     async def __aenter__(self) -> "Self":

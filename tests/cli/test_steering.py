@@ -1,5 +1,6 @@
 """Personas, talks, lists of models, probes and comparisons, from the shell."""
 
+import csv
 import json
 import os
 import subprocess
@@ -228,6 +229,18 @@ def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
         ["--out", "u.txt"],
     ):
         assert agouti_command("usage", *arguments).returncode == 2
+    for name in ("a.csv", "a.jsonl", "a.parquet"):
+        assert "3 rows in" in agouti_command("usage", "--attempts", "--out", name).stderr
+    attempts = [json.loads(line) for line in (tmp_path / "a.jsonl").read_text().splitlines()]
+    assert [row["label"] for row in attempts] == ["almanac", "almanac", "almanac-local"]
+    assert round(sum(row["cost"] or 0 for row in attempts), 9) == round(shown["total"]["cost"]["USD"], 9)
+    with (tmp_path / "a.csv").open(newline="") as file:
+        assert [row["label"] for row in csv.DictReader(file)] == ["almanac", "almanac", "almanac-local"]
+    assert "0 rows" in agouti_command("usage", "--forget-before", "2020-01-01").stderr
+    assert "3 rows" in agouti_command("usage", "--forget-before", "2222-01-01").stderr
+    assert json.loads(agouti_command("usage", "--json").stdout)["total"]["calls"] == 3  # sums stay
+    assert agouti_command("usage", "--attempts").returncode == 2
+    assert agouti_command("usage", "--forget-before", "2020-01-01", "--json").returncode == 2
     (tmp_path / "agouti.toml").write_text(served.toml)
     done = agouti_command("usage")
     assert (done.returncode, "[ledger]" in done.stderr) == (2, True)

@@ -446,3 +446,51 @@ def test_percentiles_are_right_to_five_per_cent(seconds: list[float], share: flo
         buckets[bucket_of(each)] = buckets.get(bucket_of(each), 0) + 1
     exact = sorted(seconds)[max(-(-int(share * 100) * len(seconds) // 100) - 1, 0)]
     assert percentile(buckets, share) == pytest.approx(exact, rel=0.05)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_a_tagged_client_is_the_same_client(kind: str, tmp_path: Path) -> None:
+    stream = [b'data: {"choices":[{"delta":{"content":"x"},"finish_reason":"stop"}]}\n\ndata: [DONE]\n\n']
+    vectors = {"data": [{"index": 0, "embedding": [1.0]}], "usage": {"prompt_tokens": 1}}
+    answers: list[Any] = [GOOD, GOOD, stream, vectors, GOOD, GOOD]
+    if kind == "sync":
+        fake: Any = FakeTransport(answers)
+        with agouti.Client(config(tmp_path), transport=fake) as client:
+            with client.tagged(feature="letter") as letters:
+                letters.ask("b", "Peas?")
+                letters.tagged(to="bo").ask("b", "Peas?", tags={"feature": "note"})
+                list(letters.stream("b", "Peas?"))
+                letters.embed("b", ["Peas"])
+                letters.conversation("b").say("Peas?")
+            assert not fake.closed
+            client.ask("b", "Peas?")
+            with pytest.raises(agouti.RequestError, match="no table of texts"):
+                client.tagged(feature=3)  # type: ignore[arg-type]
+    else:
+        fake = AsyncFakeTransport(answers)
+
+        async def go() -> None:
+            async with agouti.AsyncClient(config(tmp_path), transport=fake) as client:
+                async with client.tagged(feature="letter") as letters:
+                    await letters.ask("b", "Peas?")
+                    await letters.tagged(to="bo").ask("b", "Peas?", tags={"feature": "note"})
+                    async for _ in letters.stream("b", "Peas?"):
+                        pass
+                    await letters.embed("b", ["Peas"])
+                    await letters.conversation("b").say("Peas?")
+                assert not fake.closed
+                await client.ask("b", "Peas?")
+
+        asyncio.run(go())
+    letter = {"feature": "letter"}
+    assert [row.tags for row in rows(tmp_path)] == [letter, {"feature": "note", "to": "bo"}, letter, letter, letter, {}]
+
+
+def test_a_block_of_a_tagged_client_counts_all_calls() -> None:
+    made = config("x.sqlite")
+    del made["ledger"]
+    made["providers"]["nb"].pop("key")
+    with agouti.Client(made, transport=FakeTransport([GOOD] * 2)) as client:
+        with client.tagged(feature="letter").budget(1, "USD") as budget:
+            client.ask("a", "Peas?")
+        assert budget.spent > 0

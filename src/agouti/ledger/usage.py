@@ -1,10 +1,11 @@
 """Usage reports: what was asked, taken and spent in a stretch of days, from the ledger."""
 
+import os
 import re
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 import msgspec
 from msgspec import Struct
@@ -13,10 +14,15 @@ from ..config.budgets import Plan
 from ..core.errors import RequestError
 from ..core.statistics import percentile
 from ..core.suggest import near_hint
-from ..tables import Table
+from ..tables import SUFFIXES, Table
 from .rows import PICO
 from .store import Ledger
 
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+FigureKind: TypeAlias = Literal["cost", "latency"]
+FIGURES: tuple[FigureKind, ...] = ("cost", "latency")
 BY = ("day", "provider", "model", "label")
 _TAG = re.compile(r"tag:[^\"\\]+")
 _TOKENS = ("input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens")
@@ -99,16 +105,27 @@ class UsageReport(Table[UsageRow]):
         total: all of them together.
         since, until: the first day, and the last one.
         plans: how much of the providers' plans is used.
+        days: rows by day and model, and ``models`` by model, whatever ``rows`` are grouped by.
     """
 
     def __init__(
-        self, rows: tuple[UsageRow, ...], total: UsageRow, since: date, until: date, plans: tuple[PlanUsage, ...] = ()
+        self,
+        rows: tuple[UsageRow, ...],
+        total: UsageRow,
+        since: date,
+        until: date,
+        plans: tuple[PlanUsage, ...] = (),
+        *,
+        days: tuple[UsageRow, ...] = (),
+        models: tuple[UsageRow, ...] = (),
     ) -> None:
         super().__init__(rows)
         self.plans = plans
         self.total = total
         self.since = since
         self.until = until
+        self.days = days
+        self.models = models
 
     def __repr__(self) -> str:
         return f"UsageReport({self.since} to {self.until}, {self.total.calls} calls)"
@@ -117,8 +134,39 @@ class UsageReport(Table[UsageRow]):
         """The rows as plain dicts: a column for each thing that they are grouped by, and for each currency."""
         return [record_of(row) for row in self.rows]
 
+    def figure(self, kind: FigureKind = "cost") -> "Figure":
+        """A Matplotlib figure: ``cost`` (by day and model; a panel for each currency), or ``latency`` (by model).
+
+        Raises:
+            RequestError: there is no such figure.
+            ConfigError: Matplotlib is not installed.
+        """
+        if kind not in FIGURES:
+            raise RequestError(f"there is no figure {kind!r}", hint=near_hint(kind, FIGURES, "figure"))
+        from .usage_figures import draw
+
+        return draw(self, kind)
+
+    def save(self, path: str | os.PathLike[str]) -> None:
+        """Write the rows to a file (.csv, .jsonl, .parquet), a page (.html), or the figure of the cost (.png)."""
+        super().save(path)
+
     def _columns(self) -> list[str]:
         return list(dict.fromkeys(name for record in self.records() for name in record))
+
+    def _suffixes(self) -> tuple[str, ...]:
+        return (*SUFFIXES, ".html", ".png")
+
+    def _as_file(self, suffix: str) -> bytes:
+        if suffix == ".html":
+            from .usage_page import page
+
+            return page(self).encode()
+        if suffix == ".png":
+            from ..figures import as_png
+
+            return as_png(self.figure("cost"))
+        return super()._as_file(suffix)
 
 
 def record_of(row: UsageRow) -> dict[str, Any]:
@@ -164,7 +212,13 @@ def usage_of(
     rows = _rows(ledger, span, list(dict.fromkeys(by)))
     total = _rows(ledger, span, [])
     return UsageReport(
-        tuple(rows), total[0] if total else _NOTHING, first, last, tuple([_plan(ledger, each, last) for each in plans])
+        tuple(rows),
+        total[0] if total else _NOTHING,
+        first,
+        last,
+        tuple([_plan(ledger, each, last) for each in plans]),
+        days=tuple(_rows(ledger, span, ["day", "model"], latencies=False)),
+        models=tuple(_rows(ledger, span, ["model"])),
     )
 
 
@@ -202,12 +256,12 @@ def _day(name: str, value: object) -> date | None:
     raise RequestError(f"{name} = {value!r} is no day", hint='Pass a date, or "2026-11-29".')
 
 
-def _rows(ledger: Ledger, span: tuple[str, str], by: list[str]) -> list[UsageRow]:
+def _rows(ledger: Ledger, span: tuple[str, str], by: list[str], *, latencies: bool = True) -> list[UsageRow]:
     groups: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
     for found in ledger.sums(*span, by):
         groups.setdefault(tuple([found[name] for name in by]), []).append(found)
-    latencies = ledger.latencies(*span, by)
-    return [_row(by, key, parts, latencies.get(key, {})) for key, parts in groups.items()]
+    counts = ledger.latencies(*span, by) if latencies else {}
+    return [_row(by, key, parts, counts.get(key, {})) for key, parts in groups.items()]
 
 
 def _row(by: list[str], key: tuple[Any, ...], parts: list[dict[str, Any]], latencies: dict[int, int]) -> UsageRow:

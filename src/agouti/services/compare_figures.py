@@ -2,32 +2,23 @@
 
 from typing import TYPE_CHECKING
 
+from ..figures import as_label, new_figure, style_of
 from .compare_results import Comparison, FigureKind, ModelSummary, parameters_text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-# Told apart by those who see fewer colours as well; the shape of the mark says the same.
-_COLOURS = ("#0072b2", "#d55e00", "#009e73", "#cc79a7", "#e69f00", "#56b4e9", "#000000")
-_MARKS = "osD^vPX"
-
 
 def draw(comparison: Comparison, kind: FigureKind) -> "Figure":
-    """The figure of that kind."""
-    from matplotlib.figure import Figure
+    """The figure of that kind.
 
-    figure = Figure(figsize=(8, 5), layout="constrained")
-    axes = figure.add_subplot()
+    Raises:
+        ConfigError: Matplotlib is not installed.
+    """
+    figure, (axes,) = new_figure()
     (_time_and_cost if kind == "time_cost" else _spread)(axes, comparison)
-    axes.grid(visible=True, alpha=0.3)
-    axes.spines[["top", "right"]].set_visible(False)
     return figure
-
-
-def _style(labels: list[str], label: str) -> tuple[str, str]:
-    at = labels.index(label)
-    return _COLOURS[at % len(_COLOURS)], _MARKS[at % len(_MARKS)]
 
 
 def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
@@ -42,7 +33,7 @@ def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
     dearest = max((cost for cost in costs if cost is not None), default=0.0) or 1.0
     unknown = 0
     for row, cost in zip(summary, costs, strict=True):
-        colour, mark = _style(labels, row.label)
+        colour, mark = style_of(labels, row.label)
         if cost is None:
             unknown += 1
             cost = -dearest * (0.08 + 0.04 * unknown)
@@ -51,7 +42,9 @@ def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
         ends = None
         if seconds.low is not None and seconds.high is not None:
             ends = [[seconds.value - max(seconds.low, 0.0)], [seconds.high - seconds.value]]
-        axes.errorbar(cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8, label=_name(row))
+        axes.errorbar(
+            cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8, label=as_label(_name(row))
+        )
     left = -dearest * (0.05 if not unknown else 0.16 + 0.04 * unknown)
     if unknown:
         axes.axvspan(left, -0.08 * dearest, color="0.5", alpha=0.12)
@@ -77,8 +70,8 @@ def _spread(axes: "Axes", comparison: Comparison) -> None:
             if row.label == label and row.similarity is not None
         )
         if points:
-            colour, mark = _style(labels, label)
-            axes.plot([x for x, _ in points], [y for _, y in points], marker=mark, color=colour, label=label)
+            colour, mark = style_of(labels, label)
+            axes.plot([x for x, _ in points], [y for _, y in points], marker=mark, color=colour, label=as_label(label))
             drawn = True
     axes.set_xlabel("temperature")
     axes.set_ylabel("how alike answers to one prompt are")

@@ -8,7 +8,7 @@ import msgspec
 from msgspec import Struct
 
 from ..core.chat import Json
-from ..core.errors import ConfigError, RequestError
+from ..core.errors import RequestError
 from ..core.statistics import Estimate, mean, rate, spread
 from ..core.suggest import near_hint
 from ..tables import SUFFIXES, Table
@@ -128,13 +128,6 @@ class Comparison(Table[ComparedAnswer]):
         """
         if kind not in FIGURES:
             raise RequestError(f"there is no figure {kind!r}", hint=near_hint(kind, FIGURES, "figure"))
-        try:
-            import matplotlib as _  # noqa: F401
-        except ImportError:
-            raise ConfigError(
-                "a figure needs Matplotlib, which is not installed",
-                hint="Install it: pip install 'agouti-client[figures]'.",
-            ) from None
         from .compare_figures import draw
 
         return draw(self, kind)
@@ -165,11 +158,9 @@ class Comparison(Table[ComparedAnswer]):
 
             return page(self).encode()
         if suffix == ".png":
-            import io
+            from ..figures import as_png
 
-            image = io.BytesIO()
-            self.figure("time_cost").savefig(image, format="png", dpi=120)
-            return image.getvalue()
+            return as_png(self.figure("time_cost"))
         return super()._as_file(suffix)
 
 

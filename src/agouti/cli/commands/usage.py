@@ -24,7 +24,9 @@ from ..text import show_json
 @click.option(
     "--by", metavar="COLUMNS", default="day,model", show_default=True, help="Of day, model, provider, label, tag:NAME."
 )
-@click.option("--out", metavar="FILE", help="Write the rows to a .csv, .jsonl or .parquet file.")
+@click.option("--out", metavar="FILE", help="Write a .csv, .jsonl or .parquet file, a page (.html) or a figure (.png).")
+@click.option("--attempts", is_flag=True, help="Write a row for each single request into --out, not sums.")
+@click.option("--forget-before", metavar="DAY", help="Take out the rows of single requests before a day; sums stay.")
 @click.option("--json", "as_json", is_flag=True, help="Print rows and total as JSON.")
 @click.pass_obj
 def command(
@@ -35,6 +37,8 @@ def command(
     until: str | None,
     by: str,
     out: str | None,
+    attempts: bool,
+    forget_before: str | None,
     as_json: bool,
 ) -> None:
     """Show what was used and spent, by days of UTC; the ledger is [ledger] store of the configuration.
@@ -43,6 +47,11 @@ def command(
     """
     if sum([this_month, last_month, since is not None or until is not None]) > 1:
         raise click.UsageError("--this-month, --last-month and --since with --until exclude each other")
+    if attempts and out is None:
+        raise click.UsageError("--attempts writes a file: name it with --out")
+    if forget_before is not None and (out is not None or as_json or this_month or last_month or since or until):
+        raise click.UsageError("--forget-before shows nothing: leave the other options out")
+    gone = _day("--forget-before", forget_before)
     config = load(app.config)
     if config.ledger is None:
         raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
@@ -50,7 +59,19 @@ def command(
     columns = [each.strip() for each in by.split(",") if each.strip()]
     ledger = open_ledger(config.ledger, reading=True)
     try:
+        if gone is not None:
+            count = ledger.forget(_begins(gone))
+            click.echo(
+                f"{count:,} rows of single requests before {gone} are gone; the sums of their days stay", err=True
+            )
+            return
         report = usage_of(ledger, first, last, columns, config.plans.values())
+        if attempts and out is not None:
+            from ...ledger.export import export
+
+            span = (_begins(report.since), _begins(report.until + timedelta(days=1)))
+            click.echo(f"{export(ledger.attempts(*span), out):,} rows in {out}", err=True)
+            return
     finally:
         ledger.close()
     if out is not None:
@@ -82,6 +103,10 @@ def _day(option: str, text: str | None) -> date | None:
         return date.fromisoformat(text)
     except ValueError:
         raise click.UsageError(f"{option} takes a day such as 2026-11-01, not {text!r}") from None
+
+
+def _begins(day: date) -> float:
+    return datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()
 
 
 def _as_json(row: UsageRow) -> dict[str, Any]:

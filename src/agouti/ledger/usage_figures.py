@@ -1,0 +1,93 @@
+"""Figures of a usage report: cost by day and model, and latencies by model."""
+
+from datetime import date, timedelta
+from typing import TYPE_CHECKING
+
+from ..figures import as_label, new_figure, style_of
+from .usage import FigureKind, UsageReport, UsageRow
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+# Of so many models each has a colour; what the others cost is one.
+_MODELS = 6
+OTHERS = "others"
+
+
+def draw(report: UsageReport, kind: FigureKind) -> "Figure":
+    """The figure of that kind.
+
+    Raises:
+        ConfigError: Matplotlib is not installed.
+    """
+    if kind == "latency":
+        figure, (axes,) = new_figure()
+        _latencies(axes, report)
+        return figure
+    currencies = list(report.total.cost) or [""]
+    figure, panels = new_figure(len(currencies))
+    for axes, currency in zip(panels, currencies, strict=True):
+        _costs(axes, report, currency)
+    return figure
+
+
+def spent_by_day(report: UsageReport, currency: str) -> tuple[list[date], dict[str, list[float]]]:
+    """The days of a report, and what each model has cost on each; the dearest models first, all others as one."""
+    days = [report.since + timedelta(days=at) for at in range((report.until - report.since).days + 1)]
+    at = {day.isoformat(): number for number, day in enumerate(days)}
+    costs: dict[str, list[float]] = {}
+    for row in report.days:
+        if currency in row.cost:
+            spent = costs.setdefault(row.group["model"] or "", [0.0] * len(days))
+            spent[at[row.group["day"] or ""]] += float(row.cost[currency])
+    ordered = sorted(costs, key=lambda name: -sum(costs[name]))
+    kept = {name: costs[name] for name in ordered[:_MODELS]}
+    if rest := ordered[_MODELS:]:
+        kept[OTHERS] = [sum(each) for each in zip(*[costs[name] for name in rest], strict=True)]
+    return days, kept
+
+
+def _costs(axes: "Axes", report: UsageReport, currency: str) -> None:
+    days, costs = spent_by_day(report, currency)
+    below = [0.0] * len(days)
+    for name, spent in costs.items():
+        colour = "0.6" if name == OTHERS else style_of(list(costs), name)[0]
+        axes.bar(range(len(days)), spent, bottom=below, width=0.8, color=colour, label=as_label(name))
+        below = [low + more for low, more in zip(below, spent, strict=True)]
+    step = max(1, round(len(days) / 8))
+    axes.set_xticks(range(0, len(days), step), [f"{day.day} {day:%b}" for day in days[::step]])
+    axes.set_ylim(0, max(below, default=0.0) * 1.15 or 1)
+    axes.set_ylabel(f"cost, {as_label(currency)}" if currency else "cost")
+    axes.set_title(f"Cost by day and model, {report.since} to {report.until}")
+    if costs:
+        axes.legend(frameon=False, fontsize=9, ncols=len(costs), loc="upper left")
+    else:
+        axes.text(0.5, 0.5, "no price is known", ha="center", transform=axes.transAxes)
+
+
+def _latencies(axes: "Axes", report: UsageReport) -> None:
+    from matplotlib.ticker import LogLocator, NullLocator
+
+    rows: list[UsageRow] = [row for row in report.models if row.median is not None]
+    rows.sort(key=lambda row: row.median or 0.0, reverse=True)
+    for at, row in enumerate(rows):
+        if row.median is None or row.p95 is None or row.p99 is None:
+            continue
+        axes.plot([row.median, row.p99], [at, at], color="0.6", linewidth=2, zorder=1)
+        for value, mark, colour in ((row.median, "o", "#0072b2"), (row.p95, "s", "#e69f00"), (row.p99, "D", "#d55e00")):
+            axes.plot(value, at, marker=mark, color=colour, linestyle="none")
+    for name, mark, colour in (("median", "o", "#0072b2"), ("95 %", "s", "#e69f00"), ("99 %", "D", "#d55e00")):
+        axes.plot([], [], marker=mark, color=colour, linestyle="none", label=name)
+    axes.set_yticks(range(len(rows)), [f"{as_label(row.group['model'] or '')} ({row.calls:,})" for row in rows])
+    axes.set_xscale("log")
+    axes.xaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
+    axes.xaxis.set_major_formatter("{x:g}")
+    axes.xaxis.set_minor_locator(NullLocator())
+    axes.set_xlabel("seconds to the whole answer (so many per cent took no longer)")
+    axes.set_title(f"Latency by model, {report.since} to {report.until}")
+    if rows:
+        axes.set_ylim(-0.6, len(rows) - 0.1)
+        axes.legend(frameon=False, fontsize=9, ncols=3, loc="upper left")
+    else:
+        axes.text(0.5, 0.5, "nothing was answered", ha="center", transform=axes.transAxes)

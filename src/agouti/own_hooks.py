@@ -1,0 +1,51 @@
+"""The hooks that a configuration asks for: budgets, limits, the ledger."""
+
+from typing import TYPE_CHECKING
+
+from .config.entries import Config
+
+if TYPE_CHECKING:
+    from .engine.hooks import Hook
+    from .ledger.hook import LedgerHook
+    from .limits.hook import LimitHook
+    from .limits.schedule import Days
+
+
+def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
+    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
+
+    In their order: what may not be spent does not wait, and only what is sent has a row.
+    """
+    hooks: list[Hook] = []
+    ledger: LedgerHook | None = None
+    if config.ledger is not None:
+        from .ledger import hook
+
+        ledger = hook.LedgerHook(config.ledger)
+    if config.budgets:
+        from .ledger.budgets import BudgetHook
+
+        hooks.append(BudgetHook(config, ledger))
+    limited = [entry.limits for entry in config.providers.values()] + [entry.limits for entry in config.models.values()]
+    if any(limits is not None for limits in limited):
+        hooks.append(_limit_hook(config))
+    if ledger is not None:
+        hooks.append(ledger)
+    return tuple(hooks), ledger
+
+
+def _limit_hook(config: Config) -> "LimitHook":
+    from .limits.hook import LimitHook
+
+    def days(identity: str) -> "Days":
+        from platformdirs import user_state_path
+
+        from .day_files import DayFile
+
+        return DayFile(user_state_path("agouti") / "days", identity)
+
+    if config.limit_store is None:
+        return LimitHook(config, days)
+    from .limits.redis_store import RedisStore
+
+    return LimitHook(config, days, RedisStore(config.limit_store))

@@ -1,0 +1,104 @@
+"""Usage reports as pages and figures: of any words, any number of currencies, and of nothing."""
+
+import re
+from datetime import UTC, datetime
+from html.parser import HTMLParser
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.ledger.rows import LedgerRow
+from agouti.ledger.sqlite import SqliteLedger
+from agouti.ledger.usage_figures import OTHERS, spent_by_day
+from agouti.standins.history import write_history
+
+DAY = datetime(2026, 3, 14, 12, tzinfo=UTC).timestamp()
+
+
+def report_of(store: Path, **asked: Any) -> Any:
+    config = {
+        "providers": {"nb": {"address": "http://localhost:1/v1"}},
+        "ledger": {"store": str(store)},
+        "plans": {"nb": {"tokens": 10, "overage": 1, "currency": "<EUR>"}},
+    }
+    with agouti.Client(config) as client:
+        return client.usage(since="2026-03-01", until="2026-03-31", **asked)
+
+
+def spending(**more: Any) -> LedgerRow:
+    plain = {"provider": "nb", "name": "quill", "label": "a", "operation": "chat", "seconds": 1.5, "input_tokens": 10}
+    return LedgerRow(**{"at": DAY, "cost": 5 * 10**10, "currency": "USD", **plain, **more})
+
+
+class Seen(HTMLParser):
+    """Whether every element is closed, and what would be fetched or run."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.texts: list[str] = []
+        self.feed(text)
+
+    def handle_starttag(self, tag: str, attributes: list[tuple[str, str | None]]) -> None:
+        assert not {name for name, _ in attributes} & {"src", "onload", "onerror", "onclick"}
+        if tag not in ("meta", "link", "line", "br"):
+            self.open.append(tag)
+
+    def handle_startendtag(self, tag: str, attributes: list[tuple[str, str | None]]) -> None:
+        assert tag == "line"
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        self.texts.append(data)
+
+
+def test_a_page_of_any_words(tmp_path: Path) -> None:
+    odd = ['<script>alert("x")</script>', "a & b", "\x1b[31mred", "'\"><img src=x onerror=y>", "$a_b$", "_x", ""]
+    ledger = SqliteLedger(tmp_path / "u.sqlite")
+    ledger.add([spending(name=name, currency=currency) for name in odd for currency in ("USD", "<b>E&R", "")])
+    ledger.close()
+    report = report_of(tmp_path / "u.sqlite", by=["model", "tag:x"])
+    report.save(tmp_path / "u.html")
+    text = (tmp_path / "u.html").read_text()
+    seen = Seen(text)
+    assert seen.open == []
+    assert {word for word in odd if word.isprintable() and word} <= set(seen.texts)
+    assert "\x1b" not in text
+    assert "http" not in re.sub(r'xmlns="[^"]*"', "", text)
+    for kind in ("cost", "latency"):
+        report.figure(kind).savefig(tmp_path / f"{kind}.png")
+    report.save(tmp_path / "u.png")
+    assert (tmp_path / "u.png").read_bytes()[:4] == b"\x89PNG"
+    with pytest.raises(agouti.RequestError, match="no figure 'costs'"):
+        report.figure("costs")
+
+
+def test_a_page_of_nothing(tmp_path: Path) -> None:
+    SqliteLedger(tmp_path / "u.sqlite").close()
+    report = report_of(tmp_path / "u.sqlite")
+    report.save(tmp_path / "u.html")
+    assert "Nothing was used" in (tmp_path / "u.html").read_text()
+    for kind in ("cost", "latency"):
+        report.figure(kind).savefig(tmp_path / f"{kind}.png")
+
+
+def test_days_without_calls_are_days_and_many_models_are_seven(tmp_path: Path) -> None:
+    ledger = SqliteLedger(tmp_path / "u.sqlite")
+    ledger.add([spending(name=f"m{number}", cost=(number + 1) * 10**12) for number in range(9)])
+    ledger.close()
+    days, costs = spent_by_day(report_of(tmp_path / "u.sqlite"), "USD")
+    assert (len(days), list(costs)) == (31, ["m8", "m7", "m6", "m5", "m4", "m3", OTHERS])
+    assert [sum(spent) for spent in costs.values()] == [9, 8, 7, 6, 5, 4, 6]
+    assert costs["m8"][13] == 9
+
+
+def test_a_past_is_made_up_once(tmp_path: Path) -> None:
+    for name in ("a", "b"):
+        assert write_history(tmp_path / name, days=3, calls=50, until=DAY) > 60
+    one, other = (report_of(tmp_path / name, by="model") for name in "ab")
+    assert one.rows == other.rows
+    assert one.total.failures > 0
