@@ -51,6 +51,7 @@ LAYERS = [
     "arguments",
     "options",
     "streams",
+    "telemetry",
     "own_hooks",
     "calls",
     "conversation_files",

@@ -14,9 +14,14 @@ if TYPE_CHECKING:
 def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
     """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
 
-    In their order: what may not be spent does not wait, and only what is sent has a row.
+    In their order: the waits of others stand in a trace, what may not be spent does not wait, and only what is sent has
+    a row.
     """
     hooks: list[Hook] = []
+    if config.telemetry is not None:
+        from .telemetry import Telemetry
+
+        hooks.append(Telemetry(config, content=config.telemetry.content))
     ledger: LedgerHook | None = None
     if config.ledger is not None:
         from .ledger import hook

@@ -34,7 +34,7 @@ from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
-    from .singles import LedgerSettings, LimitStore
+    from .singles import LedgerSettings, LimitStore, TelemetrySettings
 
     HeldText: TypeAlias = str | Key
 else:
@@ -68,6 +68,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         limits: how many requests and tokens it allows: calls wait for their turn.
         idempotency_header: name of a header by which the provider knows a repeated request again and does it once; it
             gets a value of its own for every request, the same for its repeats.
+        trace: requests carry a ``traceparent`` header, so that the provider's spans go below ours.
         instance: for dialect ``predict``: what an instance of its models looks like.
         tls: certificates beside the system's own: ``{ ca = "club-ca.pem", certificate = "me.pem" }``.
     """
@@ -91,6 +92,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     limits: RateLimits | None = None
     tls: Tls | None = None
     idempotency_header: str = ""
+    trace: bool = False
     instance: Instance | None = None
 
     def __post_init__(self) -> None:
@@ -184,6 +186,7 @@ class Config(Struct, frozen=True):
         budgets: how much may be spent.
         plans: what the plans of providers include, by label of the provider.
         limit_store: where limits are kept that several programs share.
+        telemetry: what is told to OpenTelemetry.
     """
 
     providers: dict[str, Provider]
@@ -196,6 +199,7 @@ class Config(Struct, frozen=True):
     budgets: dict[str, Budget] = {}
     plans: dict[str, Plan] = {}
     limit_store: "LimitStore | None" = None
+    telemetry: "TelemetrySettings | None" = None
 
     @classmethod
     def of(

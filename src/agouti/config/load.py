@@ -28,7 +28,7 @@ from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
 from .origins import Origin, Origins, Source
-from .singles import SINGLES, ledger_of, limit_store_of
+from .singles import SINGLES, ledger_of, limit_store_of, telemetry_of
 
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan]] = {
@@ -284,7 +284,19 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         label: _entry(Plan, "plans", label, values, origins) for label, values in _entries(merged, "plans", origins)
     }
     check_plans(plans, providers, origins)
-    return Config(providers, models, variables, files, origins, dialects, ledger, budgets, plans, shared)
+    return Config(
+        providers,
+        models,
+        variables,
+        files,
+        origins,
+        dialects,
+        ledger,
+        budgets,
+        plans,
+        shared,
+        telemetry_of(merged, origins),
+    )
 
 
 def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:

@@ -14,7 +14,7 @@ from ..core.suggest import near_hint
 from .checks import placed
 from .origins import Origins
 
-SINGLES = ("ledger", "limits")
+SINGLES = ("ledger", "limits", "telemetry")
 """Tables without labels."""
 
 POSTGRES = ("postgresql", "postgres")
@@ -60,6 +60,16 @@ class LimitStore(Struct, frozen=True, forbid_unknown_fields=True):
     lost: Literal["local", "fail"] = "local"
 
 
+class TelemetrySettings(Struct, frozen=True, forbid_unknown_fields=True):
+    """What is told to OpenTelemetry.
+
+    Attributes:
+        content: what is asked and answered, too; it may hold what is private.
+    """
+
+    content: bool = False
+
+
 _S = TypeVar("_S", LedgerSettings, LimitStore)
 _EXAMPLES = {"ledger": 'store = "usage.sqlite"', "limits": 'store = "redis://127.0.0.1:6379/0"'}
 
@@ -95,6 +105,27 @@ def limit_store_of(merged: dict[str, Json], origins: Origins, variables: Mapping
     if settings is not None and "://" not in settings.store.reveal():
         raise _no_store("limits", settings.store.reveal(), origins)
     return settings
+
+
+def telemetry_of(merged: dict[str, Json], origins: Origins) -> TelemetrySettings | None:
+    """What is told to OpenTelemetry; `None` where there is no such table.
+
+    Raises:
+        ConfigError: it cannot be used.
+    """
+    values: Any = merged.get("telemetry")
+    if values is None:
+        return None
+    try:
+        return msgspec.convert(values, TelemetrySettings)
+    except msgspec.ValidationError as error:
+        raise placed(
+            ConfigError(
+                f"[telemetry] is wrong: {str(error).replace('`', '')}",
+                hint="Write [telemetry], and content = true below it only where prompts may be told.",
+            ),
+            origins.of("telemetry"),
+        ) from None
 
 
 def _table(

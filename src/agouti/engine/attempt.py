@@ -6,6 +6,7 @@ from math import inf
 from typing import Generic
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused
 from ..credentials.credential import Credential
@@ -69,6 +70,8 @@ def attempt(
             yield from settings_for(call, target)
         encoded = operation.encode(request, target)
         http = target.provider.request(encoded, target.model.name, credential, more)
+        if watch is not None and (besides := watch.sends(credential)):
+            http = replace(http, headers={**besides, **http.headers})
         timeouts = timeouts_within(call, target)
         this = Try(
             call=call,
@@ -81,8 +84,6 @@ def attempt(
             until=min(began + timeouts.total, call.until or inf),
         )
         sent = True
-        if watch is not None:
-            watch.sends(credential)
         outcome = yield from operation.receive(this)
     except AgoutiError as error:
         outcome = Failed(error, began=sent, sent=sent, final=sent)

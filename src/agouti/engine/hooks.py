@@ -36,6 +36,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         request: the same made ready for this model, whatever the operation asks.
         tags: what the call is for, in the application's own words.
         left: seconds to the deadline of the call; `None`: there is none.
+        call: the same number for all attempts of one call, and of no other that is under way.
     """
 
     operation: str
@@ -48,6 +49,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     request: object = None
     tags: Mapping[str, str] = {}
     left: float | None = None
+    call: int = 0
 
 
 Outcome: TypeAlias = Literal["answered", "failed", "abandoned"]
@@ -69,6 +71,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         key: fingerprint of the key that was sent; empty where there was none.
         seconds: how long it took.
         first_token: seconds from the call to the first piece of text; streams only.
+        answer: what came, where it was answered: an `agouti.core.chat.Completion` of a chat.
     """
 
     attempt: AttemptDetails
@@ -84,6 +87,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
     key: str = ""
     seconds: float = 0.0
     first_token: float | None = None
+    answer: object = None
 
 
 class CallResult(Struct, frozen=True, kw_only=True):
@@ -97,6 +101,7 @@ class CallResult(Struct, frozen=True, kw_only=True):
         attempts: how many were made.
         seconds: how long it took.
         tags: what the call was for.
+        call: its number, as its attempts have it.
     """
 
     label: str
@@ -106,6 +111,7 @@ class CallResult(Struct, frozen=True, kw_only=True):
     attempts: int = 0
     seconds: float = 0.0
     tags: Mapping[str, str] = {}
+    call: int = 0
 
 
 class Hook(Protocol):
@@ -131,6 +137,10 @@ class Hook(Protocol):
 class SendingHook(Hook):
     """A hook that is told of the moment when a request goes out as well."""
 
-    def sending(self, attempt: AttemptDetails) -> None:
-        """The request of an attempt goes out now: its key is there, and nothing else is waited for."""
-        return
+    def sending(self, attempt: AttemptDetails) -> Mapping[str, str] | None:
+        """The request of an attempt goes out now: its key is there, and nothing else is waited for.
+
+        Returns:
+            Headers that it is to carry besides, where there are any.
+        """
+        return None

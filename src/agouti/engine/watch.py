@@ -3,7 +3,7 @@
 import logging
 from collections.abc import Callable, Mapping
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.errors import AgoutiError
 from ..core.estimate import estimate_text, expected_tokens
@@ -17,6 +17,8 @@ from .provider import Target
 
 if TYPE_CHECKING:
     from ..credentials.credential import Credential
+
+T = TypeVar("T")
 
 log = logging.getLogger("agouti.hooks")
 _NO_HEADERS: Mapping[str, str] = {}
@@ -58,6 +60,7 @@ class Watch:
             request=request,
             tags=question.tags,
             left=call.left(),
+            call=id(call),
         )
 
     def admit(self) -> Steps[None]:
@@ -73,12 +76,15 @@ class Watch:
                 yield from waits
             self._admitted.append(hook)
 
-    def sends(self, credential: "Credential | None") -> None:
-        """The request goes out now, with this key."""
+    def sends(self, credential: "Credential | None") -> dict[str, str]:
+        """The request goes out now, with this key; the headers that hooks add."""
         self._credential = credential
+        headers: dict[str, str] = {}
         for hook in self._admitted:
             if isinstance(hook, SendingHook):
-                _quietly(partial(hook.sending, self._details))
+                besides: Mapping[str, str] | None = _quietly(partial(hook.sending, self._details))
+                headers.update(besides or {})
+        return headers
 
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
         """Tell those that have let it through how it ended."""
@@ -91,6 +97,7 @@ class Watch:
                 seconds=seconds,
                 status=answer.status,
                 headers=answer.headers,
+                answer=answer.value,
             )
         else:
             status = outcome.status or outcome.error.status
@@ -125,6 +132,7 @@ class Watch:
         headers: Mapping[str, str] = _NO_HEADERS,
         error: AgoutiError | None = None,
         estimated: bool = False,
+        answer: object = None,
     ) -> AttemptResult:
         price = self._price
         exact = None if price is None or usage is None else price.exact(usage, images=self._images)
@@ -142,6 +150,7 @@ class Watch:
             key="" if self._credential is None else self._credential.fingerprint,
             seconds=seconds,
             first_token=self._operation.first_token(),
+            answer=answer,
         )
 
     def _tell(self, result: AttemptResult) -> None:
@@ -181,14 +190,16 @@ class CallWatch:
             attempts=self.attempts,
             seconds=call.clocks.clock() - call.started,
             tags=call.question.tags,
+            call=id(call),
         )
         for hook in call.hooks:
             _quietly(partial(hook.end, result))
 
 
-def _quietly(tell: Callable[[], None]) -> None:
+def _quietly(tell: Callable[[], T]) -> T | None:
     """Tell a hook something; what goes wrong in it never fails a call."""
     try:
-        tell()
+        return tell()
     except Exception:
         log.exception("a hook failed")
+        return None
