@@ -19,6 +19,8 @@ class Quota:
 
     Attributes:
         per_second, per_minute, per_day: requests in any stretch of that length; `None`: as many as come.
+        tokens_per_minute: of prompts and answers, as the replies tell them: once they are used, nothing more goes.
+        credit: tokens in all; once they are used, every request is refused as not paid.
         at_once: requests under way.
         speed: how much faster than others its clock runs.
         style: of the headers that say what is left: ``x-ratelimit``, ``ratelimit``, or none.
@@ -27,11 +29,25 @@ class Quota:
     per_second: int | None = None
     per_minute: int | None = None
     per_day: int | None = None
+    tokens_per_minute: int | None = None
+    credit: int | None = None
     at_once: int | None = None
     speed: float = 1.0
     style: str = "x-ratelimit"
     _times: deque[float] = field(default_factory=deque)
+    _tokens: deque[tuple[float, int]] = field(default_factory=deque)
+    _used: int = 0
     _under_way: int = 0
+
+    @property
+    def spent(self) -> bool:
+        """Whether the credit is used up."""
+        return self.credit is not None and self._used >= self.credit
+
+    def took(self, tokens: int) -> None:
+        """A reply has told its tokens."""
+        self._used += tokens
+        self._tokens.append((time.monotonic() * self.speed, tokens))
 
     def refused(self) -> float | None:
         """Seconds until there is room again; `None`: there is room, and the request counts."""
@@ -43,6 +59,11 @@ class Quota:
             within = [at for at in self._times if at > now - seconds] if most is not None else []
             if most is not None and len(within) >= most:
                 return (within[-most] + seconds - now) / self.speed
+        if self.tokens_per_minute is not None:
+            while self._tokens and self._tokens[0][0] <= now - 60:
+                self._tokens.popleft()
+            if self._tokens and sum(tokens for _, tokens in self._tokens) >= self.tokens_per_minute:
+                return (self._tokens[0][0] + 60 - now) / self.speed
         self._times.append(now)
         return None
 
@@ -83,9 +104,14 @@ class Counted:
         """Answer one request."""
         label = scope.get("path", "").split("/")[1] if scope["type"] == "http" else ""
         quota = self._quotas.get(label)
+        if quota is not None and quota.spent:
+            self._books.requests[label, 402] += 1
+            await _say(send, 402, {"message": "Your credit is used up.", "type": "billing", "code": "no_credit"})
+            return
         if quota is not None and (seconds := quota.refused()) is not None:
             self._books.requests[label, 429] += 1
-            await _refuse(send, seconds)
+            error = {"message": "Rate limit reached for requests.", "type": "requests", "code": "rate_limit_exceeded"}
+            await _say(send, 429, error, (b"retry-after", f"{max(seconds, 0.0):.3f}".encode()))
             return
         body = bytearray()
 
@@ -108,6 +134,8 @@ class Counted:
             if told := _COUNTS.findall(bytes(body)):
                 self._books.input_tokens[label] += int(told[-1][0])
                 self._books.output_tokens[label] += int(told[-1][1])
+                if quota is not None:
+                    quota.took(int(told[-1][0]) + int(told[-1][1]))
 
 
 def _headers(quota: Quota) -> list[tuple[bytes, bytes]]:
@@ -121,13 +149,8 @@ def _headers(quota: Quota) -> list[tuple[bytes, bytes]]:
     return [(names[0].encode(), str(left).encode()), (names[1].encode(), f"{reset:.3f}".encode())]
 
 
-async def _refuse(send: Send, seconds: float) -> None:
-    error = {"message": "Rate limit reached for requests.", "type": "requests", "code": "rate_limit_exceeded"}
+async def _say(send: Send, status: int, error: dict[str, str], *headers: tuple[bytes, bytes]) -> None:
     body = json.dumps({"error": error}).encode()
-    headers = [
-        (b"content-type", b"application/json"),
-        (b"content-length", str(len(body)).encode()),
-        (b"retry-after", f"{max(seconds, 0.0):.3f}".encode()),
-    ]
-    await send({"type": "http.response.start", "status": 429, "headers": headers})
+    plain = [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode())]
+    await send({"type": "http.response.start", "status": status, "headers": [*plain, *headers]})
     await send({"type": "http.response.body", "body": body})
