@@ -157,10 +157,20 @@ ROWS = [
     Row("a request counts from the moment it goes out", "engine/watch.py", "            if isinstance(hook, SendingHook):", "            if False:", "tests/limits"),
     Row("a request without a key gives its place back", "limits/hook.py", "                schedule.leave(ticket)\n\n\ndef _tokens", "                schedule.sent(ticket)\n\n\ndef _tokens", "tests/limits"),
     Row("what a request really took counts", "limits/schedule.py", "                    window.weigh(entry, tokens)", "                    pass", "tests/limits"),
-    Row("sums and rows are kept together", "ledger/sqlite.py", "            database.executemany(_ADD, [(*key, *values) for key, values in sums.items()])", "            pass", "tests/ledger"),
+    Row("sums and rows are kept together", "ledger/store.py", "            self._execute_many(_ADD, [(*key, *sums[key]) for key in sorted(sums)])", "            pass", "tests/ledger"),
     Row("a budget is reserved before anything is sent", "ledger/budgets.py", "            if cost > left:", "            if False:", "tests/ledger"),
-    Row("budgets of programs are one", "ledger/sqlite.py", "                if already + amount > int(budget.exact * PICO):", "                if already > int(budget.exact * PICO):", "tests/ledger"),
+    Row("budgets of programs are one", "ledger/store.py", "                if already + amount > int(budget.exact * PICO):", "                if already > int(budget.exact * PICO):", "tests/ledger"),
     Row("what a failed request has put aside comes back", "ledger/budgets.py", '            cost = Decimal(0) if result.outcome == "failed" else most', "            cost = most", "tests/ledger"),
+    Row("whoever settles waits for whoever reserves", "ledger/postgres.py", "                    if alone:", "                    if False:", "tests/ledger/test_budgets.py"),
+    Row("a password in a store is not shown", "config/singles.py", "    return f\"{scheme}://{place.rpartition('@')[2]}{mark}{path}\"", "    return store.reveal()", "tests/ledger/test_postgres.py"),
+    Row("a ledger's connection is made anew", "ledger/postgres.py", "(database.closed and not self._within)", "False", "tests/ledger/test_postgres.py"),
+    Row("programs share windows", "limits/redis_script.py", "      while list.used + weight > most[at] and list[list.first] do", "      while false do", "tests/limits/test_shared.py"),
+    Row("permits of the killed come back", "limits/redis_script.py", "      if not alive(each) then redis.call('ZREM', run, each) end", "", "tests/limits/test_shared.py"),
+    Row("a place that is given up is free for others", "limits/shared.py", '        self._later("leave", ticket, ticket.day)\n\n    def ended', "        pass\n\n    def ended", "tests/limits/test_shared.py"),
+    Row("a lost store is told of once", "limits/hook.py", "        if first:", "        if True:", "tests/limits/test_shared.py"),
+    Row("prompts stand in no span", "telemetry.py", "    if content and isinstance", "    if isinstance", "tests/test_telemetry.py"),
+    Row("the span of a call ends", "telemetry.py", "        traced.span.end()", "        pass", "tests/test_telemetry.py"),
+    Row("tags of a client are in every call", "calls.py", "        if self._tags:", "        if False:", "tests/ledger/test_ledger.py"),
 ]  # fmt: skip
 
 
