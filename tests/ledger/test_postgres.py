@@ -2,6 +2,7 @@
 
 import os
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ import psycopg
 import pytest
 
 import agouti
+from agouti.config.budgets import Budget
 from agouti.config.singles import LedgerSettings
 from agouti.core.secret import Secret
 from agouti.ledger.store import open_ledger
@@ -48,6 +50,24 @@ def test_rows_wait_for_a_server_that_comes_back(caplog: pytest.LogCaptureFixture
         assert len(rows(server.address)) == 4
     assert caplog.text.count("cannot be written") == 1
     assert "pw-51c2" not in caplog.text
+
+
+def test_whoever_settles_waits_for_whoever_reserves(database: str) -> None:
+    one, other = (open_ledger(LedgerSettings(Secret(database))) for _ in range(2))
+    budget = Budget("purse", 1.0, "USD")
+    (reserved, _), *_ = one.reserve([(budget, "2026-11-01")], 10, 0, 1e12)[0]
+    for waits in (
+        lambda: other.reserve([(budget, "2026-11-01")], 10, 0, 1e12),
+        lambda: other.add([], [reserved]),
+    ):
+        with ThreadPoolExecutor(1) as pool:
+            with one._transaction(alone=True):
+                waiting = pool.submit(waits)
+                with pytest.raises(TimeoutError):
+                    waiting.result(0.5)
+            waiting.result(10)
+    one.close()
+    other.close()
 
 
 def newer(address: str) -> str:
