@@ -2,6 +2,7 @@
 
 import os
 import re
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
@@ -209,16 +210,18 @@ def usage_of(
                 hint=near_hint(each, BY, "column") + " Or tag:NAME, of a tag of calls.",
             )
     span = (first.isoformat(), (last + timedelta(days=1)).isoformat())
-    rows = _rows(ledger, span, list(dict.fromkeys(by)))
-    total = _rows(ledger, span, [])
+    columns = list(dict.fromkeys(by))
+    told = _Latencies(ledger, span, list(dict.fromkeys([*columns, "model"])))
+    rows = _rows(ledger, span, columns, told)
+    total = _rows(ledger, span, [], told)
     return UsageReport(
         tuple(rows),
         total[0] if total else _NOTHING,
         first,
         last,
         tuple([_plan(ledger, each, last) for each in plans]),
-        days=tuple(_rows(ledger, span, ["day", "model"], latencies=False)),
-        models=tuple(_rows(ledger, span, ["model"])),
+        days=tuple(_rows(ledger, span, ["day", "model"])),
+        models=tuple(_rows(ledger, span, ["model"], told)),
     )
 
 
@@ -256,11 +259,27 @@ def _day(name: str, value: object) -> date | None:
     raise RequestError(f"{name} = {value!r} is no day", hint='Pass a date, or "2026-11-29".')
 
 
-def _rows(ledger: Ledger, span: tuple[str, str], by: list[str], *, latencies: bool = True) -> list[UsageRow]:
+class _Latencies:
+    """Counts of latencies by several columns: read once, they are most of a ledger."""
+
+    def __init__(self, ledger: Ledger, span: tuple[str, str], columns: list[str]) -> None:
+        self._columns = columns
+        self._counts = ledger.latencies(*span, columns)
+
+    def by(self, columns: list[str]) -> dict[tuple[Any, ...], dict[int, int]]:
+        """The counts by some of the columns."""
+        at = [self._columns.index(name) for name in columns]
+        result: dict[tuple[Any, ...], Counter[int]] = {}
+        for key, counts in self._counts.items():
+            result.setdefault(tuple([key[each] for each in at]), Counter()).update(counts)
+        return dict(result)
+
+
+def _rows(ledger: Ledger, span: tuple[str, str], by: list[str], told: _Latencies | None = None) -> list[UsageRow]:
     groups: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
     for found in ledger.sums(*span, by):
         groups.setdefault(tuple([found[name] for name in by]), []).append(found)
-    counts = ledger.latencies(*span, by) if latencies else {}
+    counts = {} if told is None else told.by(by)
     return [_row(by, key, parts, counts.get(key, {})) for key, parts in groups.items()]
 
 
