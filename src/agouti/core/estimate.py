@@ -26,7 +26,7 @@ def estimate_text(text: str) -> int:
     >>> estimate_text("When do broad beans go in?"), estimate_text("")
     (7, 0)
     """
-    wide = len(_WIDE.findall(text))
+    wide = 0 if text.isascii() else len(_WIDE.findall(text))
     symbols = len(_SYMBOL.findall(text))
     plain = len(text) - wide - symbols
     return round(plain / 4 + symbols * 0.6 + wide / 1.5 + 0.5) if text else 0

@@ -1,6 +1,9 @@
 """Headers by name, whatever its case (RFC 9110 section 5.1)."""
 
 from collections.abc import Iterable, Iterator, Mapping
+from typing import TypeVar, overload
+
+T = TypeVar("T")
 
 
 class Headers(Mapping[str, str]):
@@ -20,6 +23,17 @@ class Headers(Mapping[str, str]):
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._values)
+
+    # Looked up several times for every reply: a mapping's own way is by an exception.
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and name.lower() in self._values
+
+    @overload
+    def get(self, name: str, /) -> str | None: ...
+    @overload
+    def get(self, name: str, /, default: str | T) -> str | T: ...
+    def get(self, name: str, /, default: str | T | None = None) -> str | T | None:
+        return self._values.get(name.lower(), default)
 
     def __len__(self) -> int:
         return len(self._values)

@@ -72,17 +72,16 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         cached = min(max(usage.cached_tokens or 0, 0), into)
         written = min(max(usage.cache_write_tokens or 0, 0), into - cached)
         thought = min(max(usage.reasoning_tokens or 0, 0), out)
-        plain = _exact(self.input)
-        tokens = (
-            (into - cached - written) * plain
-            + cached * (plain if self.cached_input is None else _exact(self.cached_input))
-            + written * (plain if self.cache_write is None else _exact(self.cache_write))
-        )
-        if self.reasoning is None:
-            tokens += out * _exact(self.output)
-        else:
-            tokens += (out - thought) * _exact(self.output) + thought * _exact(self.reasoning)
-        return tokens / 1_000_000 + images * _exact(self.image) + requests * _exact(self.request)
+        # Few calls have all of these: what is nothing is not added.
+        dearer = ((cached, self.cached_input), (written, self.cache_write), (thought, self.reasoning))
+        tokens = into * _exact(self.input) + out * _exact(self.output)
+        for at, (count, price) in enumerate(dearer):
+            if count and price is not None:
+                tokens += count * (_exact(price) - _exact(self.output if at == 2 else self.input))
+        amount = tokens.scaleb(-6)
+        if images and self.image:
+            amount += images * _exact(self.image)
+        return amount + requests * _exact(self.request) if self.request else amount
 
     def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:
         """The same as a number.

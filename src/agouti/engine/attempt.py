@@ -2,8 +2,9 @@
 
 import logging
 from collections.abc import Mapping
+from functools import cache
 from math import inf
-from typing import Generic
+from typing import TYPE_CHECKING, Generic
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -19,6 +20,9 @@ from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
 from .receive import Try
+
+if TYPE_CHECKING:
+    from .watch import Watch
 
 log = logging.getLogger("agouti.exchange")
 
@@ -55,9 +59,7 @@ def attempt(
     began = clock()
     watch = None
     if call.hooks:
-        from .watch import Watch  # few calls have hooks: the others do not wait for this to be loaded
-
-        watch = Watch(call, operation, target, len(before) + 1, began, request)
+        watch = _watch()(call, operation, target, len(before) + 1, began, request)
     credential: Credential | None = None
     sent = False
     try:
@@ -99,6 +101,14 @@ def attempt(
     if watch is not None:
         yield from watch.ended(outcome, took)
     return Attempted(outcome, took, credential)
+
+
+@cache
+def _watch() -> "type[Watch]":
+    """What tells hooks; few calls have any, and the others do not wait for it to be loaded."""
+    from .watch import Watch
+
+    return Watch
 
 
 def circuit_open(target: Target, rest: float) -> CircuitOpen:

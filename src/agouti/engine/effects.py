@@ -142,7 +142,10 @@ class UndoList:
 
     def settle(self, effect: Settled) -> None:
         """Nothing is left to undo of it."""
-        self._open = [each for each in self._open if each is not effect.what]
+        if self._open and self._open[-1] is effect.what:
+            self._open.pop()
+        else:
+            self._open = [each for each in self._open if each is not effect.what]
 
     def undo(self) -> list[HttpRequest]:
         """Call the functions, the latest first; what is returned has to be sent."""

@@ -5,8 +5,9 @@ What follows from an attempt is decided by `decide`, over the table in `core.pol
 
 import logging
 from collections.abc import Mapping
+from functools import cache
 from os import urandom
-from typing import Any, Generic
+from typing import TYPE_CHECKING, Any, Generic
 
 from msgspec import Struct
 
@@ -22,6 +23,9 @@ from .limits import retries_of
 from .operation import Operation
 from .outcome import Answer, Answered, Failed, Request, Result
 from .provider import Target
+
+if TYPE_CHECKING:
+    from .watch import CallWatch
 
 log = logging.getLogger("agouti.exchange")
 
@@ -50,9 +54,7 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
     attempts: list[Attempt] = []
     watch = None
     if call.hooks:
-        from .watch import CallWatch
-
-        watch = CallWatch(call, operation)
+        watch = _call_watch()(call, operation)
         yield from watch.begin()
     cause: AgoutiError | None = None
     for target in call.targets:
@@ -83,6 +85,14 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
     if watch is not None:
         yield from watch.ended(error)
     raise error
+
+
+@cache
+def _call_watch() -> "type[CallWatch]":
+    """What tells hooks of calls, loaded with the first that has some."""
+    from .watch import CallWatch
+
+    return CallWatch
 
 
 def _at_target(

@@ -2,15 +2,14 @@
 
 import logging
 from collections.abc import Callable, Mapping
-from functools import partial
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 from ..core.errors import AgoutiError
 from ..core.estimate import estimate_text, expected_tokens
 from ..core.usage import Usage
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
-from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SendingHook
+from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome
 from .provider import Target
@@ -18,9 +17,9 @@ from .provider import Target
 if TYPE_CHECKING:
     from ..credentials.credential import Credential
 
-T = TypeVar("T")
-
 log = logging.getLogger("agouti.hooks")
+# What goes wrong in a hook never fails a call.
+_BROKEN = "a hook failed"
 _NO_HEADERS: Mapping[str, str] = {}
 
 
@@ -81,9 +80,13 @@ class Watch:
         self._credential = credential
         headers: dict[str, str] = {}
         for hook in self._admitted:
-            if isinstance(hook, SendingHook):
-                besides: Mapping[str, str] | None = _quietly(partial(hook.sending, self._details))
-                headers.update(besides or {})
+            sending: Callable[[AttemptDetails], Mapping[str, str] | None] | None = getattr(hook, "sending", None)
+            if sending is None:
+                continue
+            try:
+                headers.update(sending(self._details) or {})
+            except Exception:
+                log.exception(_BROKEN)
         return headers
 
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
@@ -156,7 +159,10 @@ class Watch:
     def _tell(self, result: AttemptResult) -> None:
         admitted, self._admitted = self._admitted, []
         for hook in reversed(admitted):
-            _quietly(partial(hook.after, result))
+            try:
+                hook.after(result)
+            except Exception:
+                log.exception(_BROKEN)
 
 
 class CallWatch:
@@ -193,13 +199,7 @@ class CallWatch:
             call=id(call),
         )
         for hook in call.hooks:
-            _quietly(partial(hook.end, result))
-
-
-def _quietly(tell: Callable[[], T]) -> T | None:
-    """Tell a hook something; what goes wrong in it never fails a call."""
-    try:
-        return tell()
-    except Exception:
-        log.exception("a hook failed")
-        return None
+            try:
+                hook.end(result)
+            except Exception:
+                log.exception(_BROKEN)

@@ -278,6 +278,8 @@ def _tokens(attempt: AttemptDetails, schedules: list[Schedule]) -> int:
 
 def _blocked(headers: Mapping[str, str]) -> float | None:
     """Seconds until the provider takes more requests, where a good reply says that none are left."""
+    if not any("ratelimit" in name for name in headers):
+        return None
     for left, reset in _PAIRS:
         if headers.get(left, "").strip() == "0" and reset in headers:
             return asked_wait({name: headers[name] for name in (left, reset, "date") if name in headers})

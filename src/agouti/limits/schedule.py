@@ -35,13 +35,15 @@ class Entry:
     Attributes:
         weight: 1, or its tokens.
         counted: when the provider has counted it at the latest; `None`: it has not been sent yet.
+        over: whether its window has gone by.
     """
 
-    __slots__ = ("counted", "weight")
+    __slots__ = ("counted", "over", "weight")
 
     def __init__(self, weight: int) -> None:
         self.weight = weight
         self.counted: float | None = None
+        self.over = False
 
 
 class SlidingWindow:
@@ -62,7 +64,9 @@ class SlidingWindow:
         """When there is room for another one; `None`: not before one has been sent that waits elsewhere."""
         entries = self._entries
         while entries and (counted := entries[0].counted) is not None and counted + self.seconds <= now:
-            self._total -= entries.popleft().weight
+            gone = entries.popleft()
+            gone.over = True
+            self._total -= gone.weight
         left = self._total
         at = now
         for entry in entries:
@@ -88,7 +92,7 @@ class SlidingWindow:
 
     def weigh(self, entry: Entry, weight: int) -> None:
         """Another weight: of a request that has taken other than was thought, or that was not sent."""
-        if entry.weight != weight and entry in self._entries:
+        if entry.weight != weight and not entry.over:
             self._total += weight - entry.weight
             entry.weight = weight
 
@@ -153,6 +157,7 @@ class Schedule:
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
         self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
         self._tokens = SlidingWindow(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
+        self._windows = [*self._requests, *([self._tokens] if self._tokens is not None else [])]
 
     @property
     def waiting(self) -> int:
@@ -285,14 +290,12 @@ class Schedule:
         if limits.concurrency is not None and self._under_way >= limits.concurrency:
             return None
         at = max(now, self._blocked)
-        for window, weight in [
-            *[(each, 1) for each in self._requests],
-            *([(self._tokens, tokens)] if self._tokens else []),
-        ]:
-            free = window.free_at(weight, now)
+        for window in self._windows:
+            free = window.free_at(tokens if window is self._tokens else 1, now)
             if free is None:
                 return None
-            at = max(at, free)
+            if free > at:
+                at = free
         if self._days is not None and limits.requests_per_day is not None:
             day, rest = limits.day_of(self._now())
             if self._days.used(day) + self._unsent >= limits.requests_per_day:
