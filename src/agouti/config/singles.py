@@ -1,15 +1,17 @@
 """Tables of a configuration that stand alone, without labels: where the ledger and shared limits are kept."""
 
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal, TypeVar
+from urllib.parse import unquote
 
 import msgspec
 from msgspec import Struct
 
 from ..core.chat import Json
 from ..core.errors import ConfigError
-from ..core.secret import Secret
+from ..core.secret import MASK, Secret
 from ..core.suggest import near_hint
 from .checks import placed
 from .origins import Origins
@@ -69,6 +71,9 @@ class TelemetrySettings(Struct, frozen=True, forbid_unknown_fields=True):
 
     content: bool = False
 
+
+# Words of addresses that may be told.
+_PLAIN = frozenset({"host", "port", "user", "password", "dbname", "options", "sslmode", "db", "postgres", "agouti"})
 
 _S = TypeVar("_S", LedgerSettings, LimitStore)
 _EXAMPLES = {"ledger": 'store = "usage.sqlite"', "limits": 'store = "redis://127.0.0.1:6379/0"'}
@@ -214,3 +219,20 @@ def shown_store(store: Secret) -> str:
         return scheme
     place, mark, path = rest.partition("?")[0].partition("/")
     return f"{scheme}://{place.rpartition('@')[2]}{mark}{path}"
+
+
+def told(store: Secret, error: Exception) -> str:
+    """What an error says of a store, in one line; of what stands before the host, and behind a question mark, nothing.
+
+    >>> told(Secret("redis://:pw/51c2@club.example"), ValueError("no port: 'pw'"))
+    "no port: '***'"
+    """
+    said = " ".join(str(error).split())[:300]
+    user, at, rest = store.reveal().partition("://")[2].rpartition("@")
+    query = rest.partition("?")[2]
+    for piece in sorted({user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else (), key=len)[
+        ::-1
+    ]:
+        if len(piece) > 1 and piece not in _PLAIN:
+            said = said.replace(piece, MASK).replace(unquote(piece), MASK)
+    return said

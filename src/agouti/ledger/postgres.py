@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, cast
 
-from ..config.singles import shown_store
+from ..config.singles import shown_store, told
 from ..core.errors import ConfigError
 from ..core.secret import Secret
 from .store import COLUMNS, KEYS, SUMS, VERSION, Ledger
@@ -72,7 +72,7 @@ class PostgresLedger(Ledger):
         except (psycopg.Error, UnicodeError) as error:
             self.close()
             raise ConfigError(
-                f"the ledger {self.place} cannot be opened ({_said(error)})",
+                f"the ledger {self.place} cannot be opened ({self._told(error)})",
                 hint="See that the database runs, and that its user may make tables in it.",
             ) from None
         except BaseException:
@@ -134,6 +134,9 @@ class PostgresLedger(Ledger):
             finally:
                 self._within = False
 
+    def _told(self, error: Exception) -> str:
+        return told(self._address, error)
+
     def tag_value(self, name: str) -> str:
         return name
 
@@ -146,8 +149,3 @@ class PostgresLedger(Ledger):
 def _storable(value: Any) -> Any:
     """A text without the one character that PostgreSQL does not take."""
     return value.replace("\0", "\N{REPLACEMENT CHARACTER}") if isinstance(value, str) and "\0" in value else value
-
-
-def _said(error: Exception) -> str:
-    """What an error says, in one line."""
-    return " ".join(str(error).split())[:300]

@@ -78,6 +78,10 @@ class Ledger(ABC):
     def close(self) -> None:
         """Let go of it."""
 
+    def _told(self, error: Exception) -> str:
+        """What an error says, in one line."""
+        return " ".join(str(error).split())
+
     def _words(self, statement: str) -> str:
         """A statement with the names of tables, and the marks for values, that this ledger has."""
         return statement.replace("{", self.prefix).replace("}", "").replace("?", self.mark)
@@ -131,7 +135,7 @@ class Ledger(ABC):
             return self._reserved(budgets, amount, now, expires)
         except self.later as error:
             raise RequestError(
-                f"the budget cannot be kept: the ledger {self.place} is out of reach ({' '.join(str(error).split())})",
+                f"the budget cannot be kept: the ledger {self.place} is out of reach ({self._told(error)})",
                 hint="Nothing was sent. Try again, or see what is the matter with it.",
             ) from None
 
@@ -223,7 +227,7 @@ class Ledger(ABC):
             rows: list[Any] = self._execute(statement, values).fetchall()
         except self.errors as error:
             raise ConfigError(
-                f"the ledger {self.place} cannot be read ({' '.join(str(error).split())})",
+                f"the ledger {self.place} cannot be read ({self._told(error)})",
                 hint="See what is the matter with it, or name another one in [ledger] store.",
             ) from None
         return rows

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from queue import Empty, SimpleQueue
 from typing import Any, TypeAlias
 
-from ..config.singles import LimitStore, shown_store
+from ..config.singles import LimitStore, shown_store, told
 from ..core.errors import ConfigError
 from ..engine.effects import Signal
 from .redis_script import SCRIPT
@@ -100,6 +100,7 @@ class _Work:
     """The connection, a thread that listens for words, and one that writes beside the calls."""
 
     def __init__(self, settings: LimitStore, process: str) -> None:
+        self._store = settings.store
         self._place = shown_store(settings.store)
         self._process = process
         self.queue: SimpleQueue[_Words | None] = SimpleQueue()
@@ -114,7 +115,7 @@ class _Work:
             )
         except ValueError as error:
             raise ConfigError(
-                f"[limits] store {self._place} cannot be read ({error})",
+                f"[limits] store {self._place} cannot be read ({told(self._store, error)})",
                 hint='Write store = "redis://127.0.0.1:6379/0".',
             ) from None
         self._script = self._client.register_script(SCRIPT)
@@ -130,7 +131,7 @@ class _Work:
         try:
             return self._script(keys=[key], args=list(arguments))
         except (redis.RedisError, OSError) as error:  # it was there: full, read-only now, or away
-            raise StoreLost(_said(error)) from None
+            raise StoreLost(told(self._store, error)) from None
 
     def _tried(self, action: Any) -> Any:
         """The first words with the server."""
@@ -139,13 +140,13 @@ class _Work:
         except (redis.ConnectionError, redis.TimeoutError, redis.BusyLoadingError, OSError) as error:
             if isinstance(error, redis.AuthenticationError):
                 raise self._refused(error) from None
-            raise StoreLost(_said(error)) from None
+            raise StoreLost(told(self._store, error)) from None
         except redis.RedisError as error:
             raise self._refused(error) from None
 
     def _refused(self, error: Exception) -> ConfigError:
         return ConfigError(
-            f"[limits] store {self._place} is no Redis server that lets us in ({_said(error)})",
+            f"[limits] store {self._place} is no Redis server that lets us in ({told(self._store, error)})",
             hint="Name the address of one, with user and password where it wants them.",
         )
 
@@ -186,8 +187,3 @@ class _Work:
             self._client.close()
         except (redis.RedisError, OSError):
             return
-
-
-def _said(error: Exception) -> str:
-    """What an error says, in one line."""
-    return " ".join(str(error).split())[:200]
