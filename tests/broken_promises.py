@@ -162,7 +162,7 @@ ROWS = [
     Row("budgets of programs are one", "ledger/store.py", "                if already + amount > int(budget.exact * PICO):", "                if already > int(budget.exact * PICO):", "tests/ledger"),
     Row("what a failed request has put aside comes back", "ledger/budgets.py", '            cost = Decimal(0) if result.outcome == "failed" else most', "            cost = most", "tests/ledger"),
     Row("whoever settles waits for whoever reserves", "ledger/postgres.py", "                    if alone:", "                    if False:", "tests/ledger/test_postgres.py"),
-    Row("a password in a store is not shown", "config/singles.py", "    return f\"{scheme}://{place.rpartition('@')[2]}{mark}{path}\"", "    return store.reveal()", "tests/ledger/test_postgres.py"),
+    Row("a password in a store is not shown", "config/singles.py", "    return f\"{scheme}://{rest.partition('?')[0].rpartition('@')[2]}\"", "    return store.reveal()", "tests/ledger/test_postgres.py"),
     Row("a ledger's connection is made anew", "ledger/postgres.py", "(database.closed and not self._within)", "False", "tests/ledger/test_postgres.py"),
     Row("programs share windows", "limits/redis_script.py", "      while list.used + weight > most[at] and list[list.first] do", "      while false do", "tests/limits/test_shared.py"),
     Row("permits of the killed come back", "limits/redis_script.py", "      if not alive(each) then redis.call('ZREM', run, each) end", "", "tests/limits/test_shared.py"),

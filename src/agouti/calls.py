@@ -399,8 +399,8 @@ class BaseClient:
             >>> import agouti, agouti.standins
             >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
             ...     letters = client.tagged(feature="newsletter")
-            ...     print(letters.ask("almanac", "When do peas go in?", max_tokens=5))
-            Peas can go in when
+            ...     print(letters.ask("almanac", "When do peas go in?", max_tokens=5).finish_reason)
+            length
 
         Raises:
             RequestError: a tag is no text.

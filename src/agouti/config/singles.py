@@ -217,8 +217,7 @@ def shown_store(store: Secret) -> str:
     scheme, mark, rest = store.reveal().partition("://")
     if not mark:
         return scheme
-    place, mark, path = rest.partition("?")[0].partition("/")
-    return f"{scheme}://{place.rpartition('@')[2]}{mark}{path}"
+    return f"{scheme}://{rest.partition('?')[0].rpartition('@')[2]}"
 
 
 def told(store: Secret, error: Exception) -> str:
@@ -230,9 +229,8 @@ def told(store: Secret, error: Exception) -> str:
     said = " ".join(str(error).split())[:300]
     user, at, rest = store.reveal().partition("://")[2].rpartition("@")
     query = rest.partition("?")[2]
-    for piece in sorted({user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else (), key=len)[
-        ::-1
-    ]:
+    pieces = {user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else set()
+    for piece in sorted(pieces, key=len, reverse=True):
         if len(piece) > 1 and piece not in _PLAIN:
             said = said.replace(piece, MASK).replace(unquote(piece), MASK)
     return said
