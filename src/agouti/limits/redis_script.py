@@ -97,8 +97,9 @@ if fresh then
   if most[3] > 0 then redis.call('HSET', weights, member, tokens) end
 end
 
--- What counts in a window, as {time, weight}; requests that have not gone out yet count without end.
-local function counted_in(window)
+-- What counts in a window, as {time, weight}, as far as so many more need to know; requests that have not gone out yet
+-- count without end.
+local function counted_in(window, limit, more)
   for _, each in ipairs(redis.call('ZRANGEBYSCORE', window.key, '-inf', number(now - window.seconds))) do
     redis.call('ZREM', window.key, each)
     if window.weighed then redis.call('HDEL', weights, each) end
@@ -106,12 +107,18 @@ local function counted_in(window)
   for _, each in ipairs(redis.call('ZRANGEBYSCORE', window.key, '+inf', '+inf')) do
     if not alive(each) then redis.call('ZADD', window.key, number(now), each) end
   end
-  local found, used = redis.call('ZRANGE', window.key, 0, -1, 'WITHSCORES'), 0
+  local used, last = 0, -1
+  if not window.weighed then
+    used = redis.call('ZCARD', window.key)
+    last = used + more - limit - 1
+    if last < 0 then return {first = 1, used = used} end
+  end
+  local found = redis.call('ZRANGE', window.key, 0, last, 'WITHSCORES')
   local list = {first = 1}
   for i = 1, #found, 2 do
     local weight = window.weighed and tonumber(redis.call('HGET', weights, found[i]) or '0') or 1
     table.insert(list, {time = found[i + 1] == 'inf' and math.huge or tonumber(found[i + 1]), weight = weight})
-    used = used + weight
+    if window.weighed then used = used + weight end
   end
   list.used = used
   return list
@@ -128,7 +135,7 @@ local function turn_of(rank)
   end
   local lists, before = {}, {}
   for at, window in ipairs(windows) do
-    if most[at] > 0 then lists[at] = counted_in(window) end
+    if most[at] > 0 then lists[at] = counted_in(window, most[at], rank + 1) end
   end
   if most[3] > 0 then before = redis.call('ZRANGE', row, 0, rank) end
   local used_today = per_day > 0 and tonumber(redis.call('GET', base .. ':day:' .. day) or '0') or 0
