@@ -244,6 +244,21 @@ def test_a_server_that_goes_away_and_comes_back(lost: str) -> None:
             client.ask("loam@shed", "x")
 
 
+def test_a_permit_comes_back_though_the_server_was_away() -> None:
+    with redis_server() as server:
+        made = config(f"http://localhost:{free_port()}/v1", server.address, concurrency=1, wait=9)
+        with agouti.Client(made, transport=FakeTransport([OPEN, GOOD])) as client:
+            pieces = iter(stream := client.stream("loam@shed", "Peas?"))
+            next(pieces)
+            server.process.send_signal(signal.SIGSTOP)
+            try:
+                stream.close()
+                time.sleep(2.5)  # longer than is waited for an answer
+            finally:
+                server.process.send_signal(signal.SIGCONT)
+            client.ask("loam@shed", "Peas?")
+
+
 def test_a_server_that_takes_nothing_any_more_is_lost() -> None:
     with redis_server() as server:
         transport, client = fake(server.address, lost="fail", requests_per_minute=3, wait=0)

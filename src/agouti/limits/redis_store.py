@@ -2,8 +2,10 @@
 
 import itertools
 import threading
+import time
 import uuid
 import weakref
+from collections import deque
 from collections.abc import Sequence
 from queue import Empty, SimpleQueue
 from typing import Any, TypeAlias
@@ -24,6 +26,7 @@ except ImportError:
     ) from None
 
 _PATIENCE = 2.0
+_WAITING = 10_000
 _Words: TypeAlias = "tuple[str, Sequence[Any]]"
 
 
@@ -166,20 +169,26 @@ class _Work:
                 signal.set()
 
     def _write(self) -> None:
-        while True:
+        waiting: deque[_Words] = deque(maxlen=_WAITING)  # for a server that is out of reach
+        ended, told_at = False, -LEASE
+        while not ended:
             try:
-                words = self.queue.get(timeout=LEASE / 3)
+                words = self.queue.get(timeout=LEASE / 3 if not waiting else 0.2)
             except Empty:
                 words = ("", ())
             if words is None:
-                break
+                ended = True
+            elif words[0]:
+                waiting.append(words)
             try:
-                if words[0]:
-                    self._script(keys=[words[0]], args=list(words[1]))
-                else:
+                if not ended and (now := time.monotonic()) - told_at >= LEASE / 4:
                     self._client.set(f"agouti:alive:{self._process}", "1", px=round(LEASE * 1000))
+                    told_at = now
+                while waiting:
+                    self._script(keys=[waiting[0][0]], args=list(waiting[0][1]))
+                    waiting.popleft()
             except (redis.RedisError, OSError):
-                continue  # it is out of reach, and forgets what this process holds by itself
+                continue  # what has ended is told later: its permit is held until then
         self._ended = True
         try:
             self._client.delete(f"agouti:alive:{self._process}")
