@@ -109,13 +109,14 @@ def test_a_request_counts_from_the_moment_it_goes_out(tmp_path: Path) -> None:
             at.append(time.monotonic())
             return super().open(request, timeouts)
 
-    with agouti.Client({"providers": {"shed": entry}}, transport=Noting([GOOD] * 2)) as client:
-        began = time.monotonic()
+    once = {"providers": {"shed": {**entry, "limits": {"requests_per_minute": 1, "wait": 0}}}}
+    with agouti.Client(once, transport=FakeTransport([GOOD])) as client:
         with pytest.raises(agouti.AgoutiError, match="No such file"):
             client.ask("loam@shed", "x")
         secret.write_text("k-1")
+        client.ask("loam@shed", "x")  # the one without a key has given its place back
+    with agouti.Client({"providers": {"shed": entry}}, transport=Noting([GOOD] * 2)) as client:
         client.ask("loam@shed", "x")
-        assert time.monotonic() - began < 2.2  # the one without a key has given its place back
         client.ask("loam@shed", "x")  # the key is there now
     assert at[1] - at[0] >= 1
 
