@@ -167,6 +167,7 @@ ROWS = [
     Row("programs share windows", "limits/redis_script.py", "      while list.used + weight > most[at] and list[list.first] do", "      while false do", "tests/limits/test_shared.py"),
     Row("permits of the killed come back", "limits/redis_script.py", "      if not alive(each) then redis.call('ZREM', run, each) end", "", "tests/limits/test_shared.py"),
     Row("a place that is given up is free for others", "limits/shared.py", '        self._later("leave", ticket, ticket.day)\n\n    def ended', "        pass\n\n    def ended", "tests/limits/test_shared.py"),
+    Row("a shared request counts when it goes out", "limits/shared.py", "if ticket.at - ticket.counts_from > _SOON:", "if False:", "tests/limits/test_shared.py"),
     Row("a lost store is told of once", "limits/hook.py", "        if first:", "        if True:", "tests/limits/test_shared.py"),
     Row("prompts stand in no span", "telemetry.py", "    if content and isinstance", "    if isinstance", "tests/test_telemetry.py"),
     Row("the span of a call ends", "telemetry.py", "        traced.span.end()", "        pass", "tests/test_telemetry.py"),

@@ -197,6 +197,23 @@ def test_a_refusal_holds_for_all(store: str) -> None:
         assert reached.value.wait == pytest.approx(30, abs=2)
 
 
+def test_a_request_counts_from_the_moment_it_goes_out(store: str) -> None:
+    slow = {"command": [sys.executable, "-c", "import time; time.sleep(0.7); print('k-1')"]}
+    made = config(f"http://localhost:{free_port()}/v1", store, requests_per_second=1, wait=5)
+    made["providers"]["shed"]["key"] = slow
+    at: list[float] = []
+
+    class Noting(FakeTransport):
+        def open(self, request: Any, timeouts: Any) -> Any:
+            at.append(time.monotonic())
+            return super().open(request, timeouts)
+
+    with agouti.Client(made, transport=Noting([GOOD] * 2)) as client:
+        client.ask("loam@shed", "x")
+        client.ask("loam@shed", "x")  # the key is there now
+    assert at[1] - at[0] >= 1
+
+
 def test_a_child_is_another_program(store: str) -> None:
     transport, client = fake(store, requests_per_minute=3, wait=0)
     with client:

@@ -14,6 +14,8 @@ from .schedule import LONGEST, TurnTooLate, said, too_large
 LEASE = 5.0
 """A process that says nothing for so many seconds is gone, and what it holds is given back."""
 
+# So much later than its turn a request goes out, and nothing has to be said of it.
+_SOON = 0.03
 _WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
 
 
@@ -43,7 +45,8 @@ class SharedTicket(Struct, eq=False):
         day: the provider's day on which it counts.
         sent: whether it has gone out.
         gone: whether the call was given up.
-        at: when it has gone out, by this process's clock.
+        counts_from: when its turn was, or when it was told that it has gone out, by this process's clock.
+        at: when it has gone out.
         delays: how much later than that it was said to be counted at the latest.
     """
 
@@ -51,6 +54,7 @@ class SharedTicket(Struct, eq=False):
     day: str
     sent: bool = False
     gone: bool = False
+    counts_from: float = 0.0
     at: float = 0.0
     delays: tuple[float, ...] = ()
 
@@ -133,6 +137,7 @@ class SharedSchedule:
         )
         lease = round(LEASE * 1000)
         words = ["take", ticket.member, lease, *[each or 0 for each in counts], ticket.day, rest, tokens, left]
+        ticket.counts_from = self._clock()
         answer = self._store.ask(self._key, [*words, int(unsent), *ticket.delays])
         if ticket.gone:  # the call was given up meanwhile
             self._later("leave", ticket, ticket.day)
@@ -142,10 +147,14 @@ class SharedSchedule:
         """The request goes out now."""
         ticket.sent = True
         ticket.at = self._clock()
+        if ticket.at - ticket.counts_from > _SOON:  # its key took its time
+            ticket.counts_from = ticket.at
+            self._later("sent", ticket, *ticket.delays)
 
     def counts(self, ticket: SharedTicket) -> Steps[None]:
         """A request that has waited elsewhere is going out: from now on it counts."""
         lease = round(LEASE * 1000)
+        ticket.counts_from = self._clock()
         words = ["sent", ticket.member, lease, *ticket.delays]
         yield RunCallable(partial(self._store.ask, self._key, words), None)
 
@@ -157,7 +166,7 @@ class SharedSchedule:
 
     def ended(self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None) -> None:
         """The reply has come, or will not. Arguments as of `Schedule.ended`."""
-        late = self._lateness.of(self._clock() - ticket.at)
+        late = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
         sooner = [delay - min(late, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
         self._later("ended", ticket, "" if tokens is None else tokens, wait, *sooner)
