@@ -220,6 +220,16 @@ def shown_store(store: Secret) -> str:
     return f"{scheme}://{rest.partition('?')[0].rpartition('@')[2]}"
 
 
+def has_password(store: Secret) -> bool:
+    """Whether a store is an address with a password in it.
+
+    >>> has_password(Secret("redis://:pw@club.example")), has_password(Secret("postgresql://club@db.example/usage"))
+    (True, False)
+    """
+    user, at, rest = store.reveal().partition("://")[2].rpartition("@")
+    return bool(at and user.partition(":")[2]) or "password=" in rest.partition("?")[2]
+
+
 def told(store: Secret, error: Exception) -> str:
     """What an error says of a store, in one line; of what stands before the host, and behind a question mark, nothing.
 

@@ -157,7 +157,9 @@ def _about_address(listed: Listing | AgoutiError) -> Finding:
         return _wrong("address", listed)
     if listed.status is not None:
         return Finding("address", True, f"answers (HTTP {listed.status})")
-    return Finding("address", None, "not tried: there is no key")
+    if isinstance(listed, CredentialError):
+        return Finding("address", None, "not tried: there is no key")
+    return _wrong("address", listed)  # something of the configuration's own stands in the way, such as its ledger
 
 
 def _about_key(provider: ProviderState, listed: Listing | AgoutiError, environment: Environment) -> list[Finding]:

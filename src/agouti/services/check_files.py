@@ -10,6 +10,8 @@ import msgspec
 
 from ..config.entries import Config, Provider
 from ..config.git import could_be_committed, tracked
+from ..config.origins import DEFAULT, Origins
+from ..config.singles import has_password
 from ..core.secret import Environment, Secret
 from ..credentials.sources import EnvKey, GivenKey, Key, SeveralKeys
 from ..engine.effects import RunCallable, Steps
@@ -33,11 +35,15 @@ def where_from(key: Key | None, environment: Environment) -> str:
 def about_files(config: Config, entry: Provider) -> Steps[list[Finding]]:
     """What is wrong with the files that hold an entry and its keys."""
     findings: list[Finding] = []
-    for path in _literals(entry):
-        origin = config.origins.of("providers", entry.label, *path) if config.origins is not None else None
+    places = [("providers", entry.label, *path) for path in _literals(entry)]
+    if entry.label == next(iter(config.providers), None):
+        places += [(table, "store") for table in _stores(config)]  # of all entries: told once
+    for place in places:
+        origin = config.origins.of(*place) if config.origins is not None else None
         if origin is None or origin.kind != "file":
             continue
         state = yield RunCallable(partial(_state, Path(origin.name)))
+        path = place[2:] if place[0] == "providers" else place
         what = f"a literal secret ({'.'.join(path)}) stands in {origin}"
         findings.append(Finding("file", not state, f"{what}{state and f', {state}'}", _MOVE if state else ""))
     dotenv = config.environment.file
@@ -64,6 +70,17 @@ def _state(path: Path) -> str:
     except OSError:
         return ""
     return "which others can read" if os.name == "posix" and mode & (stat.S_IRGRP | stat.S_IROTH) else ""
+
+
+def _stores(config: Config) -> list[str]:
+    """The tables whose store is an address with a password in it, and not in a variable."""
+    settings = {"ledger": config.ledger, "limits": config.limit_store}
+    named = config.origins if config.origins is not None else Origins()
+    return [
+        table
+        for table, each in settings.items()
+        if each is not None and has_password(each.store) and named.of(table, "store", "env") is DEFAULT
+    ]
 
 
 def _literals(entry: Provider) -> list[tuple[str, ...]]:
