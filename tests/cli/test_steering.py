@@ -240,6 +240,7 @@ def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
     assert "3 rows" in agouti_command("usage", "--forget-before", "2222-01-01").stderr
     assert json.loads(agouti_command("usage", "--json").stdout)["total"]["calls"] == 3  # sums stay
     assert agouti_command("usage", "--attempts").returncode == 2
+    assert agouti_command("usage", "--attempts", "--out", "b.csv", "--json").returncode == 2
     assert agouti_command("usage", "--forget-before", "2020-01-01", "--json").returncode == 2
     (tmp_path / "agouti.toml").write_text(served.toml)
     done = agouti_command("usage")

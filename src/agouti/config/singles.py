@@ -108,7 +108,7 @@ def limit_store_of(merged: dict[str, Json], origins: Origins, variables: Mapping
     """
     settings = _table("limits", LimitStore, REDIS, merged, origins, variables)
     if settings is not None and "://" not in settings.store.reveal():
-        raise _no_store("limits", settings.store.reveal(), origins)
+        raise _no_store("limits", settings.store.reveal().rpartition("@")[2], origins)
     return settings
 
 

@@ -233,8 +233,24 @@ class Ledger(ABC):
         return rows
 
     def forget(self, before: float) -> int:
-        """Take out the rows of single attempts before a time; sums of days stay. Returns how many."""
-        return int(self._execute("DELETE FROM {attempts} WHERE at < ?", (before,)).rowcount)
+        """Take out the rows of single attempts before a time; sums of days stay. Returns how many.
+
+        In parts, so that nobody who writes meanwhile waits long.
+
+        Raises:
+            ConfigError: the ledger cannot be written.
+        """
+        old = f"SELECT id FROM {{attempts}} WHERE at < ? ORDER BY at LIMIT {_PAGE}"
+        gone = 0
+        try:
+            while count := int(self._execute(f"DELETE FROM {{attempts}} WHERE id IN ({old})", (before,)).rowcount):
+                gone += count
+        except self.errors as error:
+            raise ConfigError(
+                f"the ledger {self.place} cannot be written ({self._told(error)})",
+                hint="See what is the matter with it, and try again: what is gone is gone.",
+            ) from None
+        return gone
 
     def _group(self, by: str) -> tuple[str, list[str]]:
         """What a column is grouped by, and the values in it."""

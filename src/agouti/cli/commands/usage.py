@@ -49,6 +49,8 @@ def command(
         raise click.UsageError("--this-month, --last-month and --since with --until exclude each other")
     if attempts and out is None:
         raise click.UsageError("--attempts writes a file: name it with --out")
+    if attempts and as_json:
+        raise click.UsageError("--attempts writes a file, and --json prints sums: leave one of them out")
     if forget_before is not None and (out is not None or as_json or this_month or last_month or since or until):
         raise click.UsageError("--forget-before shows nothing: leave the other options out")
     gone = _day("--forget-before", forget_before)
