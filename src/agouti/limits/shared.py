@@ -140,6 +140,7 @@ class SharedSchedule:
         ticket.counts_from = self._clock()
         answer = self._store.ask(self._key, [*words, int(unsent), *ticket.delays])
         if ticket.gone:  # the call was given up meanwhile
+            self._store.forget(ticket.member)
             self._later("leave", ticket, ticket.day)
         return answer
 
