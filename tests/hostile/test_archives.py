@@ -137,6 +137,35 @@ def test_killed_program_loses_nothing_that_it_had_recorded(tmp_path: Path) -> No
         assert "later" in entries(path)[-1]["request"]["postData"]["text"]
 
 
+class Killed(BaseException):
+    pass
+
+
+@pytest.mark.parametrize("before", ["one", "one two"])
+@pytest.mark.parametrize("written", range(5))
+def test_killed_between_any_two_writes_the_archive_is_whole(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, written: int, before: str
+) -> None:
+    path = tmp_path / "x.har"
+    asked = before.split()
+    recorded(path, [GOOD] * len(asked), asked)
+    write, left = os.write, [written]
+
+    def until_killed(file: int, data: bytes) -> int:
+        if left[0] == 0:
+            raise Killed
+        left[0] -= 1
+        return write(file, memoryview(data)[: max(1, len(data) - 1)])  # a disk takes what it likes
+
+    monkeypatch.setattr(os, "write", until_killed)
+    with pytest.raises(Killed):
+        recorded(path, [GOOD], ["killed"])
+    monkeypatch.setattr(os, "write", write)
+    recorded(path, [GOOD], ["later"])
+    found = [json.loads(each["request"]["postData"]["text"])["messages"][0]["content"] for each in entries(path)]
+    assert [each for each in found if each != "killed"] == [*asked, "later"]
+
+
 SECRETS = {
     "key": {"env": "K"},
     "headers": {"x-pass": "headersecret5"},

@@ -84,11 +84,11 @@ class Recorder:
                 )
             os.ftruncate(self._file, length)
             if self._read(length - len(TAIL)) != TAIL:
-                # Written by another tool: its end has other blanks.
+                # Written by another tool, or short of its last byte: its end has other blanks.
                 text = self._read(0, length).rstrip()
                 text = text.removesuffix(b"}").rstrip().removesuffix(b"}").rstrip().removesuffix(b"]").rstrip()
-                os.ftruncate(self._file, 0)
-                self._write(text + TAIL, 0)
+                self._write(TAIL, len(text))
+                os.ftruncate(self._file, len(text + TAIL))
                 return len(text + TAIL)
             return length
         return size
@@ -112,8 +112,10 @@ class Recorder:
         size = self._repair()
         first = self._read(max(size - len(TAIL) - 2, 0), 2).rstrip().endswith(b"[")
         try:
-            self._write(exchange + TAIL, size)
+            # The last byte comes last: until then the end of the file is none, so that the next one looks where it is.
+            self._write(exchange + TAIL[:-1], size)
             self._write(_NOTHING if first else _COMMA, size - len(TAIL))
+            self._write(TAIL[-1:], size + len(exchange + TAIL) - 1)
         except OSError:
             os.ftruncate(self._file, size)
             raise
