@@ -16,6 +16,8 @@ Importing this package loads none of it: each name below is loaded when it is fi
 TYPE_CHECKING = False
 
 if TYPE_CHECKING:
+    from .batches.result import Batch, BatchPlan, BatchRow
+    from .batches.work import Progress as BatchProgress
     from .client import AsyncClient, Client
     from .config.budgets import Budget
     from .config.entries import Config, Model, Provider
@@ -89,6 +91,8 @@ if TYPE_CHECKING:
     from .model_list import ModelList, OfferedModel
     from .reply import Attempt, Reply, ToolUse
     from .reply_files import ReplyFile
+    from .services.batch import batch
+    from .services.batch import plan as batch_plan
     from .services.check import check
     from .services.compare import compare
     from .services.compare_results import ComparedAnswer, Comparison
@@ -111,6 +115,10 @@ _HOME = {
     "AttemptDetails": "engine.hooks",
     "AttemptResult": "engine.hooks",
     "Audio": "media",
+    "Batch": "batches.result",
+    "BatchPlan": "batches.result",
+    "BatchProgress": "batches.work",
+    "BatchRow": "batches.result",
     "Budget": "config.budgets",
     "BudgetExceeded": "core.errors",
     "CallResult": "engine.hooks",
@@ -148,8 +156,8 @@ _HOME = {
     "LimitReached": "core.errors",
     "Message": "core.chat",
     "Model": "config.entries",
-    "ModelUnknown": "core.errors",
     "ModelList": "model_list",
+    "ModelUnknown": "core.errors",
     "Near": "embeddings",
     "NoAccess": "core.errors",
     "NotFilled": "core.errors",
@@ -197,6 +205,8 @@ _HOME = {
     "Usage": "core.usage",
     "UsageReport": "ledger.usage",
     "UsageRow": "ledger.usage",
+    "batch": "services.batch",
+    "batch_plan": "services.batch",
     "check": "services.check",
     "compare": "services.compare",
     "events": "core",
@@ -204,7 +214,7 @@ _HOME = {
     "load_config": "config.load",
     "probe": "services.probe",
 }
-_OTHER_NAME = {"load_config": "load"}
+_OTHER_NAME = {"BatchProgress": "Progress", "batch_plan": "plan", "load_config": "load"}
 
 __all__ = [
     "AddressWrong",
@@ -218,6 +228,10 @@ __all__ = [
     "AttemptDetails",
     "AttemptResult",
     "Audio",
+    "Batch",
+    "BatchPlan",
+    "BatchProgress",
+    "BatchRow",
     "Budget",
     "BudgetExceeded",
     "CallResult",
@@ -304,6 +318,8 @@ __all__ = [
     "Usage",
     "UsageReport",
     "UsageRow",
+    "batch",
+    "batch_plan",
     "check",
     "compare",
     "events",

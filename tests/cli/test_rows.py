@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import agouti
 from agouti.cli.rows import kind_of, read_rows
 from agouti.tables import as_csv
 
@@ -47,7 +48,7 @@ def test_rows_are_read_as_the_suffix_says(
         ("a.csv", b"crop,note\n", None, "nothing in"),
         ("a.csv", b"crop,note\npea,x\n", "day", "it has crop, note"),
         ("a.csv", b"", "day", "it has none"),
-        ("a.jsonl", b'{"a": 1}\n{"a": \n', None, "line 2 is not JSON"),
+        ("a.jsonl", b'{"a": 1}\n{"a": \n', None, "line 2: it is not JSON"),
         ("a.jsonl", b'{"a": 1}\n{"b": 1}\n', "a", "line 2 has no field 'a'"),
         ("a.jsonl", b'{"a": 1}\n7\n', "a", "line 2 has no field 'a'"),
         ("missing.txt", None, None, "cannot be read"),
@@ -58,7 +59,7 @@ def test_what_cannot_be_read_says_which_line(
 ) -> None:
     if text is not None:
         (tmp_path / name).write_bytes(text)
-    with pytest.raises(click.UsageError, match=words):
+    with pytest.raises((click.UsageError, agouti.RequestError), match=words):
         read_rows(str(tmp_path / name), column)
 
 

@@ -28,6 +28,7 @@ _COMMANDS = {
     "talk": "Hold a conversation with a model.",
     "compare": "Ask several models the same, side by side.",
     "fill": "Let a model fill a form, from a text or from every line of a file.",
+    "batch": "Ask one model about every row of a file, and go on after a stop.",
     "embed": "Turn lines of text into vectors: search them, or keep them.",
 }
 

@@ -129,7 +129,7 @@ class SyncDriver(BaseDriver[T]):
             running.discard(driver)
             return driver.result
 
-        return side_by_side(effect.steps, take, effect.at_once, lambda: close_all(running))
+        return side_by_side(effect.steps, take, effect.at_once, lambda: close_all(running), keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

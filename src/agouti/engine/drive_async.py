@@ -126,7 +126,7 @@ class AsyncDriver(BaseDriver[T]):
                 pass
             return driver.result
 
-        return await side_by_side(effect.steps, take, effect.at_once)
+        return await side_by_side(effect.steps, take, effect.at_once, keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {

@@ -194,10 +194,12 @@ class Together(Struct, frozen=True):
     Attributes:
         steps: taken one by one as there is room, so there may be any number of them.
         at_once: how many are under way at a time.
+        keep: whether the results are wanted; of a hundred thousand pieces they would fill the memory.
     """
 
     steps: "Iterable[Steps[Any]]"
     at_once: int
+    keep: bool = True
 
 
 Effect: TypeAlias = (

@@ -14,14 +14,18 @@ from .effects import Signal
 T = TypeVar("T")
 
 
-async def side_by_side(work: Iterable[T], take: Callable[[T], Awaitable[Any]], at_once: int) -> list[Any]:
-    """The result of each piece of work, in order. The first error cancels the others and is raised."""
+async def side_by_side(
+    work: Iterable[T], take: Callable[[T], Awaitable[Any]], at_once: int, *, keep: bool = True
+) -> list[Any]:
+    """The result of each piece of work, in order, where they are wanted. The first error cancels the others."""
     numbered = enumerate(work)
     results: dict[int, Any] = {}
 
     async def loop() -> None:
         for number, each in numbered:
-            results[number] = await take(each)
+            result = await take(each)
+            if keep:
+                results[number] = result
 
     tasks = min(at_once, len(work)) if isinstance(work, Sized) else at_once
     if tasks <= 1:

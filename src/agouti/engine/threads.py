@@ -33,12 +33,18 @@ class _Queue:
 
 
 def side_by_side(
-    work: Iterable[T], take: Callable[[T], Any], at_once: int, stop: Callable[[], None] = lambda: None
+    work: Iterable[T],
+    take: Callable[[T], Any],
+    at_once: int,
+    stop: Callable[[], None] = lambda: None,
+    *,
+    keep: bool = True,
 ) -> list[Any]:
     """The result of each piece of work, in order. The first error stops the others and is raised.
 
     Args:
         stop: ends what is under way, when nobody waits for it any more.
+        keep: whether the results are wanted.
 
     Each thread runs in the context of the caller: one for logging or tracing has to hold there too.
     """
@@ -48,7 +54,9 @@ def side_by_side(
         while (piece := queue.next()) is not None:
             number, each = piece
             try:
-                queue.results[number] = take(each)
+                result = take(each)
+                if keep:
+                    queue.results[number] = result
             except BaseException as error:
                 queue.failed(error)
 

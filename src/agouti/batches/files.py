@@ -1,0 +1,223 @@
+"""Files of results: CSV, Parquet and arrays, written from lines of JSON, a few at a time."""
+
+import base64
+import csv
+import json
+import zipfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from io import TextIOWrapper
+from itertools import islice
+from pathlib import Path
+from typing import IO, Any, TypeAlias
+
+import msgspec
+
+from ..config.files import replaced
+from ..core.errors import RequestError
+from ..tables import text_of
+
+SUFFIXES = (".jsonl", ".csv", ".parquet", ".npz", ".npy")
+ARRAYS = (".npz", ".npy")
+Lines: TypeAlias = Callable[[], Iterator[bytes]]
+"""Gives the results from the beginning, each time."""
+
+_PORTION = 1000
+# What a result has besides the columns of its row and its value, in the order of the columns of a file.
+_FACTS = (
+    "answer", "finish_reason", "model", "input_tokens", "output_tokens", "cost", "currency", "seconds", "cached",
+    "mended", "error",
+)  # fmt: skip
+
+
+def written(out: Path, suffix: str, lines: Lines, names: Sequence[str]) -> tuple[str, ...]:
+    """Write results to a file; what stood there is there until then.
+
+    Args:
+        names: the columns of the rows, which come first.
+
+    Returns:
+        what should be known of it.
+
+    Raises:
+        OSError: it cannot be written.
+    """
+    with replaced(out) as file:
+        if suffix == ".csv":
+            formulas = _csv(file, lines, names)
+            return (f"{formulas} cells begin with = + - or @: a spreadsheet may run them",) if formulas else ()
+        {".parquet": _parquet, ".npz": _npz, ".npy": _npy, ".jsonl": _jsonl}[suffix](file, lines, names)
+    return ()
+
+
+def flattened(result: Mapping[str, Any], names: Sequence[str] = ()) -> dict[str, Any]:
+    """A result as a row of a table: the columns of its row, those of its value, and what it took.
+
+    >>> flattened({"key": 1, "line": 1, "row": {"text": "a"}, "value": {"text": "b", "n": 1}})
+    {'line': 1, 'text': 'a', 'value_text': 'b', 'n': 1}
+    """
+    columns = result.get("row") or {}
+    made = {"line": result["line"], **columns} if result.get("line") is not None else dict(columns)
+    if not columns and "key" in result and "line" not in made:
+        made["key"] = result["key"]
+    taken = {*made, *names, *_FACTS}
+    if "value" in result:
+        value = result["value"]
+        for name, each in (value if isinstance(value, dict) else {"value": value}).items():
+            made[f"value_{name}" if name in taken else name] = each
+    if "vector" in result:
+        made.setdefault("text", result.get("text"))
+        made["vector"] = result["vector"]
+    for name in _FACTS:
+        if name in result:
+            made[f"result_{name}" if name in columns or name in names else name] = result[name]
+    return made
+
+
+def _decoded(lines: Lines) -> Iterator[dict[str, Any]]:
+    for line in lines():
+        try:
+            yield msgspec.json.decode(line)
+        except (msgspec.DecodeError, UnicodeDecodeError):
+            yield json.loads(line)
+
+
+def _columns(lines: Lines, names: Sequence[str]) -> list[str]:
+    """All columns: the rows' own, those of the values as they first come, then what each result took."""
+    found: dict[str, None] = {}
+    for result in _decoded(lines):
+        found.update(dict.fromkeys(flattened(result, names)))
+    lead = [name for name in ("line", "key") if name in found]
+    facts = [name for name in (*_FACTS, *(f"result_{name}" for name in _FACTS)) if name in found and name not in names]
+    inner = [name for name in found if name not in {*lead, *names, *facts}]
+    return [*lead, *names, *inner, *facts]
+
+
+def _jsonl(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
+    for line in lines():
+        file.write(line)
+
+
+def _csv(file: IO[bytes], lines: Lines, names: Sequence[str]) -> int:
+    """How many of the cells a spreadsheet may take for formulas."""
+    columns = _columns(lines, names)
+    # The writer does not quote a carriage return where it is no line end of its own, and the reader takes it for one.
+    lone = any(b"\\r" in line for line in lines())
+    text = TextIOWrapper(file, encoding="utf-8", errors="replace", newline="", write_through=True)
+    writer = csv.DictWriter(
+        text, columns, lineterminator="\n", quoting=csv.QUOTE_ALL if lone else csv.QUOTE_MINIMAL, extrasaction="ignore"
+    )
+    writer.writeheader()
+    formulas = 0
+    for result in _decoded(lines):
+        row = flattened(_readable(result), names)
+        formulas += sum(map(_is_formula, row.values()))
+        writer.writerow({name: text_of(value) for name, value in row.items()})
+    text.detach()
+    return formulas
+
+
+def _is_formula(value: Any) -> bool:
+    return isinstance(value, str) and value[:1] in ("=", "+", "@", "\t") and len(value) > 1
+
+
+def _readable(result: dict[str, Any]) -> dict[str, Any]:
+    return {**result, "vector": vector_of(result)} if "vector" in result else result
+
+
+def vector_of(result: Mapping[str, Any]) -> list[float]:
+    """The vector of a result, however it is written."""
+    vector = result["vector"]
+    return vector if isinstance(vector, list) else _floats(vector).tolist()
+
+
+def _floats(text: str) -> Any:
+    import numpy
+
+    return numpy.frombuffer(base64.b64decode(text), dtype="<f4")
+
+
+def _parquet(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
+    import pyarrow
+    import pyarrow.parquet
+
+    columns = _columns(lines, names)
+    kinds: dict[str, set[type]] = {name: set() for name in columns}
+    size, about = 0, {}
+    for result in _decoded(lines):
+        for name, value in flattened(result, names).items():
+            kinds[name].add(type(value))
+            if name == "vector" and not size:
+                size = len(vector_of(result))
+                about = {"agouti": json.dumps({"label": result.get("label", ""), "model": result.get("model")})}
+    types = {name: _arrow_type(pyarrow, found - {type(None)}) for name, found in kinds.items()}
+    if size:
+        types["vector"] = pyarrow.list_(pyarrow.float32(), size)
+    schema = pyarrow.schema(list(types.items()), metadata=about)
+    with pyarrow.parquet.ParquetWriter(file, schema) as writer:
+        results = _decoded(lines)
+        while portion := [flattened(_readable(each), names) for each in islice(results, _PORTION)]:
+            made = [_column(pyarrow, [row.get(name) for row in portion], types[name]) for name in columns]
+            writer.write_table(pyarrow.Table.from_arrays(made, schema=schema))
+
+
+def _arrow_type(pyarrow: Any, kinds: set[type]) -> Any:
+    if kinds == {bool}:
+        return pyarrow.bool_()
+    if kinds == {int}:
+        return pyarrow.int64()
+    if kinds and kinds <= {int, float}:
+        return pyarrow.float64()
+    return pyarrow.string()
+
+
+def _column(pyarrow: Any, values: list[Any], kind: Any) -> Any:
+    if kind == pyarrow.string():
+        texts = [None if value is None else text_of(value) for value in values]
+        return pyarrow.array(
+            [None if each is None else each.encode("utf-8", "replace").decode() for each in texts], kind
+        )
+    try:
+        return pyarrow.array(values, kind)
+    except (pyarrow.ArrowException, OverflowError) as error:
+        raise RequestError(
+            f"Parquet has no place for a value ({error})", hint="Write to .jsonl; what came is kept."
+        ) from None
+
+
+def _shape(lines: Lines) -> tuple[int, int]:
+    count = size = 0
+    for result in _decoded(lines):
+        if "vector" in result:
+            count += 1
+            size = size or len(vector_of(result))
+    return count, size
+
+
+def _array(file: IO[bytes], lines: Lines) -> None:
+    import numpy
+
+    numpy.lib.format.write_array_header_1_0(file, {"descr": "<f4", "fortran_order": False, "shape": _shape(lines)})
+    for result in _decoded(lines):
+        if "vector" in result:
+            file.write(numpy.asarray(vector_of(result), dtype="<f4").tobytes())
+
+
+def _npy(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
+    _array(file, lines)
+
+
+def _npz(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
+    """The array, and the texts and what is known of them, as `agouti.Embeddings.load` reads it."""
+    with zipfile.ZipFile(file, "w") as archive:
+        with archive.open("vectors.npy", "w", force_zip64=True) as member:
+            _array(member, lines)
+        with archive.open("about.json", "w", force_zip64=True) as member:
+            about: dict[str, Any] = {}
+            lead = b'{"texts": ['
+            for result in _decoded(lines):
+                if "vector" in result:
+                    member.write(lead + json.dumps(result["text"]).encode())
+                    lead = b", "
+                    about = about or {"label": result.get("label", ""), "model": result.get("model")}
+            member.write((b"" if lead == b", " else lead) + b"], ")
+            member.write(json.dumps({"label": "", **about}).encode()[1:])

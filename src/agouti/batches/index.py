@@ -1,0 +1,157 @@
+"""The index of a run: which rows have a result, and where it stands in the file of results; SQLite, never in memory.
+
+It is told of by the file of results alone, and can be made again from it: a kill between the two costs nothing.
+"""
+
+import json
+import sqlite3
+from collections.abc import Iterator
+from hashlib import blake2b
+from pathlib import Path
+from typing import Any, Literal, TypeAlias
+
+State: TypeAlias = Literal["new", "done", "failed", "changed", "twice"]
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT);
+CREATE TABLE IF NOT EXISTS rows (
+    key BLOB PRIMARY KEY, place INTEGER, line INTEGER, content BLOB, start INTEGER, size INTEGER, failed INTEGER,
+    run INTEGER
+) WITHOUT ROWID;
+"""
+_FORMAT = 1
+_ORDERS = {True: "place IS NULL, place, start", False: "start"}
+
+
+def digest_of(key: Any) -> bytes:
+    """What stands for the key of a row."""
+    text = json.dumps(key, ensure_ascii=True, default=str, sort_keys=True)
+    return blake2b(text.encode(), digest_size=16).digest()
+
+
+class Index:
+    """Which rows have a result.
+
+    Raises:
+        sqlite3.Error: the file is something else, or cannot be written.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5)
+        try:
+            self._base.execute("PRAGMA journal_mode=WAL")
+            self._base.execute("PRAGMA synchronous=NORMAL")
+            self._base.executescript(_TABLES)
+            self._base.execute("BEGIN")
+        except BaseException:
+            self._base.close()
+            raise
+        self.run = int(self.fact("run", 0)) + 1
+        self.note("run", self.run)
+
+    def fact(self, name: str, default: Any = None) -> Any:
+        """A fact of the run."""
+        found = self._base.execute("SELECT value FROM facts WHERE name = ?", (name,)).fetchone()
+        return default if found is None else json.loads(found[0])
+
+    def note(self, name: str, value: Any) -> None:
+        """Keep a fact of the run."""
+        self._base.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, json.dumps(value)))
+
+    @property
+    def is_ours(self) -> bool:
+        """Whether it is of this format; an empty one is."""
+        return bool(self.fact("format", _FORMAT) == _FORMAT)
+
+    def met(self, key: bytes, place: int, line: int, content: bytes) -> tuple[State, int]:
+        """A row of the run: how it stands with it, and in which line the other one is that has its key."""
+        found = self._base.execute(
+            "SELECT content, start, failed, run, line FROM rows WHERE key = ?", (key,)
+        ).fetchone()
+        if found is None:
+            self._base.execute(
+                "INSERT INTO rows VALUES (?, ?, ?, ?, NULL, NULL, 0, ?)", (key, place, line, content, self.run)
+            )
+            return "new", 0
+        before, start, failed, run, other = found
+        if run == self.run:
+            return "twice", other
+        self._base.execute(
+            "UPDATE rows SET place = ?, line = ?, content = ?, run = ? WHERE key = ?",
+            (place, line, content, self.run, key),
+        )
+        if start is None:
+            return "new", 0
+        if before is not None and before != content:
+            return "changed", 0
+        return ("failed" if failed else "done"), 0
+
+    def added(self, key: bytes, start: int, size: int, *, failed: bool) -> bool:
+        """The result of a row stands at this place; whether there was one before."""
+        base = self._base
+        before = base.execute("SELECT start FROM rows WHERE key = ?", (key,)).fetchone()
+        if before is None:
+            base.execute("INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0)", (key, start, size, failed))
+            return False
+        base.execute("UPDATE rows SET start = ?, size = ?, failed = ? WHERE key = ?", (start, size, failed, key))
+        return before[0] is not None
+
+    def counts(self, *, this_run: bool) -> tuple[int, int]:
+        """How many rows have a result, and how many of those failed.
+
+        Args:
+            this_run: of the rows that were met in this run.
+        """
+        where = " AND run = ?" if this_run else ""
+        found = self._base.execute(
+            f"SELECT count(*), coalesce(sum(failed), 0) FROM rows WHERE start IS NOT NULL{where}",  # noqa: S608
+            (self.run,) if this_run else (),
+        ).fetchone()
+        return int(found[0]), int(found[1])
+
+    def places(self, *, by_place: bool) -> Iterator[tuple[int, int]]:
+        """Where the results stand, and how long they are.
+
+        Args:
+            by_place: in the order of the rows; as they came otherwise.
+        """
+        yield from self._base.cursor().execute(
+            f"SELECT start, size FROM rows WHERE start IS NOT NULL ORDER BY {_ORDERS[by_place]}"  # noqa: S608
+        )
+
+    def last(self) -> tuple[bytes, int, int] | None:
+        """The result that stands last: its row, where it stands, and how long it is."""
+        found = self._base.execute(
+            "SELECT key, start, size FROM rows WHERE start IS NOT NULL ORDER BY start DESC LIMIT 1"
+        ).fetchone()
+        return None if found is None else (bytes(found[0]), int(found[1]), int(found[2]))
+
+    def closed_up(self, *, by_place: bool) -> None:
+        """The results stand one behind the other now, in the order of `places`."""
+        order = _ORDERS[by_place]
+        self._base.execute(
+            "CREATE TEMP TABLE moved AS SELECT key, coalesce(sum(size) OVER (ORDER BY "  # noqa: S608
+            f"{order} ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING), 0) AS start "
+            "FROM rows WHERE start IS NOT NULL"
+        )
+        self._base.execute("CREATE INDEX temp.moved_key ON moved (key)")
+        self._base.execute(
+            "UPDATE rows SET start = (SELECT moved.start FROM moved WHERE moved.key = rows.key) WHERE start IS NOT NULL"
+        )
+        self._base.execute("DROP TABLE moved")
+
+    def forget(self) -> None:
+        """Begin again: nothing has a result."""
+        self._base.execute("DELETE FROM rows")
+
+    def commit(self) -> None:
+        """Put on disk what was noted."""
+        self._base.execute("COMMIT")
+        self._base.execute("BEGIN")
+
+    def close(self) -> None:
+        """Put on disk what was noted, and let go of the file."""
+        try:
+            self._base.execute("COMMIT")
+        finally:
+            self._base.close()

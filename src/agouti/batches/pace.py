@@ -1,0 +1,138 @@
+"""The pace of a run: how many requests are under way at once, found while it runs.
+
+It rises quickly as long as more at once get more done, and stops where they do not (each takes longer then), or where
+the provider refuses; from then on it tries now and then whether more has become possible. Nothing here waits or sends.
+"""
+
+from collections import deque
+from collections.abc import Callable
+from threading import Lock
+
+from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
+
+_START = 4
+_GROWTH = 1.5
+# So much more has to get done before a faster pace is kept.
+_GAIN = 1.08
+# A refusal takes away so much.
+_STEP_BACK = 0.7
+# Spans of settled pace before it is tried whether more is possible.
+_TRY_AGAIN = 8
+
+
+class Pace:
+    """How many are under way at once.
+
+    Args:
+        at_once: so many, always; `None`: find out.
+        most: never more than so many.
+
+    Attributes:
+        limit: how many there may be.
+    """
+
+    def __init__(self, at_once: int | None, most: int, clock: Callable[[], float]) -> None:
+        self._fixed = at_once is not None
+        self._most = most
+        self._clock = clock
+        self._lock = Lock()
+        self._waiting: deque[Signal] = deque()
+        self._held: set[Signal] = set()
+        self.limit = min(at_once if at_once is not None else _START, most)
+        self._best = 0.0
+        self._kept = self.limit
+        self._growing = True
+        self._settled_for = 0
+        self._stepped_back = clock()
+        self._span(clock())
+
+    def _span(self, now: float) -> None:
+        """A new span of time to count in begins."""
+        self._began = now
+        self._done = 0
+
+    def enter(self) -> Steps[Signal]:
+        """Wait for a place; give it back with `leave`."""
+        turn = Signal()
+        undo = OnAbandon(lambda: self.leave(turn))
+        yield undo
+        with self._lock:
+            if len(self._held) < self.limit and not self._waiting:
+                self._held.add(turn)
+            else:
+                self._waiting.append(turn)
+        if turn not in self._held:
+            yield WaitFor(turn)
+        yield Settled(undo)
+        return turn
+
+    def leave(self, turn: Signal) -> None:
+        """A place is free again; or nobody waits for one any more."""
+        with self._lock:
+            if turn in self._held:
+                self._held.discard(turn)
+            elif turn in self._waiting:
+                self._waiting.remove(turn)
+            ready = self._admitted()
+        for each in ready:
+            each.set()
+
+    def _admitted(self) -> list[Signal]:
+        ready = []
+        while self._waiting and len(self._held) < self.limit:
+            turn = self._waiting.popleft()
+            self._held.add(turn)
+            ready.append(turn)
+        return ready
+
+    def done(self, count: int = 1) -> None:
+        """So many rows were answered."""
+        with self._lock:
+            if self._fixed:
+                return
+            self._done += count
+            now = self._clock()
+            # Long enough that everybody has had a turn or two at this pace.
+            if self._done < 2 * self.limit or now - self._began < 0.2:
+                return
+            self._look(self._done / (now - self._began))
+            self._span(now)
+            ready = self._admitted()
+        for each in ready:
+            each.set()
+
+    def _look(self, rate: float) -> None:
+        """A span has ended, in which so many rows a second were answered."""
+        if self._growing:
+            if rate > self._best * _GAIN:
+                self._best, self._kept = max(rate, self._best), self.limit
+                if self.limit < self._most:
+                    self.limit = min(max(int(self.limit * _GROWTH), self.limit + 1), self._most)
+                    return
+            # More at once got no more done.
+            self.limit = self._kept
+            self._growing, self._settled_for = False, 0
+            return
+        self._settled_for += 1
+        self._best = 0.7 * self._best + 0.3 * rate
+        if self._settled_for >= _TRY_AGAIN and self.limit < self._most:
+            self._growing, self._kept = True, self.limit
+            self.limit = min(max(int(self.limit * 1.25), self.limit + 1), self._most)
+
+    def refused(self, began: float) -> None:
+        """The provider has refused a request that began then: fewer at once."""
+        with self._lock:
+            # Those that were under way already at the last step back tell nothing new.
+            if self._fixed or began < self._stepped_back:
+                return
+            now = self._clock()
+            self._stepped_back = now
+            self.limit = max(int(self.limit * _STEP_BACK), 1)
+            self._kept, self._growing, self._settled_for = self.limit, False, 0
+            self._best = 0.0
+            self._span(now)
+
+    @property
+    def under_way(self) -> int:
+        """How many are under way."""
+        return len(self._held)

@@ -1,0 +1,167 @@
+"""Prompts with the columns of a row: ``{note}`` stands for the column ``note``; braces around anything else stay."""
+
+import re
+from collections.abc import Mapping, Sequence
+from hashlib import blake2b
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+from msgspec import Struct
+
+from ..core.errors import RequestError
+from ..core.suggest import near, near_hint
+from ..row_files import Row
+from ..tables import text_of
+
+if TYPE_CHECKING:
+    pass
+
+_PLACE = re.compile(r"\{([^{}\n]{1,200})\}")
+
+
+class NothingToAsk(RequestError):
+    """A row that cannot be asked; the others can."""
+
+
+class Template:
+    """A prompt with the columns of a row in it.
+
+    Args:
+        text: the prompt; `None`: all of the row, as ``name: value`` lines, or its text where it has no columns.
+        columns: the names that rows have.
+
+    Attributes:
+        names: the columns that the prompt takes.
+
+    Raises:
+        RequestError: it takes none, or one that is not there but looks like one that is.
+
+    Example:
+        >>> Template("Sort {crop}: {weed} {x}", ["crop", "note"]).of(Row(1, {"crop": "pea"}))
+        'Sort pea: {weed} {x}'
+    """
+
+    def __init__(self, text: str | None, columns: Sequence[str]) -> None:
+        self.text = text
+        self.names: tuple[str, ...] = ()
+        if text is None:
+            return
+        found = list(dict.fromkeys(name for name in _PLACE.findall(text)))
+        self.names = tuple(name for name in found if name in columns)
+        for name in found:
+            # A word in braces that is nearly a column is one that was mistyped; anything else is part of the prompt.
+            if name not in columns and name.isidentifier() and near(name, columns):
+                raise _no_column(name, columns)
+        if not self.names:
+            if found and found[0].isidentifier():
+                raise _no_column(found[0], columns)
+            raise RequestError(
+                "the prompt has no column in it, so that every row would be asked the same",
+                hint=f"Write one in braces: {', '.join('{' + name + '}' for name in list(columns)[:8])}.",
+            )
+
+    @classmethod
+    def of_column(cls, column: str, columns: Sequence[str]) -> "Template":
+        """A prompt that is one column, as it is.
+
+        Raises:
+            RequestError: there is no such column.
+        """
+        if column not in columns:
+            raise RequestError(f"there is no column {column!r}", hint=near_hint(column, columns, "column"))
+        made = cls(None, columns)
+        made.names = (column,)
+        return made
+
+    def of(self, row: Row) -> str:
+        """The prompt of a row.
+
+        Raises:
+            NothingToAsk: the row has not all of its columns.
+        """
+        if self.text is None and not self.names:
+            return row.said()
+        for name in self.names:
+            if name not in row.columns:
+                raise NothingToAsk(
+                    f"it has no column {name!r}", hint=near_hint(name, row.columns, "column") if row.columns else ""
+                )
+        if self.text is None:
+            return row.said(self.names[0])
+        return _PLACE.sub(lambda found: self._value(row, found), self.text)
+
+    def _value(self, row: Row, found: "re.Match[str]") -> str:
+        return text_of(row.columns[found[1]]) if found[1] in self.names else found[0]
+
+
+def _no_column(name: str, columns: Sequence[str]) -> RequestError:
+    return RequestError(
+        f"the prompt has {{{name}}}, and there is no such column", hint=near_hint(name, columns, "column")
+    )
+
+
+class RowPrompt(Struct, frozen=True):
+    """What is asked of a row.
+
+    Attributes:
+        text: the prompt as text.
+        images, files: beside it.
+    """
+
+    text: str
+    images: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+
+    @property
+    def digest(self) -> bytes:
+        """Eight bytes that are others where anything else is asked."""
+        return blake2b(msgspec.json.encode(self), digest_size=8).digest()
+
+
+class RowPrompts:
+    """Makes the prompt of each row.
+
+    Args:
+        images, files: the columns that name one each; a row may leave them empty.
+        folder: where the rows come from: a relative path in a column is looked for there first.
+    """
+
+    def __init__(
+        self, template: Template, images: Sequence[str] = (), files: Sequence[str] = (), folder: Path | None = None
+    ) -> None:
+        self._template = template
+        self._images = images
+        self._files = files
+        self._folder = folder
+
+    def of(self, row: Row) -> RowPrompt:
+        """What is asked of a row.
+
+        Raises:
+            NothingToAsk: there is nothing to ask, or a file that it names is not there.
+        """
+        text = self._template.of(row)
+        images = self._named(row.columns, self._images)
+        files = self._named(row.columns, self._files)
+        if not text.strip():
+            if not images and not files:
+                raise NothingToAsk("the prompt is empty: nothing was asked")
+            text = "Describe it." if self._template.text is None else text
+        return RowPrompt(text, images, files)
+
+    def _named(self, columns: Mapping[str, Any], names: Sequence[str]) -> tuple[str, ...]:
+        return tuple(
+            self._place(text_of(columns[name]).strip()) for name in names if text_of(columns.get(name)).strip()
+        )
+
+    def _place(self, source: str) -> str:
+        if "://" in source or source.startswith("data:"):
+            return source
+        path = Path(source).expanduser()
+        beside = self._folder / path if self._folder is not None else path
+        if beside.exists():
+            return str(beside)
+        if not path.exists():
+            raise NothingToAsk(f"{source} is not there", hint="Name files from the folder of the rows.")
+        return str(path)

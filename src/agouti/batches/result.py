@@ -1,0 +1,170 @@
+"""What a batch gives: its rows, read when they are wanted, and what it came to."""
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from ..core.errors import RequestError
+from ..tables import SUFFIXES, Table, check_suffix
+from .files import vector_of, written
+from .results import Memory, Results
+
+
+class BatchRow(Struct, frozen=True, kw_only=True):
+    """A row, and what came of it.
+
+    Attributes:
+        key: what its key column holds; without one its number.
+        line: where it begins in its file.
+        row: its columns.
+        answer: the text that was answered.
+        value: what was read of it, where a form was asked for, as plain values.
+        vector: its vector, where vectors were asked for.
+        error: why it has none of these; empty where it has.
+        response: the whole reply as an OpenAI-compatible batch has it, where the row was a line of one.
+        finish_reason, model, input_tokens, output_tokens, cost, currency, seconds: of the reply; of vectors that were
+            asked for together, tokens and cost stand with the first.
+        cached: it was answered from the cache.
+        mended: what was mended in the answer.
+    """
+
+    key: Any
+    line: int | None = None
+    row: dict[str, Any] = {}
+    answer: str | None = None
+    value: Any = None
+    vector: list[float] | None = None
+    error: str = ""
+    response: dict[str, Any] | None = None
+    finish_reason: str | None = None
+    model: str | None = None
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    cost: float | None = None
+    currency: str | None = None
+    seconds: float | None = None
+    cached: bool = False
+    mended: tuple[str, ...] = ()
+
+
+class Batch(Table[BatchRow]):
+    """What came of the rows.
+
+    ``for row in batch`` goes through them, those of earlier runs on the same file too; only ``rows`` and ``frame()``
+    hold them all.
+
+    Attributes:
+        done: answered by this run.
+        failed: have an error, of this run or an earlier one.
+        failed_now: of those, how many were asked by this run.
+        found: were there before.
+        costs: what this run has cost, by currency, as far as it is known.
+        seconds: how long it took.
+        failures: the first few rows of this run that failed: the line of each, and why.
+        out: the file of results.
+        remarks: what should be known of it, in words.
+    """
+
+    def __init__(
+        self,
+        results: Results | Memory,
+        *,
+        done: int,
+        failed: int,
+        failed_now: int,
+        found: int,
+        costs: dict[str, float],
+        seconds: float,
+        names: list[str],
+        failures: tuple[tuple[int, str], ...] = (),
+        remarks: tuple[str, ...] = (),
+    ) -> None:
+        self._results = results
+        self._names = names
+        self.done = done
+        self.failed = failed
+        self.failed_now = failed_now
+        self.found = found
+        self.costs = costs
+        self.seconds = seconds
+        self.failures = failures
+        self.remarks = remarks
+        self.out: Path | None = results.out if isinstance(results, Results) else None
+
+    @property
+    def rows(self) -> tuple[BatchRow, ...]:  # type: ignore[override]
+        """All rows."""
+        return tuple(self)
+
+    def __iter__(self) -> Iterator[BatchRow]:
+        for line in self._lines():
+            try:
+                known = msgspec.json.decode(line)
+            except (msgspec.DecodeError, UnicodeDecodeError):
+                known = json.loads(line)
+            if "vector" in known:
+                known["vector"] = vector_of(known)
+            yield msgspec.convert(known, BatchRow)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self._lines())
+
+    def __getitem__(self, number: int) -> BatchRow:
+        return self.rows[number]
+
+    def _lines(self) -> Iterator[bytes]:
+        if isinstance(self._results, Memory) or self.out is None:
+            yield from self._results.lines()
+            return
+        if self.out.suffix.lower() != ".jsonl":
+            raise RequestError(
+                f"the results are in {self.out}", hint="Read them there; rows are read again of .jsonl alone."
+            )
+        with self.out.open("rb") as file:
+            yield from file
+
+    def save(self, path: Any) -> None:
+        """Write the rows to a file: .csv, .jsonl or .parquet."""
+        suffix = check_suffix(path, SUFFIXES)
+        try:
+            written(Path(path), suffix, self._lines, self._names)
+        except OSError as error:
+            raise RequestError(
+                f"{path} cannot be written ({error.strerror or error})",
+                hint="Name a file in a folder that you can write to.",
+            ) from None
+
+    def _columns(self) -> list[str]:
+        return list(BatchRow.__struct_fields__)
+
+
+class BatchPlan(Struct, frozen=True, kw_only=True):
+    """What a batch is likely to take; nothing was sent.
+
+    Attributes:
+        rows: how many there are.
+        to_ask: how many of them have no result yet.
+        unusable: how many cannot be asked.
+        input_tokens: of the prompts, estimated.
+        output_tokens: of the answers: as many as those that are there have on average, or else at most; `None` where
+            neither is known.
+        at_most: whether those of the answers are the most that there can be.
+        cost, currency: at the price of the entry; `None` where it is not known.
+        seconds: how long it takes at least under the limits of the entries; `None` where there are none.
+        example: the first prompt, as it would be asked.
+    """
+
+    rows: int
+    to_ask: int
+    unusable: int
+    input_tokens: int
+    output_tokens: int | None
+    at_most: bool
+    cost: float | None
+    currency: str | None
+    seconds: float | None
+    example: str

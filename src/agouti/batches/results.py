@@ -1,0 +1,474 @@
+"""Results of a run: on disk as they come, found again by the next run, in the order of the rows where that is wanted.
+
+The results of ``.jsonl`` are that file itself; those of other kinds stand beside it as JSON Lines until the run ends.
+Beside both is an index of the rows that have one, and of what the run asks: see `index`.
+"""
+
+import json
+import os
+import sqlite3
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import IO, Any
+
+import msgspec
+
+from ..config.files import Busy, opened_alone, replaced
+from ..core.errors import ConfigError, RequestError
+from ..row_files import Row
+from .files import SUFFIXES, written
+from .index import Index, State, digest_of
+
+KEY = "key"
+# What was noted in the index is on disk after so many seconds; until then the results tell it.
+_COMMIT = 0.5
+_GO_ON = "The same command goes on."
+
+
+class Unwritable(RequestError):
+    """A result came that could not be written.
+
+    Attributes:
+        lines: the results that stand nowhere.
+    """
+
+    lines: tuple[bytes, ...] = ()
+
+
+class Results:
+    """What has come of rows, in a file.
+
+    Args:
+        out: .jsonl, .csv, .parquet, .npz or .npy.
+        asks: what is asked of every row, by name, for people: another run's results are not mixed with these.
+        keyed: whether rows have keys of their own, and may come and go; otherwise they go by their number.
+        in_order: put them into the order of the rows at the end.
+        anew: begin again; what is there is lost.
+        keep: go on with what is there, though it was asked otherwise.
+
+    Raises:
+        RequestError: the file cannot be written, holds something else or was asked otherwise, or another run has it.
+    """
+
+    def __init__(
+        self,
+        out: str | os.PathLike[str],
+        asks: Mapping[str, Any],
+        *,
+        keyed: bool,
+        in_order: bool = False,
+        anew: bool = False,
+        keep: bool = False,
+    ) -> None:
+        self.out = Path(out)
+        self.suffix = self.out.suffix.lower()
+        if self.suffix not in SUFFIXES:
+            raise RequestError(f"{out} has no suffix that says what to write", hint=f"Take {', '.join(SUFFIXES)}.")
+        if not self.out.absolute().parent.is_dir():
+            raise RequestError(f"there is no folder {self.out.parent}", hint="Make it, or name another.")
+        self._keyed = keyed
+        self._in_order = in_order or self.suffix != ".jsonl"
+        self._lock = threading.Lock()
+        self._superseded = 0
+        self._is_broken = self._is_put_away = False
+        self.remarks: tuple[str, ...] = ()
+        self._index: Index
+        self._file: IO[bytes]
+        self._data = self.out if self.suffix == ".jsonl" else self.out.with_name(f".{self.out.name}.part")
+        self._place = self.out.with_name(f".{self.out.name}.journal")
+        self._new = not self._place.exists() and not self._data.exists()
+        self._open(asks, anew=anew, keep=keep)
+
+    def _open(self, asks: Mapping[str, Any], *, anew: bool, keep: bool) -> None:
+        try:
+            self._alone = opened_alone(self._place)
+        except Busy:
+            raise RequestError(
+                f"another run is writing {self.out}", hint="Wait for it, or name another file."
+            ) from None
+        except OSError as error:
+            raise self._unwritable(error) from None
+        self._is_open = False
+        try:
+            self._check_foreign()
+            self._index = Index(self._place)
+            if not self._index.is_ours:
+                raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
+            self._begin(self._index, json.loads(json.dumps(asks, default=str)), anew=anew, keep=keep)
+        except sqlite3.DatabaseError as error:
+            self.abandon()
+            raise RequestError(
+                f"{self._place} cannot be used ({error})", hint="Move it away; results are found again without it."
+            ) from None
+        except OSError as error:
+            self.abandon()
+            raise self._unwritable(error) from None
+        except BaseException:
+            self.abandon()
+            raise
+
+    def _check_foreign(self) -> None:
+        """See that what stands beside the results is a journal: nothing is written into anything else."""
+        self._alone.seek(0)
+        begins = self._alone.read(16)
+        if begins and begins != b"SQLite format 3\x00":
+            raise RequestError(f"{self._place} is something else", hint="Move it away, or name another file.")
+
+    def _begin(self, index: Index, asks: dict[str, Any], *, anew: bool, keep: bool) -> None:
+        before = index.fact("asks")
+        if anew:
+            index.forget()
+            before = None
+            index.note("complete", False)
+        there = self._data.exists() and self._data.stat().st_size > 0
+        if before is None and not anew:
+            if there and not keep:
+                self._first_line()
+                raise RequestError(
+                    f"{self.out} is there already, and it is not known how its rows were asked",
+                    hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
+                )
+            if not there and self._data != self.out and self.out.exists() and self.out.stat().st_size:
+                raise RequestError(
+                    f"{self.out} is there already", hint="Name another file, or say --anew to write it again."
+                )
+        if before is not None and before != asks and not keep:
+            names = [name for name in {**before, **asks} if before.get(name) != asks.get(name)]
+            raise RequestError(
+                f"{self.out} holds results of another run: {_listed(names)} differ{'' if len(names) > 1 else 's'}",
+                hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
+            )
+        self._file = self._data.open("a+b", buffering=0)
+        self._is_open = True
+        if anew:
+            self._file.truncate(0)
+            if self._data != self.out:
+                self.out.unlink(missing_ok=True)
+        self.finished = bool(index.fact("complete", False)) and not self._data.exists()
+        self._catch_up(index)
+        index.note("format", 1)
+        index.note("asks", asks)
+        index.commit()
+        self._committed = time.monotonic()
+
+    def _first_line(self) -> None:
+        """See that a file holds results.
+
+        Raises:
+            RequestError: it does not.
+        """
+        with self._data.open("rb") as file:
+            line = file.readline(1 << 20)
+        if _key_in(line) is None:
+            raise RequestError(f"{self._data} holds something else", hint="Name another file to keep results in.")
+
+    def _catch_up(self, index: Index) -> None:
+        """Note what stands in the file and not in the index; a line that was being written is cut off."""
+        size = os.fstat(self._file.fileno()).st_size
+        end = int(index.fact("end", 0))
+        if index.fact("complete", False) and size == 0 and self._data != self.out and self.out.exists():
+            self.finished = True  # its results are in the file that was asked for
+            self._end = 0
+            return
+        self.finished = False
+        if size < end or not index.fact("whole", True) or not self._fits(index, end):
+            index.forget()
+            end = 0
+        self._file.seek(end)
+        number = 0
+        with open(os.dup(self._file.fileno()), "rb") as file:
+            file.seek(end)
+            for line in file:
+                number += 1
+                key = _key_in(line)
+                if key is None:
+                    if line.endswith(b"\n"):
+                        raise RequestError(
+                            f"{self._data}, line {number} is no result of rows",
+                            hint="Name another file, or say --anew to begin again.",
+                        )
+                    break
+                # The last one of a row counts.
+                self._superseded += index.added(digest_of(key[0]), end, len(line), failed=key[1])
+                end += len(line)
+        if end < size:
+            self._file.truncate(end)
+        self._end = end
+        index.note("end", end)
+        index.note("whole", True)
+
+    def _fits(self, index: Index, end: int) -> bool:
+        """Whether the last result that the index knows stands where it says."""
+        last = index.last()
+        if last is None:
+            return end == 0
+        self._file.seek(last[1])
+        known = _key_in(self._file.read(last[2]))
+        return last[1] + last[2] == end and known is not None and digest_of(known[0]) == last[0]
+
+    def state(self, key: Any, place: int, row: Row, content: bytes) -> State:
+        """How it stands with a row of this run.
+
+        Raises:
+            RequestError: it has the key of another one, or is another row than the one whose result is there.
+        """
+        with self._lock:
+            state, line = self._index.met(digest_of(key), place, row.line, content)
+        if state == "twice":
+            raise RequestError(
+                f"lines {line} and {row.line} have the same key {key!r}",
+                hint="Name a column with --key (key=...) that tells all rows apart, or leave one of them out.",
+            )
+        if state == "changed" and not self._keyed:
+            raise RequestError(
+                f"{self.out} holds results of other rows (row {key} is another one now)",
+                hint="Name another file, or say --anew; with --key rows may come, go and change.",
+            )
+        if self.finished and state != "done":
+            raise RequestError(
+                f"{self.out} is finished, and line {row.line} is not in it, or was asked otherwise",
+                hint="Name another file for it, or say --anew to begin again.",
+            )
+        return state
+
+    def add(self, key: Any, result: Mapping[str, Any], *, failed: bool) -> None:
+        """The result of a row; on disk when this returns.
+
+        Raises:
+            Unwritable: it is not.
+        """
+        line = _line(result)
+        with self._lock:
+            try:
+                self._write(self._file, line)
+            except OSError as error:
+                with suppress(OSError):
+                    self._file.truncate(self._end)
+                raised = Unwritable(
+                    f"{self._data} cannot be written ({error.strerror or error})",
+                    hint=f"Make room; what is there is kept. {_GO_ON}",
+                )
+                raised.lines = (line,)
+                raise raised from None
+            start, self._end = self._end, self._end + len(line)
+            try:
+                self._superseded += self._index.added(digest_of(key), start, len(line), failed=failed)
+                if time.monotonic() - self._committed > _COMMIT:
+                    self._index.note("end", self._end)
+                    self._index.commit()
+                    self._committed = time.monotonic()
+            except sqlite3.Error as error:  # the results tell it again to the next run
+                self._is_broken = True
+                raise Unwritable(
+                    f"{self._place} cannot be written ({error})", hint=f"Make room; what came is kept. {_GO_ON}"
+                ) from None
+
+    @staticmethod
+    def _write(file: IO[bytes], line: bytes) -> None:
+        left = memoryview(line)
+        while left:
+            left = left[file.write(left) :]
+
+    def sync(self) -> None:
+        """Put what was written on the disk itself: a machine that loses its power has it."""
+        with self._lock, suppress(OSError):
+            os.fsync(self._file.fileno())
+
+    def counts(self, *, this_run: bool = False) -> tuple[int, int]:
+        """How many rows have a result, and how many of those failed."""
+        with self._lock:
+            return self._index.counts(this_run=this_run)
+
+    def lines(self) -> Iterator[bytes]:
+        """The results, in the order in which they are kept."""
+        with open(os.dup(self._file.fileno()), "rb") as file:
+            for start, size in self._index.places(by_place=self._in_order):
+                file.seek(start)
+                yield file.read(size)
+
+    def finish(self, names: Iterable[str], *, complete: bool) -> None:
+        """Write the file that was asked for, and let go of it.
+
+        Args:
+            names: the columns of the rows.
+            complete: whether every row has its result.
+        """
+        if not self._is_open:
+            return
+        self._is_put_away = True
+        try:
+            if self.finished or self._is_broken:
+                return
+            if self._data != self.out:
+                if self._index.counts(this_run=False)[0] > self._index.counts(this_run=False)[1]:
+                    self.remarks = written(self.out, self.suffix, self.lines, list(names))
+                if complete:
+                    self._data.unlink()
+                self._index.note("complete", complete)
+                self._index.note("end", 0 if complete else self._end)
+            elif self._superseded or self._in_order:
+                self._rewrite(self._index)
+            else:
+                self._index.note("end", self._end)
+        except OSError as error:
+            raise self._unwritable(error) from None
+        except sqlite3.Error as error:
+            raise RequestError(f"{self._place} cannot be written ({error})", hint=_GO_ON) from None
+        finally:
+            self.abandon()
+
+    def _rewrite(self, index: Index) -> None:
+        """Leave out what was replaced, and put the results into the order that was asked for."""
+        index.note("whole", False)
+        index.commit()
+        with replaced(self.out) as file:
+            for line in self.lines():
+                file.write(line)
+            end = file.tell()
+        index.closed_up(by_place=self._in_order)
+        index.note("end", end)
+        index.note("whole", True)
+
+    def abandon(self) -> None:
+        """Let go of all files; what came stays in them for the next run."""
+        if self._alone.closed:
+            return
+        if (index := getattr(self, "_index", None)) is not None:
+            with suppress(sqlite3.Error):
+                if self._is_open and not self._is_broken and index.fact("whole", True) and not self._is_put_away:
+                    index.note("end", self._end)
+                index.close()
+        if self._is_open:
+            self._file.close()
+            self._is_open = False
+        if self._new:
+            self._leave_no_trace()
+        self._alone.close()
+
+    def _leave_no_trace(self) -> None:
+        """Of a run that had no result, no file stays."""
+        with suppress(OSError):
+            if self._data.exists() and not self._data.stat().st_size:
+                self._data.unlink()
+        if not self._data.exists() and not self.out.exists():
+            for name in ("", "-wal", "-shm"):
+                self._place.with_name(self._place.name + name).unlink(missing_ok=True)
+
+    def _unwritable(self, error: OSError) -> RequestError:
+        return RequestError(
+            f"{self.out} cannot be written ({error.strerror or error})",
+            hint=f"Name a file in a folder that you can write to. What came is kept: {_GO_ON.lower()}",
+        )
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+class _Known(msgspec.Struct):
+    """What is read of a result to know whose it is."""
+
+    key: Any
+    error: str | None = None
+
+
+_DECODER = msgspec.json.Decoder(_Known)
+
+
+def _key_in(line: bytes) -> tuple[Any, bool] | None:
+    """The key of a result, and whether it is an error; `None` where it is no whole result."""
+    if not line.endswith(b"\n"):
+        return None
+    try:
+        known = _DECODER.decode(line)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return None
+    return known.key, known.error is not None
+
+
+def _line(result: Mapping[str, Any]) -> bytes:
+    try:
+        return msgspec.json.encode(result, enc_hook=str) + b"\n"
+    except (msgspec.MsgspecError, UnicodeEncodeError, TypeError, OverflowError):  # half of a letter, an odd number
+        return json.dumps(result, default=str).encode() + b"\n"
+
+
+class Memory:
+    """What has come of rows, where no file was asked for: the same methods as `Results`.
+
+    Args:
+        show: is told of each result in the order of the rows, once all before it are there; nothing is held then.
+    """
+
+    finished = False
+    remarks: tuple[str, ...] = ()
+
+    def __init__(self, show: Callable[[dict[str, Any]], None] | None = None) -> None:
+        self._lines: dict[bytes, bytes] = {}
+        self._met: dict[bytes, int] = {}
+        self._waiting: deque[bytes] = deque()
+        self._show = show
+        self._failed = self._count = 0
+        self._lock = threading.Lock()
+
+    def state(self, key: Any, place: int, row: Row, content: bytes) -> State:
+        digest = digest_of(key)
+        with self._lock:
+            if digest in self._met:
+                raise RequestError(
+                    f"lines {self._met[digest]} and {row.line} have the same key {key!r}",
+                    hint="Name a column with --key (key=...) that tells all rows apart, or leave one of them out.",
+                )
+            self._met[digest] = row.line
+            self._waiting.append(digest)
+        return "new"
+
+    def add(self, key: Any, result: Mapping[str, Any], *, failed: bool) -> None:
+        with self._lock:
+            self._lines[digest_of(key)] = _line(result)
+            self._failed += failed
+            self._count += 1
+            while self._show is not None and self._waiting and self._waiting[0] in self._lines:
+                self._show(json.loads(self._lines.pop(self._waiting.popleft())))
+
+    def counts(self, *, this_run: bool = False) -> tuple[int, int]:
+        with self._lock:
+            return self._count, self._failed
+
+    def lines(self) -> Iterator[bytes]:
+        for digest in self._met:
+            if digest in self._lines:
+                yield self._lines[digest]
+
+    def sync(self) -> None:
+        """Nothing is on a disk."""
+
+    def finish(self, names: Iterable[str], *, complete: bool) -> None:
+        """Nothing is to be written; what waits for a row that never came is shown."""
+        if self._show is not None:
+            for line in list(self.lines()):
+                self._show(json.loads(line))
+            self._lines.clear()
+
+    def abandon(self) -> None:
+        """Nothing is to be let go of."""
+
+
+def check_installed(suffix: str) -> None:
+    """See that what writes a kind of file is there, before anything is paid.
+
+    Raises:
+        ConfigError: it is not.
+    """
+    from importlib.util import find_spec
+
+    needs = {".parquet": ("pyarrow", "parquet"), ".npz": ("numpy", "arrays"), ".npy": ("numpy", "arrays")}.get(suffix)
+    if needs is not None and find_spec(needs[0]) is None:
+        raise ConfigError(
+            f"{suffix} needs {needs[0]}, which is not installed",
+            hint=f"Install it: pip install 'agouti-client[{needs[1]}]'.",
+        )

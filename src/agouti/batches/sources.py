@@ -1,0 +1,193 @@
+"""Where rows come from: files, pandas frames, any iterable; looked through once before anything is sent."""
+
+import os
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from msgspec import Struct
+
+from ..core.errors import RequestError
+from ..core.suggest import near_hint
+from ..row_files import TEXT, Row, RowFile
+from ..tables import text_of
+from .index import digest_of
+from .work import Source
+
+REQUEST = "body"
+REQUEST_KEY = "custom_id"
+"""The columns that a line of an OpenAI-compatible batch has."""
+
+
+class Looked(Struct, frozen=True):
+    """Rows that were looked through.
+
+    Attributes:
+        source: the rows.
+        columns: the names of what is in them.
+        first: the first that can be read.
+        folder: where they come from; `None` where they are no file.
+        remarks: what had to be found out about the file.
+    """
+
+    source: Source
+    columns: tuple[str, ...]
+    first: Row | None
+    folder: Path | None = None
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def are_requests(self) -> bool:
+        """Whether they are lines of an OpenAI-compatible batch."""
+        return self.first is not None and isinstance(self.first.columns.get(REQUEST), dict)
+
+
+def looked_through(
+    rows: Any, *, key: str | None, limit: int | None, delimiter: str | None = None, encoding: str = ""
+) -> Looked:
+    """The rows, seen to have what they must have, before anything is sent.
+
+    Args:
+        rows: a path, a pandas frame, or an iterable of mappings or texts.
+        key: the column that names a row.
+        limit: only so many of them count.
+
+    Raises:
+        RequestError: there are none, a column is not there, or two rows have one key.
+    """
+    folder: Path | None = None
+    remarks: tuple[str, ...] = ()
+    if isinstance(rows, (str, os.PathLike)):
+        file = RowFile(rows, delimiter=delimiter, encoding=encoding)
+        folder, remarks = Path(rows).absolute().parent, file.remarks
+        again: Iterable[Row] = file
+        known = file.names
+        if key is not None:
+            file.check_column(key)
+    elif hasattr(rows, "iloc") and hasattr(rows, "columns"):
+        again, known = _Frame(rows), tuple(str(name) for name in rows.columns)
+    elif isinstance(rows, Iterable) and not isinstance(rows, (bytes, Mapping)):
+        again, known = _Items(rows), ()
+    else:
+        raise RequestError(
+            f"rows cannot be a {type(rows).__name__}", hint="Pass a file, a pandas frame, or a list of dicts or texts."
+        )
+    if not isinstance(again, _Items) or again.can_be_repeated:
+        return _looked(again, known, key, limit, folder, remarks)
+    # An iterator is gone through once: only its first row can be looked at.
+    first = again.first()
+    columns = tuple(first.columns) if first is not None else ()
+    if first is None:
+        raise RequestError("there are no rows", hint="Pass at least one.")
+    _check_key(key, columns)
+    return Looked(Source(lambda: again, None, has_lines=False), columns, first)
+
+
+def _looked(
+    rows: Iterable[Row],
+    known: tuple[str, ...],
+    key: str | None,
+    limit: int | None,
+    folder: Path | None,
+    remarks: tuple[str, ...],
+) -> Looked:
+    columns = dict.fromkeys(known)
+    first: Row | None = None
+    total = 0
+    with closing(sqlite3.connect("")) as seen:  # in a file of its own once it is large
+        seen.execute("CREATE TABLE keys (key BLOB PRIMARY KEY, line INTEGER) WITHOUT ROWID")
+        for row in rows:
+            if row.is_empty:
+                continue
+            if limit is not None and total >= limit:
+                break
+            total += 1
+            columns.update(dict.fromkeys(row.columns))
+            if row.error:
+                continue
+            first = first or row
+            if key is not None and key in row.columns:
+                _check_alone(seen, row, key)
+    if not total:
+        raise RequestError(
+            "there are no rows" if folder is None else "there is nothing in it", hint="Pass at least one."
+        )
+    _check_key(key, tuple(columns))
+    return Looked(Source(lambda: rows, total, has_lines=folder is not None), tuple(columns), first, folder, remarks)
+
+
+def _check_key(key: str | None, columns: tuple[str, ...]) -> None:
+    if key is not None and key not in columns:
+        raise RequestError(f"there is no column {key!r} for the key", hint=near_hint(key, columns, "column"))
+
+
+def _check_alone(seen: sqlite3.Connection, row: Row, key: str) -> None:
+    digest = digest_of(row.columns[key])
+    try:
+        seen.execute("INSERT INTO keys VALUES (?, ?)", (digest, row.line))
+    except sqlite3.IntegrityError:
+        [(line,)] = seen.execute("SELECT line FROM keys WHERE key = ?", (digest,))
+        raise RequestError(
+            f"lines {line} and {row.line} have the same {key} ({text_of(row.columns[key])})",
+            hint="Name a column that tells all rows apart, or leave one of them out.",
+        ) from None
+
+
+class _Frame:
+    """The rows of a pandas frame."""
+
+    def __init__(self, frame: Any) -> None:
+        self._frame = frame
+
+    def __iter__(self) -> Iterator[Row]:
+        import pandas
+
+        names = [str(name) for name in self._frame.columns]
+        for number, cells in enumerate(self._frame.itertuples(index=False, name=None), 1):
+            yield Row(number, {name: _cell(pandas, cell) for name, cell in zip(names, cells, strict=True)})
+
+
+def _cell(pandas: Any, cell: Any) -> Any:
+    """A cell as a plain value; what pandas has for a missing one is none."""
+    if hasattr(cell, "item") and getattr(cell, "shape", None) == ():
+        cell = cell.item()
+    if isinstance(cell, (list, tuple, dict)) or hasattr(cell, "shape"):
+        return cell if not hasattr(cell, "tolist") else cell.tolist()
+    if cell is None or pandas.isna(cell):
+        return None
+    return cell if isinstance(cell, (str, int, float, bool)) else str(cell)
+
+
+class _Items:
+    """The rows of an iterable: mappings, or texts."""
+
+    def __init__(self, items: Iterable[Any]) -> None:
+        self._items = items
+        self.can_be_repeated = not isinstance(items, Iterator)
+        self._begun: list[Row] = []
+        self._rest: Iterator[Row] | None = None
+
+    def first(self) -> Row | None:
+        """The first row; it comes again when all are gone through."""
+        self._rest = iter(self._rows())
+        self._begun = [row for row in [next(self._rest, None)] if row is not None]
+        return self._begun[0] if self._begun else None
+
+    def __iter__(self) -> Iterator[Row]:
+        if self._rest is None:
+            yield from self._rows()
+            return
+        begun, self._begun = self._begun, []
+        yield from begun
+        yield from self._rest
+
+    def _rows(self) -> Iterator[Row]:
+        for number, item in enumerate(self._items, 1):
+            if isinstance(item, str):
+                yield Row(number, {TEXT: item}, plain=True)
+            elif isinstance(item, Mapping):
+                yield Row(number, {str(name): value for name, value in item.items()})
+            else:
+                yield Row(number, error=f"a row cannot be a {type(item).__name__}: pass a dict or a text")

@@ -1,0 +1,456 @@
+"""A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
+
+import random
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator
+from threading import Lock
+from typing import Any
+
+from msgspec import Struct
+
+from ..core.errors import (
+    AgoutiError,
+    CircuitOpen,
+    ConnectionFailed,
+    ConnectionLost,
+    LimitReached,
+    NotRunning,
+    Overloaded,
+    ProviderFault,
+    RateLimited,
+    RequestError,
+    TimedOut,
+)
+from ..core.policy import HOLDS_FOR_ALL
+from ..engine.call import Clocks
+from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
+from ..row_files import Row
+from .asking import Asking, refusals_in
+from .pace import Pace
+from .prompts import NothingToAsk, RowPrompt
+from .results import KEY, Memory, Results, Unwritable
+
+# Errors after which nothing was paid, so that the same row may be asked again.
+_UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, ConnectionFailed)
+_MAYBE_PAID = (ConnectionLost, TimedOut)
+# A row that only it fails with such an error is given up after so many tries.
+_TRIES = 5
+# The rate is of so many seconds.
+_SPAN = 20.0
+# Failures that are told with the result.
+_SHOWN = 3
+# Seconds between two times that what was written is put on the disk itself.
+_SYNC = 5.0
+
+
+class Progress(Struct, frozen=True, kw_only=True):
+    """How far a run is.
+
+    Attributes:
+        total: rows to be done in all; `None` where that is not known.
+        found: had their result before.
+        done: have been answered by this run.
+        failed: have an error, of this run.
+        costs: what this run has cost so far, by currency.
+        rate: rows a second, lately.
+        seconds_left: until the end, at that rate; `None` where that is not known.
+        at_once: how many are under way.
+    """
+
+    total: int | None
+    found: int
+    done: int
+    failed: int
+    costs: dict[str, float]
+    rate: float
+    seconds_left: float | None
+    at_once: int
+
+
+class Unit(Struct, frozen=True):
+    """A row that is to be asked.
+
+    Attributes:
+        key: what it is called in the results.
+        place: its number, from 1.
+    """
+
+    key: Any
+    place: int
+    row: Row
+    prompt: RowPrompt
+
+
+class _Unusable(Struct, frozen=True):
+    """A row that cannot be asked."""
+
+    unit: Unit
+    why: str
+
+
+class Settings(Struct, frozen=True, kw_only=True):
+    """How a run goes on.
+
+    Attributes:
+        key: the column that names a row; `None`: its number does.
+        limit: ask no more rows than so many.
+        sample: only so many rows, by chance, always the same ones.
+        retry_failed: ask those again that have an error.
+        stop_after: so many failures in a row, and nothing else, end it; 0: none do.
+        patience: seconds without any success, while errors may pass, that end it.
+    """
+
+    key: str | None = None
+    limit: int | None = None
+    sample: int | None = None
+    retry_failed: bool = False
+    stop_after: int = 25
+    patience: float = 300.0
+
+
+class Source(Struct, frozen=True):
+    """Rows, gone through as often as is needed where they can be.
+
+    Attributes:
+        rows: gives them from the beginning.
+        total: how many there are, where that is known.
+        has_lines: whether they are lines of a file.
+    """
+
+    rows: Callable[[], Iterable[Row]]
+    total: int | None = None
+    has_lines: bool = True
+
+
+class Work:
+    """One run over all rows.
+
+    Args:
+        ask: what is asked of each.
+        results: where what comes is kept.
+        most: pieces of work that may be under way.
+        report: told after each row.
+        together: asks rows in portions of ``portion``, instead of one by one.
+        with_columns: whether results have the columns of their rows.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        ask: Asking,
+        results: Results | Memory,
+        pace: Pace,
+        settings: Settings,
+        clocks: Clocks,
+        *,
+        most: int,
+        report: Callable[[Progress], None] | None = None,
+        together: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]] | None" = None,
+        portion: int = 128,
+        with_columns: bool = True,
+    ) -> None:
+        self._source = source
+        self._ask = ask
+        self._results = results
+        self._pace = pace
+        self._settings = settings
+        self._clock = clocks.clock
+        self._most = most
+        self._report = report
+        self._together = together
+        self._portion = portion if together is not None else 1
+        self._with_columns = with_columns
+        self._lock = Lock()
+        self._began = self._clock()
+        self._last_success = self._began
+        self._times: deque[float] = deque(maxlen=4096)
+        self._in_a_row: Counter[str] = Counter()
+        self._synced = self._began
+        self._unwritten: list[bytes] = []
+        self._failed_in_all: int | None = None
+        self.stop: AgoutiError | None = None
+        self.read_all = False
+        self.met = self.found = self.done = self.failed = 0
+        self.costs: dict[str, float] = {}
+        self.failures: list[tuple[int, str]] = []
+        self.names: dict[str, None] = {}
+
+    def steps(self) -> Steps[None]:
+        """Ask all that has no result yet.
+
+        Raises:
+            AgoutiError: it was stopped; what came is kept.
+        """
+        try:
+            yield Together(self._units(), self._most, keep=False)
+        finally:
+            self._failed_in_all = self._results.counts()[1]
+        if self.stop is not None:
+            raise self.stop
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether every row of the source has a result that is no error."""
+        chosen = self._settings.limit is None and self._settings.sample is None
+        return self.read_all and chosen and not self.failed_in_all
+
+    @property
+    def failed_in_all(self) -> int:
+        """Rows that have an error, of this run or an earlier one."""
+        return self._failed_in_all if self._failed_in_all is not None else self.failed
+
+    # Which rows.
+
+    def _chosen(self) -> Iterator[tuple[int, Row]]:
+        """The rows that are wanted, with their numbers."""
+        sample, limit = self._settings.sample, self._settings.limit
+        rows: Iterable[tuple[int, Row]] = (
+            (place, row) for place, row in enumerate(self._source.rows(), 1) if not row.is_empty
+        )
+        if sample is not None:
+            rows = _sampled(rows, sample)
+        for number, each in enumerate(rows):
+            if limit is not None and number >= limit:
+                return
+            yield each
+
+    def _units(self) -> Iterator[Steps[None]]:
+        """The pieces of work, made as there is room for them."""
+        units: list[Unit] = []
+        for place, row in self._chosen():
+            if self.stop is not None:
+                return
+            unit = self._met(place, row)
+            if unit is None:
+                continue
+            if isinstance(unit, _Unusable):
+                self._keep(unit.unit, {"error": unit.why})
+                continue
+            units.append(unit)
+            if len(units) >= self._portion:
+                yield self._piece(units)
+                units = []
+        if units:
+            yield self._piece(units)
+        self.read_all = self.stop is None
+
+    def wanted(self) -> "Iterator[Unit | None]":
+        """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
+        for place, row in self._chosen():
+            unit = self._met(place, row)
+            if self.stop is not None:
+                raise self.stop
+            if unit is not None:
+                yield None if isinstance(unit, _Unusable) else unit
+
+    def _met(self, place: int, row: Row) -> "Unit | _Unusable | None":
+        """A row as it is to be asked; `None` where it has its result."""
+        self.met += 1
+        if self._with_columns:
+            self.names.update(dict.fromkeys(row.columns))
+        key = self._settings.key
+        prompt, error = RowPrompt(""), row.error
+        if not error and key is not None and key not in row.columns:
+            error = f"it has no column {key!r} for its key"
+        if not error:
+            try:
+                prompt = self._ask.prompt(row)
+            except NothingToAsk as wrong:
+                error = wrong.what
+        unit = Unit(self._key_of(place, row), place, row, prompt)
+        try:
+            state = self._results.state(unit.key, place, row, prompt.digest)
+        except RequestError as wrong_row:
+            self._end(wrong_row)
+            return None
+        if state == "done" or (state == "failed" and not self._settings.retry_failed):
+            self.found += 1
+            return None
+        return _Unusable(unit, error) if error else unit
+
+    def _key_of(self, place: int, row: Row) -> Any:
+        key = self._settings.key
+        if key is None:
+            return place
+        if key not in row.columns:
+            return f"line {row.line}"  # it cannot be read, or has no such column: told in its result
+        return row.columns[key]
+
+    # What comes of them.
+
+    def _piece(self, units: list[Unit]) -> Steps[None]:
+        turn = yield from self._pace.enter()
+        try:
+            if self._together is not None:
+                yield from self._asked_together(units, self._together)
+            else:
+                yield from self._asked(units[0])
+        finally:
+            self._pace.leave(turn)
+        now = self._clock()
+        if isinstance(self._results, Results) and now - self._synced > _SYNC:
+            self._synced = now
+            yield RunCallable(self._results.sync, None)
+
+    def _asked(self, unit: Unit) -> Steps[None]:
+        tries = 0
+        while self.stop is None:
+            began = self._clock()
+            came = yield from attempted(self._ask.asked(unit.prompt), Exception)
+            wait = self._came(unit, came, began, tries)
+            if wait is None:
+                return
+            tries += 1
+            yield Sleep(wait)
+
+    def _asked_together(
+        self, units: list[Unit], ask: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]]"
+    ) -> Steps[None]:
+        tries = 0
+        while units and self.stop is None:
+            began = self._clock()
+            came = yield from ask(units)
+            waits = [self._came(unit, each, began, tries) for unit, each in zip(units, came, strict=True)]
+            units = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
+            if units:
+                tries += 1
+                yield Sleep(max(wait for wait in waits if wait is not None))
+
+    def _came(self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int) -> float | None:
+        """Keep what came of a row; seconds to wait where it is to be asked again."""
+        if not isinstance(came, Exception):
+            attempts = came.pop("attempts", ())
+            if refusals_in(attempts):
+                self._pace.refused(began)
+            self._keep(unit, came)
+            self._pace.done()
+            return None
+        if isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ())):
+            self._pace.refused(began)
+        if isinstance(came, HOLDS_FOR_ALL):
+            self._end(came)
+            return None
+        if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
+            return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5))
+        if isinstance(came, LimitReached):
+            return self._wait_out(unit, came, 0, came.wait if came.wait is not None else 5.0)
+        self._keep(unit, _failure(came))
+        return None
+
+    def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float) -> float | None:
+        """Seconds until a row is asked again, after an error that passes; `None` where it does not."""
+        wait = max(wait, error.wait or 0.0)
+        idle = self._clock() - self._last_success
+        if idle + wait > self._settings.patience:
+            hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
+            self._end(error.with_context(hint=hint))
+            return None
+        if tries >= _TRIES and idle < wait:  # the others get on
+            self._keep(unit, _failure(error))
+            return None
+        return min(wait, 60.0)
+
+    def _end(self, error: AgoutiError) -> None:
+        with self._lock:
+            if self.stop is None:
+                self.stop = error
+
+    def _keep(self, unit: Unit, came: dict[str, Any]) -> None:
+        """Write a result down."""
+        result: dict[str, Any] = {KEY: unit.key}
+        if self._source.has_lines:
+            result["line"] = unit.row.line
+        if unit.row.columns and self._with_columns:
+            result["row"] = unit.row.columns
+        failed = "error" in came
+        with self._lock:
+            if failed:
+                self.failed += 1
+                if len(self.failures) < _SHOWN:
+                    self.failures.append((unit.row.line, came["error"]))
+                self._in_a_row[came["error"].partition(":")[0]] += 1
+            else:
+                self.done += 1
+                self._in_a_row.clear()
+                self._last_success = self._clock()
+            self._times.append(self._clock())
+            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+                self.costs[currency] = self.costs.get(currency, 0.0) + cost
+        try:
+            self._results.add(unit.key, {**result, **came}, failed=failed)
+        except Unwritable as full:
+            self._full(full)
+        if failed:
+            self._look_for_a_pattern(came["error"])
+        if self._report is not None:
+            self._report(self.progress())
+
+    def _full(self, error: Unwritable) -> None:
+        """A result stands nowhere: it is told with the error, and nothing more is asked."""
+        with self._lock:
+            self._unwritten += error.lines
+            error.lines = tuple(self._unwritten)
+            if isinstance(self.stop, Unwritable):
+                self.stop.lines = error.lines
+        self._end(error)
+
+    def _look_for_a_pattern(self, why: str) -> None:
+        """End the run where so many rows failed, and none was answered between them, that the others would too."""
+        most = self._settings.stop_after
+        count = max(self._in_a_row.values(), default=0)
+        if most and count >= (most if not self.done else 4 * most):
+            self._end(
+                RequestError(
+                    f"the last {count} rows failed, all in the same way: {why}",
+                    hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
+                )
+            )
+
+    def progress(self) -> Progress:
+        """How far it is."""
+        total = self._source.total
+        for most in (self._settings.sample, self._settings.limit):
+            if most is not None:
+                total = most if total is None else min(total, most)
+        now = self._clock()
+        while self._times and now - self._times[0] > _SPAN:
+            self._times.popleft()
+        span = now - (self._times[0] if self._times else now)
+        rate = len(self._times) / span if span > 0.2 else 0.0
+        left = None
+        if total is not None and rate > 0:
+            left = max(total - self.found - self.done - self.failed, 0) / rate
+        return Progress(
+            total=total,
+            found=self.found,
+            done=self.done,
+            failed=self.failed,
+            costs=dict(self.costs),
+            rate=rate,
+            seconds_left=left,
+            at_once=self._pace.under_way,
+        )
+
+
+def _failure(error: Exception) -> dict[str, Any]:
+    """An error as a result; what had been paid before it is kept with it."""
+    facts: dict[str, Any] = {"error": f"{type(error).__name__}: {getattr(error, 'what', error)}"}
+    if isinstance(error, AgoutiError) and error.answers:
+        replies = [answer.reply for answer in error.answers]
+        facts["answer"] = replies[-1].text
+        costs = [reply.cost for reply in replies if reply.cost is not None]
+        if costs and replies[-1].price is not None:
+            facts |= {"cost": sum(costs), "currency": replies[-1].price.currency}
+    return facts
+
+
+def _sampled(rows: Iterable[tuple[int, Row]], count: int) -> list[tuple[int, Row]]:
+    """So many of the rows, by chance, in their order; the same ones each time."""
+    chance = random.Random(count)
+    kept: list[tuple[int, Row]] = []
+    for number, each in enumerate(rows):
+        if number < count:
+            kept.append(each)
+        elif (place := chance.randrange(number + 1)) < count:
+            kept[place] = each
+    return sorted(kept, key=lambda each: each[0])

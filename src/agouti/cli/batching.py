@@ -1,0 +1,177 @@
+"""A batch on the command line: progress while it runs, what came at the end, and what is kept when it is stopped."""
+
+import asyncio
+import json
+import signal
+import sys
+import time
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..batches.result import Batch
+from ..batches.results import Unwritable
+from ..batches.work import Progress
+from ..client import AsyncClient
+from ..core.errors import AgoutiError
+from ..core.masking import printable
+from ..services.batch import batch
+from .text import on_terminal
+
+# Seconds between two times that progress is shown: on a terminal, and in the log of a run that nobody watches.
+_WATCHED, _LOGGED = 0.1, 30.0
+
+
+def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answered", **options: Any) -> Batch:
+    """Run a batch, and say how it goes and went.
+
+    Args:
+        noun: what rows are that have their result.
+
+    Raises:
+        AgoutiError: it could not be begun, or was stopped by what holds for all rows.
+        KeyboardInterrupt: somebody has stopped it.
+    """
+    out = options.get("out")
+    _check_apart(rows, out)
+    shown = _Shown(out)
+    if out is None:
+        options["on_row"] = _print
+    options["progress"] = shown
+    try:
+        made = asyncio.run(_run(config, label, rows, options))
+    except BaseException as error:
+        shown.end()
+        _stopped(error, shown, out)
+        raise
+    shown.end()
+    again = "the same command" if options.get("retry_failed") else "the same command with --retry-failed"
+    _say(made, noun, again)
+    return made
+
+
+async def _run(config: str | None, label: str, rows: str, options: dict[str, Any]) -> Batch:
+    async with AsyncClient(config) as client:
+        task = asyncio.current_task()
+        ended = False
+
+        def end() -> None:
+            nonlocal ended
+            ended = True
+            if task is not None:
+                task.cancel()
+
+        with suppress(NotImplementedError):  # a system without such signals
+            asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, end)
+        try:
+            return await batch(client, label, rows, **options)
+        except asyncio.CancelledError:
+            if ended:
+                raise KeyboardInterrupt from None
+            raise
+
+
+def _check_apart(rows: str, out: str | None) -> None:
+    if out is not None and Path(out).exists() and Path(rows).exists() and Path(out).samefile(rows):
+        raise click.UsageError(f"{out} is also where the rows are: what stands in it would be lost; name another --out")
+
+
+def _print(result: dict[str, Any]) -> None:
+    """Whoever reads the pipe can go on."""
+    text = json.dumps(result, ensure_ascii=False)
+    click.echo(printable(text) if on_terminal() else text.encode("utf-8", "surrogateescape"))
+
+
+class _Shown:
+    """Shows how far a run is, now and then."""
+
+    def __init__(self, out: str | None) -> None:
+        self._terminal = sys.stderr.isatty() and (out is not None or not sys.stdout.isatty())
+        self._next = time.monotonic() + (0 if self._terminal else _LOGGED)
+        self._is_shown = False
+        self.last: Progress | None = None
+
+    def __call__(self, progress: Progress) -> None:
+        self.last = progress
+        if (now := time.monotonic()) < self._next:
+            return
+        self._next = now + (_WATCHED if self._terminal else _LOGGED)
+        text = progress_text(progress)
+        if self._terminal:
+            self._is_shown = True
+            click.echo(f"\r\033[K{text}", nl=False, err=True)
+        else:
+            click.echo(text, err=True)
+
+    def end(self) -> None:
+        if self._is_shown:
+            click.echo("\r\033[K", nl=False, err=True)
+
+
+def progress_text(progress: Progress) -> str:
+    """How far a run is, as one line.
+
+    >>> progress_text(Progress(total=2000, found=0, done=500, failed=1, costs={"USD": 0.25}, rate=41.2,
+    ...     seconds_left=36.4, at_once=24))
+    '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.2500 USD, 36 s left'
+    """
+    through = progress.found + progress.done + progress.failed
+    said = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
+    if progress.failed:
+        said.append(f"{progress.failed:,} failed")
+    if progress.rate:
+        rate = f"{progress.rate:.0f}/s" if progress.rate >= 2 else f"{progress.rate * 60:.0f} a minute"
+        said.append(f"{rate} with {progress.at_once} at once")
+    said += [f"{amount:.4f} {currency}" for currency, amount in progress.costs.items()]
+    if progress.seconds_left is not None:
+        said.append(f"{time_text(progress.seconds_left)} left")
+    return "  " + ", ".join(said)
+
+
+def time_text(seconds: float) -> str:
+    """A span of time, as people say it.
+
+    >>> time_text(36.4), time_text(600), time_text(9000), time_text(400000)
+    ('36 s', '10 min', '2 h 30 min', '4.6 days')
+    """
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    if seconds < 5400:
+        return f"{seconds / 60:.0f} min"
+    if seconds < 129600:
+        hours, minutes = divmod(round(seconds / 60), 60)
+        return f"{hours} h {minutes} min" if minutes else f"{hours} h"
+    return f"{seconds / 86400:.1f} days"
+
+
+def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
+    """What is kept of a run that did not come to its end; a result that could not be written is printed."""
+    if isinstance(error, Unwritable) and error.lines:
+        click.echo(f"  {len(error.lines)} results could not be written; here they are:", err=True)
+        for line in error.lines:
+            click.echo(line, nl=False)
+    progress = shown.last
+    if progress is None or not isinstance(error, (AgoutiError, KeyboardInterrupt)):
+        return
+    where = f", in {out}; the same command goes on" if out else ""
+    of = "" if progress.total is None else f" of {progress.total}"
+    newline = "\n" if isinstance(error, KeyboardInterrupt) else ""
+    click.echo(f"{newline}  stopped: {progress.found + progress.done}{of} are done{where}", err=True)
+
+
+def _say(made: Batch, noun: str, again: str) -> None:
+    """What came, in a few lines."""
+    for remark in made.remarks:
+        click.echo(f"  ({printable(remark)})", err=True)
+    total = made.done + made.found + made.failed_now
+    if made.found:
+        click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
+    cost = "".join(f", {amount:.6g} {currency}" for currency, amount in made.costs.items())
+    where = f" in {made.out}" if made.out is not None else ""
+    click.echo(f"  {made.done + made.found:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{cost}", err=True)
+    for line, why in made.failures:
+        click.echo(printable(f"  line {line}: {why}"), err=True)
+    if made.failed and made.out is not None:
+        click.echo(f"  {made.failed:,} failed: {again} asks them again", err=True)

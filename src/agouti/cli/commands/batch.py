@@ -1,0 +1,141 @@
+"""``agouti batch``: one prompt for every row of a file."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ...client import Client
+from ...core.masking import printable
+from ...services.batch import plan
+from ..app import Settings
+from ..batching import run_batch, time_text
+from ..objects import form_named
+from ..text import BLANK, blanks_given, parameters_given, show_json
+
+
+@click.command("batch")
+@click.argument("label")
+@click.argument("rows")
+@click.option("--prompt", metavar="TEXT", help="What each row is asked, its columns in braces: 'Sort {note}'.")
+@click.option("--prompt-from", metavar="FILE", help="Take the prompt from a file.")
+@click.option("--column", metavar="NAME", help="Ask this column alone, as it is.")
+@click.option("--form", metavar="FORM", help="Fill a form from each row: a JSON Schema in a file, or MODULE:CLASS.")
+@click.option("--embed", is_flag=True, help="Turn each row into a vector.")
+@click.option("--image", "images", metavar="COLUMN", multiple=True, help="A column that names an image; repeatable.")
+@click.option("--file", "files", metavar="COLUMN", multiple=True, help="A column that names a file; may be repeated.")
+@click.option("--key", metavar="COLUMN", help="What tells rows apart, so that rows may come and go between runs.")
+@click.option("--out", metavar="FILE", help="Write a .jsonl, .csv, .parquet, .npz or .npy file; what is there is kept.")
+@click.option("--in-order", is_flag=True, help="With a .jsonl file: put it into the order of the rows at the end.")
+@click.option("--at-once", type=click.IntRange(1, 1024), help="So many requests at a time, instead of finding out.")
+@click.option("--limit", type=click.IntRange(1), metavar="N", help="Only the first N rows.")
+@click.option("--sample", type=click.IntRange(1), metavar="N", help="Only N rows, taken by chance; always the same.")
+@click.option("--plan", "only_plan", is_flag=True, help="Say what it is likely to take; nothing is sent.")
+@click.option("--budget", type=click.FloatRange(0, min_open=True), metavar="AMOUNT", help="Spend no more than that.")
+@click.option("--retry-failed", is_flag=True, help="Ask those again that failed.")
+@click.option("--anew", is_flag=True, help="Begin again; results that are there are lost.")
+@click.option("--keep", is_flag=True, help="Go on with results that were asked otherwise.")
+@click.option("--stop-after", type=click.IntRange(0), default=25, show_default=True, metavar="N",
+              help="End after N failures alone, all in the same way; 0: never.")  # fmt: skip
+@click.option("--patience", type=click.FloatRange(0), default=300, show_default=True, metavar="SECONDS",
+              help="End after so long without a success, while the provider is away.")  # fmt: skip
+@click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
+@BLANK
+@click.option("-t", "--temperature", type=float, help="For all rows.")
+@click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
+@click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, for all rows.")
+@click.option("--dimensions", type=click.IntRange(1), help="With --embed: length of the vectors.")
+@click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")
+@click.option("--encoding", metavar="NAME", help="The encoding of the rows.")
+@click.option("--json", "as_json", is_flag=True, help="With --plan: print JSON.")
+@click.pass_obj
+def command(
+    app: Settings,
+    /,
+    label: str,
+    rows: str,
+    prompt: str | None,
+    prompt_from: str | None,
+    form: str | None,
+    images: tuple[str, ...],
+    files: tuple[str, ...],
+    only_plan: bool,
+    system: str | None,
+    blanks: tuple[str, ...],
+    temperature: float | None,
+    max_tokens: int | None,
+    settings: tuple[str, ...],
+    as_json: bool,
+    **more: Any,
+) -> int:
+    """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input.
+
+    Each result is written before the next one is waited for. The same command again goes on where it was stopped, also
+    after a kill: no row that has its result is asked again. Lines of an OpenAI-compatible batch need no prompt.
+    """
+    if prompt is not None and prompt_from is not None:
+        raise click.UsageError("--prompt and --prompt-from exclude each other")
+    if as_json and not only_plan:
+        raise click.UsageError("--json goes with --plan; results are JSON Lines anyway")
+    options: dict[str, Any] = {name: value for name, value in more.items() if value is not None and value is not False}
+    options |= parameters_given(settings)
+    options |= {
+        name: value
+        for name, value in (
+            ("prompt", _text_in(prompt_from) if prompt_from is not None else prompt),
+            ("kind", form_named(form) if form is not None else None),
+            ("image_columns", images or None),
+            ("file_columns", files or None),
+            ("system", system),
+            ("blanks", blanks_given(blanks) or None),
+            ("temperature", temperature),
+            ("max_tokens", max_tokens),
+        )
+        if value is not None
+    }
+    if only_plan:
+        return _plan(app, label, rows, options, as_json=as_json)
+    noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
+    made = run_batch(app.config, label, rows, noun=noun, **options)
+    return 1 if made.failed else 0
+
+
+def _text_in(file: str) -> str:
+    try:
+        return Path(file).read_text(encoding="utf-8")
+    except OSError as error:
+        raise click.UsageError(f"{file} cannot be read ({error.strerror or error})") from None
+    except UnicodeDecodeError:
+        raise click.UsageError(f"{file} is not UTF-8 text") from None
+
+
+def _plan(app: Settings, label: str, rows: str, options: dict[str, Any], *, as_json: bool) -> int:
+    import msgspec
+
+    with Client(app.config) as client:
+        made = plan(client, label, rows, **options)
+    if as_json:
+        show_json(msgspec.to_builtins(made))
+        return 0
+    there = made.rows - made.to_ask - made.unusable
+    of = f" ({there:,} of {made.rows:,} are there)" if there else ""
+    about = "at most" if made.at_most else "about"
+    lines = [f"rows to ask      {made.to_ask:,}{of}"]
+    if made.unusable:
+        lines.append(f"cannot be asked  {made.unusable:,}")
+    lines.append(f"tokens in        about {made.input_tokens:,}")
+    if made.output_tokens is None:
+        lines.append("tokens out       not known: cap them with -n, or run a --sample first")
+    elif made.output_tokens:
+        lines.append(f"tokens out       {about} {made.output_tokens:,}")
+    cost = (
+        "not known"
+        if made.cost is None
+        else f"{'at most' if made.at_most else 'about'} {made.cost:.4g} {made.currency}"
+    )
+    lines.append(f"cost             {cost}")
+    if made.seconds is not None:
+        lines.append(f"time             at least {time_text(made.seconds)}, under the limits of the entries")
+    lines.append(f"first prompt     {printable(' '.join(made.example.split()))[:100]}")
+    click.echo("\n".join(lines))
+    return 0

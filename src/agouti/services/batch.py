@@ -1,0 +1,367 @@
+"""Batches: one prompt for every row of a file; what is paid is kept, whatever happens, and asked once."""
+
+import os
+from collections.abc import Callable, Coroutine, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext, suppress
+from typing import TYPE_CHECKING, Any, Unpack, overload
+
+from msgspec import Struct
+
+from ..batches.asking import Answers, Asking, Requests, Values, check_call
+from ..batches.files import ARRAYS
+from ..batches.pace import Pace
+from ..batches.plan import planned
+from ..batches.prompts import NothingToAsk, RowPrompts, Template
+from ..batches.result import Batch, BatchPlan
+from ..batches.results import Memory, Results, check_installed
+from ..batches.sources import REQUEST_KEY, Looked, looked_through
+from ..batches.work import Progress, Settings, Work
+from ..calls import Calls, calls_of
+from ..core.errors import RequestError
+from ..core.parameters import NAMES
+from ..core.suggest import near_hint
+from ..engine.effects import Steps
+from ..engine.question import OPTIONS
+from ..options import Options
+from . import run
+
+if TYPE_CHECKING:
+    from ..client import AsyncClient, Client
+    from ..core.structured import Means
+
+# What a client takes on at once while the pace is looked for: threads cost more than tasks.
+_THREADS, _TASKS = 64, 256
+
+
+class BatchOptions(Options, total=False):
+    """What `batch` takes besides the options of every call.
+
+    Attributes:
+        prompt: what each row is asked, its columns in braces: ``"Sort this note: {note}"``. Other braces stay as they
+            are. Without it a row's text, or all of its columns.
+        column: ask this column alone, as it is, instead of a prompt.
+        kind: a type of your own, or a JSON Schema, that is filled from each row: see `Client.fill`.
+        means, repairs: as for `Client.fill`.
+        embed: ask for a vector of each row.
+        dimensions: how long the vectors are to be.
+        image_columns, file_columns: columns that name an image or a file each, by path or address.
+        out: a file for the results: .jsonl, .csv, .parquet; for vectors .npz or .npy. In memory without it.
+        key: the column that tells rows apart, so that rows may come and go between two runs; their number without it.
+        in_order: put the results of .jsonl into the order of the rows at the end; other files always are.
+        at_once: so many requests at a time; without it the pace is found: see the guide.
+        limit: ask only the first so many rows.
+        sample: ask only so many rows, taken by chance, the same ones each time.
+        retry_failed: ask those again that have an error.
+        anew: begin again; results that are there are lost.
+        keep: go on with results that were asked otherwise (another prompt, model, ...).
+        budget: the most that the run may cost, in the currency of the model's price.
+        stop_after: so many failures alone, all in the same way, end the run (25); 0: none do.
+        patience: seconds without a success that end it, while errors may pass (300).
+        delimiter, encoding: of a text file; found out otherwise.
+        progress: told after each row.
+        on_row: told of each row in their order, as soon as all before it are there; without ``out``, rows are then not
+            held in memory.
+    """
+
+    prompt: str | None
+    column: str | None
+    kind: Any
+    means: "Means | None"
+    repairs: int
+    embed: bool
+    dimensions: int | None
+    image_columns: Sequence[str]
+    file_columns: Sequence[str]
+    out: str | os.PathLike[str] | None
+    key: str | None
+    in_order: bool
+    at_once: int | None
+    limit: int | None
+    sample: int | None
+    retry_failed: bool
+    anew: bool
+    keep: bool
+    budget: float | None
+    stop_after: int
+    patience: float
+    delimiter: str | None
+    encoding: str
+    progress: Callable[[Progress], None] | None
+    on_row: Callable[[dict[str, Any]], None] | None
+
+
+_OWN = tuple(sorted(BatchOptions.__annotations__.keys() - Options.__annotations__.keys()))
+
+
+class _Prepared(Struct, frozen=True):
+    """A run that can begin."""
+
+    work: Work
+    ask: Asking
+    results: Results | Memory
+    looked: Looked
+    own: dict[str, Any]
+    schema: Any
+
+
+@overload
+def batch(client: "Client", label: str, rows: Any, **options: "Unpack[BatchOptions]") -> Batch: ...
+@overload
+def batch(
+    client: "AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]"
+) -> Coroutine[Any, Any, Batch]: ...
+def batch(
+    client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]"
+) -> Batch | Coroutine[Any, Any, Batch]:
+    """Ask one model about every row of a file: for an answer, a value of a form, or a vector.
+
+    Each result is on disk before the next one is waited for. The same call again goes on where it was stopped, however
+    that was: no row that has its result is asked again. A row that fails has its error, and the others go on.
+
+    Args:
+        label: of the model, or ``NAME@PROVIDER``.
+        rows: a file (.jsonl, .csv, .tsv, .parquet, or a line each of plain text), a pandas frame, an iterable of dicts
+            or texts. Lines of an OpenAI-compatible batch (``custom_id``, ``body``) are requests themselves.
+        options: see `BatchOptions`, and `agouti.options.Options`.
+
+    Returns:
+        ``done``, ``failed``, ``found``, ``costs``, and the rows: see `agouti.batches.result.Batch`.
+
+    Raises:
+        RequestError: an argument cannot be used, or rows or results are not what they must be; nothing is lost.
+        AgoutiError: what holds for all rows, such as a refused key; what came before is kept.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> notes = [{"crop": "pea", "note": "18 of 24 up"}, {"crop": "kale", "note": "none up"}]
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     made = agouti.batch(client, "almanac", notes, prompt="Is {crop} well? {note}", max_tokens=5)
+        >>> made.done, made.failed, [row.finish_reason for row in made]
+        (2, 0, ['length', 'length'])
+    """
+    prepared = _prepare(client, label, rows, options)
+    budget = _budget(client, label, options.get("budget"))
+    from ..client import Client
+
+    if isinstance(client, Client):
+        with budget:
+            return run(client, _steps(client, prepared))
+    return _awaited(client, prepared, budget)
+
+
+async def _awaited(client: "AsyncClient", prepared: _Prepared, budget: "AbstractContextManager[Any]") -> Batch:
+    with budget:
+        return await run(client, _steps(client, prepared))
+
+
+def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]") -> BatchPlan:
+    """What `batch` with the same arguments is likely to take: rows, tokens, cost, time. Nothing is sent.
+
+    Tokens of prompts are estimated; those of answers are as many as the answers that are there have on average, or as
+    many as the cap allows.
+
+    Raises:
+        RequestError: an argument cannot be used, or rows or results are not what they must be.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     agouti.batch_plan(client, "almanac", ["Peas?", "Beans?"], max_tokens=50).output_tokens
+        100
+    """
+    prepared = _prepare(client, label, rows, options)
+    calls = calls_of(client)
+    try:
+        model = calls.target(label).model
+        provider = calls.config.providers.get(model.provider)
+        return planned(
+            prepared.work,
+            prepared.ask,
+            prepared.results,
+            form=prepared.schema,
+            vectors=bool(prepared.own.get("embed")),
+            limits=(model.limits, provider.limits if provider is not None else None),
+        )
+    finally:
+        prepared.results.abandon()
+
+
+def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Mapping[str, Any]) -> _Prepared:
+    """All that can be wrong is found before the first request.
+
+    Raises:
+        AgoutiError: something is.
+    """
+    own = {name: options[name] for name in _OWN if options.get(name) is not None}
+    plain = {name: value for name, value in options.items() if name not in _OWN}
+    _check(own, plain)
+    calls = calls_of(client)
+    target = calls.target(label)
+    looked = looked_through(
+        rows,
+        key=own.get("key"),
+        limit=own.get("limit"),
+        delimiter=own.get("delimiter"),
+        encoding=own.get("encoding", ""),
+    )
+    requests = looked.are_requests and not {"prompt", "column", "kind", "embed"} & own.keys()
+    if requests and REQUEST_KEY in looked.columns:
+        own.setdefault("key", REQUEST_KEY)
+    ask, together, schema = _asking(calls, label, looked, own, plain, requests=requests)
+    _budget(client, label, own.get("budget"))
+    if looked.first is not None and together is None:
+        with suppress(NothingToAsk):  # of this row alone
+            check_call(ask.call(ask.prompt(looked.first)))
+    asks: dict[str, Any] = {
+        "label": label,
+        "model": f"{target.model.name}@{target.model.provider}",
+        **{
+            name: own[name]
+            for name in ("prompt", "dimensions", "key", "embed", "image_columns", "file_columns")
+            if name in own
+        },
+        **({"form": schema} if schema is not None else {}),
+        "entry": {"system": target.model.system, "parameters": target.model.parameters},
+        **{name: value for name, value in plain.items() if name not in _OF_CALLS},
+    }
+    from ..client import Client
+
+    results = _results(own, asks)
+    most = _THREADS if isinstance(client, Client) else _TASKS
+    most = max(most, own.get("at_once", 0))
+    work = Work(
+        looked.source,
+        ask,
+        results,
+        Pace(own.get("at_once"), most, calls.clocks.clock),
+        Settings(
+            key=own.get("key"),
+            limit=own.get("limit"),
+            sample=own.get("sample"),
+            retry_failed=own.get("retry_failed", False),
+            stop_after=own.get("stop_after", 25),
+            patience=own.get("patience", 300.0),
+        ),
+        calls.clocks,
+        most=own.get("at_once", most),
+        report=own.get("progress"),
+        together=together,
+        with_columns=not requests,
+    )
+    return _Prepared(work, ask, results, looked, own, schema)
+
+
+_ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
+# Of an option that is no part of what is asked, another run may have another one.
+_OF_CALLS = ("deadline", "timeouts", "retries", "headers", "tags")
+
+
+def _asking(
+    calls: Calls, label: str, looked: Looked, own: Mapping[str, Any], plain: dict[str, Any], *, requests: bool
+) -> tuple[Asking, Any, Any]:
+    """What asks, what asks portions of rows where that is done, and the schema of a form."""
+    if requests:
+        return Requests(calls, label, plain), None, None
+    for name in ("image_columns", "file_columns"):
+        for column in own.get(name, ()):
+            if column not in looked.columns:
+                raise RequestError(
+                    f"there is no column {column!r} ({name})", hint=near_hint(column, looked.columns, "column")
+                )
+    if "column" in own:
+        template = Template.of_column(own["column"], looked.columns)
+    else:
+        template = Template(own.get("prompt"), looked.columns)
+    prompts = RowPrompts(template, own.get("image_columns", ()), own.get("file_columns", ()), looked.folder)
+    if own.get("embed"):
+        from ..batches.vectors import VectorsAsked
+
+        lists = str(own.get("out", ".jsonl")).lower().endswith(".jsonl")
+        vectors = VectorsAsked(calls, label, prompts, own.get("dimensions"), plain, lists=lists)
+        return vectors, vectors.together, None
+    if "kind" in own:
+        from ..forms import form_of
+
+        form = form_of(own["kind"])
+        options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+        return Values(calls, label, prompts, form, options), None, form.schema
+    return Answers(calls, label, prompts, plain), None, None
+
+
+def _check(own: Mapping[str, Any], plain: Mapping[str, Any]) -> None:
+    for name in plain:
+        if name not in OPTIONS and name not in NAMES:
+            raise RequestError(
+                f"batch has no option {name!r}", hint=near_hint(name, [*_OWN, *OPTIONS, *NAMES], "option")
+            )
+    for name in ("at_once", "limit", "sample", "stop_after"):
+        least = 0 if name == "stop_after" else 1
+        value = own.get(name, 1)
+        if not isinstance(value, int) or isinstance(value, bool) or value < least:
+            raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
+    if own.get("embed"):
+        for name in ("kind", "image_columns", "file_columns"):
+            if name in own:
+                raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
+    elif "dimensions" in own:
+        raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
+    for one, other in (("anew", "keep"), ("prompt", "column"), ("out", "on_row")):
+        if own.get(one) and own.get(other):
+            raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
+    if "kind" not in own:
+        for name in ("means", "repairs"):
+            if name in own:
+                raise RequestError(f"{name} goes with kind", hint=f"Leave {name} out, or pass a kind.")
+    suffix = os.path.splitext(str(own.get("out", "")))[1].lower()
+    if suffix in ARRAYS and not own.get("embed"):
+        raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
+    check_installed(suffix)
+
+
+def _results(own: Mapping[str, Any], asks: Mapping[str, Any]) -> Results | Memory:
+    if "out" not in own:
+        for name in ("retry_failed", "anew", "keep", "in_order"):
+            if own.get(name):
+                raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
+        return Memory(own.get("on_row"))
+    return Results(
+        own["out"],
+        asks,
+        keyed="key" in own,
+        in_order=own.get("in_order", False),
+        anew=own.get("anew", False),
+        keep=own.get("keep", False),
+    )
+
+
+def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
+    """The run, its results put away however it ends."""
+    work, results = prepared.work, prepared.results
+    clock = calls_of(client).clocks.clock
+    began = clock()
+    try:
+        yield from work.steps()
+    finally:
+        results.finish(list(work.names), complete=work.is_complete)
+    return Batch(
+        results,
+        done=work.done,
+        failed=work.failed_in_all,
+        failed_now=work.failed,
+        found=work.found,
+        costs=work.costs,
+        seconds=clock() - began,
+        names=list(work.names),
+        failures=tuple(work.failures),
+        remarks=(*prepared.looked.remarks, *results.remarks),
+    )
+
+
+def _budget(client: "Client | AsyncClient", label: str, amount: float | None) -> "AbstractContextManager[Any]":
+    """The budget of a run, in the currency of its model."""
+    if amount is None:
+        return nullcontext()
+    price = calls_of(client).target(label).model.price_now
+    if price is None:
+        raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
+    return client.budget(amount, price.currency)
