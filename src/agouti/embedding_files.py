@@ -143,6 +143,7 @@ def _read_parquet(file: IO[bytes]) -> Stored:
     missing = [name for name in ("text", "vector") if name not in table.column_names]
     if missing:
         raise ValueError(f"there is no column {missing[0]}")
+    table = table.filter(table["vector"].is_valid())  # a batch has rows that failed in its file
     rows = table["vector"].combine_chunks()
     size = table.schema.field("vector").type.list_size
     vectors = numpy.asarray(rows.flatten().to_numpy(zero_copy_only=False)).reshape(len(rows), size)

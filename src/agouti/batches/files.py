@@ -86,7 +86,7 @@ def _columns(lines: Lines, names: Sequence[str]) -> list[str]:
     found: dict[str, None] = {}
     for result in _decoded(lines):
         found.update(dict.fromkeys(flattened(result, names)))
-    lead = [name for name in ("line", "key") if name in found]
+    lead = [name for name in ("line", "key") if name in found and name not in names]
     facts = [name for name in (*_FACTS, *(f"result_{name}" for name in _FACTS)) if name in found and name not in names]
     inner = [name for name in found if name not in {*lead, *names, *facts}]
     return [*lead, *names, *inner, *facts]

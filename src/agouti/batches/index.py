@@ -25,6 +25,8 @@ _ORDERS = {True: "place IS NULL, place, start", False: "start"}
 
 def digest_of(key: Any) -> bytes:
     """What stands for the key of a row."""
+    if type(key) is str:  # as most are
+        return blake2b(key.encode("utf-8", "surrogatepass"), digest_size=16, person=b"text").digest()
     text = json.dumps(key, ensure_ascii=True, default=str, sort_keys=True)
     return blake2b(text.encode(), digest_size=16).digest()
 
@@ -65,14 +67,15 @@ class Index:
 
     def met(self, key: bytes, place: int, line: int, content: bytes) -> tuple[State, int]:
         """A row of the run: how it stands with it, and in which line the other one is that has its key."""
+        added = self._base.execute(
+            "INSERT INTO rows VALUES (?, ?, ?, ?, NULL, NULL, 0, ?) ON CONFLICT DO NOTHING",
+            (key, place, line, content, self.run),
+        )
+        if added.rowcount:
+            return "new", 0
         found = self._base.execute(
             "SELECT content, start, failed, run, line FROM rows WHERE key = ?", (key,)
         ).fetchone()
-        if found is None:
-            self._base.execute(
-                "INSERT INTO rows VALUES (?, ?, ?, ?, NULL, NULL, 0, ?)", (key, place, line, content, self.run)
-            )
-            return "new", 0
         before, start, failed, run, other = found
         if run == self.run:
             return "twice", other
@@ -86,8 +89,12 @@ class Index:
             return "changed", 0
         return ("failed" if failed else "done"), 0
 
-    def added(self, key: bytes, start: int, size: int, *, failed: bool) -> bool:
-        """The result of a row stands at this place; whether there was one before."""
+    def set(self, key: bytes, start: int, size: int, *, failed: bool) -> None:
+        """The result of a row that was met stands at this place."""
+        self._base.execute("UPDATE rows SET start = ?, size = ?, failed = ? WHERE key = ?", (start, size, failed, key))
+
+    def found(self, key: bytes, start: int, size: int, *, failed: bool) -> bool:
+        """The result of some row stands at this place; whether there was one before."""
         base = self._base
         before = base.execute("SELECT start FROM rows WHERE key = ?", (key,)).fetchone()
         if before is None:
@@ -118,6 +125,10 @@ class Index:
         yield from self._base.cursor().execute(
             f"SELECT start, size FROM rows WHERE start IS NOT NULL ORDER BY {_ORDERS[by_place]}"  # noqa: S608
         )
+
+    def put_last_what_is_gone(self) -> None:
+        """Rows that were not met in this run have no place among the others any more."""
+        self._base.execute("UPDATE rows SET place = NULL WHERE run != ?", (self.run,))
 
     def last(self) -> tuple[bytes, int, int] | None:
         """The result that stands last: its row, where it stands, and how long it is."""

@@ -74,7 +74,8 @@ class Results:
         self._in_order = in_order or self.suffix != ".jsonl"
         self._lock = threading.Lock()
         self._superseded = 0
-        self._is_broken = self._is_put_away = False
+        self._is_broken = self._is_put_away = self._is_caught_up = False
+        self._end = 0
         self.remarks: tuple[str, ...] = ()
         self._index: Index
         self._file: IO[bytes]
@@ -193,11 +194,12 @@ class Results:
                         )
                     break
                 # The last one of a row counts.
-                self._superseded += index.added(digest_of(key[0]), end, len(line), failed=key[1])
+                self._superseded += index.found(digest_of(key[0]), end, len(line), failed=key[1])
                 end += len(line)
         if end < size:
             self._file.truncate(end)
         self._end = end
+        self._is_caught_up = True
         index.note("end", end)
         index.note("whole", True)
 
@@ -210,14 +212,20 @@ class Results:
         known = _key_in(self._file.read(last[2]))
         return last[1] + last[2] == end and known is not None and digest_of(known[0]) == last[0]
 
-    def state(self, key: Any, place: int, row: Row, content: bytes) -> State:
+    def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
         """How it stands with a row of this run.
+
+        Args:
+            key: what it is called.
+            digest: of the key.
+            place: its number.
+            content: a digest of what is asked of it.
 
         Raises:
             RequestError: it has the key of another one, or is another row than the one whose result is there.
         """
         with self._lock:
-            state, line = self._index.met(digest_of(key), place, row.line, content)
+            state, line = self._index.met(digest, place, row.line, content)
         if state == "twice":
             raise RequestError(
                 f"lines {line} and {row.line} have the same key {key!r}",
@@ -235,8 +243,12 @@ class Results:
             )
         return state
 
-    def add(self, key: Any, result: Mapping[str, Any], *, failed: bool) -> None:
-        """The result of a row; on disk when this returns.
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, again: bool) -> None:
+        """The result of a row that was met; on disk when this returns.
+
+        Args:
+            digest: of its key.
+            again: it has one already, which this one replaces.
 
         Raises:
             Unwritable: it is not.
@@ -256,7 +268,8 @@ class Results:
                 raise raised from None
             start, self._end = self._end, self._end + len(line)
             try:
-                self._superseded += self._index.added(digest_of(key), start, len(line), failed=failed)
+                self._index.set(digest, start, len(line), failed=failed)
+                self._superseded += again
                 if time.monotonic() - self._committed > _COMMIT:
                     self._index.note("end", self._end)
                     self._index.commit()
@@ -290,12 +303,12 @@ class Results:
                 file.seek(start)
                 yield file.read(size)
 
-    def finish(self, names: Iterable[str], *, complete: bool) -> None:
+    def finish(self, names: Iterable[str], *, met_all: bool) -> None:
         """Write the file that was asked for, and let go of it.
 
         Args:
             names: the columns of the rows.
-            complete: whether every row has its result.
+            met_all: whether every row was met: others are gone, and stand last.
         """
         if not self._is_open:
             return
@@ -303,8 +316,12 @@ class Results:
         try:
             if self.finished or self._is_broken:
                 return
+            if met_all:
+                self._index.put_last_what_is_gone()
+            done, failed = self._index.counts(this_run=False)
+            complete = met_all and not failed
             if self._data != self.out:
-                if self._index.counts(this_run=False)[0] > self._index.counts(this_run=False)[1]:
+                if done > failed:
                     self.remarks = written(self.out, self.suffix, self.lines, list(names))
                 if complete:
                     self._data.unlink()
@@ -339,7 +356,7 @@ class Results:
             return
         if (index := getattr(self, "_index", None)) is not None:
             with suppress(sqlite3.Error):
-                if self._is_open and not self._is_broken and index.fact("whole", True) and not self._is_put_away:
+                if self._is_caught_up and not self._is_broken and not self._is_put_away:
                     index.note("end", self._end)
                 index.close()
         if self._is_open:
@@ -415,8 +432,7 @@ class Memory:
         self._failed = self._count = 0
         self._lock = threading.Lock()
 
-    def state(self, key: Any, place: int, row: Row, content: bytes) -> State:
-        digest = digest_of(key)
+    def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
         with self._lock:
             if digest in self._met:
                 raise RequestError(
@@ -427,9 +443,9 @@ class Memory:
             self._waiting.append(digest)
         return "new"
 
-    def add(self, key: Any, result: Mapping[str, Any], *, failed: bool) -> None:
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, again: bool) -> None:
         with self._lock:
-            self._lines[digest_of(key)] = _line(result)
+            self._lines[digest] = _line(result)
             self._failed += failed
             self._count += 1
             while self._show is not None and self._waiting and self._waiting[0] in self._lines:
@@ -447,7 +463,7 @@ class Memory:
     def sync(self) -> None:
         """Nothing is on a disk."""
 
-    def finish(self, names: Iterable[str], *, complete: bool) -> None:
+    def finish(self, names: Iterable[str], *, met_all: bool) -> None:
         """Nothing is to be written; what waits for a row that never came is shown."""
         if self._show is not None:
             for line in list(self.lines()):

@@ -26,6 +26,7 @@ from ..engine.call import Clocks
 from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
 from ..row_files import Row
 from .asking import Asking, refusals_in
+from .index import digest_of
 from .pace import Pace
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Memory, Results, Unwritable
@@ -72,13 +73,17 @@ class Unit(Struct, frozen=True):
 
     Attributes:
         key: what it is called in the results.
-        place: its number, from 1.
+        digest: of the key.
+        row: the row.
+        prompt: what is asked of it.
+        again: it has a result already, which is replaced.
     """
 
     key: Any
-    place: int
+    digest: bytes
     row: Row
     prompt: RowPrompt
+    again: bool = False
 
 
 class _Unusable(Struct, frozen=True):
@@ -189,10 +194,9 @@ class Work:
             raise self.stop
 
     @property
-    def is_complete(self) -> bool:
-        """Whether every row of the source has a result that is no error."""
-        chosen = self._settings.limit is None and self._settings.sample is None
-        return self.read_all and chosen and not self.failed_in_all
+    def met_all(self) -> bool:
+        """Whether every row of the source was met."""
+        return self.read_all and self._settings.limit is None and self._settings.sample is None
 
     @property
     def failed_in_all(self) -> int:
@@ -204,9 +208,8 @@ class Work:
     def _chosen(self) -> Iterator[tuple[int, Row]]:
         """The rows that are wanted, with their numbers."""
         sample, limit = self._settings.sample, self._settings.limit
-        rows: Iterable[tuple[int, Row]] = (
-            (place, row) for place, row in enumerate(self._source.rows(), 1) if not row.is_empty
-        )
+        # Numbered without those that are empty: a blank line more makes no difference.
+        rows: Iterable[tuple[int, Row]] = enumerate((row for row in self._source.rows() if not row.is_empty), 1)
         if sample is not None:
             rows = _sampled(rows, sample)
         for number, each in enumerate(rows):
@@ -257,15 +260,17 @@ class Work:
                 prompt = self._ask.prompt(row)
             except NothingToAsk as wrong:
                 error = wrong.what
-        unit = Unit(self._key_of(place, row), place, row, prompt)
+        name = self._key_of(place, row)
+        digest = digest_of(name)
         try:
-            state = self._results.state(unit.key, place, row, prompt.digest)
+            state = self._results.state(name, digest, place, row, prompt.digest)
         except RequestError as wrong_row:
             self._end(wrong_row)
             return None
         if state == "done" or (state == "failed" and not self._settings.retry_failed):
             self.found += 1
             return None
+        unit = Unit(name, digest, row, prompt, state != "new")
         return _Unusable(unit, error) if error else unit
 
     def _key_of(self, place: int, row: Row) -> Any:
@@ -377,7 +382,7 @@ class Work:
             if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
-            self._results.add(unit.key, {**result, **came}, failed=failed)
+            self._results.add(unit.digest, {**result, **came}, failed=failed, again=unit.again)
         except Unwritable as full:
             self._full(full)
         if failed:

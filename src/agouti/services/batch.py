@@ -342,7 +342,7 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     try:
         yield from work.steps()
     finally:
-        results.finish(list(work.names), complete=work.is_complete)
+        results.finish(list(work.names), met_all=work.met_all)
     return Batch(
         results,
         done=work.done,
