@@ -45,6 +45,7 @@ LAYERS = [
     "pages",
     "figures",
     "ledger",
+    "cache",
     "model_list",
     "embedding_files",
     "embeddings",

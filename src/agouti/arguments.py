@@ -142,6 +142,17 @@ def limits_of(options: Mapping[str, Any], usual: CallLimits = _NO_LIMITS) -> Cal
     )
 
 
+def checked_cache(cache: object) -> bool:
+    """Whether a call may be answered from the cache.
+
+    Raises:
+        RequestError: it is neither.
+    """
+    if not isinstance(cache, bool):
+        raise RequestError(f"cache = {cache!r} is neither True nor False", hint="Leave it out, or pass one of them.")
+    return cache
+
+
 def _deadline(deadline: object) -> float | None:
     if deadline is None:
         return None

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Self, cast
 
 from msgspec.structs import replace
 
-from .arguments import CallLimits, check_client, check_embed, limits_of, split_fill, split_tools
+from .arguments import CallLimits, check_client, check_embed, checked_cache, limits_of, split_fill, split_tools
 from .config.entries import Config, Provider
 from .core.chat import Json
 from .core.errors import AgoutiError, ConfigError, RequestError
@@ -172,7 +172,8 @@ class Calls:
         question = question_of(prompt, options, stream=stream)
         if question.blanks or any(target.model.blanks for target in targets):
             check_blanks(question, targets)
-        return self._call(targets, started, limits_of(options, self._limits), question)
+        call = self._call(targets, started, limits_of(options, self._limits), question)
+        return call if (cache := options.get("cache")) is None else replace(call, cache=checked_cache(cache))
 
     def tool_loop(
         self, label: str, prompt: "Prompt", options: "AskOptions", *, stream: bool = False, run: bool = True

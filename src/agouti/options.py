@@ -96,6 +96,7 @@ class Options(Parameters, Limits, total=False):
         tools: functions, `agouti.Tool` or dicts.
         extra: fields that go into the request as they are.
         tags: what the call is for, in words of your own; told to hooks, not to the provider.
+        cache: whether it may be answered from the cache of the configuration, whatever its temperature; False: never.
     """
 
     system: str | None
@@ -106,6 +107,7 @@ class Options(Parameters, Limits, total=False):
     fetch_images: "bool | Literal['private']"
     extra: dict[str, Json] | None
     tags: dict[str, str]
+    cache: bool | None
 
 
 class AskOptions(Options, total=False):

@@ -1,4 +1,4 @@
-"""The hooks that a configuration asks for: budgets, limits, the ledger."""
+"""The hooks that a configuration asks for: the cache, budgets, limits, the ledger."""
 
 from typing import TYPE_CHECKING
 
@@ -14,10 +14,14 @@ if TYPE_CHECKING:
 def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
     """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
 
-    In their order: the waits of others stand in a trace, what may not be spent does not wait, and only what is sent has
-    a row.
+    In their order: what is in the cache is not asked, the waits of others stand in a trace, what may not be spent does
+    not wait, and only what is sent has a row.
     """
     hooks: list[Hook] = []
+    if config.cache is not None:
+        from .cache.hook import CacheHook
+
+        hooks.append(CacheHook(config, config.cache))
     if config.telemetry is not None:
         from .telemetry import Telemetry
 

@@ -20,7 +20,7 @@ class Attempt(Struct, frozen=True, gc=False, kw_only=True):
     Attributes:
         provider: label of the provider's entry.
         model: the name that was sent.
-        outcome: ``answered``, or the name of the error.
+        outcome: ``answered``, ``cached`` (nothing was sent), or the name of the error.
         status: HTTP status, where a reply came.
         seconds: how long it took.
         waited: seconds waited before it.
@@ -107,6 +107,8 @@ class Reply(Struct, frozen=True, kw_only=True):
         headers: of the provider's reply; empty where it was put together from something else.
         attempts: what was tried, in order, the answering one last.
         images, requests: what its price may count besides tokens.
+        cached: it comes from the cache: nothing was sent, and it cost nothing. ``usage`` is that of the answer when it
+            was asked.
     """
 
     text: str
@@ -124,6 +126,7 @@ class Reply(Struct, frozen=True, kw_only=True):
     requests: int = 1
     body: bytes = b""
     headers: Mapping[str, str] = {}
+    cached: bool = False
 
     @classmethod
     def of(
@@ -139,6 +142,7 @@ class Reply(Struct, frozen=True, kw_only=True):
         headers: Mapping[str, str] = _NO_HEADERS,
         first_token: float | None = None,
         images: int = 0,
+        cached: bool = False,
     ) -> "Reply":
         """The reply that a completion amounts to."""
         choices = completion.choices
@@ -158,6 +162,7 @@ class Reply(Struct, frozen=True, kw_only=True):
             images=images,
             body=body,
             headers=headers,
+            cached=cached,
         )
 
     @property
@@ -178,6 +183,8 @@ class Reply(Struct, frozen=True, kw_only=True):
     @property
     def cost(self) -> float | None:
         """What the reply cost, in the currency of the entry's ``price``; `None` where that is not known."""
+        if self.cached:
+            return 0.0
         if self.price is None:
             return None
         return self.price.cost(self.usage, images=self.images, requests=self.requests)
@@ -280,6 +287,7 @@ class Reply(Struct, frozen=True, kw_only=True):
             "safety": msgspec.to_builtins(self.safety),
             "usage": msgspec.to_builtins(self.usage),
             "cost": self.cost,
+            "cached": self.cached,
             "elapsed": round(self.elapsed, 6),
             "first_token": None if self.first_token is None else round(self.first_token, 6),
             "attempts": msgspec.to_builtins(self.attempts),

@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from .core.chat import Completion
 from .core.errors import ConfigError
 from .core.forks import begin_anew
-from .engine.hooks import AttemptDetails, AttemptResult, CallResult, SendingHook
+from .engine.hooks import AttemptDetails, AttemptResult, CallResult, SeeingHook, SendingHook
 from .engine.question import Question
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ class _Traced:
         self.error = ""
 
 
-class Telemetry(SendingHook):
+class Telemetry(SendingHook, SeeingHook):
     """Tells OpenTelemetry of calls and attempts; for ``Client(hooks=[...])``, or by ``[telemetry]`` in a configuration.
 
     Args:
@@ -182,6 +182,14 @@ class Telemetry(SendingHook):
         if result.cost:
             self._cost.add(result.cost, {**facts, "agouti.currency": result.currency})
 
+    def cached(self, result: AttemptResult) -> None:
+        """An answer came from the cache: its span says so."""
+        self.before(result.attempt)
+        traced = self._calls.get(result.attempt.call)
+        if traced is not None and traced.attempt is not None:
+            traced.attempt.set_attribute("agouti.cached", True)
+        self.after(result)
+
     def end(self, result: CallResult) -> None:
         """End the span of a call."""
         with self._lock:
@@ -278,7 +286,7 @@ def _message(role: str, said: Any) -> dict[str, Any]:
 
 def _failed(span: "Span", outcome: str, error: Exception | None) -> str:
     """Put onto a span why it has failed; the class of the error."""
-    if outcome == "answered":
+    if outcome in ("answered", "cached"):
         return ""
     kind = "abandoned" if error is None else type(error).__name__
     span.set_attribute("error.type", kind)

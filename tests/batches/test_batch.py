@@ -492,8 +492,10 @@ def test_cancelled_run_keeps_what_came_and_goes_on(tmp_path: Path) -> None:
             task = asyncio.ensure_future(
                 agouti.batch(client, "m@p", [f"bed {n}" for n in range(300)], out=out, at_once=8)
             )
-            while not out.exists() or len(out.read_bytes().splitlines()) < 20:
-                await asyncio.sleep(0.01)  # noqa: ASYNC110
+            for _ in range(1000):
+                if out.exists() and len(out.read_bytes().splitlines()) >= 20:
+                    break
+                await asyncio.sleep(0.01)
             task.cancel()
             with pytest.raises(asyncio.CancelledError):
                 await task

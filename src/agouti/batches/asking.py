@@ -155,6 +155,7 @@ def facts_of(reply: Reply, usage: Usage | None = None, cost: float | None = None
         "cost": cost,
         "currency": reply.price.currency if reply.price is not None and cost is not None else None,
         "seconds": round(reply.elapsed, 3),
+        "cached": reply.cached or None,
     }
     return {name: value for name, value in facts.items() if value is not None}
 

@@ -34,7 +34,7 @@ from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
-    from .singles import LedgerSettings, LimitStore, TelemetrySettings
+    from .singles import CacheSettings, LedgerSettings, LimitStore, TelemetrySettings
 
     HeldText: TypeAlias = str | Key
 else:
@@ -187,6 +187,7 @@ class Config(Struct, frozen=True):
         plans: what the plans of providers include, by label of the provider.
         limit_store: where limits are kept that several programs share.
         telemetry: what is told to OpenTelemetry.
+        cache: where answers are kept, so that equal questions are answered from there.
     """
 
     providers: dict[str, Provider]
@@ -200,6 +201,7 @@ class Config(Struct, frozen=True):
     plans: dict[str, Plan] = {}
     limit_store: "LimitStore | None" = None
     telemetry: "TelemetrySettings | None" = None
+    cache: "CacheSettings | None" = None
 
     @classmethod
     def of(

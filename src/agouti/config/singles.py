@@ -16,7 +16,7 @@ from ..core.suggest import near_hint
 from .checks import placed
 from .origins import Origins
 
-SINGLES = ("ledger", "limits", "telemetry")
+SINGLES = ("ledger", "limits", "telemetry", "cache")
 """Tables without labels."""
 
 POSTGRES = ("postgresql", "postgres")
@@ -60,6 +60,27 @@ class LimitStore(Struct, frozen=True, forbid_unknown_fields=True):
 
     store: Secret
     lost: Literal["local", "fail"] = "local"
+
+
+class CacheSettings(Struct, frozen=True, forbid_unknown_fields=True):
+    """Where answers are kept, so that equal questions are answered from there.
+
+    Attributes:
+        store: a file of SQLite; a relative path is taken from the folder of the configuration.
+        keep_days: an older answer is asked again; `None`: however old.
+        max_megabytes: once all answers are larger than that, the oldest go.
+        always: whatever the temperature; otherwise only where it is 0, or a call says ``cache=True``.
+    """
+
+    store: str
+    keep_days: float | None = 30.0
+    max_megabytes: int = 500
+    always: bool = False
+
+    @property
+    def path(self) -> Path:
+        """The file."""
+        return Path(self.store)
 
 
 class TelemetrySettings(Struct, frozen=True, forbid_unknown_fields=True):
@@ -131,6 +152,40 @@ def telemetry_of(merged: dict[str, Json], origins: Origins) -> TelemetrySettings
             ),
             origins.of("telemetry"),
         ) from None
+
+
+def cache_of(merged: dict[str, Json], origins: Origins) -> CacheSettings | None:
+    """Where answers are kept; `None` where there is no such table.
+
+    Raises:
+        ConfigError: it cannot be used.
+    """
+    values: Any = merged.get("cache")
+    if values is None:
+        return None
+    names = CacheSettings.__struct_fields__
+    unknown = next((name for name in values if name not in names), None) if isinstance(values, dict) else None
+    if unknown is not None:
+        raise placed(
+            ConfigError(f"unknown key {unknown!r} in [cache]", hint=near_hint(unknown, names, "key")),
+            origins.of("cache", unknown),
+        )
+    try:
+        settings = msgspec.convert(values, CacheSettings)
+        for name in ("keep_days", "max_megabytes"):
+            value = getattr(settings, name)
+            if value is not None and not 0 < value < float("inf"):
+                raise msgspec.ValidationError(f"{name} = {value} is out of range")
+        if not settings.store.strip() or "://" in settings.store:
+            raise msgspec.ValidationError(f"store = {settings.store!r} is no file")
+    except msgspec.ValidationError as error:
+        raise placed(
+            ConfigError(f"[cache] is wrong: {str(error).replace('`', '')}", hint='Write store = "answers.sqlite".'),
+            origins.of("cache"),
+        ) from None
+    place = origins.of("cache", "store")
+    folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
+    return msgspec.structs.replace(settings, store=str(folder / settings.path.expanduser()))
 
 
 def _table(

@@ -19,7 +19,7 @@ from .limits import timeouts_within
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed, Request, Result
 from .provider import Target
-from .receive import Try
+from .receive import Kept, Try
 
 if TYPE_CHECKING:
     from .watch import Watch
@@ -60,6 +60,9 @@ def attempt(
     watch = None
     if call.hooks:
         watch = _watch()(call, operation, target, len(before) + 1, began, request)
+        kept = yield from watch.kept(Kept(call, target, before))
+        if kept is not None:
+            return Attempted(kept, clock() - began)
     credential: Credential | None = None
     sent = False
     try:
@@ -125,6 +128,8 @@ def learn(attempted: Attempted[Result], target: Target) -> bool:
     """Keep in mind what an attempt has shown of key and provider; whether another key is worth an attempt."""
     provider, outcome = target.provider, attempted.outcome
     if isinstance(outcome, Answered):
+        if outcome.answer.cached:  # tells nothing of the provider
+            return False
         provider.answered = True
         if attempted.credential is not None:
             provider.keys.worked(attempted.credential)

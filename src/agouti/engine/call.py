@@ -144,6 +144,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
         hooks: are told of every attempt, and may make it wait or refuse it.
         timeouts, retries: instead of those of the providers; a mapping changes only what it names.
         headers: further headers, under lower-case names.
+        cache: whether it may be answered from a cache; `None`: as the cache thinks.
     """
 
     targets: tuple[Target, ...]
@@ -155,6 +156,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     retries: Retries | Mapping[str, Any] | None = None
     headers: Mapping[str, str] | None = None
     clocks: Clocks = CLOCKS
+    cache: bool | None = None
 
     @property
     def label(self) -> str:

@@ -121,7 +121,7 @@ def _at_target(
         if not isinstance(decision, Again):
             if isinstance(outcome, Failed) and outcome.sent and policy_of(type(outcome.error)).opens_circuit:
                 circuit.failed(clock())
-            elif isinstance(outcome, Answered) or outcome.sent:
+            elif outcome.sent if isinstance(outcome, Failed) else not outcome.answer.cached:
                 circuit.worked()
             return decision
         if decision.wait:
@@ -208,6 +208,9 @@ def _note(attempts: list[Attempt], target: Target, attempted: Attempted[Result],
     outcome = attempted.outcome
     if isinstance(outcome, Answered):
         error, status = None, outcome.answer.status
+        if outcome.answer.cached:
+            attempts.append(Attempt(provider=target.provider.label, model=target.model.name, outcome="cached"))
+            return
     elif outcome.sent:
         error, status = outcome.error, outcome.error.status or 0
     else:

@@ -37,6 +37,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         tags: what the call is for, in the application's own words.
         left: seconds to the deadline of the call; `None`: there is none.
         call: the same number for all attempts of one call, and of no other that is under way.
+        cache: whether the caller wants it answered from a cache, or not; `None`: nothing was said.
     """
 
     operation: str
@@ -50,9 +51,10 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     tags: Mapping[str, str] = {}
     left: float | None = None
     call: int = 0
+    cache: bool | None = None
 
 
-Outcome: TypeAlias = Literal["answered", "failed", "abandoned"]
+Outcome: TypeAlias = Literal["answered", "failed", "abandoned", "cached"]
 
 
 class AttemptResult(Struct, frozen=True, kw_only=True):
@@ -60,7 +62,8 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
 
     Attributes:
         attempt: what it was.
-        outcome: ``abandoned`` where the caller left the stream, cancelled the task or interrupted.
+        outcome: ``abandoned`` where the caller left the stream, cancelled the task or interrupted; ``cached`` where a
+            hook had the answer, and nothing was sent.
         error: what went wrong.
         status: the HTTP status, where a reply came.
         headers: of the reply: request id, rate limits.
@@ -144,3 +147,19 @@ class SendingHook(Hook):
             Headers that it is to carry besides, where there are any.
         """
         return None
+
+
+class AnsweringHook(Hook):
+    """A hook that may have the answer already: then nothing is sent, and no other hook makes it wait."""
+
+    def kept(self, attempt: AttemptDetails) -> "Steps[object | None]":
+        """The answer, such as an `agouti.core.chat.Completion`; `None`: it has to be asked. Told before `before`."""
+        raise NotImplementedError
+
+
+class SeeingHook(Hook):
+    """A hook that is told as well of what was answered without being sent."""
+
+    def cached(self, result: AttemptResult) -> None:
+        """A hook had the answer; must be quick and wait for nothing."""
+        return

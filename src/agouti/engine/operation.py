@@ -7,9 +7,9 @@ from ..core.usage import Usage
 from ..dialects.base import Fault, Outgoing, Pending
 from .call import Call
 from .effects import Steps
-from .outcome import AttemptOutcome, Request, Result
+from .outcome import Answer, Answered, AttemptOutcome, Request, Result
 from .provider import Target
-from .receive import Try, receive_whole
+from .receive import Kept, Try, receive_whole
 
 
 class Operation(Generic[Request, Result]):
@@ -50,6 +50,11 @@ class Operation(Generic[Request, Result]):
     def receive(self, this: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
         """Send the request, and get the answer."""
         return receive_whole(this)
+
+    def receive_kept(self, value: Result, this: Kept) -> Steps[Answered[Result]]:
+        """The answer that a hook has, as if it had been received."""
+        yield from ()
+        return Answered(Answer(value, 0, {}, cached=True))
 
     def reduced(self, error: AgoutiError, request: Request, target: Target) -> Request | None:
         """The request without what the provider refuses, where the entry allows that."""

@@ -19,12 +19,14 @@ class Answer(Struct, Generic[Result], frozen=True, gc=False):
         value: what the operation makes of it.
         status, headers: of the reply.
         body: of a whole reply, as it came; empty for a stream.
+        cached: a hook had it; nothing was sent.
     """
 
     value: Result
     status: int
     headers: Mapping[str, str]
     body: bytes = b""
+    cached: bool = False
 
 
 class Answered(Struct, Generic[Result], frozen=True, gc=False):

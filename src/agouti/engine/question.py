@@ -17,7 +17,7 @@ from ..core.suggest import near_hint
 if TYPE_CHECKING:
     from ..media import FileSource, Source
 
-OF_CALL = ("deadline", "timeouts", "retries", "headers")
+OF_CALL = ("deadline", "timeouts", "retries", "headers", "cache")
 """Options that belong to the call and not to the question."""
 
 OPTIONS = ("system", "examples", "blanks", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)

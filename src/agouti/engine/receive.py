@@ -23,6 +23,18 @@ if TYPE_CHECKING:
 ERROR_BYTES = 1_000_000
 
 
+class Kept(Struct, frozen=True, gc=False):
+    """What an answer that a hook has is received for.
+
+    Attributes:
+        attempts: those before it.
+    """
+
+    call: Call
+    target: Target
+    attempts: list[Attempt]
+
+
 class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True):
     """One try: the request as it is sent, and how long it may take.
 

@@ -2,17 +2,21 @@
 
 import logging
 from collections.abc import Callable, Mapping
+from decimal import Decimal
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from ..core.errors import AgoutiError
 from ..core.estimate import estimate_text, expected_tokens
 from ..core.usage import Usage
 from .call import Call
 from .effects import OnAbandon, Settled, Steps
-from .hooks import AttemptDetails, AttemptResult, CallResult, Hook, Outcome
+from .hooks import AnsweringHook, AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SeeingHook
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome
 from .provider import Target
+from .receive import Kept
 
 if TYPE_CHECKING:
     from ..credentials.credential import Credential
@@ -60,7 +64,33 @@ class Watch:
             tags=question.tags,
             left=call.left(),
             call=id(call),
+            cache=call.cache,
         )
+
+    def kept(self, this: Kept) -> Steps[Answered[Any] | None]:
+        """The answer that a hook has, as the operation receives it; those that want to know are told."""
+        for hook in self._call.hooks:
+            if not isinstance(hook, AnsweringHook):
+                continue
+            value = yield from hook.kept(self._details)
+            if value is None:
+                continue
+            outcome = yield from self._operation.receive_kept(value, this)
+            answered: Answered[Any] = outcome
+            self._tell_kept(answered.answer.value)
+            return answered
+        return None
+
+    def _tell_kept(self, value: object) -> None:
+        seconds = self._call.clocks.clock() - self._began
+        result = self._result("cached", Usage(0, 0, 0), seconds=seconds, answer=value)
+        result = replace(result, exact_cost=Decimal(0), cost=0.0)
+        for hook in self._call.hooks:
+            if isinstance(hook, SeeingHook):
+                try:
+                    hook.cached(result)
+                except Exception:
+                    log.exception(_BROKEN)
 
     def admit(self) -> Steps[None]:
         """Let every hook have its say; it may wait.

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from ..core.forks import begin_anew
 from ..engine.effects import RunCallable, Steps
-from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from .rows import LedgerRow, row_of
 from .store import Ledger, open_ledger
 
@@ -44,7 +44,7 @@ class PutAside(Struct, frozen=True):
 _Entry: TypeAlias = "tuple[LedgerRow | None, list[int]] | threading.Event | None"
 
 
-class LedgerHook(Hook):
+class LedgerHook(SeeingHook):
     """Keeps a row for every attempt.
 
     Args:
@@ -114,6 +114,10 @@ class LedgerHook(Hook):
             # It has cost something, though nobody says how much: not more than was put aside.
             row = replace(row, cost=settled.most, estimated=True)
         self._writing().queue.put((row, [] if settled is None else settled.reservations))
+
+    def cached(self, result: AttemptResult) -> None:
+        """An answer that was not asked has a row as well; it cost nothing."""
+        self._writing().queue.put((row_of(result, time.time(), prompts=self._settings.prompts), []))
 
     def flush(self, seconds: float = 5.0) -> None:
         """Wait until all that was handed over is written."""

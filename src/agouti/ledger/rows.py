@@ -22,7 +22,7 @@ class LedgerRow(Struct, frozen=True, kw_only=True):
         label: what the caller asked for.
         operation: ``chat``, ``embeddings``, ...
         key: fingerprint of the key; empty where there was none.
-        outcome: ``answered``, ``failed`` or ``abandoned``.
+        outcome: ``answered``, ``failed``, ``abandoned`` or ``cached``.
         error: class of the error.
         cost: in millionths of a millionth of ``currency``; `None` where it is not known.
         estimated: whether tokens and cost are estimated, because the provider did not tell them.

@@ -130,6 +130,7 @@ def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | 
         headers=answer.headers,
         first_token=first_token,
         images=images_of(call.question) if target.model.price is not None else 0,
+        cached=answer.cached,
     )
 
 

@@ -3,13 +3,13 @@
 from ...core.chat import Completion, Request
 from ...core.usage import Usage
 from ...reply import Reply
-from ..accumulate import ReplyAccumulator
+from ..accumulate import ReplyAccumulator, as_events
 from ..call import Call
-from ..effects import Steps
+from ..effects import Emit, Steps
 from ..exchange import exchange
-from ..outcome import AttemptOutcome
+from ..outcome import Answer, Answered, AttemptOutcome
 from ..question import Question
-from ..receive import Try
+from ..receive import Kept, Try
 from ..receive_stream import receive_stream
 from .chat import Chat, Shape, is_unfinished, reply_of
 
@@ -32,6 +32,13 @@ class ChatStreamed(Chat):
     def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
         self.so_far.begin(this.target, this.call.started, this.attempts)
         return receive_stream(this, self)
+
+    def receive_kept(self, value: Completion, this: Kept) -> Steps[Answered[Completion]]:
+        self.so_far.begin(this.target, this.call.started, this.attempts)
+        events = as_events(value)
+        self.so_far.take(events, this.call.clocks.clock)
+        yield Emit(events)
+        return Answered(Answer(self.so_far.completion(), 0, {}, cached=True))
 
     def first_token(self) -> float | None:
         return self.so_far.first_token

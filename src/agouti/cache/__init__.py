@@ -1,0 +1,1 @@
+"""The cache of answers: equal questions are answered from disk."""

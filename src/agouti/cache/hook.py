@@ -1,0 +1,171 @@
+"""The cache as a hook: equal questions are answered from disk, and those that are under way are asked once."""
+
+import logging
+import sqlite3
+from hashlib import blake2b
+from threading import Lock
+from typing import TYPE_CHECKING
+
+import msgspec
+from msgspec.structs import replace
+
+from ..core.chat import Completion, Request
+from ..core.forks import begin_anew
+from ..engine.effects import OnAbandon, Signal, Steps, WaitFor
+from ..engine.hooks import AnsweringHook, AttemptDetails, AttemptResult
+from .store import AnswerStore
+
+if TYPE_CHECKING:
+    from ..config.entries import Config
+    from ..config.singles import CacheSettings
+
+log = logging.getLogger("agouti.cache")
+
+# Ends of an answer that is whole.
+_WHOLE = frozenset({"stop", "tool_calls"})
+# What makes an answer depend on what the provider keeps.
+_BOUND = ("previous_response_id",)
+_DECODER = msgspec.json.Decoder(Completion)
+
+
+class _UnderWay:
+    """A question that is being asked; others that ask the same wait for it."""
+
+    __slots__ = ("answer", "signal")
+
+    def __init__(self) -> None:
+        self.signal = Signal()
+        self.answer: Completion | None = None
+
+
+class CacheHook(AnsweringHook):
+    """Answers equal questions from disk.
+
+    A question is equal where the same is asked of the same model at the same address: prompt, system text, examples,
+    parameters, tools and what the entry adds. It is kept where its temperature is 0, or where that is asked for.
+
+    Raises:
+        ConfigError: the file cannot be used.
+    """
+
+    def __init__(self, config: "Config", settings: "CacheSettings") -> None:
+        self._config = config
+        self._always = settings.always
+        self._store = AnswerStore(
+            settings.path, keep_days=settings.keep_days, max_bytes=settings.max_megabytes * 1_000_000
+        )
+        self._places: dict[str, bytes] = {}
+        self._told = False
+        self._begin()
+        begin_anew(self)
+
+    def _begin(self) -> None:
+        self._lock = Lock()
+        self._under_way: dict[bytes, _UnderWay] = {}
+        self._asked: dict[int, tuple[bytes, _UnderWay]] = {}
+
+    def after_fork(self) -> None:
+        """What is under way is the parent's."""
+        self._begin()
+
+    def kept(self, attempt: AttemptDetails) -> Steps[Completion | None]:
+        """The answer from disk, or of somebody who is asking the same; `None`: it has to be asked."""
+        key = self._key(attempt)
+        if key is None:
+            return None
+        while True:
+            answer = self._found(key)
+            if answer is not None:
+                return answer
+            with self._lock:
+                other = self._under_way.get(key)
+                if other is None:
+                    mine = self._under_way[key] = _UnderWay()
+                    self._asked[id(attempt)] = (key, mine)
+                    break
+            yield WaitFor(other.signal, attempt.left)
+            if other.answer is not None:
+                return other.answer
+            if not other.signal.is_set:
+                return None  # its own deadline says the rest
+        # Whatever becomes of the attempt, those who wait do not wait for ever.
+        yield OnAbandon(lambda: self._give_up(id(attempt)))
+        return None
+
+    def _give_up(self, attempt: int) -> None:
+        self._ended(attempt, None)
+
+    def _key(self, attempt: AttemptDetails) -> bytes | None:
+        """The key of what is asked; `None` where it is not to be kept."""
+        request = attempt.request
+        if attempt.cache is False or not isinstance(request, Request):
+            return None
+        parameters = request.parameters
+        if not (attempt.cache or self._always or parameters.get("temperature") == 0):
+            return None
+        if any(name in parameters for name in _BOUND):
+            return None
+        if "stream_options" in parameters:
+            parameters = {name: value for name, value in parameters.items() if name != "stream_options"}
+        same = replace(request, stream=False, parameters=parameters)
+        asked = msgspec.json.encode(same, order="sorted", enc_hook=str)
+        return blake2b(self._place(attempt.provider) + asked, digest_size=24).digest()
+
+    def _place(self, label: str) -> bytes:
+        """What the answers of a provider depend on besides the request."""
+        place = self._places.get(label)
+        if place is None:
+            provider = self._config.provider(label)
+            facts = (provider.address, provider.dialect, provider.add, provider.values, provider.query)
+            place = self._places[label] = repr(facts).encode("utf-8", "replace")
+        return place
+
+    def _found(self, key: bytes) -> Completion | None:
+        try:
+            data = self._store.get(key)
+            return None if data is None else _DECODER.decode(data)
+        except (sqlite3.Error, msgspec.MsgspecError) as error:
+            self._tell(error)
+            return None
+
+    def after(self, result: AttemptResult) -> None:
+        """Keep a whole answer."""
+        answer = result.answer
+        whole = isinstance(answer, Completion) and result.outcome == "answered" and _is_whole(answer)
+        asked = self._ended(id(result.attempt), answer if whole and isinstance(answer, Completion) else None)
+        if asked is None or not whole:
+            return
+        try:
+            self._store.put(asked, msgspec.json.encode(answer))
+        except (sqlite3.Error, msgspec.MsgspecError, UnicodeError) as error:
+            self._tell(error)
+
+    def _ended(self, attempt: int, answer: Completion | None) -> bytes | None:
+        """Let those go on who wait for the same; the key of what was asked."""
+        with self._lock:
+            asked = self._asked.pop(attempt, None)
+            if asked is None:
+                return None
+            key, mine = asked
+            if self._under_way.get(key) is mine:
+                del self._under_way[key]
+        mine.answer = answer
+        mine.signal.set()
+        return key
+
+    def _tell(self, error: Exception) -> None:
+        if not self._told:
+            self._told = True
+            log.warning("the cache cannot be used: %s; calls go on without it", error)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._store.close()
+
+
+def _is_whole(answer: Completion) -> bool:
+    """Whether an answer was neither cut nor refused, and has something in it."""
+    return bool(answer.choices) and all(
+        choice.finish_reason in _WHOLE and not choice.refusal and bool(choice.text or choice.tool_calls or choice.files)
+        for choice in answer.choices
+    )

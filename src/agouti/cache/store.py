@@ -1,0 +1,128 @@
+"""Answers on disk: a SQLite file that several threads and processes use, with limits of age and size."""
+
+import os
+import sqlite3
+import threading
+import time
+from contextlib import suppress
+from pathlib import Path
+
+from ..core.errors import ConfigError
+from ..core.forks import begin_anew
+
+_DAY = 86400.0
+_FORMAT = 1
+# Calls do not wait longer than this for another program that writes; the answer is not kept then.
+_PATIENCE = 0.2
+# So much is taken out at a time once there is too much.
+_ROOM = 0.9
+_TABLES = """
+CREATE TABLE IF NOT EXISTS answers (key BLOB PRIMARY KEY, at REAL NOT NULL, size INTEGER NOT NULL, answer BLOB NOT NULL)
+    WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS answers_at ON answers (at);
+"""
+
+
+class AnswerStore:
+    """Answers by the key of their question.
+
+    Args:
+        path: the file; made where it is not there.
+        keep_days: an older answer is none; `None`: however old.
+        max_bytes: once all answers are larger than that, the oldest go.
+
+    Raises:
+        ConfigError: the file is something else, or cannot be used.
+    """
+
+    def __init__(self, path: Path, *, keep_days: float | None, max_bytes: int) -> None:
+        self._path = path
+        self._age = None if keep_days is None else keep_days * _DAY
+        self._most = max_bytes
+        self._lock = threading.Lock()
+        self._open()
+        begin_anew(self)
+
+    def _open(self) -> None:
+        try:
+            if not self._path.exists():
+                # Answers are nobody else's.
+                os.close(os.open(self._path, os.O_CREAT | os.O_RDWR, 0o600))
+            self._base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
+            version = self._base.execute("PRAGMA user_version").fetchone()[0]
+            there = [name for (name,) in self._base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+            if there and (version != _FORMAT or "answers" not in there):
+                raise ConfigError(
+                    f"{self._path} is a database, but no cache of answers", hint="Name another file in [cache] store."
+                )
+            if not there:
+                self._base.execute("PRAGMA journal_mode=WAL")
+                self._base.executescript(_TABLES)
+                self._base.execute(f"PRAGMA user_version = {_FORMAT}")
+            self._base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
+            self._size = int(self._base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+        except sqlite3.Error as error:
+            raise ConfigError(
+                f"[cache] store = {str(self._path)!r} cannot be used: {error}",
+                hint="Name a file that is a cache of answers, or not there yet.",
+            ) from None
+        except OSError as error:
+            raise ConfigError(
+                f"[cache] store = {str(self._path)!r} cannot be written: {error.strerror or error}",
+                hint="Name a file in a folder that you can write to.",
+            ) from None
+
+    def after_fork(self) -> None:
+        """A child has a connection of its own."""
+        self._lock = threading.Lock()
+        with suppress(ConfigError):
+            self._open()
+
+    def get(self, key: bytes) -> bytes | None:
+        """The answer to a question; `None` where there is none, or it is too old.
+
+        Raises:
+            sqlite3.Error: the file cannot be read.
+        """
+        with self._lock:
+            found = self._base.execute("SELECT at, answer FROM answers WHERE key = ?", (key,)).fetchone()
+        if found is None or (self._age is not None and time.time() - found[0] > self._age):
+            return None
+        return bytes(found[1])
+
+    def put(self, key: bytes, answer: bytes) -> None:
+        """Keep an answer, unless it is larger than all together may be.
+
+        Raises:
+            sqlite3.Error: the file cannot be written.
+        """
+        if len(answer) > self._most:
+            return
+        with self._lock:
+            self._base.execute(
+                "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?)", (key, time.time(), len(answer), answer)
+            )
+            self._size += len(answer)
+            if self._size > self._most:
+                self._make_room()
+
+    def _make_room(self) -> None:
+        """Take out what is too old, and of the others the oldest ones."""
+        base = self._base
+        if self._age is not None:
+            base.execute("DELETE FROM answers WHERE at < ?", (time.time() - self._age,))
+        self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+        if self._size <= self._most:
+            return
+        spare = self._size - int(self._most * _ROOM)
+        base.execute(
+            "DELETE FROM answers WHERE key IN (SELECT key FROM (SELECT key, sum(size) OVER (ORDER BY at, key "
+            "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) AS before FROM answers) WHERE coalesce(before, 0) < ?)",
+            (spare,),
+        )
+        self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+
+    def close(self) -> None:
+        """Let go of the file."""
+        with self._lock:
+            self._base.close()
