@@ -21,6 +21,7 @@ from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
 from .own_hooks import own_hooks
 from .reply import Reply
+from .transport.instead import ACTIVE, all_hooks
 
 if TYPE_CHECKING:
     from datetime import date
@@ -153,7 +154,7 @@ class Calls:
             started=started,
             until=None if deadline is None else started + deadline,
             question=question,
-            hooks=self.hooks,
+            hooks=(*all_hooks(), *self.hooks) if ACTIVE else self.hooks,
             timeouts=limits.timeouts,
             retries=limits.retries,
             headers=limits.headers,
@@ -331,7 +332,8 @@ class BaseClient:
             config = load(given.pop())
         if record is not None and replay is not None:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
-        config = config if replay is None else config.keyless()
+        if replay is not None or any(each.keyless for each in ACTIVE):
+            config = config.keyless()
         check_client(limits or ())
         self._owned, self._ledger = own_hooks(config)
         self._calls = Calls(config, (*self._owned, *hooks), limits=limits_of(limits or {}))

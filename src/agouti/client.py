@@ -13,6 +13,7 @@ from .core.chat import Json, Message
 from .engine.operations.chat import ask
 from .loading import without_collecting
 from .reply import Reply
+from .transport.instead import ACTIVE, instead_of
 
 if TYPE_CHECKING:
     from typing import Self
@@ -285,6 +286,8 @@ class Client(BaseClient):
         drives, transport = self._drives, self._transport
         if drives is None or transport is None:
             drives, transport = self._load()
+        if ACTIVE:
+            transport = instead_of(transport, threads=True)
         return drives(steps, transport, self._environment)
 
     def _load(self) -> "tuple[type[SyncDriver[Any]], SyncTransport]":
@@ -472,6 +475,8 @@ class AsyncClient(BaseClient):
         drives, transport = self._drives, self._transport
         if drives is None or transport is None:
             drives, transport = self._load()
+        if ACTIVE:
+            transport = instead_of(transport, threads=False)
         return drives(steps, transport, self._environment)
 
     def _load(self) -> "tuple[type[AsyncDriver[Any]], AsyncTransport]":

@@ -150,10 +150,20 @@ class SendingHook(Hook):
 
 
 class AnsweringHook(Hook):
-    """A hook that may have the answer already: then nothing is sent, and no other hook makes it wait."""
+    """A hook that may have the answer already: then nothing is sent, and no other hook makes it wait.
+
+    Attributes:
+        caches: whether its answers have been paid for before, and cost nothing.
+    """
+
+    caches: bool = True
 
     def kept(self, attempt: AttemptDetails) -> "Steps[object | None]":
-        """The answer, such as an `agouti.core.chat.Completion`; `None`: it has to be asked. Told before `before`."""
+        """The answer, such as an `agouti.core.chat.Completion`, or the error that comes instead of it.
+
+        Returns:
+            `None`: it has to be asked. Told before ``before``.
+        """
         raise NotImplementedError
 
 

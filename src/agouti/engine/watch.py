@@ -14,7 +14,7 @@ from .call import Call
 from .effects import OnAbandon, Settled, Steps
 from .hooks import AnsweringHook, AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SeeingHook
 from .operation import Operation
-from .outcome import Answered, AttemptOutcome
+from .outcome import Answered, AttemptOutcome, Failed
 from .provider import Target
 from .receive import Kept
 
@@ -67,7 +67,7 @@ class Watch:
             cache=call.cache,
         )
 
-    def kept(self, this: Kept) -> Steps[Answered[Any] | None]:
+    def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
         for hook in self._call.hooks:
             if not isinstance(hook, AnsweringHook):
@@ -75,10 +75,13 @@ class Watch:
             value = yield from hook.kept(self._details)
             if value is None:
                 continue
-            outcome = yield from self._operation.receive_kept(value, this)
-            answered: Answered[Any] = outcome
-            self._tell_kept(answered.answer.value)
-            return answered
+            if isinstance(value, AgoutiError):
+                return Failed(value, status=value.status)
+            answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
+            if hook.caches:
+                self._tell_kept(answered.answer.value)
+                return answered
+            return Answered(replace(answered.answer, status=200, cached=False))
         return None
 
     def _tell_kept(self, value: object) -> None:

@@ -1,0 +1,78 @@
+"""The pytest plugin, found by its entry point: fixtures and markers for tests of applications."""
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import pytest
+
+if TYPE_CHECKING:
+    from ..standins.server import Served
+    from .script import Script, Sent
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Options of the command line and of the ini file."""
+    group = parser.getgroup("agouti")
+    group.addoption(
+        "--agouti-archives",
+        choices=("replay", "extend", "renew"),
+        default="replay",
+        help="Archives of tests: answer from them alone, record what is new as well, or record all anew.",
+    )
+    parser.addini("agouti_offline", "No test may ask anything but this machine.", type="bool", default=False)
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """The markers."""
+    config.addinivalue_line("markers", 'agouti_archive(path): answer from an HTTP Archive, such as "replies.har".')
+    config.addinivalue_line("markers", "agouti_offline: this test may ask nothing but this machine.")
+
+
+@pytest.fixture(autouse=True)
+def _agouti_network(request: pytest.FixtureRequest) -> Iterator[None]:
+    """What the markers of a test say of the network."""
+    archive = request.node.get_closest_marker("agouti_archive")
+    guarded = request.config.getini("agouti_offline") or request.node.get_closest_marker("agouti_offline") is not None
+    if archive is None and not guarded:
+        yield
+        return
+    from contextlib import ExitStack
+
+    from .network import archived, offline
+
+    with ExitStack() as stack:
+        if guarded:
+            stack.enter_context(offline())
+        if archive is not None:
+            if len(archive.args) != 1 or not isinstance(archive.args[0], str):
+                raise pytest.UsageError('agouti_archive takes one path: @pytest.mark.agouti_archive("replies.har")')
+            path = request.path.parent / archive.args[0]
+            stack.enter_context(archived(path, request.config.getoption("--agouti-archives")))
+        yield
+
+
+@pytest.fixture
+def scripted() -> "Iterator[Script]":
+    """A script that answers for all models, in all clients: see `agouti.testing.Script`."""
+    from .script import scripted
+
+    with scripted() as script:
+        yield script
+
+
+@pytest.fixture
+def sent() -> "Iterator[list[Sent]]":
+    """What all clients ask during the test, in order, whoever answers it."""
+    from .network import watched
+
+    with watched() as asked:
+        yield asked
+
+
+@pytest.fixture(scope="session")
+def providers() -> "Iterator[Served]":
+    """The simulated providers, running for the session; ``agouti.Client(providers.config)`` reaches them."""
+    from ..standins.server import serve
+
+    with serve() as served:
+        yield served

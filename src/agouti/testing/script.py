@@ -1,0 +1,291 @@
+"""Scripted replies: what a test wants models to say, whatever their format; and what they were asked."""
+
+import dataclasses
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from threading import Lock
+from typing import Any, TypeAlias
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Choice, Completion, Json, Request, ToolCall, ToolFunction
+from ..core.errors import AgoutiError, NotRecorded
+from ..core.estimate import estimate_text, expected_tokens
+from ..core.parts import text_of
+from ..core.usage import Usage
+from ..core.vectors import Vectors, VectorsRequest
+from ..engine.effects import Steps
+from ..engine.hooks import AnsweringHook, AttemptDetails
+from ..transport.instead import ACTIVE, AsyncGuarded, Guarded
+
+Said: TypeAlias = "str | Mapping[str, Any] | list[Any] | Callable[[Sent], Any] | Any"
+"""What a model says: a text, a value that is written as JSON, or a function of what was asked."""
+
+
+class Sent(Struct, frozen=True, kw_only=True):
+    """What a model was asked.
+
+    Attributes:
+        label: of the model that was tried; ``asked`` is the label that the application asked.
+        name, provider: what its provider calls it, and the label of that.
+        operation: ``chat``, ``embeddings``, ``models`` or ``count``.
+        text: the last text of the prompt.
+        messages: all messages, system text and examples included, in the OpenAI-compatible form.
+        parameters: under their usual names, those of the entry included.
+        texts: of embeddings.
+        tags: what the call was for.
+    """
+
+    label: str
+    asked: str
+    name: str
+    provider: str
+    operation: str
+    text: str = ""
+    messages: list[dict[str, Json]] = []
+    parameters: dict[str, Json] = {}
+    texts: list[str] = []
+    tags: Mapping[str, str] = {}
+
+
+def sent_of(attempt: AttemptDetails) -> Sent:
+    """What an attempt asks."""
+    request = attempt.request
+    facts: dict[str, Any] = {}
+    if isinstance(request, Request):
+        messages = [_as_json(message) for message in request.messages]
+        facts = {"messages": messages, "parameters": dict(request.parameters)}
+        facts["text"] = next((text_of(each) for each in reversed(request.messages) if each.content), "")
+    elif isinstance(request, VectorsRequest):
+        facts = {"texts": list(request.texts), "text": request.texts[-1] if request.texts else ""}
+    return Sent(
+        label=attempt.model,
+        asked=attempt.label,
+        name=attempt.name,
+        provider=attempt.provider,
+        operation=attempt.operation,
+        tags=attempt.tags,
+        **facts,
+    )
+
+
+def _as_json(message: Any) -> dict[str, Json]:
+    made: dict[str, Json] = msgspec.to_builtins(message)
+    return {name: value for name, value in made.items() if value not in (None, (), [], {}, False)}
+
+
+class _Rule(Struct):
+    """What is said to what is asked."""
+
+    label: str | None
+    pattern: "re.Pattern[str] | None"
+    said: list[Any]
+    facts: dict[str, Any]
+    left: int | None
+
+    def fits(self, sent: Sent) -> bool:
+        if self.left == 0 or (self.label is not None and self.label not in (sent.label, sent.asked)):
+            return False
+        return self.pattern is None or self.pattern.search(sent.text) is not None
+
+    def next(self) -> Any:
+        if self.left is not None:
+            self.left -= 1
+        return self.said.pop(0) if len(self.said) > 1 else self.said[0]
+
+
+class Script(AnsweringHook):
+    """What models say in a test, in every format alike: nothing is sent, no key is needed.
+
+    The first rule that fits what is asked, and is not used up, answers. What no rule fits is an error.
+
+    Attributes:
+        sent: what was asked, in order; also what was refused.
+
+    Example:
+        >>> import agouti
+        >>> from agouti.testing import scripted
+        >>> config = {"providers": {"northbank": {"address": "https://api.northbank.example/v1"}},
+        ...           "models": {"almanac": {"provider": "northbank", "name": "quill-large"}}}
+        >>> with scripted() as script, agouti.Client(config) as client:
+        ...     script.error(agouti.RateLimited("slow down", status=429), times=1)
+        ...     script.reply("In March.", pattern="peas")
+        ...     reply = client.ask("almanac", "When do peas go in?")
+        >>> reply.text, [attempt.outcome for attempt in reply.attempts], script.sent[0].text
+        ('In March.', ['RateLimited', 'answered'], 'When do peas go in?')
+    """
+
+    caches = False
+
+    def __init__(self) -> None:
+        self._rules: list[_Rule] = []
+        self._lock = Lock()
+        self.sent: list[Sent] = []
+
+    def reply(
+        self,
+        *said: Said,
+        label: str | None = None,
+        pattern: str | None = None,
+        times: int | None = None,
+        finish_reason: str = "stop",
+        reasoning: str | None = None,
+        calls: Sequence[tuple[str, Mapping[str, Any]]] = (),
+        usage: tuple[int, int] | None = None,
+    ) -> None:
+        """Answer what fits.
+
+        Args:
+            said: texts; values, which are written as JSON (for `fill`); or functions of a `Sent`. Several are said one
+                after the other, the last one again and again.
+            label: only of this model.
+            pattern: a regular expression that is found in the last text of the prompt.
+            times: so often at most.
+            finish_reason: ``length`` for an answer that was cut.
+            calls: tool calls, as names and arguments.
+            usage: tokens in and out; estimated otherwise.
+        """
+        facts = {"finish_reason": finish_reason, "reasoning": reasoning, "calls": tuple(calls), "usage": usage}
+        self._add(label, pattern, list(said) or [""], facts, times)
+
+    def error(
+        self,
+        error: AgoutiError | type[AgoutiError],
+        *,
+        label: str | None = None,
+        pattern: str | None = None,
+        times: int | None = None,
+    ) -> None:
+        """Fail what fits, as a provider would: it is repeated, or the next model takes over, where that makes sense."""
+        self._add(label, pattern, [error], {"error": True}, times)
+
+    def vectors(self, dimensions: int = 8, *, label: str | None = None, times: int | None = None) -> None:
+        """Answer embeddings: equal texts have equal vectors, and texts that share words are near."""
+        self._add(label, None, [dimensions], {"vectors": True}, times)
+
+    def _add(
+        self, label: str | None, pattern: str | None, said: list[Any], facts: dict[str, Any], times: int | None
+    ) -> None:
+        compiled = None if pattern is None else re.compile(pattern)
+        with self._lock:
+            self._rules.append(_Rule(label, compiled, said, facts, times))
+
+    def kept(self, attempt: AttemptDetails) -> Steps[object | None]:
+        """What the script says."""
+        yield from ()
+        sent = sent_of(attempt)
+        with self._lock:
+            self.sent.append(sent)
+            rule = next((each for each in self._rules if each.fits(sent) and self._is_for(each, sent)), None)
+            said: Any = rule.next() if rule is not None else None
+        if rule is None:
+            return NotRecorded(
+                f"the script has no reply to this {sent.operation} of {sent.label} ({sent.text[:80]!r})",
+                hint="Add one: script.reply(...), or script.vectors() for embeddings.",
+            )
+        if "error" in rule.facts:
+            return _error(said)
+        if isinstance(attempt.request, VectorsRequest):
+            return _vectors(attempt.request, said)
+        value: Any = said(sent) if callable(said) else said
+        return _completion(attempt.request, value, sent, rule.facts)
+
+    @staticmethod
+    def _is_for(rule: _Rule, sent: Sent) -> bool:
+        return "error" in rule.facts or ("vectors" in rule.facts) == (sent.operation == "embeddings")
+
+
+def _error(error: AgoutiError | type[AgoutiError]) -> AgoutiError:
+    """A new error each time: what is known of a call is written into it."""
+    if isinstance(error, type):
+        return error("scripted")
+    return type(error)(error.what, hint=error.hint, status=error.status, wait=error.wait, message=error.message)
+
+
+def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) -> Completion:
+    text = value if isinstance(value, str) else json.dumps(_plain(value), ensure_ascii=False)
+    calls = [(name, json.dumps(dict(arguments))) for name, arguments in facts.get("calls", ())]
+    forced = request.parameters.get("tool_choice") if isinstance(request, Request) else None
+    if not calls and isinstance(forced, dict):  # a form that goes through a tool is filled in its arguments
+        calls, text = [(forced.get("function", {}).get("name", ""), text)], ""
+    reason = facts.get("finish_reason", "stop")
+    if calls and reason == "stop":
+        reason = "tool_calls"
+    written = text or "".join(arguments for _, arguments in calls)
+    told = facts.get("usage") or (expected_tokens(request)[0], estimate_text(written))
+    choice = Choice(
+        text=text,
+        finish_reason=reason,
+        reasoning=facts.get("reasoning"),
+        tool_calls=tuple(
+            ToolCall(ToolFunction(name, arguments), f"call_{number}")
+            for number, (name, arguments) in enumerate(calls, 1)
+        ),
+    )
+    return Completion((choice,), sent.name, None, Usage(told[0], told[1], told[0] + told[1]))
+
+
+def _plain(value: Any) -> Any:
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return dataclasses.asdict(value)
+    return value.model_dump(mode="json") if hasattr(value, "model_dump") else value
+
+
+def _vectors(request: VectorsRequest, dimensions: int) -> Vectors:
+    from hashlib import blake2b
+
+    size = request.dimensions or dimensions
+    made: list[Any] = []
+    for text in request.texts:
+        vector = [0.0] * size
+        for word in re.findall(r"\w+", text.lower()) or [text]:
+            digest = int.from_bytes(blake2b(word.encode(), digest_size=4).digest())
+            vector[digest % size] += 1.0
+        length = sum(each * each for each in vector) ** 0.5
+        made.append([each / length for each in vector])
+    tokens = sum(map(estimate_text, request.texts))
+    return Vectors(made, request.model, Usage(tokens, 0, tokens))
+
+
+class _Scripted:
+    """A script in the place of the network."""
+
+    keyless = True
+
+    def __init__(self, script: Script) -> None:
+        self.hooks = (script,)
+
+    def sync(self, network: Any) -> Guarded:
+        guarded = Guarded(network, _nothing_goes_out)
+        guarded.at_once = True  # nobody waits for a repeat that is scripted
+        return guarded
+
+    def asynchronous(self, network: Any) -> AsyncGuarded:
+        guarded = AsyncGuarded(network, _nothing_goes_out)
+        guarded.at_once = True
+        return guarded
+
+
+def _nothing_goes_out(request: Any) -> None:
+    raise NotRecorded(f"the script has no reply to {request.method} {request.url}", hint="Nothing was sent.")
+
+
+@contextmanager
+def scripted() -> Iterator[Script]:
+    """A `Script` answers for all models, in all clients, while the block runs."""
+    script = Script()
+    with standing_in(_Scripted(script)):
+        yield script
+
+
+@contextmanager
+def standing_in(instead: Any) -> Iterator[None]:
+    """Something stands in for the network while the block runs."""
+    ACTIVE.append(instead)
+    try:
+        yield
+    finally:
+        ACTIVE.remove(instead)

@@ -1,0 +1,246 @@
+"""What applications test with: scripted replies, archives, nothing that goes out; under pytest, unittest and asyncio."""
+
+import asyncio
+import os
+import subprocess
+import sys
+import textwrap
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.standins.server import Served
+from agouti.testing import WentOut, archived, offline, scripted, watched
+
+CONFIG = {
+    "providers": {
+        "northbank": {"address": "https://api.northbank.example/v1", "key": {"env": "NOT_THERE_KEY"}},
+        "letterbox": {"address": "https://letterbox.example", "dialect": "messages", "key": {"env": "NOT_THERE_KEY"}},
+        "canal": {"address": "https://canal.example/v1beta", "dialect": "contents"},
+        "echo": {"address": "https://echo.example/v1", "dialect": "responses"},
+        "barn": {"address": "http://barn.example", "dialect": "lines"},
+        "quay": {"address": "https://quay.example", "dialect": "converse"},
+    },
+    "models": {
+        "almanac": {"provider": "northbank", "name": "quill-large", "fallback": ["spare"], "system": "Two sentences.",
+                    "price": {"input": 1, "output": 2, "currency": "USD"}},
+        "spare": {"provider": "letterbox", "name": "envelope-2"},
+    },
+}  # fmt: skip
+
+
+@dataclass
+class Note:
+    crop: str
+    up: int
+
+
+@pytest.mark.parametrize("provider", ["northbank", "letterbox", "canal", "echo", "barn", "quay"])
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_scripted_replies_are_the_same_in_every_format(provider: str, kind: str) -> None:
+    def double(number: int) -> int:
+        """Twice."""
+        return 2 * number
+
+    label = f"m@{provider}"
+    with scripted() as script:
+        script.reply("In March.", pattern="peas")
+        script.reply(Note("kale", 18), pattern="18 of 24")
+        script.reply(calls=[("double", {"number": 21})], pattern="double", times=1)
+        script.reply(lambda sent: f"It is {sent.messages[-1]['content']}.", pattern="42")
+        script.vectors(16)
+        if kind == "sync":
+            with agouti.Client(CONFIG) as client:
+                first = client.ask(label, "When do peas go in?", max_tokens=9)
+                with client.stream(label, "And peas in pots?") as stream:
+                    streamed = "".join(stream)
+                filled = client.fill(label, Note, "18 of 24 up, kale").value
+                worked = client.ask(label, "double 21", tools=[double], run_tools=True).text
+        else:
+
+            async def run() -> tuple[Any, str, Any, str]:
+                async with agouti.AsyncClient(CONFIG) as client:
+                    first = await client.ask(label, "When do peas go in?", max_tokens=9)
+                    async with client.stream(label, "And peas in pots?") as stream:
+                        streamed = "".join([text async for text in stream])
+                    filled = (await client.fill(label, Note, "18 of 24 up, kale")).value
+                    worked = await client.ask(label, "double 21", tools=[double], run_tools=True)
+                    return first, streamed, filled, worked.text
+
+            first, streamed, filled, worked = asyncio.run(run())
+    assert (first.text, streamed, filled, worked) == ("In March.", "In March.", Note("kale", 18), "It is 42.")
+    assert (first.cached, first.usage.output_tokens) == (False, 3)
+    assert script.sent[0].parameters == {"max_tokens": 9}
+    assert [each.label for each in script.sent] == [label] * 5
+
+
+def test_scripted_faults_are_met_as_real_ones() -> None:
+    with scripted() as script, agouti.Client(CONFIG) as client:
+        script.error(agouti.RateLimited("slow down", status=429, wait=30), label="almanac", times=1)
+        script.error(agouti.OutOfCredit, label="almanac", times=1)
+        script.reply("From the spare.", label="spare")
+        script.reply("one", "two", label="almanac")
+        reply = client.ask("almanac", "Peas?", tags={"for": "letter"})
+        assert (reply.text, [each.outcome for each in reply.attempts]) == ("From the spare.", ["RateLimited", "OutOfCredit", "answered"])  # fmt: skip
+        assert [client.ask("almanac", "Peas?").text for _ in range(3)] == ["one", "two", "two"]
+        assert client.ask("almanac", "Peas?").cost is not None
+        sent = script.sent[0]
+        assert (sent.asked, sent.name, sent.provider, sent.tags) == ("almanac", "quill-large", "northbank", {"for": "letter"})  # fmt: skip
+        assert sent.messages == [{"role": "system", "content": "Two sentences."}, {"role": "user", "content": "Peas?"}]
+        script.reply("cut", label="spare", finish_reason="length")
+        with pytest.raises(agouti.NotRecorded, match=r"no reply to this chat of m@barn \('Beans\?'\)"):
+            client.ask("m@barn", "Beans?")
+        with pytest.raises(agouti.NotRecorded, match="embeddings"):
+            client.embed("m@northbank", ["a"])
+        with pytest.raises(agouti.NotRecorded, match=r"nothing was sent|no reply"):
+            client.models("northbank")
+        script.vectors()
+        made = client.embed("m@northbank", ["broad beans", "beans, broad", "kale"])
+        assert made.near(made[0], 2)[1].index == 1
+
+
+def test_clients_that_are_there_already_and_other_threads_are_scripted_too() -> None:
+    client = agouti.Client.at("https://api.northbank.example/v1")
+    came: list[str] = []
+    with scripted() as script:
+        script.reply("In March.")
+        thread = threading.Thread(target=lambda: came.append(client.ask("m", "Peas?").text))
+        thread.start()
+        thread.join()
+    assert came == ["In March."]
+    with pytest.raises(WentOut, match=r"POST https://api\.northbank\.example/v1/chat/completions"):
+        with offline():
+            try:
+                client.ask("m", "Peas?")
+            except agouti.AgoutiError:
+                came.append("caught by the application")
+    assert len(came) == 2
+    client.close()
+
+
+def test_archives_answer_and_say_what_is_new(served: Served, tmp_path: Path) -> None:
+    path = tmp_path / "kept" / "replies.har"
+    with pytest.raises(agouti.RequestError, match="no archive"):
+        with archived(path):
+            pass
+    with archived(path, "extend"), agouti.Client(served.config) as client:
+        first = client.ask("almanac", "When do peas go in?").text
+    without = agouti.load_config(
+        {"providers": {"northbank": {"address": served.address("northbank"), "key": {"env": "NOT_THERE"}}}}
+    )
+    question = {"temperature": 0.2, "system": "You answer growers' questions in two sentences."}
+    with archived(path), watched() as sent, agouti.Client(without) as client:
+        assert client.ask("quill-large@northbank", "When do peas go in?", **question).text == first  # type: ignore[arg-type]
+        with pytest.raises(agouti.NotRecorded, match="has no reply") as caught:
+            client.ask("quill-large@northbank", "And beans?")
+        assert "extend" in caught.value.hint
+        assert [each.text for each in sent] == ["When do peas go in?", "And beans?"]
+    before = path.stat().st_size
+    with archived(path, "extend"), agouti.Client(served.config) as client:
+        client.ask("almanac", "When do peas go in?")
+        assert path.stat().st_size == before
+        client.ask("almanac", "And beans?")
+        assert path.stat().st_size > before
+    with archived(path, "renew"), agouti.Client(served.config) as client:
+        client.ask("almanac", "And kale?")
+    assert "peas" not in path.read_text()
+    with pytest.raises(agouti.RequestError, match="extend"):
+        with archived(path, "append"):  # type: ignore[arg-type]
+            pass
+    path.write_text("my notes")
+    with pytest.raises(agouti.ConfigError, match="not an HTTP Archive"):
+        with archived(path):
+            pass
+
+
+APPLICATION = """
+    import agouti
+    client = agouti.Client({"providers": {"p": {"address": "%s", "key": {"env": "SHED_TEST_KEY"}}}})
+    def month(crop):
+        return client.ask("m@p", f"When does {crop} go in?").text
+"""
+TESTS = """
+    import asyncio, unittest, pytest, agouti
+    from agouti.testing import scripted as by_hand
+    from application import month
+
+    def test_scripted(scripted, sent):
+        scripted.reply("March", pattern="peas")
+        assert month("peas") == "March"
+        assert [each.text for each in sent] == ["When does peas go in?"]
+
+    def test_of_the_providers(providers):
+        with agouti.Client(providers.config) as client:
+            assert client.ask("almanac", "Peas?").text
+
+    @pytest.mark.agouti_archive("kept/peas.har")
+    def test_archive():
+        assert month("peas") == "From the archive."
+
+    @pytest.mark.agouti_offline
+    def test_that_would_cost():
+        try:
+            month("beans")
+        except agouti.AgoutiError:
+            pass
+
+    class Cases(unittest.TestCase):
+        def test_month(self):
+            with by_hand() as script:
+                script.reply("April")
+                self.assertEqual(month("beans"), "April")
+
+    class AsyncCases(unittest.IsolatedAsyncioTestCase):
+        async def test_month(self):
+            with by_hand() as script:
+                script.reply("May")
+                async with agouti.AsyncClient.at("https://p.example") as client:
+                    self.assertEqual((await client.ask("m", "Tomatoes?")).text, "May")
+
+    @pytest.mark.anyio
+    async def test_of_an_asyncio_plugin(scripted):
+        scripted.reply("June")
+        async with agouti.AsyncClient.at("https://p.example") as client:
+            assert (await client.ask("m", "Basil?")).text == "June"
+
+    @pytest.fixture
+    def anyio_backend():
+        return "asyncio"
+"""
+
+
+def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
+    from .hostile.kit import answer, serving
+
+    with serving(lambda connection, _: connection.write(answer("From the archive."))) as server:
+        (tmp_path / "application.py").write_text(textwrap.dedent(APPLICATION % server.address))
+        (tmp_path / "test_it.py").write_text(textwrap.dedent(TESTS))
+        (tmp_path / "pytest.ini").write_text("[pytest]\n")
+
+        def run(*arguments: str) -> str:
+            environment = {**os.environ, "SHED_TEST_KEY": "sk-1", "PYTHONPATH": str(tmp_path)}
+            done = subprocess.run(
+                [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-W", "error", "--strict-markers", *arguments],
+                cwd=tmp_path, capture_output=True, text=True, check=False, env=environment,
+            )  # fmt: skip
+            return done.stdout + done.stderr
+
+        first = run()
+        assert "5 passed" in first or "6 passed" in first, first
+        assert "no archive" in first
+        assert "this would have cost: POST http" not in first  # this machine may be asked
+        recorded = run("-k", "archive", "--agouti-archives=extend")
+        assert "1 passed" in recorded, recorded
+        asked = len(server.questions)
+        again = run("-k", "archive")
+        assert "1 passed" in again, again
+        assert len(server.questions) == asked
+        (tmp_path / "application.py").write_text(textwrap.dedent(APPLICATION % "https://far.example/v1"))
+        (tmp_path / "pytest.ini").write_text("[pytest]\nagouti_offline = true\n")
+        guarded = run("-k", "cost or scripted")
+        assert "this would have cost: POST https://far.example/v1/chat/completions" in guarded
+        assert "1 error" in guarded
