@@ -303,7 +303,8 @@ class Calls:
             return raw
         from .core.canonical import reply_json
 
-        return reply_json(reply.completion, int(time()), reply.attempts[-1].model, _identifier())
+        model = reply.attempts[-1].model if reply.attempts else self._targets.of(reply.label).model.name
+        return reply_json(reply.completion, int(time()), model, _identifier())
 
 
 def _identifier() -> str:

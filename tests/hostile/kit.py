@@ -50,7 +50,8 @@ class Connection:
     @property
     def question(self) -> str:
         """The last words of the prompt."""
-        body = json.loads(self.request.partition(b"\r\n\r\n")[2] or b"{}")
+        text = self.request.partition(b"\r\n\r\n")[2]
+        body = json.loads(text) if text[:1] == b"{" else {}
         return str(body["messages"][-1]["content"]) if "messages" in body else ""
 
     def write(self, data: bytes) -> None:

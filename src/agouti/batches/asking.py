@@ -19,6 +19,7 @@ from ..row_files import Row
 from .prompts import RowPrompt, RowPrompts
 
 if TYPE_CHECKING:
+    from ..engine.operations.structured import FormCall
     from ..options import FillOptions, Options, Prompt
 
 
@@ -84,10 +85,13 @@ class Values:
     def call(self, prompt: RowPrompt) -> Call:
         return self._calls.chat(self._label, prompt.text, cast("Options", with_media(self._plain, prompt)))
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def form_call(self, prompt: RowPrompt) -> "FormCall":
+        """The call that fills the form."""
         options = cast("FillOptions", with_media(self._options, prompt))
-        call, _ = self._calls.form(self._label, self._form, prompt.text, options)
-        filled = yield from call.steps()
+        return self._calls.form(self._label, self._form, prompt.text, options)[0]
+
+    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+        filled = yield from self.form_call(prompt).steps()
         facts = facts_of(filled.reply, filled.usage, filled.cost)
         if filled.mended:
             facts["mended"] = list(filled.mended)
@@ -124,9 +128,13 @@ class Requests:
         response: dict[str, Json] = {
             "status_code": 200,
             "request_id": reply.request_id,
-            "body": self._calls.exchanged(reply),
+            "body": self.exchanged(reply),
         }
         return {"answer": reply.text, "response": response, **facts_of(reply)}
+
+    def exchanged(self, reply: Reply) -> dict[str, Json]:
+        """A reply in the canonical form."""
+        return self._calls.exchanged(reply)
 
 
 def with_media(options: Mapping[str, Any], prompt: RowPrompt) -> dict[str, Any]:

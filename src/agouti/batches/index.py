@@ -5,7 +5,7 @@ It is told of by the file of results alone, and can be made again from it: a kil
 
 import json
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from hashlib import blake2b
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
@@ -18,6 +18,8 @@ CREATE TABLE IF NOT EXISTS rows (
     key BLOB PRIMARY KEY, place INTEGER, line INTEGER, content BLOB, start INTEGER, size INTEGER, failed INTEGER,
     run INTEGER
 ) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS handed (mark TEXT PRIMARY KEY, name TEXT, count INTEGER, since REAL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS handed_rows (key BLOB PRIMARY KEY, mark TEXT) WITHOUT ROWID;
 """
 _FORMAT = 1
 _ORDERS = {True: "place IS NULL, place, start", False: "start"}
@@ -48,6 +50,11 @@ class Index:
         except BaseException:
             self._base.close()
             raise
+        self.run = 0
+        self.next_run()
+
+    def next_run(self) -> None:
+        """Rows are gone through from the beginning: each may be met once."""
         self.run = int(self.fact("run", 0)) + 1
         self.note("run", self.run)
 
@@ -150,6 +157,31 @@ class Index:
             "UPDATE rows SET start = (SELECT moved.start FROM moved WHERE moved.key = rows.key) WHERE start IS NOT NULL"
         )
         self._base.execute("DROP TABLE moved")
+
+    def handed(self) -> list[tuple[str, str, int, float]]:
+        """The batches that were handed over: our mark, the provider's name, how many rows, and when."""
+        return list(self._base.execute("SELECT mark, name, count, since FROM handed ORDER BY since"))
+
+    def hand(self, mark: str, keys: Iterable[bytes], count: int, since: float) -> None:
+        """Rows are about to be handed over; on disk when this returns."""
+        self._base.execute("INSERT INTO handed VALUES (?, '', ?, ?)", (mark, count, since))
+        self._base.executemany("INSERT OR REPLACE INTO handed_rows VALUES (?, ?)", ((key, mark) for key in keys))
+        self.commit()
+
+    def name_batch(self, mark: str, name: str) -> None:
+        """A batch has got its name; on disk when this returns. One that was forgotten is remembered."""
+        self._base.execute("UPDATE handed SET name = ? WHERE mark = ?", (name, mark))
+        self.commit()
+
+    def take_back(self, mark: str) -> None:
+        """A batch is over; on disk when this returns."""
+        self._base.execute("DELETE FROM handed WHERE mark = ?", (mark,))
+        self._base.execute("DELETE FROM handed_rows WHERE mark = ?", (mark,))
+        self.commit()
+
+    def is_handed(self, key: bytes) -> bool:
+        """Whether a row is in one of the batches."""
+        return self._base.execute("SELECT 1 FROM handed_rows WHERE key = ?", (key,)).fetchone() is not None
 
     def forget(self) -> None:
         """Begin again: nothing has a result."""

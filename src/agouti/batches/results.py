@@ -74,7 +74,7 @@ class Results:
         self._in_order = in_order or self.suffix != ".jsonl"
         self._lock = threading.Lock()
         self._superseded = 0
-        self._is_broken = self._is_put_away = self._is_caught_up = False
+        self._is_broken = self._is_put_away = self._is_caught_up = self._is_handed = False
         self._end = 0
         self.remarks: tuple[str, ...] = ()
         self._index: Index
@@ -212,6 +212,10 @@ class Results:
         known = _key_in(self._file.read(last[2]))
         return last[1] + last[2] == end and known is not None and digest_of(known[0]) == last[0]
 
+    def begin_again(self) -> None:
+        """The rows are gone through once more: each may be met again."""
+        self._index.next_run()
+
     def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
         """How it stands with a row of this run.
 
@@ -285,6 +289,32 @@ class Results:
         left = memoryview(line)
         while left:
             left = left[file.write(left) :]
+
+    def handed(self) -> list[tuple[str, str, int, float]]:
+        """The batches that were handed over to a provider: see `Index.handed`."""
+        return self._index.handed()
+
+    def is_handed(self, digest: bytes) -> bool:
+        """Whether a row is in one of the batches."""
+        return self._index.is_handed(digest)
+
+    def note_handed(self, mark: str, digests: Iterable[bytes], count: int, since: float) -> None:
+        """Rows are about to be handed over."""
+        self._noted_so_far()
+        self._is_handed = True
+        self._index.hand(mark, digests, count, since)
+
+    def name_handed(self, mark: str, name: str) -> None:
+        """A batch has got its name."""
+        self._index.name_batch(mark, name)
+
+    def forget_handed(self, mark: str) -> None:
+        """A batch is over."""
+        self._noted_so_far()
+        self._index.take_back(mark)
+
+    def _noted_so_far(self) -> None:
+        self._index.note("end", self._end)
 
     def sync(self) -> None:
         """Put what was written on the disk itself: a machine that loses its power has it."""
@@ -362,7 +392,7 @@ class Results:
         if self._is_open:
             self._file.close()
             self._is_open = False
-        if self._new:
+        if self._new and not self._is_handed:
             self._leave_no_trace()
         self._alone.close()
 
@@ -459,6 +489,10 @@ class Memory:
         for digest in self._met:
             if digest in self._lines:
                 yield self._lines[digest]
+
+    def begin_again(self) -> None:
+        """The rows are gone through once more."""
+        self._met.clear()
 
     def sync(self) -> None:
         """Nothing is on a disk."""

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from threading import Lock
 from typing import Any
 
+import msgspec
 from msgspec import Struct
 
 from ..core.errors import (
@@ -186,10 +187,7 @@ class Work:
         Raises:
             AgoutiError: it was stopped; what came is kept.
         """
-        try:
-            yield Together(self._units(), self._most, keep=False)
-        finally:
-            self._failed_in_all = self._results.counts()[1]
+        yield Together(self._units(), self._most, keep=False)
         if self.stop is not None:
             raise self.stop
 
@@ -202,6 +200,10 @@ class Work:
     def failed_in_all(self) -> int:
         """Rows that have an error, of this run or an earlier one."""
         return self._failed_in_all if self._failed_in_all is not None else self.failed
+
+    def count(self) -> None:
+        """The run has ended: count what failed in all."""
+        self._failed_in_all = self._results.counts()[1]
 
     # Which rows.
 
@@ -227,7 +229,7 @@ class Work:
             if unit is None:
                 continue
             if isinstance(unit, _Unusable):
-                self._keep(unit.unit, {"error": unit.why})
+                self.keep(unit.unit, {"error": unit.why})
                 continue
             units.append(unit)
             if len(units) >= self._portion:
@@ -236,6 +238,32 @@ class Work:
         if units:
             yield self._piece(units)
         self.read_all = self.stop is None
+
+    def units(self, *, again: bool = False) -> "Iterator[Unit]":
+        """The rows that have no result yet; those that cannot be asked get theirs.
+
+        Args:
+            again: the rows are gone through once more, for what came of them; also those that have a result.
+        """
+        if again:
+            self.met = self.found = 0
+            self._results.begin_again()
+        for place, row in self._chosen():
+            unit = self._met(place, row, whatever=again)
+            if self.stop is not None:
+                raise self.stop
+            if isinstance(unit, _Unusable):
+                if not again:
+                    self.keep(unit.unit, {"error": unit.why})
+            elif unit is not None:
+                yield unit
+        self.read_all = True
+
+    def tell(self, done: int) -> None:
+        """Tell how far it is; so many rows more are done elsewhere."""
+        if self._report is not None:
+            progress = self.progress()
+            self._report(msgspec.structs.replace(progress, done=progress.done + done))
 
     def wanted(self) -> "Iterator[Unit | None]":
         """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
@@ -246,8 +274,8 @@ class Work:
             if unit is not None:
                 yield None if isinstance(unit, _Unusable) else unit
 
-    def _met(self, place: int, row: Row) -> "Unit | _Unusable | None":
-        """A row as it is to be asked; `None` where it has its result."""
+    def _met(self, place: int, row: Row, *, whatever: bool = False) -> "Unit | _Unusable | None":
+        """A row as it is to be asked; `None` where it has its result, unless that does not matter."""
         self.met += 1
         if self._with_columns:
             self.names.update(dict.fromkeys(row.columns))
@@ -267,7 +295,7 @@ class Work:
         except RequestError as wrong_row:
             self._end(wrong_row)
             return None
-        if state == "done" or (state == "failed" and not self._settings.retry_failed):
+        if not whatever and (state == "done" or (state == "failed" and not self._settings.retry_failed)):
             self.found += 1
             return None
         unit = Unit(name, digest, row, prompt, state != "new")
@@ -327,7 +355,7 @@ class Work:
             attempts = came.pop("attempts", ())
             if refusals_in(attempts):
                 self._pace.refused(began)
-            self._keep(unit, came)
+            self.keep(unit, came)
             self._pace.done()
             return None
         if isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ())):
@@ -339,7 +367,7 @@ class Work:
             return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5))
         if isinstance(came, LimitReached):
             return self._wait_out(unit, came, 0, came.wait if came.wait is not None else 5.0)
-        self._keep(unit, _failure(came))
+        self.keep(unit, _failure(came))
         return None
 
     def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float) -> float | None:
@@ -351,7 +379,7 @@ class Work:
             self._end(error.with_context(hint=hint))
             return None
         if tries >= _TRIES and idle < wait:  # the others get on
-            self._keep(unit, _failure(error))
+            self.keep(unit, _failure(error))
             return None
         return min(wait, 60.0)
 
@@ -360,7 +388,7 @@ class Work:
             if self.stop is None:
                 self.stop = error
 
-    def _keep(self, unit: Unit, came: dict[str, Any]) -> None:
+    def keep(self, unit: Unit, came: dict[str, Any]) -> None:
         """Write a result down."""
         result: dict[str, Any] = {KEY: unit.key}
         if self._source.has_lines:

@@ -22,6 +22,8 @@ from .text import on_terminal
 
 # Seconds between two times that progress is shown: on a terminal, and in the log of a run that nobody watches.
 _WATCHED, _LOGGED = 0.1, 30.0
+# Seconds in which a second interrupt cancels what was handed over.
+_SECONDS = 5
 
 
 def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answered", **options: Any) -> Batch:
@@ -45,6 +47,8 @@ def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answere
     except BaseException as error:
         shown.end()
         _stopped(error, shown, out)
+        if isinstance(error, KeyboardInterrupt) and options.get("deferred"):
+            _ask_to_cancel(config, label, rows, options)
         raise
     shown.end()
     again = "the same command" if options.get("retry_failed") else "the same command with --retry-failed"
@@ -159,6 +163,20 @@ def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
     of = "" if progress.total is None else f" of {progress.total}"
     newline = "\n" if isinstance(error, KeyboardInterrupt) else ""
     click.echo(f"{newline}  stopped: {progress.found + progress.done}{of} are done{where}", err=True)
+
+
+def _ask_to_cancel(config: str | None, label: str, rows: str, options: dict[str, Any]) -> None:
+    """What was handed over goes on, unless somebody says once more that it is not wanted."""
+    click.echo(
+        "  what was handed over goes on at the provider, and the same command fetches it.\n"
+        f"  Cancel it there? Ctrl-C again within {_SECONDS} s cancels it.",
+        err=True,
+    )
+    try:
+        time.sleep(_SECONDS)
+    except KeyboardInterrupt:
+        asyncio.run(_run(config, label, rows, {**options, "deferred": False, "cancel_deferred": True}))
+        click.echo("\n  cancelled; the same command fetches what was done before", err=True)
 
 
 def _say(made: Batch, noun: str, again: str) -> None:

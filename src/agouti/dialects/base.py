@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from ..core.events import Event
     from ..core.schema import Style
     from ..core.vectors import Vectors, VectorsRequest
+    from .deferred import DeferredBatches
 
 OperationName: TypeAlias = Literal["chat", "stream", "models", "embeddings", "embeddings_batch", "count", "follow"]
 """What is asked of a provider; ``stream`` and ``embeddings_batch`` only where a format has a path of their own for
@@ -223,6 +224,7 @@ class Outgoing(Struct, frozen=True, gc=False):
         body: the fields of the JSON body; the engine may change this dict.
         headers: headers that belong to this one operation; the entry's own win over them.
         query: the query of this one request (where a page begins), behind that of the address.
+        raw: the body where it is no JSON.
     """
 
     operation: OperationName
@@ -232,6 +234,7 @@ class Outgoing(Struct, frozen=True, gc=False):
     accept: str = "application/json"
     headers: tuple[tuple[str, str], ...] = ()
     query: str = ""
+    raw: bytes | None = None
 
 
 class Pending(Struct, frozen=True, gc=False):
@@ -389,6 +392,10 @@ class Dialect:
             ReplyUnreadable: it is not such a reply.
         """
         raise NotImplementedError
+
+    def deferred_batches(self) -> "DeferredBatches | None":
+        """How many requests are handed over at once, to be answered later; `None` where the format has no such way."""
+        return None
 
     def pasted_system(self, body: dict[str, Any]) -> str:
         """The system text of a request that was pasted; empty where it has none."""

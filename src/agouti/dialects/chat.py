@@ -5,7 +5,7 @@ many kinds of server, hence the lenient reading: see `core.json_lenient`.
 """
 
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from msgspec import Struct
@@ -37,6 +37,9 @@ from .chat_fields import (
 )
 from .shared import ChatVectors, ModelListing
 from .streams import read_reply
+
+if TYPE_CHECKING:
+    from .deferred import DeferredBatches
 
 
 class _Choice(Struct, gc=False):
@@ -128,6 +131,11 @@ class ChatDialect(ModelListing, ChatVectors):
         from .chat_stream import ChatStream
 
         return ChatStream(self.classify, verbatim=True)
+
+    def deferred_batches(self) -> "DeferredBatches":
+        from .deferred import FilesAndBatches
+
+        return FilesAndBatches()
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify  # only needed once something is wrong

@@ -1,7 +1,7 @@
 """The dialect marked by ``POST {base}/messages``: content in blocks, the system text apart, roles that alternate."""
 
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
 from msgspec import Struct
@@ -45,6 +45,9 @@ from .base import (
 from .messages_fields import ReplyFields, choice_of, meaning, turn_of, usage_of
 from .shared import ModelListing
 from .streams import read_reply
+
+if TYPE_CHECKING:
+    from .deferred import DeferredBatches
 
 # The format demands a cap. This one is said nowhere by the caller, so it is generous; a reply that
 # meets it is marked as truncated like any other.
@@ -288,6 +291,11 @@ class MessagesDialect(ModelListing):
 
     def pasted_system(self, body: dict[str, Any]) -> str:
         return joined_text(body.get("system"))
+
+    def deferred_batches(self) -> "DeferredBatches":
+        from .deferred import MessageBatches
+
+        return MessageBatches()
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify

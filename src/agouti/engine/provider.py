@@ -155,15 +155,17 @@ class ProviderState:
         Args:
             more: further headers, of this request alone.
         """
+        if outgoing.operation == "follow" and "://" in outgoing.path:
+            return self.request_at(outgoing.path, outgoing.method, outgoing.accept, credential)
         cache_key = (outgoing.operation, model)
         url = self._urls.get(cache_key)
-        if url is None:
+        if url is None or outgoing.operation == "follow":  # each has a path of its own
             url = self._new_url(outgoing, model)
         if outgoing.query:
             query = outgoing.query
             url = Filled(addresses.with_query(url.real, query), addresses.with_query(url.shown, query))
         try:
-            body = None if outgoing.body is None else _encode(self._changed(outgoing))
+            body = outgoing.raw if outgoing.body is None else _encode(self._changed(outgoing))
         except (TypeError, ValueError, OverflowError) as error:
             raise RequestError(
                 f"the request cannot be written as JSON: {error}", hint="Pass texts, numbers, lists and dicts only."
@@ -217,11 +219,15 @@ class ProviderState:
         request = HttpRequest(method, url.shown, headers, body, secret, self.entry.tls, masker=self.masker(credential))
         return credential.sign(request) if isinstance(credential, SigningCredential) else request
 
+    def body_of(self, outgoing: Outgoing) -> dict[str, Any]:
+        """The fields of a request as they are sent, with what the entry changes."""
+        return self._changed(outgoing)
+
     def _changed(self, outgoing: Outgoing) -> dict[str, Any]:
         body = outgoing.body or {}
         if outgoing.operation in self._named_in_path:
             body.pop("model", None)
-        if not self._changes:
+        if not self._changes or outgoing.operation == "follow":
             return body
         entry = self.entry
         for name in entry.drop:

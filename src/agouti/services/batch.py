@@ -6,8 +6,10 @@ from contextlib import AbstractContextManager, nullcontext, suppress
 from typing import TYPE_CHECKING, Any, Unpack, overload
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..batches.asking import Answers, Asking, Requests, Values, check_call
+from ..batches.deferred import DeferredRun
 from ..batches.files import ARRAYS
 from ..batches.pace import Pace
 from ..batches.plan import planned
@@ -55,6 +57,9 @@ class BatchOptions(Options, total=False):
         anew: begin again; results that are there are lost.
         keep: go on with results that were asked otherwise (another prompt, model, ...).
         budget: the most that the run may cost, in the currency of the model's price.
+        deferred: hand the rows over as batches of the provider, which answers them later, at its lower price; the same
+            call fetches them, also after a stop.
+        cancel_deferred: cancel what was handed over.
         stop_after: so many failures alone, all in the same way, end the run (25); 0: none do.
         patience: seconds without a success that end it, while errors may pass (300).
         delimiter, encoding: of a text file; found out otherwise.
@@ -82,6 +87,8 @@ class BatchOptions(Options, total=False):
     anew: bool
     keep: bool
     budget: float | None
+    deferred: bool
+    cancel_deferred: bool
     stop_after: int
     patience: float
     delimiter: str | None
@@ -102,6 +109,7 @@ class _Prepared(Struct, frozen=True):
     looked: Looked
     own: dict[str, Any]
     schema: Any
+    deferred: DeferredRun | None = None
 
 
 @overload
@@ -248,7 +256,20 @@ def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Map
         together=together,
         with_columns=not requests,
     )
-    return _Prepared(work, ask, results, looked, own, schema)
+    deferred = None
+    if own.get("deferred") or own.get("cancel_deferred"):
+        if not isinstance(results, Results):
+            raise RequestError("deferred goes with out", hint="Name a file for the results: out=... (--out)")
+        if looked.source.total is None:
+            results.abandon()
+            raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
+        try:
+            about = replace(calls.about(target.provider.label), targets=(target,))
+            deferred = DeferredRun(about, ask, work, results, calls.clocks.now)
+        except BaseException:
+            results.abandon()
+            raise
+    return _Prepared(work, ask, results, looked, own, schema, deferred)
 
 
 _ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
@@ -340,8 +361,12 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     clock = calls_of(client).clocks.clock
     began = clock()
     try:
-        yield from work.steps()
+        if prepared.deferred is not None:
+            yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
+        else:
+            yield from work.steps()
     finally:
+        work.count()
         results.finish(list(work.names), met_all=work.met_all)
     return Batch(
         results,

@@ -10,6 +10,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from . import deferred
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .images import sound
@@ -77,6 +78,7 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
         Route(f"{prefix}{named}/chat/completions", chat, methods=["POST"]),
         Route(f"{prefix}/models", listed(provider), methods=["GET"]),
         Route(f"{prefix}/embeddings", embedded(provider), methods=["POST"]),
+        *deferred.chat_routes(provider, settings, lambda request: _chat(request, provider, settings), in_words),
     ]
 
 

@@ -9,6 +9,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from . import deferred
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .loose import events, is_loose, plain, with_points
@@ -85,6 +86,9 @@ def routes(provider: StandIn, settings: Settings) -> list[Route]:
         Route(f"{prefix}/messages", messages, methods=["POST"]),
         Route(f"{prefix}/messages/count_tokens", count, methods=["POST"]),
         Route(f"{prefix}/models", models, methods=["GET"]),
+        *deferred.messages_routes(
+            provider, settings, lambda request: _messages(request, provider, settings), _in_words
+        ),
     ]
 
 

@@ -146,7 +146,12 @@ name = "loam-2b"
 
 @contextmanager
 def serve(
-    *, seed: int = 1, pace: float = 0.0, port: int = 0, quotas: Mapping[str, Quota] | None = None
+    *,
+    seed: int = 1,
+    pace: float = 0.0,
+    port: int = 0,
+    quotas: Mapping[str, Quota] | None = None,
+    deferred: float = 0.3,
 ) -> Iterator[Served]:
     """Run the stand-ins while the block runs.
 
@@ -155,6 +160,7 @@ def serve(
         pace: seconds between the tokens of an answer.
         port: the port; a free one by default.
         quotas: by label of the provider, what it allows.
+        deferred: seconds that a deferred batch takes.
 
     Raises:
         OSError: the port is taken.
@@ -165,7 +171,7 @@ def serve(
     sock.bind(("127.0.0.1", port))
     books = Books()
     config = uvicorn.Config(
-        Counted(application(Settings(seed, pace)), quotas or {}, books),
+        Counted(application(Settings(seed, pace, deferred)), quotas or {}, books),
         http=_Protocol,
         log_level="critical",
         lifespan="off",

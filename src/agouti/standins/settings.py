@@ -12,10 +12,12 @@ class Settings:
     Attributes:
         seed: the same seed, the same answers.
         pace: seconds between the tokens of an answer.
+        deferred: seconds that a deferred batch takes.
     """
 
     seed: int = 1
     pace: float = 0.0
+    deferred: float = 0.3
     _known: set[str] = field(default_factory=set)
     _turns: Iterator[int] = field(default_factory=itertools.count)
     _ids: Iterator[int] = field(default_factory=lambda: itertools.count(1))

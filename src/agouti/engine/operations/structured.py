@@ -26,7 +26,7 @@ from ...filled import Filled, FilledAnswer
 from ...forms import Misfit
 from ...reply import Reply
 from ..accumulate import ReplyAccumulator
-from ..call import Call
+from ..call import Call, request_for
 from ..effects import Steps
 from ..provider import Target
 from .chat import ask
@@ -154,6 +154,23 @@ class FormCall:
         for target, means, form in self._stepped_down:
             target.state.refuse(means, form)
         self._stepped_down.clear()
+
+    # Deferred: what is asked now is answered later, by somebody else.
+
+    def request(self, target: Target) -> Request:
+        """What is asked first, for a target."""
+        return self._shaped(request_for(self._call.question, target), target)
+
+    def filled(self, reply: Reply) -> Filled[Any]:
+        """The value in the answer to it.
+
+        Raises:
+            NotFilled: there is none.
+        """
+        answer, value = self._read(reply)
+        if answer.problem:
+            raise _not_filled([answer], self._form.name)
+        return Filled(value, reply, (answer,))
 
     # What is asked.
 

@@ -1,0 +1,229 @@
+"""Deferred runs: rows are handed over as batches, and their results fetched when the provider is done.
+
+What was handed over is noted in the index before it is, and after: a run that is stopped, or killed, is gone on with
+by the next one, which asks how far the batches are instead of handing the rows over again.
+"""
+
+from collections.abc import Callable
+from os import urandom
+from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..core.errors import AgoutiError, NotFilled, RequestError, RequestRefused
+from ..core.usage import NO_USAGE
+from ..dialects.base import Fault, Pending
+from ..dialects.deferred import DeferredBatches, Handed, LineResult
+from ..engine.call import Call, request_for
+from ..engine.effects import Sleep, Steps
+from ..engine.operations.chat import Chat, encoded, expressible
+from ..engine.operations.deferred import batches_of, done, path_of
+from ..plain_values import plain_value
+from ..reply import Reply
+from .asking import Answers, Requests, Values, facts_of
+from .results import Results
+from .work import Unit, Work
+
+# Seconds between two looks, from the first to those of a batch that takes long.
+_FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
+# Bytes of one batch at most.
+_BYTES = 50_000_000
+
+
+class Batch(Struct, frozen=True):
+    """A batch that was handed over.
+
+    Attributes:
+        mark: our name for it.
+        name: the provider's; empty while it is being handed over.
+        count: its requests.
+        since: when, in seconds since the epoch.
+    """
+
+    mark: str
+    name: str
+    count: int
+    since: float
+
+
+class DeferredRun:
+    """A run whose rows are answered later.
+
+    Raises:
+        RequestError: the format has no deferred batches, or the run asks what they cannot do.
+    """
+
+    def __init__(self, call: Call, ask: Any, work: Work, results: Results, now: Callable[[], float]) -> None:
+        if not isinstance(ask, (Answers, Values, Requests)):
+            raise RequestError("vectors are not deferred", hint="Leave --deferred (deferred=True) out.")
+        self._target = call.targets[0]
+        self._batches: DeferredBatches = batches_of(self._target)
+        self._call = call
+        self._ask = ask
+        self._work = work
+        self._results = results
+        self._now = now
+        self.handed: list[Batch] = []
+
+    def steps(self, *, cancel: bool = False) -> Steps[None]:
+        """Hand over what is not yet, and fetch what is done, until all is there.
+
+        Args:
+            cancel: instead, cancel what was handed over.
+
+        Raises:
+            AgoutiError: the provider refuses it; what was handed over stays noted.
+        """
+        self.handed = [Batch(*each) for each in self._results.handed()]
+        yield from self._find_lost()
+        if cancel:
+            for batch in self.handed:
+                yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
+            return
+        yield from self._hand_over()
+        wait = _FIRST
+        while self.handed:
+            for batch in list(self.handed):
+                handed = yield from done(self._call, self._batches.look(batch.name), self._batches.read)
+                if handed.state == "failed":
+                    self._forget(batch)
+                    raise RequestError(
+                        f"{self._target.provider.label} could not work on the batch {batch.name}: {handed.why}",
+                        hint="Mend it; the same command hands its rows over again.",
+                    )
+                if handed.state == "ended":
+                    yield from self._fetch(batch, handed)
+            if self.handed:
+                self._work.tell(handed.done if len(self.handed) == 1 else 0)
+                yield Sleep(wait)
+                wait = min(wait * _GROWTH, _LONGEST)
+        if self._work.stop is not None:
+            raise self._work.stop
+
+    def _find_lost(self) -> Steps[None]:
+        """Batches whose name did not come back before a kill: the provider's list knows whether they were begun."""
+        lost = [batch for batch in self.handed if not batch.name]
+        if not lost:
+            return
+        there = yield from done(self._call, self._batches.listed(), self._batches.read_list)
+        known = {batch.name for batch in self.handed}
+        for batch in lost:
+            found = [each for each in there if each.mark == batch.mark] or [
+                each for each in there if not each.mark and each.name not in known and each.total == batch.count
+            ]
+            if len(found) > 1:
+                raise RequestError(
+                    f"it is not known which of {len(found)} batches of {batch.count} requests is the one of this run",
+                    hint="Cancel those that are not wanted at the provider, and run the command again.",
+                )
+            if found:
+                self._note(replace(batch, name=found[0].name))
+            else:
+                self._forget(batch)  # it never came there
+
+    def _hand_over(self) -> Steps[None]:
+        units: list[Unit] = []
+        bodies: list[tuple[str, dict[str, Any]]] = []
+        size = 0
+        for unit in self._work.units():
+            if self._results.is_handed(unit.digest):
+                continue
+            try:
+                body = self._body(unit)
+            except AgoutiError as error:
+                self._work.keep(unit, {"error": f"{type(error).__name__}: {error.what}"})
+                continue
+            units.append(unit)
+            bodies.append((unit.digest.hex(), body))
+            size += len(str(body))
+            if len(units) >= self._batches.most or size > _BYTES:
+                yield from self._hand(units, bodies)
+                units, bodies, size = [], [], 0
+        if units:
+            yield from self._hand(units, bodies)
+
+    def _body(self, unit: Unit) -> dict[str, Any]:
+        """The request of a row, as its line of a batch has it."""
+        call = self._ask.call(unit.prompt)
+        target = self._target
+        if isinstance(self._ask, Values):
+            request = self._ask.form_call(unit.prompt).request(target)
+        else:
+            request = request_for(call.question, target)
+        outgoing = encoded(expressible(request, target), target, target.provider.dialect.encode_chat)
+        return target.provider.body_of(outgoing)
+
+    def _hand(self, units: list[Unit], bodies: list[tuple[str, dict[str, Any]]]) -> Steps[None]:
+        batch = Batch(urandom(12).hex(), "", len(units), self._now())
+        file = ""
+        upload = self._batches.upload(bodies)
+        if upload is not None:
+            file = yield from done(self._call, upload, self._batches.read_file)
+        self._results.note_handed(batch.mark, [unit.digest for unit in units], batch.count, batch.since)
+        try:
+            handed = yield from done(self._call, self._batches.begin(bodies, file, batch.mark), self._batches.read)
+        except RequestRefused:
+            self._forget(batch)  # it was not begun
+            raise
+        self._note(replace(batch, name=handed.name))
+
+    def _note(self, batch: Batch) -> None:
+        self._results.name_handed(batch.mark, batch.name)
+        self.handed = [each for each in self.handed if each.mark != batch.mark] + [batch]
+
+    def _forget(self, batch: Batch) -> None:
+        self._results.forget_handed(batch.mark)
+        self.handed = [each for each in self.handed if each.mark != batch.mark]
+
+    def _fetch(self, batch: Batch, handed: Handed) -> Steps[None]:
+        """Keep what came of a batch; rows of it of which nothing came are asked again by the next run."""
+        came: dict[str, LineResult] = {}
+        for place in handed.results:
+            body = yield from done(self._call, path_of(place), bytes)
+            came |= {line.name: line for line in self._batches.read_results(body)}
+        for unit in self._work.units(again=True):
+            line = came.pop(unit.digest.hex(), None)
+            if line is not None and line.status:
+                self._work.keep(unit, self._read(unit, line))
+        self._forget(batch)
+
+    def _read(self, unit: Unit, line: LineResult) -> dict[str, Any]:
+        """A line as facts of a result."""
+        target = self._target
+        dialect = target.provider.dialect
+        try:
+            if line.status >= 300:
+                fault = dialect.classify(line.status, {}, line.body)
+                return {"error": f"{fault.kind.__name__}: {fault.message}"}
+            call = self._ask.call(unit.prompt)
+            value = Chat(call.question).decode(line.body, request_for(call.question, target), target)
+            if isinstance(value, Fault):
+                return {"error": f"{value.kind.__name__}: {value.message}"}
+            if isinstance(value, Pending):
+                return {"error": "the provider has no answer yet"}
+            reply = Reply.of(
+                value,
+                label=target.model.label,
+                provider=target.provider.label,
+                price=None,  # what a deferred request costs is another price, which is not known
+                elapsed=0.0,
+                attempts=(),
+                body=line.body,
+            )
+            return self._facts(unit, reply)
+        except NotFilled as error:
+            return {"error": f"NotFilled: {error.what}", "answer": reply.text}
+        except AgoutiError as error:
+            return {"error": f"{type(error).__name__}: {error.what}"}
+
+    def _facts(self, unit: Unit, reply: Reply) -> dict[str, Any]:
+        facts = facts_of(reply, reply.usage or NO_USAGE)
+        facts.pop("seconds", None)
+        if isinstance(self._ask, Values):
+            form_call = self._ask.form_call(unit.prompt)
+            form_call.request(self._target)
+            return {"value": plain_value(form_call.filled(reply).value), **facts}
+        if isinstance(self._ask, Requests):
+            return {"answer": reply.text, "response": {"status_code": 200, "body": self._ask.exchanged(reply)}, **facts}
+        return {"answer": reply.text, **facts}

@@ -1,0 +1,219 @@
+"""Deferred batches: handed over once, fetched whenever they are done, through stops, kills and refusals."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.dialects.deferred import FilesAndBatches, MessageBatches
+from agouti.standins.server import Served, serve
+
+from ..hostile.kit import Connection, config, reply, serving
+
+LABELS = ["quill-large@northbank", "envelope-2@letterbox"]
+NOTES = [{"id": f"n{number}", "note": f"Kale sown 4 March, {number} of 24 up."} for number in range(12)]
+
+
+@pytest.fixture(scope="module")
+def late() -> Iterator[Served]:
+    with serve(deferred=0.6) as running:
+        yield running
+
+
+def rows_in(path: Path) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in path.read_text().splitlines()]
+
+
+@pytest.mark.parametrize("label", LABELS)
+def test_answers_and_forms_come_later(late: Served, tmp_path: Path, label: str) -> None:
+    schema = {"title": "Note", "type": "object", "properties": {"up": {"type": "integer"}}, "required": ["up"]}
+    with agouti.Client(late.config) as client:
+        asking = {"prompt": "From {note}", "key": "id", "deferred": True}
+        made = agouti.batch(client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, in_order=True, **asking)  # type: ignore[arg-type]
+        assert (made.done, made.failed) == (12, 0)
+        at_once = agouti.batch(client, label, NOTES, prompt="From {note}", key="id", max_tokens=20)
+        assert [row.answer for row in made] == [row.answer for row in at_once]
+        assert all(row.cost is None and row.output_tokens for row in made)
+        filled = agouti.batch(client, label, NOTES, out=tmp_path / "f.csv", kind=schema, **asking)  # type: ignore[arg-type]
+        assert (filled.done, filled.failed) == (12, 0)
+        assert "18 of 24" not in (tmp_path / "f.csv").read_text()
+        again = agouti.batch(client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, **asking)  # type: ignore[arg-type]
+        assert (again.done, again.found) == (0, 12)
+
+
+@pytest.mark.parametrize("label", LABELS)
+def test_killed_while_it_waits_it_is_fetched_by_the_next_run(late: Served, tmp_path: Path, label: str) -> None:
+    (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in NOTES))
+    (tmp_path / "agouti.toml").write_text(late.entry("northbank") + "\n" + late.entry("letterbox"))
+    run = [sys.executable, "-m", "agouti", "batch", label, "rows.jsonl", "--prompt", "From {note}", "--key", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
+    environment = {**os.environ, **late.environment}
+    before = late.books.requests[label.partition("@")[2]]
+    process = subprocess.Popen(run, cwd=tmp_path, env=environment, stderr=subprocess.PIPE)
+    for _ in range(500):
+        if late.books.requests[label.partition("@")[2]] >= before + 3:
+            break
+        time.sleep(0.02)
+    process.send_signal(signal.SIGKILL)
+    process.communicate()
+    done = subprocess.run(run, cwd=tmp_path, env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "12 of 12 answered" in done.stderr
+    assert sorted(row["key"] for row in rows_in(tmp_path / "o.jsonl")) == sorted(row["id"] for row in NOTES)
+
+
+def test_second_interrupt_cancels_after_asking(tmp_path: Path) -> None:
+    with serve(deferred=60) as slow:
+        (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in NOTES))
+        (tmp_path / "agouti.toml").write_text(slow.entry("northbank"))
+        run = [sys.executable, "-m", "agouti", "batch", LABELS[0], "rows.jsonl", "--prompt", "From {note}", "--out", "o.jsonl", "--deferred"]  # fmt: skip
+        process = subprocess.Popen(
+            run, cwd=tmp_path, env={**os.environ, **slow.environment}, stderr=subprocess.PIPE, text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+        )  # fmt: skip
+        for _ in range(500):
+            if slow.books.requests["northbank"] >= 3:
+                break
+            time.sleep(0.02)
+        time.sleep(0.3)
+        process.send_signal(signal.SIGINT)
+        assert process.stderr is not None
+        told = ""
+        while "again" not in told:
+            line = process.stderr.readline()
+            assert line, told
+            told += line
+        time.sleep(0.3)
+        process.send_signal(signal.SIGINT)
+        told += process.communicate(timeout=20)[1]
+        assert process.returncode == 130
+        assert "cancelled" in told, told
+        with agouti.Client(slow.config) as client:
+            made = agouti.batch(client, LABELS[0], tmp_path / "rows.jsonl", prompt="From {note}", out=tmp_path / "o.jsonl", deferred=True, patience=1)  # fmt: skip
+            assert made.done + made.failed < 12  # what was cancelled is not there; the next run asks it
+
+
+class Provider:
+    """A provider of batches that behaves as it is told."""
+
+    def __init__(self) -> None:
+        self.begun: list[dict[str, Any]] = []
+        self.fail_begin = 0
+        self.lose_begin = 0
+        self.status: dict[str, Any] = {"status": "completed", "output_file_id": "out", "error_file_id": "err"}
+        self.out = b""
+        self.files: list[bytes] = []
+
+    def __call__(self, connection: Connection, _: int) -> None:
+        head, _, body = connection.request.partition(b"\r\n\r\n")
+        method, path = head.split(b" ")[:2]
+        if path.endswith(b"/files"):
+            self.files.append(body)
+            told: Any = {"id": f"file-{len(self.files)}"}
+        elif path.endswith(b"/batches") and method == b"POST":
+            if self.fail_begin:
+                self.fail_begin -= 1
+                connection.write(reply(b'{"error": {"message": "no batches for you"}}', "400 No"))
+                return
+            self.begun.append(json.loads(body))
+            if self.lose_begin:
+                self.lose_begin -= 1
+                connection.sock.close()
+                return
+            told = self._batch(len(self.begun) - 1)
+        elif path.endswith(b"/content"):
+            connection.write(reply(self.out if b"out" in path else b""))
+            return
+        elif b"/batches?" in path:
+            told = {"data": [self._batch(number) for number in range(len(self.begun))]}
+        else:
+            told = self._batch(int(path.rpartition(b"-")[2]))
+        connection.write(reply(json.dumps(told).encode()))
+
+    def _batch(self, number: int) -> dict[str, Any]:
+        return {"id": f"batch-{number}", "metadata": self.begun[number]["metadata"], **self.status}
+
+
+def lines_of(file: bytes, *results: Any) -> bytes:
+    asked = [json.loads(line) for line in file.splitlines() if line.startswith(b'{"custom_id"')]
+    made = []
+    for each, result in zip(asked, results, strict=False):
+        made.append({"custom_id": each["custom_id"], **result})
+    return b"".join(json.dumps(line).encode() + b"\n" for line in made)
+
+
+def good(text: str) -> dict[str, Any]:
+    return {"response": {"status_code": 200, "body": {"choices": [{"message": {"content": text}, "finish_reason": "stop"}]}}}  # fmt: skip
+
+
+def test_lost_reply_to_the_beginning_hands_nothing_over_twice(tmp_path: Path) -> None:
+    provider = Provider()
+    provider.lose_begin = 1
+    with serving(provider) as server, agouti.Client(config(server, retries={"max": 0})) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(agouti.ConnectionLost):
+            agouti.batch(client, "a", ["one", "two"], **asking)
+        provider.out = lines_of(provider.files[0], good("1"), good("2"))
+        made = agouti.batch(client, "a", ["one", "two"], **asking)
+        assert (made.done, len(provider.begun)) == (2, 1)
+
+
+def test_refused_and_failed_batches_are_handed_over_again(tmp_path: Path) -> None:
+    provider = Provider()
+    provider.fail_begin = 1
+    with serving(provider) as server, agouti.Client(config(server)) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(agouti.RequestRefused, match="no batches for you"):
+            agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
+        provider.status = {"status": "failed", "errors": {"data": [{"message": "line 1 is odd"}]}}
+        with pytest.raises(agouti.RequestError, match="line 1 is odd"):
+            agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
+        provider.status = {"status": "expired", "output_file_id": "out"}
+        refused = {"response": {"status_code": 429, "body": {"error": {"message": "slow down"}}}}
+        untried = {"response": None, "error": {"code": "batch_expired", "message": "too late"}}
+        provider.out = lines_of(provider.files[-1], good("1"), refused, untried)
+        made = agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
+        assert (made.done, made.failed) == (1, 1)
+        assert "RateLimited" in made.failures[0][1]
+        provider.out = b""
+        provider.status = {"status": "completed", "output_file_id": "out"}
+        before = len(provider.files)
+        agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
+        left = [line for line in provider.files[before].splitlines() if line.startswith(b'{"custom_id"')]
+        assert len(left) == 2  # those of which nothing came
+
+
+@pytest.mark.parametrize(
+    ("label", "options", "words"),
+    [
+        ("narrow-3@canal", {}, "no deferred batches"),
+        ("petal-embed@northbank", {"embed": True}, "not deferred"),
+        ("quill-large@northbank", {"out": None}, "goes with out"),
+    ],
+)
+def test_what_cannot_be_deferred_says_so(late: Served, tmp_path: Path, label: str, options: Any, words: str) -> None:
+    asking = {"out": tmp_path / "o.jsonl", "deferred": True, **options}
+    with agouti.Client(late.config) as client, pytest.raises(agouti.RequestError, match=words):
+        agouti.batch(client, label, ["one"], **asking)
+    with agouti.Client(late.config) as client, pytest.raises(agouti.RequestError, match="more than once"):
+        agouti.batch(client, LABELS[0], iter(["one"]), out=tmp_path / "g.jsonl", deferred=True)
+    assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("body", [b"", b"[]", b"{}", b"nonsense", b'{"id": 7}', b'{"data": [7]}'])
+def test_odd_words_about_batches_are_unreadable_and_nothing_worse(body: bytes) -> None:
+    for batches in (FilesAndBatches(), MessageBatches()):
+        for read in (batches.read, batches.read_file):
+            with pytest.raises(agouti.ReplyUnreadable):
+                read(body)
+        for lenient in (batches.read_list, lambda data, each=batches: list(each.read_results(data))):
+            with suppress(agouti.ReplyUnreadable):
+                lenient(body)
