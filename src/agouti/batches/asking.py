@@ -75,7 +75,7 @@ class Values:
         self._calls = calls
         self._label = label
         self._prompts = prompts
-        self._form = form
+        self.form = form
         self._options = options
         self._plain = split_fill(cast("FillOptions", options))[0]
 
@@ -88,7 +88,7 @@ class Values:
     def form_call(self, prompt: RowPrompt) -> "FormCall":
         """The call that fills the form."""
         options = cast("FillOptions", with_media(self._options, prompt))
-        return self._calls.form(self._label, self._form, prompt.text, options)[0]
+        return self._calls.form(self._label, self.form, prompt.text, options)[0]
 
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         filled = yield from self.form_call(prompt).steps()

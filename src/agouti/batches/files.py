@@ -13,7 +13,7 @@ from typing import IO, Any, TypeAlias
 import msgspec
 
 from ..config.files import replaced
-from ..core.errors import RequestError
+from ..core.errors import ConfigError, RequestError
 from ..tables import text_of
 
 SUFFIXES = (".jsonl", ".csv", ".parquet", ".npz", ".npy")
@@ -221,3 +221,19 @@ def _npz(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
                     about = about or {"label": result.get("label", ""), "model": result.get("model")}
             member.write((b"" if lead == b", " else lead) + b"], ")
             member.write(json.dumps({"label": "", **about}).encode()[1:])
+
+
+def check_installed(suffix: str) -> None:
+    """See that what writes a kind of file is there, before anything is paid.
+
+    Raises:
+        ConfigError: it is not.
+    """
+    from importlib.util import find_spec
+
+    needs = {".parquet": ("pyarrow", "parquet"), ".npz": ("numpy", "arrays"), ".npy": ("numpy", "arrays")}.get(suffix)
+    if needs is not None and find_spec(needs[0]) is None:
+        raise ConfigError(
+            f"{suffix} needs {needs[0]}, which is not installed",
+            hint=f"Install it: pip install 'agouti-client[{needs[1]}]'.",
+        )

@@ -11,8 +11,9 @@ from ..core.rate_limits import RateLimits
 from ..core.usage import Usage
 from ..engine.call import request_for
 from .asking import Asking
+from .memory import Memory
 from .result import BatchPlan
-from .results import Memory, Results
+from .results import Results
 from .work import Work
 
 

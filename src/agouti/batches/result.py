@@ -11,7 +11,8 @@ from msgspec import Struct
 from ..core.errors import RequestError
 from ..tables import SUFFIXES, Table, check_suffix
 from .files import vector_of, written
-from .results import Memory, Results
+from .memory import Memory
+from .results import Results
 
 
 class BatchRow(Struct, frozen=True, kw_only=True):

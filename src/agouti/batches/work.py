@@ -28,9 +28,10 @@ from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
 from ..row_files import Row
 from .asking import Asking, refusals_in
 from .index import digest_of
+from .memory import Memory
 from .pace import Pace
 from .prompts import NothingToAsk, RowPrompt
-from .results import KEY, Memory, Results, Unwritable
+from .results import KEY, Results, Unwritable
 
 # Errors after which nothing was paid, so that the same row may be asked again.
 _UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, ConnectionFailed)
@@ -293,7 +294,7 @@ class Work:
         try:
             state = self._results.state(name, digest, place, row, prompt.digest)
         except RequestError as wrong_row:
-            self._end(wrong_row)
+            self.end(wrong_row)
             return None
         if not whatever and (state == "done" or (state == "failed" and not self._settings.retry_failed)):
             self.found += 1
@@ -330,7 +331,7 @@ class Work:
         while self.stop is None:
             began = self._clock()
             came = yield from attempted(self._ask.asked(unit.prompt), Exception)
-            wait = self._came(unit, came, began, tries)
+            wait = self.came(unit, came, began, tries)
             if wait is None:
                 return
             tries += 1
@@ -343,13 +344,13 @@ class Work:
         while units and self.stop is None:
             began = self._clock()
             came = yield from ask(units)
-            waits = [self._came(unit, each, began, tries) for unit, each in zip(units, came, strict=True)]
+            waits = [self.came(unit, each, began, tries) for unit, each in zip(units, came, strict=True)]
             units = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
             if units:
                 tries += 1
                 yield Sleep(max(wait for wait in waits if wait is not None))
 
-    def _came(self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int) -> float | None:
+    def came(self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int) -> float | None:
         """Keep what came of a row; seconds to wait where it is to be asked again."""
         if not isinstance(came, Exception):
             attempts = came.pop("attempts", ())
@@ -361,7 +362,7 @@ class Work:
         if isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ())):
             self._pace.refused(began)
         if isinstance(came, HOLDS_FOR_ALL):
-            self._end(came)
+            self.end(came)
             return None
         if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
             return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5))
@@ -376,14 +377,15 @@ class Work:
         idle = self._clock() - self._last_success
         if idle + wait > self._settings.patience:
             hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
-            self._end(error.with_context(hint=hint))
+            self.end(error.with_context(hint=hint))
             return None
         if tries >= _TRIES and idle < wait:  # the others get on
             self.keep(unit, _failure(error))
             return None
         return min(wait, 60.0)
 
-    def _end(self, error: AgoutiError) -> None:
+    def end(self, error: AgoutiError) -> None:
+        """Stop: nothing more is asked."""
         with self._lock:
             if self.stop is None:
                 self.stop = error
@@ -425,14 +427,14 @@ class Work:
             error.lines = tuple(self._unwritten)
             if isinstance(self.stop, Unwritable):
                 self.stop.lines = error.lines
-        self._end(error)
+        self.end(error)
 
     def _look_for_a_pattern(self, why: str) -> None:
         """End the run where so many rows failed, and none was answered between them, that the others would too."""
         most = self._settings.stop_after
         count = max(self._in_a_row.values(), default=0)
         if most and count >= (most if not self.done else 4 * most):
-            self._end(
+            self.end(
                 RequestError(
                     f"the last {count} rows failed, all in the same way: {why}",
                     hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",

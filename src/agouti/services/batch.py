@@ -10,12 +10,13 @@ from msgspec.structs import replace
 
 from ..batches.asking import Answers, Asking, Requests, Values, check_call
 from ..batches.deferred import DeferredRun
-from ..batches.files import ARRAYS
+from ..batches.files import ARRAYS, check_installed
+from ..batches.memory import Memory
 from ..batches.pace import Pace
 from ..batches.plan import planned
 from ..batches.prompts import NothingToAsk, RowPrompts, Template
 from ..batches.result import Batch, BatchPlan
-from ..batches.results import Memory, Results, check_installed
+from ..batches.results import Results
 from ..batches.sources import REQUEST_KEY, Looked, looked_through
 from ..batches.work import Progress, Settings, Work
 from ..calls import Calls, calls_of
@@ -28,6 +29,7 @@ from ..options import Options
 from . import run
 
 if TYPE_CHECKING:
+    from ..batches.cluster import ClusterRun
     from ..client import AsyncClient, Client
     from ..core.structured import Means
 
@@ -57,6 +59,7 @@ class BatchOptions(Options, total=False):
         anew: begin again; results that are there are lost.
         keep: go on with results that were asked otherwise (another prompt, model, ...).
         budget: the most that the run may cost, in the currency of the model's price.
+        cluster: address of a Dask scheduler, whose workers ask the rows; the results come here.
         deferred: hand the rows over as batches of the provider, which answers them later, at its lower price; the same
             call fetches them, also after a stop.
         cancel_deferred: cancel what was handed over.
@@ -87,6 +90,7 @@ class BatchOptions(Options, total=False):
     anew: bool
     keep: bool
     budget: float | None
+    cluster: str | None
     deferred: bool
     cancel_deferred: bool
     stop_after: int
@@ -110,6 +114,7 @@ class _Prepared(Struct, frozen=True):
     own: dict[str, Any]
     schema: Any
     deferred: DeferredRun | None = None
+    cluster: "ClusterRun | None" = None
 
 
 @overload
@@ -256,23 +261,60 @@ def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Map
         together=together,
         with_columns=not requests,
     )
-    deferred = None
-    if own.get("deferred") or own.get("cancel_deferred"):
-        if not isinstance(results, Results):
-            raise RequestError("deferred goes with out", hint="Name a file for the results: out=... (--out)")
-        if looked.source.total is None:
-            results.abandon()
-            raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
-        try:
-            about = replace(calls.about(target.provider.label), targets=(target,))
-            deferred = DeferredRun(about, ask, work, results, calls.clocks.now)
-        except BaseException:
-            results.abandon()
-            raise
-    return _Prepared(work, ask, results, looked, own, schema, deferred)
+    try:
+        deferred = _deferred(calls, label, ask, work, results, looked, own)
+        cluster = _cluster(client, label, ask, work, own, plain) if "cluster" in own else None
+    except BaseException:
+        results.abandon()
+        raise
+    return _Prepared(work, ask, results, looked, own, schema, deferred, cluster)
 
 
 _ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
+
+
+def _deferred(
+    calls: Calls, label: str, ask: Asking, work: Work, results: Results | Memory, looked: Looked, own: dict[str, Any]
+) -> DeferredRun | None:
+    """What hands the rows over, where that is asked for."""
+    if not (own.get("deferred") or own.get("cancel_deferred")):
+        return None
+    if not isinstance(results, Results):
+        raise RequestError("deferred goes with out", hint="Name a file for the results: out=... (--out)")
+    if looked.source.total is None:
+        raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
+    target = calls.target(label)
+    about = replace(calls.about(target.provider.label), targets=(target,))
+    return DeferredRun(about, ask, work, results, calls.clocks.now)
+
+
+def _cluster(
+    client: "Client | AsyncClient", label: str, ask: Asking, work: Work, own: dict[str, Any], plain: dict[str, Any]
+) -> "ClusterRun":
+    """What sends the rows to workers."""
+    import pickle
+
+    from ..batches import cluster
+    from ..batches.vectors import PORTION, VectorsAsked
+
+    cluster.check_installed()
+    kind = {Answers: "answers", Values: "values", Requests: "requests", VectorsAsked: "vectors"}[type(ask)]
+    options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+    config = client.config
+    asked = cluster.Asked(
+        config=cluster.packed(config),
+        file=config.files[-1] if config.files else "",
+        label=label,
+        kind=kind,
+        form=cluster.packed_form(own["kind"], ask.form) if isinstance(ask, Values) else b"",
+        options=pickle.dumps(options),
+        dimensions=own.get("dimensions"),
+        lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
+    )
+    rows = PORTION if kind == "vectors" else 8
+    return cluster.ClusterRun(own["cluster"], asked, work, own.get("at_once"), rows=rows)
+
+
 # Of an option that is no part of what is asked, another run may have another one.
 _OF_CALLS = ("deadline", "timeouts", "retries", "headers", "tags")
 
@@ -326,7 +368,10 @@ def _check(own: Mapping[str, Any], plain: Mapping[str, Any]) -> None:
                 raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
     elif "dimensions" in own:
         raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
-    for one, other in (("anew", "keep"), ("prompt", "column"), ("out", "on_row")):
+    for one, other in (
+        ("anew", "keep"), ("prompt", "column"), ("out", "on_row"), ("cluster", "deferred"), ("cluster", "budget"),
+        ("deferred", "budget"),
+    ):  # fmt: skip
         if own.get(one) and own.get(other):
             raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
     if "kind" not in own:
@@ -363,6 +408,8 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     try:
         if prepared.deferred is not None:
             yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
+        elif prepared.cluster is not None:
+            yield from prepared.cluster.steps()
         else:
             yield from work.steps()
     finally:

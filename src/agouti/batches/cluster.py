@@ -1,0 +1,305 @@
+"""The same run on several machines: rows go to the workers of a Dask cluster, results come back to one journal.
+
+The scheduler hands rows out, and hands out again what a lost worker had; here is only what goes there and comes back.
+"""
+
+import os
+import pickle
+import time
+from collections import deque
+from collections.abc import Iterator
+from contextlib import suppress
+from functools import lru_cache
+from importlib import import_module
+from importlib.util import find_spec
+from pathlib import Path
+from queue import Empty, SimpleQueue
+from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ..calls import calls_of
+from ..config.entries import Config
+from ..core.errors import AgoutiError, ConfigError, RequestError
+from ..core.secret import Environment, Secret
+from ..engine.effects import OnAbandon, RunCallable, Settled, Steps, Together, attempted
+from .asking import Answers, Requests, Values
+from .prompts import RowPrompts, Template
+from .work import Unit, Work
+
+if TYPE_CHECKING:
+    from ..client import Client
+
+# Rows of one piece of work; more in one go would cost more where a worker is lost.
+_ROWS = 8
+# Pieces that wait at each worker for the one before, so that none is idle.
+_AHEAD = 2
+_CONNECT = 10.0
+_LOOK = 0.2
+
+
+class Asked(Struct, frozen=True, kw_only=True):
+    """What workers ask of each row.
+
+    Attributes:
+        config: the configuration, pickled: no key is in it, they live where it says, on the workers too.
+        file: where it was read; a worker that has the same there reads it itself.
+        kind: ``answers``, ``values``, ``requests`` or ``vectors``.
+        form: the form, pickled.
+        options: of every call, pickled.
+    """
+
+    config: bytes
+    file: str
+    label: str
+    kind: str
+    form: bytes = b""
+    options: bytes = b""
+    dimensions: int | None = None
+    lists: bool = True
+
+
+def packed(config: Config) -> bytes:
+    """A configuration without what it was read from, and without the variables of this machine.
+
+    Raises:
+        ConfigError: it holds the address of a store with a password, which goes to no other machine.
+    """
+    from ..config.singles import has_password
+
+    for settings, name in ((config.limit_store, "limits"), (config.ledger, "ledger")):
+        if settings is not None and has_password(settings.store) and not config.files:
+            raise ConfigError(
+                f"[{name}] store has a password in it, which is sent to no worker",
+                hint='Keep the configuration in a file that the workers have too, with store = { env = "NAME" }.',
+            )
+    stores = {
+        "limit_store": None if config.limit_store is None else config.limit_store.store.reveal(),
+        "ledger": None if config.ledger is None else config.ledger.store.reveal(),
+    }
+    shown = {name: None if text is None or has_password(Secret(text)) else text for name, text in stores.items()}
+    return pickle.dumps((replace(config, environment=Environment({}), files=(), origins=None), shown))
+
+
+def unpacked(data: bytes, file: str) -> Config:
+    """The configuration on a worker: its own file where that says the same, with the variables of that machine."""
+    from ..config.load import load
+
+    made, stores = pickle.loads(data)  # noqa: S301  # the scheduler's own connection brings it
+    if file and Path(file).exists():
+        with suppress(AgoutiError):
+            own = load(file)
+            if packed(own) == data:
+                return own
+    for name, text in stores.items():
+        settings = getattr(made, name)
+        if settings is not None and text is not None:
+            made = replace(made, **{name: replace(settings, store=Secret(text))})
+    config: Config = replace(made, environment=Environment(dict(os.environ)))
+    return config
+
+
+@lru_cache(maxsize=4)
+def _client(config: bytes, file: str) -> "Client":
+    """The client of a worker: one for all its work."""
+    from ..client import Client
+
+    return Client(unpacked(config, file))
+
+
+def run_rows(asked: Asked, prompts: list[Any]) -> list[Any]:
+    """What came of rows: facts of their results, or errors. Runs on a worker."""
+    client = _client(asked.config, asked.file)
+    calls = calls_of(client)
+    options: Any = pickle.loads(asked.options)  # noqa: S301
+    none = RowPrompts(Template(None, ()))
+    if asked.kind == "vectors":
+        from .vectors import VectorsAsked
+
+        vectors = VectorsAsked(calls, asked.label, none, asked.dimensions, options, lists=asked.lists)
+        units = [Unit(number, b"", None, prompt) for number, prompt in enumerate(prompts)]  # type: ignore[arg-type]
+        together: list[Any] = client._run(vectors.together(units))
+        return together
+    ask: Any
+    if asked.kind == "values":
+        ask = Values(calls, asked.label, none, pickle.loads(asked.form), options)  # noqa: S301
+    else:
+        ask = (Requests(calls, asked.label, options) if asked.kind == "requests"
+               else Answers(calls, asked.label, none, options))  # fmt: skip
+
+    def all_of_them() -> Steps[list[Any]]:
+        steps = [attempted(ask.asked(prompt), Exception) for prompt in prompts]
+        together: list[Any] = yield Together(steps, len(steps))
+        return together
+
+    came: list[Any] = client._run(all_of_them())
+    return came
+
+
+class ClusterRun:
+    """A run on a cluster.
+
+    Args:
+        address: of the scheduler.
+        at_once: rows under way at a time; as many as the workers take, where not given.
+        rows: of one piece of work.
+    """
+
+    def __init__(self, address: str, asked: Asked, work: Work, at_once: int | None, *, rows: int = _ROWS) -> None:
+        self._address = address
+        self._asked = asked
+        self._work = work
+        self._at_once = at_once
+        self._rows = rows
+        self._over = False
+
+    def steps(self) -> Steps[None]:
+        """Ask all that has no result yet.
+
+        Raises:
+            RequestError: there is no such cluster, it has no workers, or they cannot run this.
+            AgoutiError: it was stopped; what came is kept.
+        """
+        undo = OnAbandon(self._stop)
+        yield undo
+        yield RunCallable(self._run, None)
+        yield Settled(undo)
+        if self._work.stop is not None:
+            raise self._work.stop
+
+    def _stop(self) -> None:
+        self._over = True
+
+    def _run(self) -> None:
+        dask = self._connected()
+        try:
+            self._submit_all(dask)
+        finally:
+            dask.close()
+
+    def _connected(self) -> Any:
+        distributed: Any = import_module("distributed")
+        try:
+            dask: Any = distributed.Client(self._address, timeout=_CONNECT, set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            why = " ".join(str(error).split())[:120] or type(error).__name__
+            raise RequestError(
+                f"no cluster answers at {self._address} ({why})",
+                hint="Start one with `dask scheduler` and `dask worker ADDRESS`, or leave --cluster out.",
+            ) from None
+        try:
+            dask.wait_for_workers(1, timeout=_CONNECT)
+        except TimeoutError:
+            dask.close()
+            raise RequestError(
+                f"the cluster at {self._address} has no workers", hint=f"Start some: dask worker {self._address}"
+            ) from None
+        return dask
+
+    def _submit_all(self, dask: Any) -> None:
+        waiting: deque[tuple[float, list[Unit], int]] = deque()
+        pending: dict[Any, tuple[list[Unit], int, float]] = {}
+        pieces = self._pieces()
+        completed: SimpleQueue[Any] = SimpleQueue()
+        ended = False
+        while not self._over and self._work.stop is None:
+            most = self._most(dask)
+            while len(pending) < most:
+                if waiting and waiting[0][0] <= time.monotonic():
+                    _, units, tries = waiting.popleft()
+                else:
+                    units, tries = next(pieces, []), 0
+                if not units:
+                    ended = True
+                    break
+                prompts = [unit.prompt for unit in units]
+                future = dask.submit(run_rows, self._asked, prompts, pure=False)
+                pending[future] = (units, tries, time.monotonic())
+                future.add_done_callback(completed.put)
+            if ended and not pending and not waiting:
+                return
+            for future in _finished(completed):
+                units, tries, began = pending.pop(future)
+                again = self._came(future, units, began, tries)
+                if again:
+                    wait = max(seconds for _, seconds in again)
+                    waiting.append((time.monotonic() + wait, [unit for unit, _ in again], tries + 1))
+        for future in pending:
+            future.cancel()
+
+    def _pieces(self) -> Iterator[list[Unit]]:
+        units: list[Unit] = []
+        for unit in self._work.units():
+            units.append(unit)
+            if len(units) >= self._rows:
+                yield units
+                units = []
+        if units:
+            yield units
+
+    def _most(self, dask: Any) -> int:
+        """Pieces that may be under way: as many as the workers there are now take."""
+        if self._at_once is not None:
+            return max(self._at_once // self._rows, 1)
+        threads: int = sum(dask.nthreads().values())
+        return max(threads * _AHEAD, 1)
+
+    def _came(self, future: Any, units: list[Unit], began: float, tries: int) -> list[tuple[Unit, float]]:
+        """Keep what came of a piece of work; the rows that are to be asked again, and after how many seconds."""
+        try:
+            came = future.result()
+        except Exception as error:
+            why = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
+            self._work.end(
+                RequestError(
+                    f"the workers cannot do it ({why})",
+                    hint="They need Agouti in this version, and the modules of your own types and functions.",
+                )
+            )
+            return []
+        again = []
+        for unit, each in zip(units, came, strict=True):
+            wait = self._work.came(unit, each, began, tries)
+            if wait is not None:
+                again.append((unit, wait))
+        return again
+
+
+def _finished(completed: "SimpleQueue[Any]") -> list[Any]:
+    """What has come to its end, waited for a moment."""
+    done = []
+    with suppress(Empty):
+        done.append(completed.get(timeout=_LOOK))
+        while True:
+            done.append(completed.get_nowait())
+    return done
+
+
+def packed_form(kind: Any, form: Any) -> bytes:
+    """A form for the workers.
+
+    Raises:
+        RequestError: its type cannot be sent.
+    """
+    try:
+        data: bytes = import_module("cloudpickle").dumps(form)
+    except Exception as error:
+        raise RequestError(
+            f"{getattr(kind, '__name__', 'the form')} cannot be sent to workers ({error})",
+            hint="Put the type into a module of its own, or pass a JSON Schema.",
+        ) from None
+    return data
+
+
+def check_installed() -> None:
+    """See that Dask is there.
+
+    Raises:
+        ConfigError: it is not.
+    """
+    if find_spec("distributed") is None:
+        raise ConfigError(
+            "a cluster needs Dask distributed, which is not installed",
+            hint="Install it: pip install 'agouti-client[dask]'.",
+        )

@@ -1,0 +1,76 @@
+"""Results of a run that asks for no file: held in memory, or shown in the order of the rows and forgotten."""
+
+import json
+import threading
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any
+
+from ..core.errors import RequestError
+from ..row_files import Row
+from .index import State
+from .results import result_line
+
+
+class Memory:
+    """What has come of rows, where no file was asked for: the same methods as `Results`.
+
+    Args:
+        show: is told of each result in the order of the rows, once all before it are there; nothing is held then.
+    """
+
+    finished = False
+    remarks: tuple[str, ...] = ()
+
+    def __init__(self, show: Callable[[dict[str, Any]], None] | None = None) -> None:
+        self._lines: dict[bytes, bytes] = {}
+        self._met: dict[bytes, int] = {}
+        self._waiting: deque[bytes] = deque()
+        self._show = show
+        self._failed = self._count = 0
+        self._lock = threading.Lock()
+
+    def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
+        with self._lock:
+            if digest in self._met:
+                raise RequestError(
+                    f"lines {self._met[digest]} and {row.line} have the same key {key!r}",
+                    hint="Name a column with --key (key=...) that tells all rows apart, or leave one of them out.",
+                )
+            self._met[digest] = row.line
+            self._waiting.append(digest)
+        return "new"
+
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, again: bool) -> None:
+        with self._lock:
+            self._lines[digest] = result_line(result)
+            self._failed += failed
+            self._count += 1
+            while self._show is not None and self._waiting and self._waiting[0] in self._lines:
+                self._show(json.loads(self._lines.pop(self._waiting.popleft())))
+
+    def counts(self, *, this_run: bool = False) -> tuple[int, int]:
+        with self._lock:
+            return self._count, self._failed
+
+    def lines(self) -> Iterator[bytes]:
+        for digest in self._met:
+            if digest in self._lines:
+                yield self._lines[digest]
+
+    def begin_again(self) -> None:
+        """The rows are gone through once more."""
+        self._met.clear()
+
+    def sync(self) -> None:
+        """Nothing is on a disk."""
+
+    def finish(self, names: Iterable[str], *, met_all: bool) -> None:
+        """Nothing is to be written; what waits for a row that never came is shown."""
+        if self._show is not None:
+            for line in list(self.lines()):
+                self._show(json.loads(line))
+            self._lines.clear()
+
+    def abandon(self) -> None:
+        """Nothing is to be let go of."""
