@@ -83,7 +83,8 @@ def main() -> None:
             taken[name] = (time.perf_counter() - began, time.process_time() - cpu)
             peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
             print(f"  {name:14} {taken[name][0]:7.1f} s, CPU {taken[name][1]:6.1f} s, peak {peak:.0f} MiB")
-        print(f"  time {taken['agouti.batch'][0] / taken['by hand'][0]:.2f} x by hand, CPU {taken['agouti.batch'][1] / taken['by hand'][1]:.2f} x")  # fmt: skip
+        ratios = [mine / hand for mine, hand in zip(taken["agouti.batch"], taken["by hand"], strict=True)]
+        print(f"  time {ratios[0]:.2f} x by hand, CPU {ratios[1]:.2f} x")
 
 
 async def _awaited(way: Callable[[], Awaitable[None]]) -> None:

@@ -21,6 +21,7 @@ IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subproces
 # Each layer may import those that stand before it.
 LAYERS = [
     "loading",
+    "forking",
     "core",
     "code",
     "reply_files",

@@ -16,6 +16,7 @@ from agouti.standins.images import packet
 
 HERE = Path(__file__).parent
 EXAMPLES = HERE.parent.parent / "examples"
+BENCHMARKS = HERE.parent.parent / "benchmarks"
 SIZE = "1280x800"
 
 # Pictures that need more lines than usual: smaller letters.
@@ -36,6 +37,7 @@ TYPED = {
 MADE = {
     "compare-page": "compared.html",
     "compare-figure": "compared.png",
+    "batch-figure": "batch.png",
     "usage-page": "usage.html",
     "usage-figure": "latency.png",
 }
@@ -130,6 +132,20 @@ SHOTS: dict[str, list[str]] = {
         "agouti usage --by provider --json | head -n 14",
         "agouti usage --by colour",
     ],
+    "batch": [
+        "@printf '{\"title\": \"Note\", \"type\": \"object\", \"required\": [\"crop\", \"up\"], \"properties\": "
+        "{\"crop\": {\"type\": \"string\"}, \"up\": {\"type\": \"integer\"}}}' > note.json",
+        "head -n 2 notes.txt",
+        'agouti batch almanac notes.txt --prompt "How did it go, in one word? {text}" -n 8 --plan',
+        'agouti batch almanac notes.txt --prompt "How did it go, in one word? {text}" -n 8 --out words.jsonl --limit 2',
+        'agouti batch almanac notes.txt --prompt "How did it go, in one word? {text}" -n 8 --out words.jsonl',
+        "head -n 1 words.jsonl",
+        "agouti batch almanac notes.txt --form note.json --out records.csv --deferred",
+        "head -n 3 records.csv",
+        'agouti batch almanac notes.txt --prompt "In one sentence: {text}" --out words.jsonl',
+        'agouti batch almanac catalogue.csv --prompt "Sort {packets}" --out sorted.jsonl',
+    ],
+    "batch-figure": [f"{sys.executable} {BENCHMARKS}/batch_load.py --rows 20000 --figure batch.png"],
     "usage-page": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
     "usage-figure": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
     "ask": [

@@ -305,7 +305,7 @@ def test_what_holds_for_all_rows_ends_it_and_what_came_is_kept(
         agouti.batch(client, "m@p", ["refused"] * 400, out=out, at_once=1)
     assert len(written(out)) == 25
     made = agouti.batch(client, "m@p", ["refused"] * 40, at_once=4, stop_after=0)
-    assert (made.failed, made.failures[0][0]) == (40, 1)
+    assert (made.failed, len(made.failures)) == (40, 3)
 
 
 @pytest.mark.parametrize("kind", ["sync", "async"])

@@ -1,5 +1,6 @@
 """Batches on a Dask cluster: a real scheduler and real workers, one of them killed."""
 
+import copyreg
 import json
 import os
 import signal
@@ -11,6 +12,7 @@ import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -21,8 +23,17 @@ from agouti.batches.cluster import packed, unpacked
 
 from ..hostile.kit import Connection, RawServer, answer, reply, serving
 
-pytest.importorskip("distributed")
+pytestmark = pytest.mark.skipif(find_spec("distributed") is None, reason="needs the extra dask")
 NOTES = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(400)]
+
+
+@pytest.fixture(autouse=True)
+def _as_before() -> Iterator[None]:
+    """The library changes how every exception is pickled, in the whole process."""
+    before = dict(copyreg.dispatch_table)
+    yield
+    copyreg.dispatch_table.clear()
+    copyreg.dispatch_table.update(before)
 
 
 def free_port() -> int:

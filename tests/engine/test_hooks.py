@@ -255,3 +255,29 @@ def test_cancelled_task_gives_its_place_back_wherever_it_is() -> None:
 def test_calls_without_hooks_load_none_of_it() -> None:
     with agouti.Client(config(), transport=FakeTransport([GOOD])) as client:
         assert calls_of(client).chat("almanac", "?", {}).hooks == ()
+
+
+def test_a_fork_waits_for_what_must_not_be_disturbed() -> None:
+    import os
+    import threading
+    import time
+
+    from agouti.forking import undisturbed
+
+    inside, over = threading.Event(), []
+
+    def busy() -> None:
+        with undisturbed(), undisturbed():
+            inside.set()
+            time.sleep(0.3)
+            over.append(True)
+
+    thread = threading.Thread(target=busy)
+    thread.start()
+    inside.wait(5)
+    child = os.fork()
+    if child == 0:
+        with undisturbed():  # the child begins with nobody inside
+            os._exit(0 if over else 1)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+    thread.join()

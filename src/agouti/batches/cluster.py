@@ -7,9 +7,8 @@ import os
 import pickle
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
-from functools import lru_cache
 from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
@@ -19,17 +18,14 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..calls import calls_of
 from ..config.entries import Config
 from ..core.errors import AgoutiError, ConfigError, RequestError
 from ..core.secret import Environment, Secret
-from ..engine.effects import OnAbandon, RunCallable, Settled, Steps, Together, attempted
-from .asking import Answers, Requests, Values
-from .prompts import RowPrompts, Template
+from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from .work import Unit, Work
 
 if TYPE_CHECKING:
-    from ..client import Client
+    pass
 
 # Rows of one piece of work; more in one go would cost more where a worker is lost.
 _ROWS = 8
@@ -100,58 +96,32 @@ def unpacked(data: bytes, file: str) -> Config:
     return config
 
 
-@lru_cache(maxsize=4)
-def _client(config: bytes, file: str) -> "Client":
-    """The client of a worker: one for all its work."""
-    from ..client import Client
-
-    return Client(unpacked(config, file))
-
-
-def run_rows(asked: Asked, prompts: list[Any]) -> list[Any]:
-    """What came of rows: facts of their results, or errors. Runs on a worker."""
-    client = _client(asked.config, asked.file)
-    calls = calls_of(client)
-    options: Any = pickle.loads(asked.options)  # noqa: S301
-    none = RowPrompts(Template(None, ()))
-    if asked.kind == "vectors":
-        from .vectors import VectorsAsked
-
-        vectors = VectorsAsked(calls, asked.label, none, asked.dimensions, options, lists=asked.lists)
-        units = [Unit(number, b"", None, prompt) for number, prompt in enumerate(prompts)]  # type: ignore[arg-type]
-        together: list[Any] = client._run(vectors.together(units))
-        return together
-    ask: Any
-    if asked.kind == "values":
-        ask = Values(calls, asked.label, none, pickle.loads(asked.form), options)  # noqa: S301
-    else:
-        ask = (Requests(calls, asked.label, options) if asked.kind == "requests"
-               else Answers(calls, asked.label, none, options))  # fmt: skip
-
-    def all_of_them() -> Steps[list[Any]]:
-        steps = [attempted(ask.asked(prompt), Exception) for prompt in prompts]
-        together: list[Any] = yield Together(steps, len(steps))
-        return together
-
-    came: list[Any] = client._run(all_of_them())
-    return came
-
-
 class ClusterRun:
     """A run on a cluster.
 
     Args:
         address: of the scheduler.
         at_once: rows under way at a time; as many as the workers take, where not given.
+        run_rows: what a worker does with rows.
         rows: of one piece of work.
     """
 
-    def __init__(self, address: str, asked: Asked, work: Work, at_once: int | None, *, rows: int = _ROWS) -> None:
+    def __init__(
+        self,
+        address: str,
+        asked: Asked,
+        work: Work,
+        at_once: int | None,
+        *,
+        run_rows: "Callable[[Asked, list[Any]], list[Any]]",
+        rows: int = _ROWS,
+    ) -> None:
         self._address = address
         self._asked = asked
         self._work = work
         self._at_once = at_once
         self._rows = rows
+        self._run_rows = run_rows
         self._over = False
 
     def steps(self) -> Steps[None]:
@@ -214,7 +184,7 @@ class ClusterRun:
                     ended = True
                     break
                 prompts = [unit.prompt for unit in units]
-                future = dask.submit(run_rows, self._asked, prompts, pure=False)
+                future = dask.submit(self._run_rows, self._asked, prompts, pure=False)
                 pending[future] = (units, tries, time.monotonic())
                 future.add_done_callback(completed.put)
             if ended and not pending and not waiting:

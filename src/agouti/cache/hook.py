@@ -10,6 +10,7 @@ import msgspec
 from msgspec.structs import replace
 
 from ..core.chat import Completion, Request
+from ..core.errors import ConfigError
 from ..core.forks import begin_anew
 from ..engine.effects import OnAbandon, Signal, Steps, WaitFor
 from ..engine.hooks import AnsweringHook, AttemptDetails, AttemptResult
@@ -124,7 +125,7 @@ class CacheHook(AnsweringHook):
         try:
             data = self._store.get(key)
             return None if data is None else _DECODER.decode(data)
-        except (sqlite3.Error, msgspec.MsgspecError) as error:
+        except (sqlite3.Error, msgspec.MsgspecError, ConfigError) as error:
             self._tell(error)
             return None
 
@@ -137,7 +138,7 @@ class CacheHook(AnsweringHook):
             return
         try:
             self._store.put(asked, msgspec.json.encode(answer))
-        except (sqlite3.Error, msgspec.MsgspecError, UnicodeError) as error:
+        except (sqlite3.Error, msgspec.MsgspecError, UnicodeError, ConfigError) as error:
             self._tell(error)
 
     def _ended(self, attempt: int, answer: Completion | None) -> bytes | None:

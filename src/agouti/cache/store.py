@@ -4,11 +4,11 @@ import os
 import sqlite3
 import threading
 import time
-from contextlib import suppress
 from pathlib import Path
 
 from ..core.errors import ConfigError
 from ..core.forks import begin_anew
+from ..forking import undisturbed
 
 _DAY = 86400.0
 _FORMAT = 1
@@ -40,27 +40,36 @@ class AnswerStore:
         self._age = None if keep_days is None else keep_days * _DAY
         self._most = max_bytes
         self._lock = threading.Lock()
-        self._open()
+        self._base: sqlite3.Connection | None = None
+        self._connection()
         begin_anew(self)
 
-    def _open(self) -> None:
+    def _connection(self) -> sqlite3.Connection:
+        """The open file; a child opens it when it first needs it."""
+        if self._base is None:
+            with undisturbed():
+                self._base = self._opened()
+        return self._base
+
+    def _opened(self) -> sqlite3.Connection:
         try:
             if not self._path.exists():
                 # Answers are nobody else's.
                 os.close(os.open(self._path, os.O_CREAT | os.O_RDWR, 0o600))
-            self._base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
-            version = self._base.execute("PRAGMA user_version").fetchone()[0]
-            there = [name for (name,) in self._base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+            base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
+            version = base.execute("PRAGMA user_version").fetchone()[0]
+            there = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
             if there and (version != _FORMAT or "answers" not in there):
                 raise ConfigError(
                     f"{self._path} is a database, but no cache of answers", hint="Name another file in [cache] store."
                 )
             if not there:
-                self._base.execute("PRAGMA journal_mode=WAL")
-                self._base.executescript(_TABLES)
-                self._base.execute(f"PRAGMA user_version = {_FORMAT}")
-            self._base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
-            self._size = int(self._base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+                base.execute("PRAGMA journal_mode=WAL")
+                base.executescript(_TABLES)
+                base.execute(f"PRAGMA user_version = {_FORMAT}")
+            base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
+            self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+            return base
         except sqlite3.Error as error:
             raise ConfigError(
                 f"[cache] store = {str(self._path)!r} cannot be used: {error}",
@@ -74,9 +83,7 @@ class AnswerStore:
 
     def after_fork(self) -> None:
         """A child has a connection of its own."""
-        self._lock = threading.Lock()
-        with suppress(ConfigError):
-            self._open()
+        self._lock, self._base = threading.Lock(), None
 
     def get(self, key: bytes) -> bytes | None:
         """The answer to a question; `None` where there is none, or it is too old.
@@ -84,8 +91,8 @@ class AnswerStore:
         Raises:
             sqlite3.Error: the file cannot be read.
         """
-        with self._lock:
-            found = self._base.execute("SELECT at, answer FROM answers WHERE key = ?", (key,)).fetchone()
+        with self._lock, undisturbed():
+            found = self._connection().execute("SELECT at, answer FROM answers WHERE key = ?", (key,)).fetchone()
         if found is None or (self._age is not None and time.time() - found[0] > self._age):
             return None
         return bytes(found[1])
@@ -98,17 +105,15 @@ class AnswerStore:
         """
         if len(answer) > self._most:
             return
-        with self._lock:
-            self._base.execute(
-                "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?)", (key, time.time(), len(answer), answer)
-            )
+        with self._lock, undisturbed():
+            base = self._connection()
+            base.execute("INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?)", (key, time.time(), len(answer), answer))
             self._size += len(answer)
             if self._size > self._most:
-                self._make_room()
+                self._make_room(base)
 
-    def _make_room(self) -> None:
+    def _make_room(self, base: sqlite3.Connection) -> None:
         """Take out what is too old, and of the others the oldest ones."""
-        base = self._base
         if self._age is not None:
             base.execute("DELETE FROM answers WHERE at < ?", (time.time() - self._age,))
         self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
@@ -125,4 +130,5 @@ class AnswerStore:
     def close(self) -> None:
         """Let go of the file."""
         with self._lock:
-            self._base.close()
+            if self._base is not None:
+                self._base.close()

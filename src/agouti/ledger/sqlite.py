@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import ConfigError
+from ..forking import undisturbed
 from .store import COLUMNS, KEYS, SUMS, VERSION, Ledger
 
 _PATIENCE = 10.0
@@ -48,7 +49,8 @@ class SqliteLedger(Ledger):
         if reading and not path.exists():
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
         try:
-            self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
+            with undisturbed():
+                self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
             try:
                 self._prepared()
             except BaseException:
@@ -68,7 +70,8 @@ class SqliteLedger(Ledger):
         until = time.monotonic() + _PATIENCE
         while True:
             try:
-                self._prepare()
+                with undisturbed():
+                    self._prepare()
                 return
             except sqlite3.OperationalError as error:
                 if "locked" not in str(error) or time.monotonic() > until:
@@ -101,10 +104,12 @@ class SqliteLedger(Ledger):
                 raise
 
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> sqlite3.Cursor:
-        return self._database.execute(self._words(statement), values)
+        with undisturbed():
+            return self._database.execute(self._words(statement), values)
 
     def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
-        self._database.executemany(self._words(statement), rows)
+        with undisturbed():
+            self._database.executemany(self._words(statement), rows)
 
     def _inserted(self, statement: str, values: Sequence[Any]) -> int:
         return self._execute(statement, values).lastrowid or 0
@@ -112,12 +117,12 @@ class SqliteLedger(Ledger):
     @contextmanager
     def _transaction(self, *, alone: bool) -> Iterator[None]:
         with self._lock:
-            self._database.execute("BEGIN IMMEDIATE")  # nobody else writes
+            self._execute("BEGIN IMMEDIATE")  # nobody else writes
             try:
                 yield
-                self._database.execute("COMMIT")
+                self._execute("COMMIT")
             except BaseException:
-                self._database.execute("ROLLBACK")
+                self._execute("ROLLBACK")
                 raise
 
     def tag_value(self, name: str) -> str:

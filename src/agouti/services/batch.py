@@ -296,6 +296,7 @@ def _cluster(
 
     from ..batches import cluster
     from ..batches.vectors import PORTION, VectorsAsked
+    from .batch_worker import run_rows
 
     cluster.check_installed()
     kind = {Answers: "answers", Values: "values", Requests: "requests", VectorsAsked: "vectors"}[type(ask)]
@@ -312,7 +313,7 @@ def _cluster(
         lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
     )
     rows = PORTION if kind == "vectors" else 8
-    return cluster.ClusterRun(own["cluster"], asked, work, own.get("at_once"), rows=rows)
+    return cluster.ClusterRun(own["cluster"], asked, work, own.get("at_once"), run_rows=run_rows, rows=rows)
 
 
 # Of an option that is no part of what is asked, another run may have another one.

@@ -87,7 +87,7 @@ class _Rule(Struct):
     left: int | None
 
     def fits(self, sent: Sent) -> bool:
-        if self.left == 0 or (self.label is not None and self.label not in (sent.label, sent.asked)):
+        if self.left == 0 or (self.label is not None and self.label != sent.label):
             return False
         return self.pattern is None or self.pattern.search(sent.text) is not None
 
@@ -141,7 +141,7 @@ class Script(AnsweringHook):
         Args:
             said: texts; values, which are written as JSON (for `fill`); or functions of a `Sent`. Several are said one
                 after the other, the last one again and again.
-            label: only of this model.
+            label: only of this model; one that takes over for another has a label of its own.
             pattern: a regular expression that is found in the last text of the prompt.
             times: so often at most.
             finish_reason: ``length`` for an answer that was cut.

@@ -1,0 +1,126 @@
+"""A large batch through the stand-ins: the time against what the limit allows, and memory while it runs.
+
+python benchmarks/batch_load.py [--rows N] [--per-second N] [--embed] [--figure FILE]
+
+--embed: vectors instead of answers, without a limit.
+"""
+
+import argparse
+import asyncio
+import json
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import agouti
+
+SERVER = """
+import sys, time
+from agouti.standins import serve
+from agouti.standins.quotas import Quota
+with serve(quotas={"northbank": Quota(per_second=int(sys.argv[1]))} if int(sys.argv[1]) else {}) as served:
+    print(served.address("northbank"), served.environment["NORTHBANK_KEY"], flush=True)
+    sys.stdin.readline()
+    books = served.books.requests
+    print(sum(books.values()), sum(count for (_, status), count in books.items() if status != 200), flush=True)
+"""
+
+
+def resident() -> float:
+    """MiB of this process."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * 4096 / 2**20
+
+
+async def run(
+    config: agouti.Config, rows: Path, out: Path, *, embed: bool, seen: list[tuple[float, int, float]]
+) -> Any:
+    began = time.perf_counter()
+
+    def look(progress: agouti.BatchProgress) -> None:
+        if progress.done % 200 == 0:
+            seen.append((time.perf_counter() - began, progress.done, resident()))
+
+    label = "petal-embed@northbank" if embed else "quill-large@northbank"
+    how: dict[str, Any] = {"embed": True} if embed else {"max_tokens": 3}
+    async with agouti.AsyncClient(config) as client:
+        return await agouti.batch(
+            client, label, rows, prompt="Sort this: {note}", key="id", out=out, progress=look, **how
+        )
+
+
+def main() -> None:
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--rows", type=int)
+    options.add_argument("--per-second", type=int, default=250)
+    options.add_argument("--embed", action="store_true")
+    options.add_argument("--figure")
+    given = options.parse_args()
+    count = given.rows or (100_000 if given.embed else 20_000)
+    limit = 0 if given.embed else given.per_second
+    server = subprocess.Popen(
+        [sys.executable, "-c", SERVER, str(limit)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert server.stdout is not None
+    assert server.stdin is not None
+    address, key = server.stdout.readline().split()
+    entry: dict[str, Any] = {"address": address, "key": {"env": "NORTHBANK_KEY"}}
+    if limit:
+        entry["limits"] = {"requests_per_second": limit}
+    config = agouti.load_config({"providers": {"northbank": entry}}, environment={"NORTHBANK_KEY": key})
+    with tempfile.TemporaryDirectory() as folder:
+        rows, out = Path(folder) / "rows.jsonl", Path(folder) / ("o.npz" if given.embed else "o.jsonl")
+        with rows.open("w") as file:
+            for number in range(count):
+                file.write(json.dumps({"id": f"n{number}", "note": f"Bed {number}: {number % 24} of 24 up."}) + "\n")
+        seen: list[tuple[float, int, float]] = []
+        made = asyncio.run(run(config, rows, out, embed=given.embed, seen=seen))
+    server.stdin.write("\n")
+    server.stdin.flush()
+    asked, refused = server.stdout.readline().split()
+    server.wait(10)
+    early = next(memory for _, done, memory in seen if done >= count // 10)
+    print(f"{made.done:,} of {count:,} done, {made.failed} failed, {made.seconds:.1f} s")
+    if limit:
+        least = count / limit
+        ratio = made.seconds / least
+        print(f"  {ratio:.2f} x the {least:.0f} s that the limit of {limit} a second allows; {refused} refused")
+    print(f"  {asked} requests; memory {early:.0f} MiB after a tenth, {max(each[2] for each in seen):.0f} MiB at most")
+    if given.figure:
+        draw(seen, given.figure, limit)
+
+
+def draw(seen: list[tuple[float, int, float]], path: str, limit: int) -> None:
+    """Rows done, and memory, over time."""
+    import matplotlib as mpl
+
+    mpl.use("agg")
+    from matplotlib import pyplot
+
+    figure, above = pyplot.subplots(figsize=(12.8, 8), dpi=100)
+    times = [each[0] for each in seen]
+    above.plot(times, [each[1] for each in seen], color="#2f6f4f", linewidth=2.5, label="rows that have their answer")
+    if limit:
+        above.plot([0, times[-1]], [0, limit * times[-1]], "--", color="#888", label=f"{limit} a second, the limit")
+    above.set_xlabel("seconds")
+    above.set_ylabel("rows")
+    above.set_ylim(bottom=0)
+    above.set_xlim(left=0)
+    beside = above.twinx()
+    beside.plot(times, [each[2] for each in seen], color="#b3541e", linewidth=2.5, label="memory of the process, MiB")
+    beside.set_ylim(0, max(each[2] for each in seen) * 2)
+    beside.set_ylabel("MiB")
+    lines = [*above.get_lines(), *beside.get_lines()]
+    above.legend(lines, [str(line.get_label()) for line in lines], loc="upper left", frameon=False)
+    above.set_title(f"A batch of {seen[-1][1]:,} rows: as fast as the limit allows, in memory that does not grow")
+    for axes in (above, beside):
+        axes.spines["top"].set_visible(False)
+    figure.tight_layout()
+    figure.savefig(path)
+
+
+if __name__ == "__main__":
+    main()
