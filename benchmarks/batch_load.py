@@ -55,7 +55,7 @@ async def run(
 def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--rows", type=int)
-    options.add_argument("--per-second", type=int, default=250)
+    options.add_argument("--per-second", type=int, default=150)
     options.add_argument("--embed", action="store_true")
     options.add_argument("--figure")
     given = options.parse_args()

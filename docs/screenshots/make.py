@@ -133,8 +133,8 @@ SHOTS: dict[str, list[str]] = {
         "agouti usage --by colour",
     ],
     "batch": [
-        "@printf '{\"title\": \"Note\", \"type\": \"object\", \"required\": [\"crop\", \"up\"], \"properties\": "
-        "{\"crop\": {\"type\": \"string\"}, \"up\": {\"type\": \"integer\"}}}' > note.json",
+        '@printf \'{"title": "Note", "type": "object", "required": ["crop", "up"], "properties": '
+        '{"crop": {"type": "string"}, "up": {"type": "integer"}}}\' > note.json',
         "head -n 2 notes.txt",
         'agouti batch almanac notes.txt --prompt "How did it go, in one word? {text}" -n 8 --plan',
         'agouti batch almanac notes.txt --prompt "How did it go, in one word? {text}" -n 8 --out words.jsonl --limit 2',
@@ -231,7 +231,7 @@ def shoot(name: str, lines: list[str], display: str) -> None:
                 time.sleep(3 if text == TYPED[name][0][0] else 0)
                 subprocess.run(["xdotool", "type", "--delay", "5", text], env=environment, check=True)
                 time.sleep(seconds)
-            until = time.monotonic() + (0 if name in TYPED else 90)
+            until = time.monotonic() + (0 if name in TYPED else 300)
             while not Path(scratch, "done").exists() and time.monotonic() < until:
                 time.sleep(0.1)
             time.sleep(0.5)

@@ -104,8 +104,18 @@ def check_suffix(path: str | os.PathLike[str], suffixes: tuple[str, ...] = SUFFI
 
 
 def text_of(value: Any) -> str:
-    """A value as it stands in a cell."""
-    return value if isinstance(value, str) else "" if value is None else json.dumps(value, ensure_ascii=False)
+    """A value as it stands in a cell.
+
+    >>> from datetime import date
+    >>> text_of({"a": 1}), text_of(True), text_of(date(2026, 3, 4))
+    ('{"a": 1}', 'true', '2026-03-04')
+    """
+    if isinstance(value, str):
+        return value
+    if value is None:
+        return ""
+    plain = isinstance(value, (bool, int, float, list, tuple, dict))
+    return json.dumps(value, ensure_ascii=False, default=str) if plain else str(value)
 
 
 def as_csv(rows: Iterable[Mapping[str, Any]], names: Sequence[str] = ()) -> str:

@@ -36,11 +36,15 @@ def digest_of(key: Any) -> bytes:
 class Index:
     """Which rows have a result.
 
+    Args:
+        trial: nothing stays of what is noted.
+
     Raises:
         sqlite3.Error: the file is something else, or cannot be written.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, *, trial: bool = False) -> None:
+        self._trial = trial
         self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5)
         try:
             self._base.execute("PRAGMA journal_mode=WAL")
@@ -137,6 +141,10 @@ class Index:
         """Rows that were not met in this run have no place among the others any more."""
         self._base.execute("UPDATE rows SET place = NULL WHERE run != ?", (self.run,))
 
+    def forget_contents(self) -> None:
+        """What rows were asked is of no account any more: those that have a result keep it."""
+        self._base.execute("UPDATE rows SET content = NULL")
+
     def last(self) -> tuple[bytes, int, int] | None:
         """The result that stands last: its row, where it stands, and how long it is."""
         found = self._base.execute(
@@ -189,12 +197,13 @@ class Index:
 
     def commit(self) -> None:
         """Put on disk what was noted."""
-        self._base.execute("COMMIT")
-        self._base.execute("BEGIN")
+        if not self._trial:
+            self._base.execute("COMMIT")
+            self._base.execute("BEGIN")
 
     def close(self) -> None:
         """Put on disk what was noted, and let go of the file."""
         try:
-            self._base.execute("COMMIT")
+            self._base.execute("ROLLBACK" if self._trial else "COMMIT")
         finally:
             self._base.close()

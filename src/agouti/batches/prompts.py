@@ -110,8 +110,8 @@ class RowPrompt(Struct, frozen=True):
     """
 
     text: str
-    images: tuple[str, ...] = ()
-    files: tuple[str, ...] = ()
+    images: tuple[str | bytes, ...] = ()
+    files: tuple[str | bytes, ...] = ()
 
     @property
     def digest(self) -> bytes:
@@ -150,9 +150,12 @@ class RowPrompts:
             text = "Describe it." if self._template.text is None else text
         return RowPrompt(text, images, files)
 
-    def _named(self, columns: Mapping[str, Any], names: Sequence[str]) -> tuple[str, ...]:
+    def _named(self, columns: Mapping[str, Any], names: Sequence[str]) -> tuple[str | bytes, ...]:
+        named = [columns.get(name) for name in names]
         return tuple(
-            self._place(text_of(columns[name]).strip()) for name in names if text_of(columns.get(name)).strip()
+            each if isinstance(each, bytes) else self._place(text_of(each).strip())
+            for each in named
+            if each and (isinstance(each, bytes) or text_of(each).strip())
         )
 
     def _place(self, source: str) -> str:

@@ -18,6 +18,7 @@ import msgspec
 
 from ..config.files import Busy, opened_alone, replaced
 from ..core.errors import RequestError
+from ..forking import undisturbed
 from ..row_files import Row
 from .files import SUFFIXES, written
 from .index import Index, State, digest_of
@@ -48,6 +49,7 @@ class Results:
         in_order: put them into the order of the rows at the end.
         anew: begin again; what is there is lost.
         keep: go on with what is there, though it was asked otherwise.
+        trial: only look; nothing is changed.
 
     Raises:
         RequestError: the file cannot be written, holds something else or was asked otherwise, or another run has it.
@@ -62,7 +64,9 @@ class Results:
         in_order: bool = False,
         anew: bool = False,
         keep: bool = False,
+        trial: bool = False,
     ) -> None:
+        self._trial = trial
         self.out = Path(out)
         self.suffix = self.out.suffix.lower()
         if self.suffix not in SUFFIXES:
@@ -95,7 +99,7 @@ class Results:
         self._is_open = False
         try:
             self._check_foreign()
-            self._index = Index(self._place)
+            self._index = Index(self._place, trial=self._trial)
             if not self._index.is_ours:
                 raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
             self._begin(self._index, json.loads(json.dumps(asks, default=str)), anew=anew, keep=keep)
@@ -142,9 +146,14 @@ class Results:
                 f"{self.out} holds results of another run: {_listed(names)} differ{'' if len(names) > 1 else 's'}",
                 hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
             )
-        self._file = self._data.open("a+b", buffering=0)
+        if before is not None and before != asks:
+            index.forget_contents()
+        if self._trial and not self._data.exists():
+            self._file = open(os.devnull, "rb")  # noqa: SIM115
+        else:
+            self._file = self._data.open("rb" if self._trial else "a+b", buffering=0)
         self._is_open = True
-        if anew:
+        if anew and not self._trial:
             self._file.truncate(0)
             if self._data != self.out:
                 self.out.unlink(missing_ok=True)
@@ -195,7 +204,7 @@ class Results:
                 # The last one of a row counts.
                 self._superseded += index.found(digest_of(key[0]), end, len(line), failed=key[1])
                 end += len(line)
-        if end < size:
+        if end < size and not self._trial:
             self._file.truncate(end)
         self._end = end
         self._is_caught_up = True
@@ -227,7 +236,7 @@ class Results:
         Raises:
             RequestError: it has the key of another one, or is another row than the one whose result is there.
         """
-        with self._lock:
+        with self._lock, undisturbed():
             state, line = self._index.met(digest, place, row.line, content)
         if state == "twice":
             raise RequestError(
@@ -257,7 +266,7 @@ class Results:
             Unwritable: it is not.
         """
         line = result_line(result)
-        with self._lock:
+        with self._lock, undisturbed():
             try:
                 self._write(self._file, line)
             except OSError as error:
@@ -432,8 +441,17 @@ def _key_in(line: bytes) -> tuple[Any, bool] | None:
     try:
         known = _DECODER.decode(line)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
-        return None
+        return _odd_key_in(line)
     return known.key, known.error is not None
+
+
+def _odd_key_in(line: bytes) -> tuple[Any, bool] | None:
+    """The same of a line that has half of a letter in it."""
+    try:
+        known = json.loads(line)
+        return known["key"], known.get("error") is not None
+    except (ValueError, RecursionError, LookupError, TypeError, AttributeError):
+        return None
 
 
 def result_line(result: Mapping[str, Any]) -> bytes:

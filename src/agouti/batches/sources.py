@@ -108,7 +108,7 @@ def _looked(
             if row.error:
                 continue
             first = first or row
-            if key is not None and key in row.columns:
+            if key is not None and row.columns.get(key) not in (None, ""):
                 _check_alone(seen, row, key)
     if not total:
         raise RequestError(

@@ -282,8 +282,8 @@ class Work:
             self.names.update(dict.fromkeys(row.columns))
         key = self._settings.key
         prompt, error = RowPrompt(""), row.error
-        if not error and key is not None and key not in row.columns:
-            error = f"it has no column {key!r} for its key"
+        if not error and key is not None and row.columns.get(key) in (None, ""):
+            error = f"it has no column {key!r} for its key" if key not in row.columns else f"its key {key!r} is empty"
         if not error:
             try:
                 prompt = self._ask.prompt(row)
@@ -306,7 +306,7 @@ class Work:
         key = self._settings.key
         if key is None:
             return place
-        if key not in row.columns:
+        if row.columns.get(key) in (None, ""):
             return f"line {row.line}"  # it cannot be read, or has no such column: told in its result
         return row.columns[key]
 
@@ -365,7 +365,8 @@ class Work:
             self.end(came)
             return None
         if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
-            return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5))
+            # The provider knows best how long it wants to be left alone.
+            return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5) if came.wait is None else came.wait)
         if isinstance(came, LimitReached):
             return self._wait_out(unit, came, 0, came.wait if came.wait is not None else 5.0)
         self.keep(unit, _failure(came))
@@ -373,7 +374,6 @@ class Work:
 
     def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float) -> float | None:
         """Seconds until a row is asked again, after an error that passes; `None` where it does not."""
-        wait = max(wait, error.wait or 0.0)
         idle = self._clock() - self._last_success
         if idle + wait > self._settings.patience:
             hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
@@ -396,7 +396,7 @@ class Work:
         if self._source.has_lines:
             result["line"] = unit.row.line
         if unit.row.columns and self._with_columns:
-            result["row"] = unit.row.columns
+            result["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
         failed = "error" in came
         with self._lock:
             if failed:
@@ -465,6 +465,11 @@ class Work:
             seconds_left=left,
             at_once=self._pace.under_way,
         )
+
+
+def _kept(value: Any) -> Any:
+    """A value of a column as it stands in a result; of bytes only how many."""
+    return f"({len(value)} bytes)" if isinstance(value, bytes) else value
 
 
 def _failure(error: Exception) -> dict[str, Any]:

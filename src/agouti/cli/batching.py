@@ -119,7 +119,7 @@ def progress_text(progress: Progress) -> str:
 
     >>> progress_text(Progress(total=2000, found=0, done=500, failed=1, costs={"USD": 0.25}, rate=41.2,
     ...     seconds_left=36.4, at_once=24))
-    '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.2500 USD, 36 s left'
+    '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.25 USD, 36 s left'
     """
     through = progress.found + progress.done + progress.failed
     said = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
@@ -128,10 +128,19 @@ def progress_text(progress: Progress) -> str:
     if progress.rate:
         rate = f"{progress.rate:.0f}/s" if progress.rate >= 2 else f"{progress.rate * 60:.0f} a minute"
         said.append(f"{rate} with {progress.at_once} at once")
-    said += [f"{amount:.4f} {currency}" for currency, amount in progress.costs.items()]
+    said += [f"{amount_text(amount)} {currency}" for currency, amount in progress.costs.items()]
     if progress.seconds_left is not None:
         said.append(f"{time_text(progress.seconds_left)} left")
     return "  " + ", ".join(said)
+
+
+def amount_text(amount: float) -> str:
+    """An amount of money, small ones to the millionth.
+
+    >>> amount_text(2.5), amount_text(0.0123456), amount_text(0.00004)
+    ('2.50', '0.012346', '0.000040')
+    """
+    return f"{amount:.2f}" if amount >= 0.1 else f"{amount:.6f}"
 
 
 def time_text(seconds: float) -> str:
@@ -186,7 +195,7 @@ def _say(made: Batch, noun: str, again: str) -> None:
     total = made.done + made.found + made.failed_now
     if made.found:
         click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
-    cost = "".join(f", {amount:.6g} {currency}" for currency, amount in made.costs.items())
+    cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
     where = f" in {made.out}" if made.out is not None else ""
     click.echo(f"  {made.done + made.found:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{cost}", err=True)
     for line, why in made.failures:

@@ -182,7 +182,7 @@ def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpa
         ...     agouti.batch_plan(client, "almanac", ["Peas?", "Beans?"], max_tokens=50).output_tokens
         100
     """
-    prepared = _prepare(client, label, rows, options)
+    prepared = _prepare(client, label, rows, options, trial=True)
     calls = calls_of(client)
     try:
         model = calls.target(label).model
@@ -199,7 +199,9 @@ def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpa
         prepared.results.abandon()
 
 
-def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Mapping[str, Any]) -> _Prepared:
+def _prepare(
+    client: "Client | AsyncClient", label: str, rows: Any, options: Mapping[str, Any], *, trial: bool = False
+) -> _Prepared:
     """All that can be wrong is found before the first request.
 
     Raises:
@@ -239,9 +241,11 @@ def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Map
     }
     from ..client import Client
 
-    results = _results(own, asks)
+    results = _results(own, asks, trial=trial)
     most = _THREADS if isinstance(client, Client) else _TASKS
     most = max(most, own.get("at_once", 0))
+    if looked.source.total is not None:  # no more of them than can be busy
+        most = max(min(most, looked.source.total), 1)
     work = Work(
         looked.source,
         ask,
@@ -256,7 +260,7 @@ def _prepare(client: "Client | AsyncClient", label: str, rows: Any, options: Map
             patience=own.get("patience", 300.0),
         ),
         calls.clocks,
-        most=own.get("at_once", most),
+        most=min(own.get("at_once", most), most),
         report=own.get("progress"),
         together=together,
         with_columns=not requests,
@@ -385,7 +389,9 @@ def _check(own: Mapping[str, Any], plain: Mapping[str, Any]) -> None:
     check_installed(suffix)
 
 
-def _results(own: Mapping[str, Any], asks: Mapping[str, Any]) -> Results | Memory:
+def _results(own: Mapping[str, Any], asks: Mapping[str, Any], *, trial: bool) -> Results | Memory:
+    if trial and own.get("anew"):
+        return Memory()  # nothing that is there counts
     if "out" not in own:
         for name in ("retry_failed", "anew", "keep", "in_order"):
             if own.get(name):
@@ -398,6 +404,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any]) -> Results | Memor
         in_order=own.get("in_order", False),
         anew=own.get("anew", False),
         keep=own.get("keep", False),
+        trial=trial,
     )
 
 
@@ -406,6 +413,11 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     work, results = prepared.work, prepared.results
     clock = calls_of(client).clocks.clock
     began = clock()
+
+    def put_away() -> None:
+        work.count()
+        results.finish(list(work.names), met_all=work.met_all)
+
     try:
         if prepared.deferred is not None:
             yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
@@ -413,9 +425,11 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
             yield from prepared.cluster.steps()
         else:
             yield from work.steps()
-    finally:
-        work.count()
-        results.finish(list(work.names), met_all=work.met_all)
+    except BaseException:
+        with suppress(RequestError):  # what has stopped it says more
+            put_away()
+        raise
+    put_away()
     return Batch(
         results,
         done=work.done,

@@ -1,0 +1,158 @@
+"""Batches against odd rows, odd values and odd disks: what the guide says holds all the same."""
+
+import datetime
+import decimal
+import json
+import os
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pandas
+import pytest
+
+import agouti
+from agouti.testing import FakeTransport
+
+from ..hostile.kit import Connection, RawServer, answer, config, serving
+
+NOTES = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(6)]
+
+
+@pytest.fixture
+def server() -> Iterator[RawServer]:
+    def echo(connection: Connection, _: int) -> None:
+        connection.write(answer(f"<{connection.question}>"))
+
+    with serving(echo) as running:
+        yield running
+
+
+@pytest.fixture
+def client(server: RawServer) -> Iterator[agouti.Client]:
+    with agouti.Client(config(server)) as made:
+        yield made
+
+
+def written(path: Path) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in path.read_text().splitlines()]
+
+
+def test_values_of_every_kind_come_through(client: agouti.Client, tmp_path: Path) -> None:
+    values = {
+        "day": datetime.date(2026, 3, 4),
+        "amount": decimal.Decimal("1.10"),
+        "deep": {"a": [1, datetime.time(7)]},
+        "photo": b"GIF89a...",
+        "half": "\ud83d",
+        "n": float("nan"),
+        "yes": True,
+        "": "nameless",
+    }
+    made = agouti.batch(client, "m@p", [values], prompt="{day} {amount} {deep} {yes} {none}", out=tmp_path / "o.jsonl", image_columns=["photo"])  # fmt: skip
+    [row] = written(tmp_path / "o.jsonl")
+    assert row["row"]["day"] == "2026-03-04"
+    assert row["row"]["photo"] == "(9 bytes)"
+    assert made.done == 1
+    frame = pandas.DataFrame(
+        {"when": pandas.to_datetime(["2026-03-04"]), "price": [decimal.Decimal("2.50")], "tags": [["a", "b"]]}
+    )
+    frame.to_parquet(tmp_path / "rows.parquet")
+    for rows in (frame, tmp_path / "rows.parquet"):
+        [one] = agouti.batch(client, "m@p", rows, prompt="{when} {price} {tags}")
+        assert one.answer == '<2026-03-04 00:00:00 2.50 ["a", "b"]>'
+    for suffix in (".csv", ".parquet"):
+        agouti.batch(client, "m@p", [values], prompt="{day}", out=tmp_path / f"o{suffix}")
+        assert (tmp_path / f"o{suffix}").stat().st_size
+
+
+def test_keys_of_every_kind_are_told_apart_and_empty_ones_are_the_rows_own_fault(
+    client: agouti.Client, tmp_path: Path
+) -> None:
+    keys: list[Any] = ["1", 1, 1.5, True, ["a"], {"b": 1}, 2**70, "\ud83d", "ü", None, "", None]
+    rows = [{"id": key, "note": f"bed {number}"} for number, key in enumerate(keys)]
+    out = tmp_path / "o.jsonl"
+    first = agouti.batch(client, "m@p", rows, column="note", key="id", out=out)
+    assert (first.done, first.failed) == (9, 3)
+    (tmp_path / ".o.jsonl.journal").unlink()
+    again = agouti.batch(client, "m@p", rows, column="note", key="id", out=out, keep=True)
+    assert (again.done, again.found) == (0, 12)
+
+
+def test_plan_changes_nothing(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
+    out = tmp_path / "o.jsonl"
+    fresh = agouti.batch_plan(client, "m@p", NOTES, column="note", out=out)
+    assert (fresh.to_ask, list(tmp_path.iterdir())) == (6, [])
+    agouti.batch(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    before = out.read_bytes()
+    with out.open("ab") as file:
+        file.write(b'{"key":"torn')
+    asked = len(server.questions)
+    assert agouti.batch_plan(client, "m@p", NOTES, column="note", key="id", out=out).to_ask == 4
+    assert agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", key="id", out=out, keep=True).to_ask == 4
+    assert agouti.batch_plan(client, "m@p", NOTES, column="note", key="id", out=out, anew=True).to_ask == 6
+    with pytest.raises(agouti.RequestError, match="another run"):
+        agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", key="id", out=out)
+    assert len(server.questions) == asked
+    assert out.read_bytes() == before + b'{"key":"torn'
+    made = agouti.batch(client, "m@p", NOTES, column="note", key="id", out=out)
+    assert (made.found, made.done) == (2, 4)
+
+
+def test_failed_rows_stay_failed_until_they_are_wanted(tmp_path: Path) -> None:
+    bad = {"choices": [{"message": {"content": "no number"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 2}}  # fmt: skip
+    good = {"choices": [{"message": {"content": "7"}, "finish_reason": "stop"}]}
+    out = tmp_path / "o.jsonl"
+    entry: Any = {
+        "providers": {"p": {"address": "https://p.example"}},
+        "models": {"a": {"provider": "p", "name": "m", "price": {"input": 1, "output": 1, "currency": "USD"}}},
+    }
+    with agouti.Client(entry, transport=FakeTransport([bad, bad, good])) as client:
+        asked: Any = {"kind": int, "means": "prompt", "repairs": 1, "out": out}
+        first = agouti.batch(client, "a", ["one"], **asked)
+        [row] = written(out)
+        assert (first.failed, row["answer"], row["error"].split(":")[0]) == (1, "no number", "NotFilled")
+        assert row["cost"] == pytest.approx(22e-6)  # both answers were paid
+        assert agouti.batch(client, "a", ["one"], **asked).failed == 1
+        last = agouti.batch(client, "a", ["one"], retry_failed=True, **asked)
+        assert (last.done, last.failed, [each.value for each in last]) == (1, 0, [7])
+        assert len(written(out)) == 1
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounts a small disk")
+@pytest.mark.parametrize("name", ["o.jsonl", "o.csv"])
+def test_disk_that_is_really_full(server: RawServer, tmp_path: Path, name: str) -> None:
+    disk = tmp_path / "small"
+    disk.mkdir()
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=256k", "tmpfs", disk], capture_output=True, check=False
+    ).returncode:
+        pytest.skip("no disk can be mounted here")
+    try:
+        with agouti.Client(config(server)) as client:
+            rows = [f"{number} " + "y" * 2000 for number in range(400)]
+            with pytest.raises(agouti.RequestError, match=r"cannot be written|disk is full") as caught:
+                agouti.batch(client, "m@p", rows, out=disk / name, at_once=8)
+            kept = len((disk / (name if name == "o.jsonl" else f".{name}.part")).read_bytes().splitlines())
+            told = len(getattr(caught.value, "lines", ()))
+            assert kept + told == len(server.questions) < 200
+            subprocess.run(["mount", "-o", "remount,size=8m", disk], check=True)
+            made = agouti.batch(client, "m@p", rows, out=disk / name)
+            assert (made.found, made.done) == (kept, 400 - kept)
+    finally:
+        subprocess.run(["umount", disk], check=True)
+
+
+def test_small_batches_start_few_threads(client: agouti.Client) -> None:
+    most: list[int] = []
+    agouti.batch(client, "m@p", ["a", "b"], progress=lambda _: most.append(threading.active_count()))
+    assert max(most) < 20
+
+
+def test_application_that_reads_rows_while_they_come(client: agouti.Client) -> None:
+    came: list[Any] = []
+    made = agouti.batch(client, "m@p", (f"bed {number}" for number in range(40)), on_row=came.append, at_once=8)
+    assert [row["key"] for row in came] == list(range(1, 41))
+    assert (made.done, list(made)) == (40, [])
