@@ -5,7 +5,10 @@ import decimal
 import json
 import os
 import subprocess
+import sys
+import textwrap
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -156,3 +159,35 @@ def test_application_that_reads_rows_while_they_come(client: agouti.Client) -> N
     made = agouti.batch(client, "m@p", (f"bed {number}" for number in range(40)), on_row=came.append, at_once=8)
     assert [row["key"] for row in came] == list(range(1, 41))
     assert (made.done, list(made)) == (40, [])
+
+
+INTERRUPTED = """
+    import sys, threading, time, os, signal, agouti
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    threading.Timer(1.0, lambda: os.kill(os.getpid(), signal.SIGINT)).start()
+    with agouti.Client({"providers": {"p": {"address": sys.argv[1]}}}) as client:
+        try:
+            agouti.batch(client, "m@p", [f"bed {number}" for number in range(5000)], out=sys.argv[2])
+        except KeyboardInterrupt:
+            print("stopped", threading.active_count())
+"""
+
+
+def test_interrupted_threads_ask_no_more_and_blame_no_row(tmp_path: Path) -> None:
+    def slow(connection: Connection, _: int) -> None:
+        time.sleep(0.1)
+        connection.write(answer("x"))
+
+    out = tmp_path / "o.jsonl"
+    with serving(slow) as server:
+        began = time.monotonic()
+        done = subprocess.run(
+            [sys.executable, "-c", textwrap.dedent(INTERRUPTED), server.address, str(out)],
+            capture_output=True, text=True, check=False, timeout=30,
+        )  # fmt: skip
+        assert done.stdout.startswith("stopped"), done.stderr
+        assert time.monotonic() - began < 8
+        asked = len(server.questions)
+        rows = written(out)
+        assert not [row for row in rows if "error" in row]
+        assert 4 < len(rows) <= asked <= len(rows) + 64

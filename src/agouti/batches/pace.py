@@ -85,6 +85,15 @@ class Pace:
             ready.append(turn)
         return ready
 
+    def open(self) -> None:
+        """Nobody waits any more: the run is over."""
+        with self._lock:
+            waiting, self._waiting = list(self._waiting), deque()
+            self._held.update(waiting)
+            self.limit = self._most + len(self._held)
+        for each in waiting:
+            each.set()
+
     def done(self, count: int = 1) -> None:
         """So many rows were answered."""
         with self._lock:

@@ -175,6 +175,7 @@ class Work:
         self._synced = self._began
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
+        self._is_given_up = False
         self.stop: AgoutiError | None = None
         self.read_all = False
         self.met = self.found = self.done = self.failed = 0
@@ -188,9 +189,15 @@ class Work:
         Raises:
             AgoutiError: it was stopped; what came is kept.
         """
-        yield Together(self._units(), self._most, keep=False)
+        yield Together(self._units(), self._most, keep=False, stopped=self._given_up)
         if self.stop is not None:
             raise self.stop
+
+    def _given_up(self) -> None:
+        """Nobody wants the rest: nothing more is asked, and what is broken off is no failure of its row."""
+        self._is_given_up = True
+        self.end(RequestError("the run was given up", hint="The same call goes on."))
+        self._pace.open()
 
     @property
     def met_all(self) -> bool:
@@ -398,6 +405,8 @@ class Work:
         if unit.row.columns and self._with_columns:
             result["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
         failed = "error" in came
+        if failed and self._is_given_up:
+            return
         with self._lock:
             if failed:
                 self.failed += 1

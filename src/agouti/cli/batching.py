@@ -197,7 +197,8 @@ def _say(made: Batch, noun: str, again: str) -> None:
         click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
     cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
     where = f" in {made.out}" if made.out is not None else ""
-    click.echo(f"  {made.done + made.found:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{cost}", err=True)
+    there = made.done + made.found - (made.failed - made.failed_now)
+    click.echo(f"  {there:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{cost}", err=True)
     for line, why in made.failures:
         click.echo(printable(f"  line {line}: {why}"), err=True)
     if made.failed and made.out is not None:

@@ -129,7 +129,12 @@ class SyncDriver(BaseDriver[T]):
             running.discard(driver)
             return driver.result
 
-        return side_by_side(effect.steps, take, effect.at_once, lambda: close_all(running), keep=effect.keep)
+        def stop() -> None:
+            if effect.stopped is not None:
+                effect.stopped()
+            close_all(running)
+
+        return side_by_side(effect.steps, take, effect.at_once, stop, keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

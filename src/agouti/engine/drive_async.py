@@ -126,7 +126,12 @@ class AsyncDriver(BaseDriver[T]):
                 pass
             return driver.result
 
-        return await side_by_side(effect.steps, take, effect.at_once, keep=effect.keep)
+        try:
+            return await side_by_side(effect.steps, take, effect.at_once, keep=effect.keep)
+        except BaseException:
+            if effect.stopped is not None:
+                effect.stopped()
+            raise
 
 
 _DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {
