@@ -17,7 +17,7 @@ TYPE_CHECKING = False
 
 if TYPE_CHECKING:
     from .batches.result import Batch, BatchPlan, BatchRow
-    from .batches.work import Progress as BatchProgress
+    from .batches.units import Progress as BatchProgress
     from .client import AsyncClient, Client
     from .config.budgets import Budget
     from .config.entries import Config, Model, Provider
@@ -117,7 +117,7 @@ _HOME = {
     "Audio": "media",
     "Batch": "batches.result",
     "BatchPlan": "batches.result",
-    "BatchProgress": "batches.work",
+    "BatchProgress": "batches.units",
     "BatchRow": "batches.result",
     "Budget": "config.budgets",
     "BudgetExceeded": "core.errors",

@@ -22,7 +22,8 @@ from ..config.entries import Config
 from ..core.errors import AgoutiError, ConfigError, RequestError
 from ..core.secret import Environment, Secret
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
-from .work import Unit, Work
+from .units import Unit
+from .work import Work
 
 if TYPE_CHECKING:
     pass

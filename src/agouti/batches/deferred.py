@@ -23,7 +23,8 @@ from ..plain_values import plain_value
 from ..reply import Reply
 from .asking import Answers, Requests, Values, facts_of
 from .results import Results
-from .work import Unit, Work
+from .units import Unit
+from .work import Work
 
 # Seconds between two looks, from the first to those of a batch that takes long.
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0

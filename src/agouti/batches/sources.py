@@ -14,7 +14,7 @@ from ..core.suggest import near_hint
 from ..row_files import TEXT, Row, RowFile
 from ..tables import text_of
 from .index import digest_of
-from .work import Source
+from .units import Source
 
 REQUEST = "body"
 REQUEST_KEY = "custom_id"

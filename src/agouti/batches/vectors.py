@@ -11,7 +11,7 @@ from ..engine.call import Call
 from ..engine.effects import Steps
 from ..row_files import Row
 from .prompts import RowPrompt, RowPrompts
-from .work import Unit
+from .units import Unit
 
 PORTION = 128
 """Rows that are asked for together."""

@@ -7,7 +7,6 @@ from threading import Lock
 from typing import Any
 
 import msgspec
-from msgspec import Struct
 
 from ..core.errors import (
     AgoutiError,
@@ -32,6 +31,7 @@ from .memory import Memory
 from .pace import Pace
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Results, Unwritable
+from .units import Progress, Settings, Source, Unit, Unusable
 
 # Errors after which nothing was paid, so that the same row may be asked again.
 _UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, ConnectionFailed)
@@ -44,89 +44,6 @@ _SPAN = 20.0
 _SHOWN = 3
 # Seconds between two times that what was written is put on the disk itself.
 _SYNC = 5.0
-
-
-class Progress(Struct, frozen=True, kw_only=True):
-    """How far a run is.
-
-    Attributes:
-        total: rows to be done in all; `None` where that is not known.
-        found: had their result before.
-        done: have been answered by this run.
-        failed: have an error, of this run.
-        costs: what this run has cost so far, by currency.
-        rate: rows a second, lately.
-        seconds_left: until the end, at that rate; `None` where that is not known.
-        at_once: how many are under way.
-    """
-
-    total: int | None
-    found: int
-    done: int
-    failed: int
-    costs: dict[str, float]
-    rate: float
-    seconds_left: float | None
-    at_once: int
-
-
-class Unit(Struct, frozen=True):
-    """A row that is to be asked.
-
-    Attributes:
-        key: what it is called in the results.
-        digest: of the key.
-        row: the row.
-        prompt: what is asked of it.
-        again: it has a result already, which is replaced.
-    """
-
-    key: Any
-    digest: bytes
-    row: Row
-    prompt: RowPrompt
-    again: bool = False
-
-
-class _Unusable(Struct, frozen=True):
-    """A row that cannot be asked."""
-
-    unit: Unit
-    why: str
-
-
-class Settings(Struct, frozen=True, kw_only=True):
-    """How a run goes on.
-
-    Attributes:
-        key: the column that names a row; `None`: its number does.
-        limit: ask no more rows than so many.
-        sample: only so many rows, by chance, always the same ones.
-        retry_failed: ask those again that have an error.
-        stop_after: so many failures in a row, and nothing else, end it; 0: none do.
-        patience: seconds without any success, while errors may pass, that end it.
-    """
-
-    key: str | None = None
-    limit: int | None = None
-    sample: int | None = None
-    retry_failed: bool = False
-    stop_after: int = 25
-    patience: float = 300.0
-
-
-class Source(Struct, frozen=True):
-    """Rows, gone through as often as is needed where they can be.
-
-    Attributes:
-        rows: gives them from the beginning.
-        total: how many there are, where that is known.
-        has_lines: whether they are lines of a file.
-    """
-
-    rows: Callable[[], Iterable[Row]]
-    total: int | None = None
-    has_lines: bool = True
 
 
 class Work:
@@ -236,7 +153,7 @@ class Work:
             unit = self._met(place, row)
             if unit is None:
                 continue
-            if isinstance(unit, _Unusable):
+            if isinstance(unit, Unusable):
                 self.keep(unit.unit, {"error": unit.why})
                 continue
             units.append(unit)
@@ -260,7 +177,7 @@ class Work:
             unit = self._met(place, row, whatever=again)
             if self.stop is not None:
                 raise self.stop
-            if isinstance(unit, _Unusable):
+            if isinstance(unit, Unusable):
                 if not again:
                     self.keep(unit.unit, {"error": unit.why})
             elif unit is not None:
@@ -280,9 +197,9 @@ class Work:
             if self.stop is not None:
                 raise self.stop
             if unit is not None:
-                yield None if isinstance(unit, _Unusable) else unit
+                yield None if isinstance(unit, Unusable) else unit
 
-    def _met(self, place: int, row: Row, *, whatever: bool = False) -> "Unit | _Unusable | None":
+    def _met(self, place: int, row: Row, *, whatever: bool = False) -> "Unit | Unusable | None":
         """A row as it is to be asked; `None` where it has its result, unless that does not matter."""
         self.met += 1
         if self._with_columns:
@@ -307,7 +224,7 @@ class Work:
             self.found += 1
             return None
         unit = Unit(name, digest, row, prompt, state != "new")
-        return _Unusable(unit, error) if error else unit
+        return Unusable(unit, error) if error else unit
 
     def _key_of(self, place: int, row: Row) -> Any:
         key = self._settings.key

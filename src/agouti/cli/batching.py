@@ -13,7 +13,7 @@ import click
 
 from ..batches.result import Batch
 from ..batches.results import Unwritable
-from ..batches.work import Progress
+from ..batches.units import Progress
 from ..client import AsyncClient
 from ..core.errors import AgoutiError
 from ..core.masking import printable

@@ -4,6 +4,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.errors import AgoutiError
@@ -129,12 +130,8 @@ class SyncDriver(BaseDriver[T]):
             running.discard(driver)
             return driver.result
 
-        def stop() -> None:
-            if effect.stopped is not None:
-                effect.stopped()
-            close_all(running)
-
-        return side_by_side(effect.steps, take, effect.at_once, stop, keep=effect.keep)
+        give_up = partial(close_all, running, effect.stopped)
+        return side_by_side(effect.steps, take, effect.at_once, give_up, keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

@@ -126,12 +126,7 @@ class AsyncDriver(BaseDriver[T]):
                 pass
             return driver.result
 
-        try:
-            return await side_by_side(effect.steps, take, effect.at_once, keep=effect.keep)
-        except BaseException:
-            if effect.stopped is not None:
-                effect.stopped()
-            raise
+        return await side_by_side(effect.steps, take, effect.at_once, effect.stopped, keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {

@@ -1,6 +1,6 @@
 """What both drivers share: the call under way, and what becomes of it when it is given up."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from ..core.http import HttpReply, Timeouts, TimeoutsWithin, TransportFailure
@@ -62,8 +62,10 @@ class BaseDriver(Generic[T]):
         return opened
 
 
-def close_all(drivers: "set[SyncDriver[Any]]") -> None:
-    """Give all of these calls up."""
+def close_all(drivers: "set[SyncDriver[Any]]", tell: Callable[[], None] | None) -> None:
+    """Give all of these calls up; somebody may want to be told before."""
+    if tell is not None:
+        tell()
     for each in list(drivers):
         each.close()
 

@@ -2,6 +2,7 @@
 
 import asyncio
 import inspect
+import sys
 from collections.abc import Awaitable, Callable, Iterable, Sized
 from contextlib import suppress
 from functools import partial
@@ -15,9 +16,18 @@ T = TypeVar("T")
 
 
 async def side_by_side(
-    work: Iterable[T], take: Callable[[T], Awaitable[Any]], at_once: int, *, keep: bool = True
+    work: Iterable[T],
+    take: Callable[[T], Awaitable[Any]],
+    at_once: int,
+    stopped: Callable[[], None] | None = None,
+    *,
+    keep: bool = True,
 ) -> list[Any]:
-    """The result of each piece of work, in order, where they are wanted. The first error cancels the others."""
+    """The result of each piece of work, in order, where they are wanted. The first error cancels the others.
+
+    Args:
+        stopped: is called when they were.
+    """
     numbered = enumerate(work)
     results: dict[int, Any] = {}
 
@@ -37,6 +47,9 @@ async def side_by_side(
                 group.create_task(loop())
     except* Exception as several:
         raise several.exceptions[0] from None
+    finally:
+        if stopped is not None and sys.exc_info()[0] is not None:
+            stopped()
     return [results[number] for number in sorted(results)]
 
 

@@ -18,7 +18,8 @@ from ..batches.prompts import NothingToAsk, RowPrompts, Template
 from ..batches.result import Batch, BatchPlan
 from ..batches.results import Results
 from ..batches.sources import REQUEST_KEY, Looked, looked_through
-from ..batches.work import Progress, Settings, Work
+from ..batches.units import Progress, Settings
+from ..batches.work import Work
 from ..calls import Calls, calls_of
 from ..core.errors import RequestError
 from ..core.parameters import NAMES

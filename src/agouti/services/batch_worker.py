@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from ..batches.asking import Answers, Requests, Values
 from ..batches.cluster import Asked, unpacked
 from ..batches.prompts import RowPrompts, Template
-from ..batches.work import Unit
+from ..batches.units import Unit
 from ..calls import calls_of
 from ..engine.effects import Steps, Together, attempted
 
