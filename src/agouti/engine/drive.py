@@ -121,17 +121,16 @@ class SyncDriver(BaseDriver[T]):
     def _together(self, effect: e.Together) -> list[Any]:
         from .threads import side_by_side
 
-        running: set[SyncDriver[Any]] = set()
+        busy: set[SyncDriver[Any]] = set()
 
         def take(steps: "e.Steps[Any]") -> Any:
-            running.add(driver := SyncDriver(steps, self._transport, self._environment))
+            busy.add(driver := SyncDriver(steps, self._transport, self._environment))
             while driver.advance() is not None:
                 pass
-            running.discard(driver)
+            busy.discard(driver)
             return driver.result
 
-        give_up = partial(close_all, running, effect.stopped)
-        return side_by_side(effect.steps, take, effect.at_once, give_up, keep=effect.keep)
+        return side_by_side(effect.steps, take, effect.at_once, partial(close_all, busy, effect.stopped), effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

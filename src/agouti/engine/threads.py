@@ -37,7 +37,6 @@ def side_by_side(
     take: Callable[[T], Any],
     at_once: int,
     stop: Callable[[], None] = lambda: None,
-    *,
     keep: bool = True,
 ) -> list[Any]:
     """The result of each piece of work, in order. The first error stops the others and is raised.
