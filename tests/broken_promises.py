@@ -180,7 +180,7 @@ ROWS = [
     Row('the index is made anew of the results', 'batches/results.py', 'if size < end or not index.fact("whole", True) or not self._fits(index, end):', 'if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('what cannot be written is told', 'batches/results.py', '                raised.lines = (line,)', '                pass', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('what holds for all rows ends a batch', 'batches/work.py', '        if isinstance(came, HOLDS_FOR_ALL):', '        if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
-    Row('failures alone end a batch', 'batches/work.py', '        if most and count >=', '        if False and count >=', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
+    Row('failures alone end a batch', 'batches/streak.py', '        return count if earliest >= self._first else 0', '        return 0', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('an outage marks no rows', 'batches/work.py', '        if idle + wait > self._settings.patience:', '        if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a refusal slows a batch down', 'batches/pace.py', 'self.limit = max(int(self.limit * _STEP_BACK), 1)', 'pass', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a pace that gets no more done is not kept', 'batches/pace.py', '            self.limit = self._kept\n            self._growing', '            self._growing', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),

@@ -220,7 +220,8 @@ def test_rows_that_have_changed_are_asked_again_by_their_key(client: agouti.Clie
     rows = [{**NOTES[2], "note": "weeded"}, *NOTES[3:], {"id": "n9", "note": "bed 9"}]
     made = agouti.batch(client, "m@p", rows, column="note", key="id", out=out, in_order=True)
     assert (made.found, made.done) == (3, 2)
-    assert [row["key"] for row in written(out)] == ["n2", "n3", "n4", "n5", "n9", "n0", "n1"]
+    keys = [row["key"] for row in written(out)]
+    assert (keys[:5], sorted(keys[5:])) == (["n2", "n3", "n4", "n5", "n9"], ["n0", "n1"])
     assert written(out)[0]["answer"] == "<weeded>"
     numbered = tmp_path / "numbers.jsonl"
     agouti.batch(client, "m@p", NOTES, column="note", out=numbered)

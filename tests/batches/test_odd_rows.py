@@ -192,3 +192,34 @@ def test_interrupted_threads_ask_no_more_and_blame_no_row(tmp_path: Path) -> Non
         rows = written(out)
         assert not [row for row in rows if "error" in row]
         assert 4 < len(rows) <= asked <= len(rows) + 64
+
+
+def test_somebody_elses_file_stays_as_it_is_and_alone(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
+    out = tmp_path / "diary.jsonl"
+    out.write_text('{"dear": "diary"}\n')
+    for options in ({}, {"anew": True}, {"keep": True}):
+        with pytest.raises(agouti.RequestError, match=r"something else|no result"):
+            agouti.batch(client, "m@p", NOTES, column="note", out=out, **options)
+        with pytest.raises(agouti.RequestError, match=r"something else|no result"):
+            agouti.batch_plan(
+                client, "m@p", NOTES, column="note", out=out, **{k: v for k, v in options.items() if k != "anew"}
+            )
+    assert out.read_text() == '{"dear": "diary"}\n'
+    assert [path.name for path in tmp_path.iterdir()] == ["diary.jsonl"]
+    assert not server.questions
+
+
+def test_quick_failures_do_not_end_a_run_of_slow_answers(tmp_path: Path) -> None:
+    def behave(connection: Connection, _: int) -> None:
+        if "odd" in connection.question:
+            connection.write(b"HTTP/1.1 400 No\r\ncontent-length: 2\r\n\r\n{}")
+        else:
+            time.sleep(0.5)
+            connection.write(answer("well"))
+
+    rows = tmp_path / "rows.jsonl"
+    lines = ["{torn", *[json.dumps({"note": "slow"})] * 4, *[json.dumps({"note": "odd"})] * 60, *["{torn"] * 60, json.dumps({"note": "slow"})]  # fmt: skip
+    rows.write_text("\n".join(lines) + "\n")
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        made = agouti.batch(client, "m@p", rows, prompt="{note}", at_once=8)
+    assert (made.done, made.failed) == (5, 121)

@@ -185,6 +185,7 @@ class ClusterRun:
                     ended = True
                     break
                 prompts = [unit.prompt for unit in units]
+                self._work.begin(units)
                 future = dask.submit(self._run_rows, self._asked, prompts, pure=False)
                 pending[future] = (units, tries, time.monotonic())
                 future.add_done_callback(completed.put)

@@ -84,7 +84,8 @@ class Results:
         self._file: IO[bytes]
         self._data = self.out if self.suffix == ".jsonl" else self.out.with_name(f".{self.out.name}.part")
         self._place = self.out.with_name(f".{self.out.name}.journal")
-        self._new = not self._place.exists() and not self._data.exists()
+        self._made = not self._place.exists()
+        self._new = self._made and not self._data.exists()
         self._open(asks, anew=anew, keep=keep)
 
     def _open(self, asks: Mapping[str, Any], *, anew: bool, keep: bool) -> None:
@@ -129,6 +130,8 @@ class Results:
             before = None
             index.note("complete", False)
         there = self._data.exists() and self._data.stat().st_size > 0
+        if there and anew:
+            self._first_line()
         if before is None and not anew:
             if there and not keep:
                 self._first_line()
@@ -402,6 +405,8 @@ class Results:
             self._is_open = False
         if self._new and not self._is_handed:
             self._leave_no_trace()
+        elif self._made and (self._trial or not self._is_caught_up):
+            self._remove_journal()
         self._alone.close()
 
     def _leave_no_trace(self) -> None:
@@ -410,8 +415,11 @@ class Results:
             if self._data.exists() and not self._data.stat().st_size:
                 self._data.unlink()
         if not self._data.exists() and not self.out.exists():
-            for name in ("", "-wal", "-shm"):
-                self._place.with_name(self._place.name + name).unlink(missing_ok=True)
+            self._remove_journal()
+
+    def _remove_journal(self) -> None:
+        for name in ("", "-wal", "-shm"):
+            self._place.with_name(self._place.name + name).unlink(missing_ok=True)
 
     def _unwritable(self, error: OSError) -> RequestError:
         return RequestError(

@@ -1,7 +1,7 @@
 """A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
 
 import random
-from collections import Counter, deque
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from threading import Lock
 from typing import Any
@@ -31,6 +31,7 @@ from .memory import Memory
 from .pace import Pace
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Results, Unwritable
+from .streak import Streak
 from .units import Progress, Settings, Source, Unit, Unusable
 
 # Errors after which nothing was paid, so that the same row may be asked again.
@@ -88,7 +89,7 @@ class Work:
         self._began = self._clock()
         self._last_success = self._began
         self._times: deque[float] = deque(maxlen=4096)
-        self._in_a_row: Counter[str] = Counter()
+        self._streak = Streak(settings.stop_after)
         self._synced = self._began
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
@@ -238,6 +239,7 @@ class Work:
 
     def _piece(self, units: list[Unit]) -> Steps[None]:
         turn = yield from self._pace.enter()
+        self.begin(units)
         try:
             if self._together is not None:
                 yield from self._asked_together(units, self._together)
@@ -249,6 +251,11 @@ class Work:
         if isinstance(self._results, Results) and now - self._synced > _SYNC:
             self._synced = now
             yield RunCallable(self._results.sync, None)
+
+    def begin(self, units: list[Unit]) -> None:
+        """These rows are asked now."""
+        with self._lock:
+            self._streak.began([unit.digest for unit in units])
 
     def _asked(self, unit: Unit) -> Steps[None]:
         tries = 0
@@ -321,7 +328,7 @@ class Work:
             result["line"] = unit.row.line
         if unit.row.columns and self._with_columns:
             result["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
-        failed = "error" in came
+        failed, alone = "error" in came, 0
         if failed and self._is_given_up:
             return
         with self._lock:
@@ -329,10 +336,10 @@ class Work:
                 self.failed += 1
                 if len(self.failures) < _SHOWN:
                     self.failures.append((unit.row.line, came["error"]))
-                self._in_a_row[came["error"].partition(":")[0]] += 1
+                alone = self._streak.failed(unit.digest, came["error"].partition(":")[0])
             else:
                 self.done += 1
-                self._in_a_row.clear()
+                self._streak.answered(unit.digest)
                 self._last_success = self._clock()
             self._times.append(self._clock())
             if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
@@ -341,8 +348,13 @@ class Work:
             self._results.add(unit.digest, {**result, **came}, failed=failed, again=unit.again)
         except Unwritable as full:
             self._full(full)
-        if failed:
-            self._look_for_a_pattern(came["error"])
+        if failed and alone:
+            self.end(
+                RequestError(
+                    f"the last {alone} rows failed, all in the same way: {came['error']}",
+                    hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
+                )
+            )
         if self._report is not None:
             self._report(self.progress())
 
@@ -354,18 +366,6 @@ class Work:
             if isinstance(self.stop, Unwritable):
                 self.stop.lines = error.lines
         self.end(error)
-
-    def _look_for_a_pattern(self, why: str) -> None:
-        """End the run where so many rows failed, and none was answered between them, that the others would too."""
-        most = self._settings.stop_after
-        count = max(self._in_a_row.values(), default=0)
-        if most and count >= (most if not self.done else 4 * most):
-            self.end(
-                RequestError(
-                    f"the last {count} rows failed, all in the same way: {why}",
-                    hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
-                )
-            )
 
     def progress(self) -> Progress:
         """How far it is."""
