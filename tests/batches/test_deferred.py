@@ -185,7 +185,7 @@ def test_refused_and_failed_batches_are_handed_over_again(tmp_path: Path) -> Non
         untried = {"response": None, "error": {"code": "batch_expired", "message": "too late"}}
         provider.out = lines_of(provider.files[-1], good("1"), refused, untried)
         made = agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
-        assert (made.done, made.failed) == (1, 1)
+        assert (made.done, made.failed, made.left) == (1, 1, 2)
         assert "RateLimited" in made.failures[0][1]
         provider.out = b""
         provider.status = {"status": "completed", "output_file_id": "out"}
@@ -221,3 +221,31 @@ def test_odd_words_about_batches_are_unreadable_and_nothing_worse(body: bytes) -
         for lenient in (batches.read_list, lambda data, each=batches: list(each.read_results(data))):
             with suppress(agouti.ReplyUnreadable):
                 lenient(body)
+
+
+def test_batch_without_a_mark_is_found_by_its_time_and_its_size(tmp_path: Path) -> None:
+    begun: list[dict[str, Any]] = []
+    old = {"id": "b-old", "processing_status": "ended", "request_counts": {"succeeded": 2}, "created_at": "2026-01-01T00:00:00Z"}  # fmt: skip
+
+    def behave(connection: Connection, _: int) -> None:
+        head, _, body = connection.request.partition(b"\r\n\r\n")
+        if head.startswith(b"POST"):
+            begun.append(json.loads(body))
+            connection.sock.close()
+        elif b"?" in head.split(b" ")[1]:
+            now = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+            mine = [{**old, "id": "b-new", "created_at": now}] if begun else []
+            connection.write(reply(json.dumps({"data": [old, *mine]}).encode()))
+        elif b"results" in head:
+            lines = [{"custom_id": each["custom_id"], "result": {"type": "succeeded", "message": {"content": [{"type": "text", "text": "x"}], "stop_reason": "end_turn"}}} for each in begun[0]["requests"]]  # fmt: skip
+            connection.write(reply("\n".join(map(json.dumps, lines)).encode()))
+        else:
+            address = f"http://{head.split(b'ost: ')[1].split()[0].decode()}/v1/results"
+            connection.write(reply(json.dumps({**old, "id": "b-new", "results_url": address}).encode()))
+
+    with serving(behave) as server, agouti.Client(config(server, dialect="messages")) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(agouti.ConnectionLost):
+            agouti.batch(client, "a", ["one", "two"], **asking)
+        made = agouti.batch(client, "a", ["one", "two"], **asking)
+        assert (made.done, len(begun)) == (2, 1)

@@ -5,6 +5,7 @@ by the next one, which asks how far the batches are instead of handing the rows 
 """
 
 from collections.abc import Callable
+from datetime import datetime
 from os import urandom
 from typing import Any
 
@@ -12,6 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.errors import AgoutiError, NotFilled, RequestError, RequestRefused
+from ..core.retries import Retries
 from ..core.usage import NO_USAGE
 from ..dialects.base import Fault, Pending
 from ..dialects.deferred import DeferredBatches, Handed, LineResult
@@ -28,6 +30,8 @@ from .work import Work
 
 # Seconds between two looks, from the first to those of a batch that takes long.
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
+# Clocks differ by so many seconds.
+_SKEW = 300.0
 # Bytes of one batch at most.
 _BYTES = 50_000_000
 
@@ -111,7 +115,9 @@ class DeferredRun:
         known = {batch.name for batch in self.handed}
         for batch in lost:
             found = [each for each in there if each.mark == batch.mark] or [
-                each for each in there if not each.mark and each.name not in known and each.total == batch.count
+                each
+                for each in there
+                if not each.mark and each.name not in known and each.total == batch.count and _is_since(each, batch)
             ]
             if len(found) > 1:
                 raise RequestError(
@@ -163,7 +169,9 @@ class DeferredRun:
             file = yield from done(self._call, upload, self._batches.read_file)
         self._results.note_handed(batch.mark, [unit.digest for unit in units], batch.count, batch.since)
         try:
-            handed = yield from done(self._call, self._batches.begin(bodies, file, batch.mark), self._batches.read)
+            # Sent once: what is not known to have been begun is looked up by the next run.
+            once = replace(self._call, retries=Retries(max=0))
+            handed = yield from done(once, self._batches.begin(bodies, file, batch.mark), self._batches.read)
         except RequestRefused:
             self._forget(batch)  # it was not begun
             raise
@@ -228,3 +236,15 @@ class DeferredRun:
         if isinstance(self._ask, Requests):
             return {"answer": reply.text, "response": {"status_code": 200, "body": self._ask.exchanged(reply)}, **facts}
         return {"answer": reply.text, **facts}
+
+
+def _is_since(handed: Handed, batch: Batch) -> bool:
+    """Whether a batch of the provider's list can be the one that was handed over then."""
+    try:
+        begun = float(handed.begun)
+    except ValueError:
+        try:
+            begun = datetime.fromisoformat(handed.begun.replace("Z", "+00:00")).timestamp()
+        except ValueError:
+            return True  # it does not say
+    return begun >= batch.since - _SKEW

@@ -63,6 +63,7 @@ class Batch(Table[BatchRow]):
         failed: have an error, of this run or an earlier one.
         failed_now: of those, how many were asked by this run.
         found: were there before.
+        left: have no result: a batch that was handed over has ended without them.
         costs: what this run has cost, by currency, as far as it is known.
         seconds: how long it took.
         failures: the first few rows of this run that failed: the line of each, and why.
@@ -77,6 +78,7 @@ class Batch(Table[BatchRow]):
         done: int,
         failed: int,
         failed_now: int,
+        left: int,
         found: int,
         costs: dict[str, float],
         seconds: float,
@@ -89,6 +91,7 @@ class Batch(Table[BatchRow]):
         self.done = done
         self.failed = failed
         self.failed_now = failed_now
+        self.left = left
         self.found = found
         self.costs = costs
         self.seconds = seconds

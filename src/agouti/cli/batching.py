@@ -192,7 +192,7 @@ def _say(made: Batch, noun: str, again: str) -> None:
     """What came, in a few lines."""
     for remark in made.remarks:
         click.echo(f"  ({printable(remark)})", err=True)
-    total = made.done + made.found + made.failed_now
+    total = made.done + made.found + made.failed_now + made.left
     if made.found:
         click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
     cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
@@ -201,5 +201,7 @@ def _say(made: Batch, noun: str, again: str) -> None:
     click.echo(f"  {there:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{cost}", err=True)
     for line, why in made.failures:
         click.echo(printable(f"  line {line}: {why}"), err=True)
+    if made.left:
+        click.echo(f"  {made.left:,} have no result yet: the same command asks for them", err=True)
     if made.failed and made.out is not None:
         click.echo(f"  {made.failed:,} failed: {again} asks them again", err=True)

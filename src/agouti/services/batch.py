@@ -436,6 +436,7 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
         done=work.done,
         failed=work.failed_in_all,
         failed_now=work.failed,
+        left=max(work.met - work.found - work.done - work.failed, 0) if prepared.deferred is not None else 0,
         found=work.found,
         costs=work.costs,
         seconds=clock() - began,

@@ -99,7 +99,7 @@ def command(
         return _plan(app, label, rows, options, as_json=as_json)
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
     made = run_batch(app.config, label, rows, noun=noun, **options)
-    return 1 if made.failed else 0
+    return 1 if made.failed or made.left else 0
 
 
 def _text_in(file: str) -> str:
