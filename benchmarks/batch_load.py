@@ -1,6 +1,6 @@
 """A large batch through the stand-ins: the time against what the limit allows, and memory while it runs.
 
-python benchmarks/batch_load.py [--rows N] [--per-second N] [--embed] [--figure FILE]
+python benchmarks/batch_load.py [--rows N] [--per-minute N] [--embed] [--figure FILE]
 
 --embed: vectors instead of answers, without a limit.
 """
@@ -21,7 +21,7 @@ SERVER = """
 import sys, time
 from agouti.standins import serve
 from agouti.standins.quotas import Quota
-with serve(quotas={"northbank": Quota(per_second=int(sys.argv[1]))} if int(sys.argv[1]) else {}) as served:
+with serve(quotas={"northbank": Quota(per_minute=int(sys.argv[1]))} if int(sys.argv[1]) else {}) as served:
     print(served.address("northbank"), served.environment["NORTHBANK_KEY"], flush=True)
     sys.stdin.readline()
     books = served.books.requests
@@ -55,12 +55,12 @@ async def run(
 def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--rows", type=int)
-    options.add_argument("--per-second", type=int, default=150)
+    options.add_argument("--per-minute", type=int, default=9000)
     options.add_argument("--embed", action="store_true")
     options.add_argument("--figure")
     given = options.parse_args()
     count = given.rows or (100_000 if given.embed else 20_000)
-    limit = 0 if given.embed else given.per_second
+    limit = 0 if given.embed else given.per_minute
     server = subprocess.Popen(
         [sys.executable, "-c", SERVER, str(limit)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
     )
@@ -69,7 +69,7 @@ def main() -> None:
     address, key = server.stdout.readline().split()
     entry: dict[str, Any] = {"address": address, "key": {"env": "NORTHBANK_KEY"}}
     if limit:
-        entry["limits"] = {"requests_per_second": limit}
+        entry["limits"] = {"requests_per_minute": limit}
     config = agouti.load_config({"providers": {"northbank": entry}}, environment={"NORTHBANK_KEY": key})
     with tempfile.TemporaryDirectory() as folder:
         rows, out = Path(folder) / "rows.jsonl", Path(folder) / ("o.npz" if given.embed else "o.jsonl")
@@ -85,9 +85,9 @@ def main() -> None:
     early = next(memory for _, done, memory in seen if done >= count // 10)
     print(f"{made.done:,} of {count:,} done, {made.failed} failed, {made.seconds:.1f} s")
     if limit:
-        least = count / limit
-        ratio = made.seconds / least
-        print(f"  {ratio:.2f} x the {least:.0f} s that the limit of {limit} a second allows; {refused} refused")
+        least = (count - 1) // limit * 60
+        ratio = made.seconds / least if least else 0.0
+        print(f"  {ratio:.2f} x the {least} s that the limit of {limit:,} a minute allows; {refused} refused")
     print(f"  {asked} requests; memory {early:.0f} MiB after a tenth, {max(each[2] for each in seen):.0f} MiB at most")
     if given.figure:
         draw(seen, given.figure, limit)
@@ -104,7 +104,12 @@ def draw(seen: list[tuple[float, int, float]], path: str, limit: int) -> None:
     times = [each[0] for each in seen]
     above.plot(times, [each[1] for each in seen], color="#2f6f4f", linewidth=2.5, label="rows that have their answer")
     if limit:
-        above.plot([0, times[-1]], [0, limit * times[-1]], "--", color="#888", label=f"{limit} a second, the limit")
+        steps = [60.0 * number for number in range(int(times[-1] // 60) + 1)]
+        allowed = [min(limit * (number + 1), seen[-1][1]) for number in range(len(steps))]
+        above.step(
+            [*steps, times[-1]], [*allowed, allowed[-1]], "--", where="post", color="#888",
+            label=f"what the limit of {limit:,} a minute allows",
+        )  # fmt: skip
     above.set_xlabel("seconds")
     above.set_ylabel("rows")
     above.set_ylim(bottom=0)

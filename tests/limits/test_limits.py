@@ -155,6 +155,16 @@ def test_refusals_and_headers_of_the_provider_correct_it() -> None:
             assert reached.value.wait == pytest.approx(seconds, abs=1)
 
 
+def test_header_that_tells_what_is_known_makes_nobody_wait_longer() -> None:
+    headers = {"content-type": "application/json", "x-ratelimit-remaining": "0", "x-ratelimit-reset": "60"}
+    used_up = HttpReply(200, headers, msgspec.json.encode(GOOD))
+    limits = {"requests_per_second": 2, "wait": 4}
+    config = {"providers": {"shed": {"address": "http://localhost:1/v1", "limits": limits}}}
+    with agouti.Client(config, transport=FakeTransport([GOOD, used_up, GOOD])) as client:
+        for _ in range(3):
+            client.ask("loam@shed", "x")
+
+
 def test_whoever_comes_first_goes_first() -> None:
     order: list[int] = []
     all_here = threading.Event()

@@ -257,14 +257,18 @@ class LimitHook(SendingHook):
     def after(self, result: AttemptResult) -> None:
         """The attempt has ended: what it took counts, and what the provider says of its own limits."""
         held = self._held.pop(id(result.attempt), ())
-        blocked = result.error.wait if isinstance(result.error, RateLimited) else _blocked(result.headers)
+        refused = result.error.wait if isinstance(result.error, RateLimited) else None
+        told = _blocked(result.headers) if refused is None else None
         usage = result.usage
         tokens = None if usage is None else usage.total_tokens
         if tokens is None and usage is not None and usage.input_tokens is not None and usage.output_tokens is not None:
             tokens = usage.input_tokens + usage.output_tokens
         for schedule, ticket in held:
             if ticket.sent:
-                schedule.ended(ticket, tokens, blocked)
+                # Headers tell when all is there again, which is later than the next place: they count where somebody
+                # else must have used what is left.
+                ours = told is not None and isinstance(schedule, Schedule) and schedule.is_used_up
+                schedule.ended(ticket, tokens, refused if ours or told is None else told)
             else:  # no key, or another hook has refused it
                 schedule.leave(ticket)
 

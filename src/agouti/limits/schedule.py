@@ -20,6 +20,7 @@ Clock = Callable[[], float]
 
 # A provider that asks for more than a day says something that it does not mean.
 LONGEST = 86400.0
+_USED_UP = 0.95
 
 
 class Days(Protocol):
@@ -272,6 +273,12 @@ class Schedule:
                 self._blocked = max(self._blocked, now + min(blocked, LONGEST))
             wake = self._next()
         _set(wake)
+
+    @property
+    def is_used_up(self) -> bool:
+        """Whether hardly anything is left of what may be sent: that a provider says so too is nothing new."""
+        with self._lock:
+            return any(window.used >= _USED_UP * window.most for window in self._requests)
 
     def _begin(self, ticket: Ticket) -> None:
         self._row.popleft()
