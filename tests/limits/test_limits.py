@@ -16,6 +16,7 @@ import agouti
 from agouti.core.http import HttpReply
 from agouti.core.rate_limits import RateLimits
 from agouti.limits.hook import LimitHook
+from agouti.limits.schedule import Schedule, TurnTooLate
 from agouti.standins import Served, serve
 from agouti.standins.quotas import Quota
 from agouti.testing import FakeTransport
@@ -153,6 +154,25 @@ def test_refusals_and_headers_of_the_provider_correct_it() -> None:
             with pytest.raises(agouti.LimitReached) as reached:
                 client.ask("loam@shed", "x")
             assert reached.value.wait == pytest.approx(seconds, abs=1)
+
+
+def test_whoever_waits_for_a_long_window_waits_for_its_first_request_and_not_for_its_last() -> None:
+    now = [0.0]
+    schedule = Schedule(RateLimits(requests_per_minute=20, wait=45), lambda: now[0], lambda: now[0])
+    for _ in range(20):  # one a second
+        ticket = schedule.enter(0, 45)
+        assert schedule.turn(ticket) == 0.0
+        schedule.sent(ticket)
+        now[0] += 1.0
+        schedule.ended(ticket, None)
+    waiting = [schedule.enter(0, 45) for _ in range(3)]  # at 20 s: the first place is free at 60
+    assert schedule.turn(waiting[0]) == pytest.approx(40, abs=1.5)
+    with pytest.raises(TurnTooLate) as late:
+        [schedule.enter(0, 45) for _ in range(6)]
+    assert late.value.seconds == pytest.approx(46, abs=1.5)
+    with pytest.raises(TurnTooLate) as later:
+        [schedule.enter(0, 200) for _ in range(60)]
+    assert later.value.seconds > 200
 
 
 def test_header_that_tells_what_is_known_makes_nobody_wait_longer() -> None:

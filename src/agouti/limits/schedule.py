@@ -79,6 +79,16 @@ class SlidingWindow:
             at = max(at, entry.counted + self.seconds)
         return at
 
+    def free_behind(self, others: int, now: float) -> float:
+        """When there is room for a request behind so many others, at the earliest; for windows of requests."""
+        too_many = self._total + others + 1 - self.most
+        if too_many <= 0:
+            return now
+        # Each one that goes by makes room for one of them, and those for the next ones.
+        rounds, place = divmod(too_many - 1, self.most)
+        counted = self._entries[place].counted if place < len(self._entries) else None
+        return max((now if counted is None else counted + self.seconds) + rounds * self.seconds, now)
+
     @property
     def used(self) -> int:
         """How much of it is used."""
@@ -318,8 +328,7 @@ class Schedule:
         if at is None:
             return None
         for window in self._requests:
-            # Those before it in the row fill whole windows.
-            at = max(at, now + window.seconds * ((len(self._row) + window.used) // window.most))
+            at = max(at, window.free_behind(len(self._row), now))
         return at - now
 
 
