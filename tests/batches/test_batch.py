@@ -187,6 +187,7 @@ def test_wrong_arguments_send_nothing_and_leave_nothing(
     ("change", "name"),
     [
         ({"prompt": "See {note}"}, "prompt"),
+        ({"prompt": None, "column": "note"}, "column"),
         ({"temperature": 0.5}, "temperature"),
         ({"system": "Be brief."}, "system"),
         ({"kind": int}, "form"),

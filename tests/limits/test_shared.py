@@ -197,6 +197,22 @@ def test_a_refusal_holds_for_all(store: str) -> None:
         assert reached.value.wait == pytest.approx(30, abs=2)
 
 
+@pytest.mark.parametrize("used_up", [True, False])
+def test_header_of_a_good_reply_holds_for_all_where_others_must_have_used_it(store: str, used_up: bool) -> None:
+    headers = {"content-type": "application/json", "x-ratelimit-remaining": "0", "x-ratelimit-reset": "30"}
+    zero = HttpReply(200, headers, json.dumps(GOOD).encode())
+    made = config(f"http://localhost:{free_port()}/v1", store, requests_per_second=2 if used_up else 50, wait=6)
+    with agouti.Client(made, transport=FakeTransport([GOOD, zero, GOOD])) as client:
+        for _ in range(2):
+            client.ask("loam@shed", "x")
+        time.sleep(0.2)  # it is told beside the calls
+        if used_up:
+            client.ask("loam@shed", "x")
+        else:
+            with pytest.raises(agouti.LimitReached):
+                client.ask("loam@shed", "x")
+
+
 def test_a_request_counts_from_the_moment_it_goes_out(store: str) -> None:
     slow = {"command": [sys.executable, "-c", "import time; time.sleep(0.7); print('k-1')"]}
     made = config(f"http://localhost:{free_port()}/v1", store, requests_per_second=1, wait=5)

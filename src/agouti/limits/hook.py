@@ -38,7 +38,7 @@ class _Row(Protocol):
 
     def sent(self, ticket: Any) -> None: ...
     def leave(self, ticket: Any) -> None: ...
-    def ended(self, ticket: Any, tokens: int | None, blocked: float | None = None) -> None: ...
+    def ended(self, ticket: Any, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None: ...
 
 
 class LimitHook(SendingHook):
@@ -265,10 +265,7 @@ class LimitHook(SendingHook):
             tokens = usage.input_tokens + usage.output_tokens
         for schedule, ticket in held:
             if ticket.sent:
-                # Headers tell when all is there again, which is later than the next place: they count where somebody
-                # else must have used what is left.
-                ours = told is not None and isinstance(schedule, Schedule) and schedule.is_used_up
-                schedule.ended(ticket, tokens, refused if ours or told is None else told)
+                schedule.ended(ticket, tokens, refused if told is None else told, told=told is not None)
             else:  # no key, or another hook has refused it
                 schedule.leave(ticket)
 

@@ -78,7 +78,12 @@ if op == 'ended' then
     end
     if tokens ~= '' and redis.call('HEXISTS', weights, member) == 1 then redis.call('HSET', weights, member, tokens) end
   end
-  if wait > 0 and now + wait > tonumber(redis.call('GET', blocked) or '0') then
+  local used_up = false
+  for at = 1, 2 do
+    local most_of_it = tonumber(ARGV[8 + at])
+    used_up = used_up or (most_of_it > 0 and redis.call('ZCARD', windows[at].key) >= most_of_it)
+  end
+  if not used_up and wait > 0 and now + wait > tonumber(redis.call('GET', blocked) or '0') then
     redis.call('SET', blocked, number(now + wait), 'PX', math.ceil(wait * 1000))
   end
   wake()

@@ -20,7 +20,7 @@ Clock = Callable[[], float]
 
 # A provider that asks for more than a day says something that it does not mean.
 LONGEST = 86400.0
-_USED_UP = 0.95
+USED_UP = 0.95
 
 
 class Days(Protocol):
@@ -262,12 +262,14 @@ class Schedule:
             wake = self._next()
         _set(wake)
 
-    def ended(self, ticket: Ticket, tokens: int | None, blocked: float | None = None) -> None:
+    def ended(self, ticket: Ticket, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None:
         """The reply has come, or will not.
 
         Args:
             tokens: what it has really taken; `None` where that is not known.
             blocked: seconds for which the provider wants no more requests.
+            told: a good reply says so. That tells when all is there again, which is later than the next place: it
+                counts where somebody else must have used what is left.
         """
         with self._lock:
             now = self._clock()
@@ -279,16 +281,11 @@ class Schedule:
                 entry.counted = ticket.at + min(late, self._lateness.latest(window.seconds))
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
-            if blocked is not None:
+            used_up = told and any(window.used >= USED_UP * window.most for window in self._requests)
+            if blocked is not None and not used_up:
                 self._blocked = max(self._blocked, now + min(blocked, LONGEST))
             wake = self._next()
         _set(wake)
-
-    @property
-    def is_used_up(self) -> bool:
-        """Whether hardly anything is left of what may be sent: that a provider says so too is nothing new."""
-        with self._lock:
-            return any(window.used >= _USED_UP * window.most for window in self._requests)
 
     def _begin(self, ticket: Ticket) -> None:
         self._row.popleft()

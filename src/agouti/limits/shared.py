@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from functools import partial
+from math import ceil
 from typing import Any, Protocol
 
 from msgspec import Struct
@@ -9,7 +10,7 @@ from msgspec import Struct
 from ..core.rate_limits import RateLimits
 from ..engine.effects import OnAbandon, RunCallable, Settled, Signal, Steps, WaitFor
 from .lateness import Lateness
-from .schedule import LONGEST, TurnTooLate, said, too_large
+from .schedule import LONGEST, USED_UP, TurnTooLate, said, too_large
 
 LEASE = 5.0
 """A process that says nothing for so many seconds is gone, and what it holds is given back."""
@@ -165,12 +166,16 @@ class SharedSchedule:
         self._store.forget(ticket.member)
         self._later("leave", ticket, ticket.day)
 
-    def ended(self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None) -> None:
+    def ended(
+        self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, told: bool = False
+    ) -> None:
         """The reply has come, or will not. Arguments as of `Schedule.ended`."""
         late = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
         sooner = [delay - min(late, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
-        self._later("ended", ticket, "" if tokens is None else tokens, wait, *sooner)
+        counts = (self.limits.requests_per_second, self.limits.requests_per_minute)
+        used_up = [ceil(USED_UP * most) if told and most is not None else 0 for most in counts]
+        self._later("ended", ticket, "" if tokens is None else tokens, wait, *sooner, *used_up)
 
     def _later(self, what: str, ticket: SharedTicket, *words: object) -> None:
         self._store.later(self._key, [what, ticket.member, round(LEASE * 1000), *words])

@@ -231,11 +231,7 @@ def _prepare(
     asks: dict[str, Any] = {
         "label": label,
         "model": f"{target.model.name}@{target.model.provider}",
-        **{
-            name: own[name]
-            for name in ("prompt", "dimensions", "key", "embed", "image_columns", "file_columns")
-            if name in own
-        },
+        **{name: own[name] for name in _ASKS if name in own},
         **({"form": schema} if schema is not None else {}),
         "entry": {"system": target.model.system, "parameters": target.model.parameters},
         **{name: value for name, value in plain.items() if name not in _OF_CALLS},
@@ -344,7 +340,9 @@ def _asking(
     prompts = RowPrompts(template, own.get("image_columns", ()), own.get("file_columns", ()), looked.folder)
     if own.get("embed"):
         from ..batches.vectors import VectorsAsked
+        from ..engine.operations.vectors import ability_of
 
+        ability_of(calls.target(label))
         lists = str(own.get("out", ".jsonl")).lower().endswith(".jsonl")
         vectors = VectorsAsked(calls, label, prompts, own.get("dimensions"), plain, lists=lists)
         return vectors, vectors.together, None
