@@ -20,8 +20,11 @@ import pytest
 
 import agouti
 from agouti.batches.cluster import packed, unpacked
+from agouti.standins import serve
+from agouti.standins.quotas import Quota
 
 from ..hostile.kit import Connection, RawServer, answer, reply, serving
+from ..servers import Server
 
 pytestmark = pytest.mark.skipif(find_spec("distributed") is None, reason="needs the extra dask")
 NOTES = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(400)]
@@ -208,3 +211,19 @@ def test_no_key_goes_to_the_workers_and_stores_do(tmp_path: Path) -> None:
     there = unpacked(data, str(file))
     assert there.limit_store is not None
     assert there.limit_store.store.reveal().endswith("/3")
+
+
+def test_workers_keep_one_limit_together(redis: Server, tmp_path: Path) -> None:
+    # The server shares the machine with all of them, and may count a request late: a few more, far from twice as many.
+    with serve(quotas={"shed": Quota(per_second=24)}) as served, cluster(tmp_path) as dask:
+        entry = {
+            "providers": {"shed": {"address": served.address("shed"), "limits": {"requests_per_second": 20}, "retries": {"max": 0}}},
+            "limits": {"store": redis.address, "lost": "fail"},
+        }  # fmt: skip
+        with agouti.Client(entry) as client:
+            made = agouti.batch(
+                client, "loam-2b@shed", NOTES[:120], prompt="{note}", max_tokens=2, cluster=dask.address
+            )
+        assert (made.done, made.failed) == (120, 0)
+        assert made.seconds >= 4.5
+        assert served.books.requests == {("shed", 200): 120}
