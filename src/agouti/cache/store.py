@@ -57,18 +57,11 @@ class AnswerStore:
                 # Answers are nobody else's.
                 os.close(os.open(self._path, os.O_CREAT | os.O_RDWR, 0o600))
             base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
-            version = base.execute("PRAGMA user_version").fetchone()[0]
-            there = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-            if there and (version != _FORMAT or "answers" not in there):
-                raise ConfigError(
-                    f"{self._path} is a database, but no cache of answers", hint="Name another file in [cache] store."
-                )
-            if not there:
-                base.execute("PRAGMA journal_mode=WAL")
-                base.executescript(_TABLES)
-                base.execute(f"PRAGMA user_version = {_FORMAT}")
-            base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
-            self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+            try:
+                self._prepare(base)
+            except BaseException:
+                base.close()
+                raise
             return base
         except sqlite3.Error as error:
             raise ConfigError(
@@ -80,6 +73,21 @@ class AnswerStore:
                 f"[cache] store = {str(self._path)!r} cannot be written: {error.strerror or error}",
                 hint="Name a file in a folder that you can write to.",
             ) from None
+
+    def _prepare(self, base: sqlite3.Connection) -> None:
+        """Make the file a cache of answers, if it is not one."""
+        version = base.execute("PRAGMA user_version").fetchone()[0]
+        there = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        if there and (version != _FORMAT or "answers" not in there):
+            raise ConfigError(
+                f"{self._path} is a database, but no cache of answers", hint="Name another file in [cache] store."
+            )
+        if not there:
+            base.execute("PRAGMA journal_mode=WAL")
+            base.executescript(_TABLES)
+            base.execute(f"PRAGMA user_version = {_FORMAT}")
+        base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
+        self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
 
     def after_fork(self) -> None:
         """A child has a connection of its own."""
