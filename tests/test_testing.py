@@ -157,6 +157,20 @@ def test_archives_answer_and_say_what_is_new(served: Served, tmp_path: Path) -> 
             pass
 
 
+def test_only_this_machine_may_be_asked_and_no_other_file_is_renewed(tmp_path: Path) -> None:
+    for host in ("localhost.far.example", "127.far.example"):
+        with agouti.Client.at(f"http://{host}/v1") as client, pytest.raises(WentOut):
+            with offline():
+                with pytest.raises(agouti.NotRecorded):
+                    client.ask("m", "Peas?")
+    notes = tmp_path / "notes.har"
+    notes.write_text("my notes")
+    with pytest.raises(agouti.ConfigError):
+        with archived(notes, "renew"):
+            pass
+    assert notes.read_text() == "my notes"
+
+
 APPLICATION = """
     import agouti
     client = agouti.Client({"providers": {"p": {"address": "%s", "key": {"env": "SHED_TEST_KEY"}}}})

@@ -235,7 +235,11 @@ class RowFile:
                     yield Row(line, dict(zip(self.names, cells, strict=True)))
                 line = reader.line_num + 1
         except csv.Error as error:
-            yield Row(reader.line_num, error=str(error))
+            # Where the next row begins is not known any more.
+            raise RequestError(
+                f"{self.name}, line {reader.line_num}: {error}",
+                hint="Mend the line; rows behind it cannot be told apart.",
+            ) from None
 
     def _parquet_rows(self) -> Iterator[Row]:
         number = 0

@@ -225,3 +225,71 @@ def test_quick_failures_do_not_end_a_run_of_slow_answers(tmp_path: Path) -> None
     with serving(behave) as server, agouti.Client(config(server)) as client:
         made = agouti.batch(client, "m@p", rows, prompt="{note}", at_once=8)
     assert (made.done, made.failed) == (5, 121)
+
+
+def test_halves_of_letters_and_names_that_are_none_are_their_rows_own(client: agouti.Client, tmp_path: Path) -> None:
+    rows = [{"note": "half \ud83d", "photo": ""}, {"note": "long", "photo": "x" * 6000}, {"note": "nul", "photo": "a\0b"},
+            {"note": "home", "photo": "~nobody-there/x.png"}, {"note": "well", "photo": None}]  # fmt: skip
+    made = agouti.batch(client, "m@p", rows, prompt="{note}", image_columns=["photo"], out=tmp_path / "o.jsonl")
+    by_note = {row.row["note"]: row for row in made}
+    assert by_note["well"].answer == "<well>"
+    assert all("is not there" in by_note[name].error for name in ("long", "nul", "home"))
+    assert by_note["half \ud83d"].error or by_note["half \ud83d"].answer
+    bodies = [{"custom_id": "a", "body": {"messages": [{"role": "user", "content": "\ud83d"}]}}, {"custom_id": "b", "body": {"messages": [{"role": "user", "content": "b"}]}}]  # fmt: skip
+    asked = agouti.batch(client, "m@p", bodies)
+    assert (asked.done, asked.failed) == (1, 1)
+
+
+def test_what_was_replaced_before_a_kill_is_left_out_by_the_next_run(client: agouti.Client, tmp_path: Path) -> None:
+    out = tmp_path / "o.jsonl"
+    agouti.batch(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    with out.open("ab") as file:  # as a run leaves it that was killed after it had asked again
+        file.write(b'{"key":"n0","answer":"newer"}\n')
+    agouti.batch_plan(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    for _ in range(2):
+        agouti.batch(client, "m@p", NOTES[:3], column="note", key="id", out=out)
+        assert sorted(row["key"] for row in written(out)) == ["n0", "n1", "n2"]
+    assert [row["answer"] for row in written(out) if row["key"] == "n0"] == ["newer"]
+
+
+def test_refusals_that_were_repeated_slow_the_pace_and_a_wait_of_nothing_is_no_hammer() -> None:
+    refused: list[int] = []
+
+    def behave(connection: Connection, number: int) -> None:
+        if "never" in connection.question or number % 3 == 2:
+            refused.append(number)
+            connection.write(b"HTTP/1.1 429 No\r\nretry-after: 0\r\ncontent-length: 2\r\n\r\n{}")
+        else:
+            connection.write(answer("x"))
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        limits: list[int] = []
+        made = agouti.batch(
+            client, "m@p", [f"bed {number}" for number in range(60)], progress=lambda p: limits.append(p.at_once)
+        )
+        assert (made.done, max(limits) <= 8) == (60, True)
+        refused.clear()
+        with pytest.raises(agouti.RateLimited):
+            agouti.batch(client, "m@p", ["never"], patience=3)
+        assert len(refused) < 80
+
+
+def test_vectors_of_two_lengths_are_not_written_as_one_array(tmp_path: Path) -> None:
+    sizes = [2]
+
+    def vectors(connection: Connection, _: int) -> None:
+        texts = json.loads(connection.request.partition(b"\r\n\r\n")[2])["input"]
+        body = json.dumps(
+            {"data": [{"index": at, "embedding": [1.0] * sizes[0]} for at, _ in enumerate(texts)]}
+        ).encode()
+        connection.write(
+            b"HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: %d\r\n\r\n" % len(body) + body
+        )
+
+    with serving(vectors) as server, agouti.Client(config(server)) as client:
+        out = tmp_path / "o.npz"
+        agouti.batch(client, "m@p", ["a", "b"], embed=True, out=out, limit=1)
+        sizes[0] = 3
+        with pytest.raises(agouti.RequestError, match="they do not compare"):
+            agouti.batch(client, "m@p", ["a", "b"], embed=True, out=out)
+        assert agouti.Embeddings.load(out).vectors.shape == (1, 2)

@@ -166,6 +166,26 @@ def test_killed_between_any_two_writes_the_archive_is_whole(
     assert [each for each in found if each != "killed"] == [*asked, "later"]
 
 
+def test_disk_without_room_for_the_last_byte_leaves_a_whole_archive(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "x.har"
+    recorded(path, [GOOD], ["one"])
+    write = os.write
+
+    def full(file: int, data: bytes) -> int:
+        if len(data) == 1:
+            raise OSError(28, "No space left on device")
+        return write(file, data)
+
+    monkeypatch.setattr(os, "write", full)
+    recorded(path, [GOOD], ["two"])
+    monkeypatch.setattr(os, "write", write)
+    assert len(entries(path)) == 2
+    recorded(path, [GOOD], ["three"])
+    assert len(entries(path)) == 3
+
+
 SECRETS = {
     "key": {"env": "K"},
     "headers": {"x-pass": "headersecret5"},

@@ -16,7 +16,7 @@ from ..engine.operations.chat import ask, check_inputs, expressible
 from ..plain_values import plain_value
 from ..reply import Reply
 from ..row_files import Row
-from .prompts import RowPrompt, RowPrompts
+from .prompts import NothingToAsk, RowPrompt, RowPrompts
 
 if TYPE_CHECKING:
     from ..engine.operations.structured import FormCall
@@ -41,7 +41,7 @@ class Asking(Protocol):
         """
 
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
-        """What came, as facts of a result.
+        """What came, as facts of a result, and ``attempts``.
 
         Raises:
             AgoutiError: nothing did.
@@ -65,7 +65,7 @@ class Answers:
 
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
-        return {"answer": reply.text, **facts_of(reply)}
+        return {"answer": reply.text, **facts_of(reply), "attempts": reply.attempts}
 
 
 class Values:
@@ -95,7 +95,8 @@ class Values:
         facts = facts_of(filled.reply, filled.usage, filled.cost)
         if filled.mended:
             facts["mended"] = list(filled.mended)
-        return {"value": plain_value(filled.value), **facts}
+        attempts = [attempt for answer in filled.answers for attempt in answer.reply.attempts]
+        return {"value": plain_value(filled.value), **facts, "attempts": attempts}
 
 
 class Requests:
@@ -109,7 +110,10 @@ class Requests:
     def prompt(self, row: Row) -> RowPrompt:
         import msgspec
 
-        return RowPrompt(msgspec.json.encode(row.columns.get("body"), enc_hook=str).decode())
+        try:
+            return RowPrompt(msgspec.json.encode(row.columns.get("body"), enc_hook=str).decode())
+        except (msgspec.MsgspecError, UnicodeError, TypeError, OverflowError) as error:
+            raise NothingToAsk(f"its body cannot be sent ({error})") from None
 
     def call(self, prompt: RowPrompt) -> Call:
         import msgspec
@@ -130,7 +134,7 @@ class Requests:
             "request_id": reply.request_id,
             "body": self.exchanged(reply),
         }
-        return {"answer": reply.text, "response": response, **facts_of(reply)}
+        return {"answer": reply.text, "response": response, **facts_of(reply), "attempts": reply.attempts}
 
     def exchanged(self, reply: Reply) -> dict[str, Json]:
         """A reply in the canonical form."""

@@ -34,6 +34,8 @@ _ROWS = 8
 _AHEAD = 2
 _CONNECT = 10.0
 _LOOK = 0.2
+# Seconds that a run which was stopped waits for what is under way.
+_DRAIN = 60.0
 
 
 class Asked(Struct, frozen=True, kw_only=True):
@@ -180,7 +182,7 @@ class ClusterRun:
                 if waiting and waiting[0][0] <= time.monotonic():
                     _, units, tries = waiting.popleft()
                 else:
-                    units, tries = next(pieces, []), 0
+                    units, tries = self._next(pieces), 0
                 if not units:
                     ended = True
                     break
@@ -197,8 +199,25 @@ class ClusterRun:
                 if again:
                     wait = max(seconds for _, seconds in again)
                     waiting.append((time.monotonic() + wait, [unit for unit, _ in again], tries + 1))
+        self._drain(completed, pending)
+
+    def _drain(self, completed: "SimpleQueue[Any]", pending: dict[Any, tuple[list[Unit], int, float]]) -> None:
+        """What is under way is paid for: it is kept, unless nobody wants it any more."""
+        until = time.monotonic() + _DRAIN
+        while pending and not self._over and time.monotonic() < until:
+            for future in _finished(completed):
+                units, tries, began = pending.pop(future)
+                self._came(future, units, began, tries)
         for future in pending:
             future.cancel()
+
+    def _next(self, pieces: Iterator[list[Unit]]) -> list[Unit]:
+        """The next rows; none where one of them ends the run."""
+        try:
+            return next(pieces, [])
+        except AgoutiError as error:
+            self._work.end(error)
+            return []
 
     def _pieces(self) -> Iterator[list[Unit]]:
         units: list[Unit] = []

@@ -196,10 +196,18 @@ def _shape(lines: Lines) -> tuple[int, int]:
 def _array(file: IO[bytes], lines: Lines) -> None:
     import numpy
 
-    numpy.lib.format.write_array_header_1_0(file, {"descr": "<f4", "fortran_order": False, "shape": _shape(lines)})
+    count, size = _shape(lines)
+    numpy.lib.format.write_array_header_1_0(file, {"descr": "<f4", "fortran_order": False, "shape": (count, size)})
     for result in _decoded(lines):
-        if "vector" in result:
-            file.write(numpy.asarray(vector_of(result), dtype="<f4").tobytes())
+        if "vector" not in result:
+            continue
+        vector = numpy.asarray(vector_of(result), dtype="<f4")
+        if len(vector) != size:
+            raise RequestError(
+                f"row {result.get('key')} has {len(vector)} numbers, others have {size}: they do not compare",
+                hint="What came is kept; begin again with one model: --anew.",
+            )
+        file.write(vector.tobytes())
 
 
 def _npy(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:

@@ -104,28 +104,24 @@ class Index:
         """The result of a row that was met stands at this place."""
         self._base.execute("UPDATE rows SET start = ?, size = ?, failed = ? WHERE key = ?", (start, size, failed, key))
 
-    def found(self, key: bytes, start: int, size: int, *, failed: bool) -> bool:
-        """The result of some row stands at this place; whether there was one before."""
-        base = self._base
-        before = base.execute("SELECT start FROM rows WHERE key = ?", (key,)).fetchone()
-        if before is None:
-            base.execute("INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0)", (key, start, size, failed))
-            return False
-        base.execute("UPDATE rows SET start = ?, size = ?, failed = ? WHERE key = ?", (start, size, failed, key))
-        return before[0] is not None
+    def found(self, key: bytes, start: int, size: int, *, failed: bool) -> None:
+        """The result of some row stands at this place."""
+        self._base.execute(
+            "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0) ON CONFLICT (key) DO UPDATE SET "
+            "start = excluded.start, size = excluded.size, failed = excluded.failed",
+            (key, start, size, failed),
+        )
 
-    def counts(self, *, this_run: bool) -> tuple[int, int]:
-        """How many rows have a result, and how many of those failed.
-
-        Args:
-            this_run: of the rows that were met in this run.
-        """
-        where = " AND run = ?" if this_run else ""
+    def counts(self) -> tuple[int, int]:
+        """How many rows have a result, and how many of those failed."""
         found = self._base.execute(
-            f"SELECT count(*), coalesce(sum(failed), 0) FROM rows WHERE start IS NOT NULL{where}",  # noqa: S608
-            (self.run,) if this_run else (),
+            "SELECT count(*), coalesce(sum(failed), 0) FROM rows WHERE start IS NOT NULL"
         ).fetchone()
         return int(found[0]), int(found[1])
+
+    def size(self) -> int:
+        """How many bytes the results have that count."""
+        return int(self._base.execute("SELECT coalesce(sum(size), 0) FROM rows WHERE start IS NOT NULL").fetchone()[0])
 
     def places(self, *, by_place: bool) -> Iterator[tuple[int, int]]:
         """Where the results stand, and how long they are.

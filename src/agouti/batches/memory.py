@@ -41,7 +41,7 @@ class Memory:
             self._waiting.append(digest)
         return "new"
 
-    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, again: bool) -> None:
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool) -> None:
         with self._lock:
             self._lines[digest] = result_line(result)
             self._failed += failed
@@ -49,7 +49,7 @@ class Memory:
             while self._show is not None and self._waiting and self._waiting[0] in self._lines:
                 self._show(json.loads(self._lines.pop(self._waiting.popleft())))
 
-    def counts(self, *, this_run: bool = False) -> tuple[int, int]:
+    def counts(self) -> tuple[int, int]:
         with self._lock:
             return self._count, self._failed
 

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -116,7 +117,11 @@ class RowPrompt(Struct, frozen=True):
     @property
     def digest(self) -> bytes:
         """Eight bytes that are others where anything else is asked."""
-        return blake2b(msgspec.json.encode(self), digest_size=8).digest()
+        try:
+            said = msgspec.json.encode(self)
+        except UnicodeEncodeError:  # half of a letter
+            said = repr(self).encode("utf-8", "surrogatepass")
+        return blake2b(said, digest_size=8).digest()
 
 
 class RowPrompts:
@@ -161,10 +166,10 @@ class RowPrompts:
     def _place(self, source: str) -> str:
         if "://" in source or source.startswith("data:"):
             return source
-        path = Path(source).expanduser()
-        beside = self._folder / path if self._folder is not None else path
-        if beside.exists():
-            return str(beside)
-        if not path.exists():
-            raise NothingToAsk(f"{source} is not there", hint="Name files from the folder of the rows.")
-        return str(path)
+        with suppress(OSError, ValueError, RuntimeError):  # a name that is none
+            path = Path(source).expanduser()
+            beside = self._folder / path if self._folder is not None else path
+            for each in (beside, path):
+                if each.exists():
+                    return str(each)
+        raise NothingToAsk(f"{source[:200]} is not there", hint="Name files from the folder of the rows.")

@@ -20,7 +20,7 @@ from ..config.files import Busy, opened_alone, replaced
 from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
-from .files import SUFFIXES, written
+from .files import ARRAYS, SUFFIXES, written
 from .index import Index, State, digest_of
 
 KEY = "key"
@@ -76,7 +76,6 @@ class Results:
         self._keyed = keyed
         self._in_order = in_order or self.suffix != ".jsonl"
         self._lock = threading.Lock()
-        self._superseded = 0
         self._is_broken = self._is_put_away = self._is_caught_up = self._is_handed = False
         self._end = 0
         self.remarks: tuple[str, ...] = ()
@@ -205,7 +204,7 @@ class Results:
                         )
                     break
                 # The last one of a row counts.
-                self._superseded += index.found(digest_of(key[0]), end, len(line), failed=key[1])
+                index.found(digest_of(key[0]), end, len(line), failed=key[1])
                 end += len(line)
         if end < size and not self._trial:
             self._file.truncate(end)
@@ -258,12 +257,11 @@ class Results:
             )
         return state
 
-    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, again: bool) -> None:
-        """The result of a row that was met; on disk when this returns.
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool) -> None:
+        """The result of a row that was met, instead of one that it may have; on disk when this returns.
 
         Args:
             digest: of its key.
-            again: it has one already, which this one replaces.
 
         Raises:
             Unwritable: it is not.
@@ -284,7 +282,6 @@ class Results:
             start, self._end = self._end, self._end + len(line)
             try:
                 self._index.set(digest, start, len(line), failed=failed)
-                self._superseded += again
                 if time.monotonic() - self._committed > _COMMIT:
                     self._index.note("end", self._end)
                     self._index.commit()
@@ -332,10 +329,10 @@ class Results:
         with self._lock, suppress(OSError):
             os.fsync(self._file.fileno())
 
-    def counts(self, *, this_run: bool = False) -> tuple[int, int]:
+    def counts(self) -> tuple[int, int]:
         """How many rows have a result, and how many of those failed."""
         with self._lock:
-            return self._index.counts(this_run=this_run)
+            return self._index.counts()
 
     def lines(self) -> Iterator[bytes]:
         """The results, in the order in which they are kept."""
@@ -359,16 +356,16 @@ class Results:
                 return
             if met_all:
                 self._index.put_last_what_is_gone()
-            done, failed = self._index.counts(this_run=False)
+            done, failed = self._index.counts()
             complete = met_all and not failed
             if self._data != self.out:
-                if done > failed:
+                if done > failed or (done and self.suffix not in ARRAYS):
                     self.remarks = written(self.out, self.suffix, self.lines, list(names))
                 if complete:
                     self._data.unlink()
                 self._index.note("complete", complete)
                 self._index.note("end", 0 if complete else self._end)
-            elif self._superseded or self._in_order:
+            elif self._in_order or self._index.size() != self._end:  # some were replaced, by this run or one before
                 self._rewrite(self._index)
             else:
                 self._index.note("end", self._end)

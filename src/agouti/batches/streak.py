@@ -52,7 +52,3 @@ class Streak:
             return 0
         earliest = min(self._under_way.values(), default=self._first)
         return count if earliest >= self._first else 0
-
-    def left(self, row: bytes) -> None:
-        """A row is asked no more."""
-        self._under_way.pop(row, None)

@@ -41,14 +41,12 @@ class Unit(Struct, frozen=True):
         digest: of the key.
         row: the row.
         prompt: what is asked of it.
-        again: it has a result already, which is replaced.
     """
 
     key: Any
     digest: bytes
     row: Row
     prompt: RowPrompt
-    again: bool = False
 
 
 class Unusable(Struct, frozen=True):

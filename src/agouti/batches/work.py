@@ -224,7 +224,7 @@ class Work:
         if not whatever and (state == "done" or (state == "failed" and not self._settings.retry_failed)):
             self.found += 1
             return None
-        unit = Unit(name, digest, row, prompt, state != "new")
+        unit = Unit(name, digest, row, prompt)
         return Unusable(unit, error) if error else unit
 
     def _key_of(self, place: int, row: Row) -> Any:
@@ -296,8 +296,9 @@ class Work:
             self.end(came)
             return None
         if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
-            # The provider knows best how long it wants to be left alone.
-            return self._wait_out(unit, came, tries, 2.0 ** min(tries, 5) if came.wait is None else came.wait)
+            # The provider knows best how long it wants to be left alone; one that says 0 is not asked without a pause.
+            wait = 2.0 ** min(tries, 5) if came.wait is None else max(came.wait, 0.1 * 2.0 ** min(tries, 6))
+            return self._wait_out(unit, came, tries, wait)
         if isinstance(came, LimitReached):
             return self._wait_out(unit, came, 0, came.wait if came.wait is not None else 5.0)
         self.keep(unit, _failure(came))
@@ -313,7 +314,7 @@ class Work:
         if tries >= _TRIES and idle < wait:  # the others get on
             self.keep(unit, _failure(error))
             return None
-        return min(wait, 60.0)
+        return min(max(wait, 0.1), 60.0)
 
     def end(self, error: AgoutiError) -> None:
         """Stop: nothing more is asked."""
@@ -345,7 +346,7 @@ class Work:
             if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
-            self._results.add(unit.digest, {**result, **came}, failed=failed, again=unit.again)
+            self._results.add(unit.digest, {**result, **came}, failed=failed)
         except Unwritable as full:
             self._full(full)
         if failed and alone:

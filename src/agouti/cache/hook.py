@@ -109,7 +109,10 @@ class CacheHook(AnsweringHook):
         if "stream_options" in parameters:
             parameters = {name: value for name, value in parameters.items() if name != "stream_options"}
         same = replace(request, stream=False, parameters=parameters)
-        asked = msgspec.json.encode(same, order="sorted", enc_hook=str)
+        try:
+            asked = msgspec.json.encode(same, order="sorted", enc_hook=str)
+        except (msgspec.MsgspecError, UnicodeError, TypeError, OverflowError):
+            return None  # whoever sends it says what is wrong with it
         return blake2b(self._place(attempt.provider) + asked, digest_size=24).digest()
 
     def _place(self, label: str) -> bytes:
@@ -117,7 +120,10 @@ class CacheHook(AnsweringHook):
         place = self._places.get(label)
         if place is None:
             provider = self._config.provider(label)
-            facts = (provider.address, provider.dialect, provider.add, provider.values, provider.query)
+            facts = (
+                provider.address, provider.dialect, provider.paths, provider.values, provider.query, provider.headers,
+                provider.add, provider.drop, provider.rename,
+            )  # fmt: skip
             place = self._places[label] = repr(facts).encode("utf-8", "replace")
         return place
 

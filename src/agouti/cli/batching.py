@@ -164,7 +164,7 @@ def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
     if isinstance(error, Unwritable) and error.lines:
         click.echo(f"  {len(error.lines)} results could not be written; here they are:", err=True)
         for line in error.lines:
-            click.echo(line, nl=False)
+            click.echo(printable(line.decode("utf-8", "replace").rstrip("\n")) if on_terminal() else line.rstrip(b"\n"))
     progress = shown.last
     if progress is None or not isinstance(error, (AgoutiError, KeyboardInterrupt)):
         return

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any, Literal, TypeAlias
 from urllib.parse import urlsplit
 
+from ..core.address import is_local
 from ..core.errors import NotRecorded, RequestError
 from ..engine.effects import Steps
 from ..engine.hooks import AnsweringHook, AttemptDetails
@@ -18,7 +19,6 @@ Archives: TypeAlias = Literal["replay", "extend", "renew"]
 """What is done with an archive: answer from it alone; answer from it, and record what is new; record all anew."""
 
 ARCHIVES: tuple[Archives, ...] = ("replay", "extend", "renew")
-_LOOPBACK = ("127.", "localhost", "[::1]", "::1")
 
 
 class WentOut(AssertionError):
@@ -45,8 +45,7 @@ class Offline:
         return AsyncGuarded(network, self._check)
 
     def _check(self, request: Any) -> None:
-        host = urlsplit(request.url).hostname or ""
-        if not host.startswith(_LOOPBACK):
+        if not is_local(urlsplit(request.url).hostname or ""):
             self.tried.append(f"{request.method} {request.url.partition('?')[0]}")
             raise NotRecorded(
                 f"this test would have sent {self.tried[-1]}",
@@ -88,9 +87,10 @@ class _Archived:
         self._path = path
         self._mode = mode
         self.keyless = mode == "replay"
+        self._archive = read_archive(path) if path.exists() else None  # another file is not touched
         if mode == "renew":
             path.unlink(missing_ok=True)
-        self._archive = read_archive(path) if path.exists() else None
+            self._archive = None
         if self._archive is None and mode == "replay":
             raise RequestError(
                 f"there is no archive {path}", hint='Record it once: pytest --agouti-archives=extend, or mode="extend".'

@@ -1,6 +1,7 @@
 """The pytest plugin, found by its entry point: fixtures and markers for tests of applications."""
 
 from collections.abc import Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import pytest
@@ -8,6 +9,9 @@ import pytest
 if TYPE_CHECKING:
     from ..standins.server import Served
     from .script import Script, Sent
+
+
+_RENEWED: "pytest.StashKey[set[Path]]" = pytest.StashKey()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -47,7 +51,12 @@ def _agouti_network(request: pytest.FixtureRequest) -> Iterator[None]:
             if len(archive.args) != 1 or not isinstance(archive.args[0], str):
                 raise pytest.UsageError('agouti_archive takes one path: @pytest.mark.agouti_archive("replies.har")')
             path = request.path.parent / archive.args[0]
-            stack.enter_context(archived(path, request.config.getoption("--agouti-archives")))
+            mode = request.config.getoption("--agouti-archives")
+            renewed = request.config.stash.setdefault(_RENEWED, set())
+            if mode == "renew" and path in renewed:
+                mode = "extend"  # several tests may share it
+            renewed.add(path)
+            stack.enter_context(archived(path, mode))
         yield
 
 

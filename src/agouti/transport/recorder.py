@@ -112,13 +112,14 @@ class Recorder:
         size = self._repair()
         first = self._read(max(size - len(TAIL) - 2, 0), 2).rstrip().endswith(b"[")
         try:
-            # The last byte comes last: until then the end of the file is none, so that the next one looks where it is.
             self._write(exchange + TAIL[:-1], size)
             self._write(_NOTHING if first else _COMMA, size - len(TAIL))
-            self._write(TAIL[-1:], size + len(exchange + TAIL) - 1)
         except OSError:
             os.ftruncate(self._file, size)
             raise
+        # The last byte comes last: until then the end of the file is none, so that the next one looks where it is. A
+        # disk that has no room for it leaves an archive that is whole all the same.
+        self._write(TAIL[-1:], size + len(exchange) + len(TAIL) - 1)
 
     def _read(self, offset: int, length: int | None = None) -> bytes:
         os.lseek(self._file, offset, os.SEEK_SET)
