@@ -21,6 +21,7 @@ IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subproces
 # Each layer may import those that stand before it.
 LAYERS = [
     "loading",
+    "notebook",
     "forking",
     "core",
     "code",
@@ -56,6 +57,7 @@ LAYERS = [
     "streams",
     "telemetry",
     "own_hooks",
+    "hand_over",
     "calls",
     "batches",
     "conversation_files",
@@ -64,6 +66,7 @@ LAYERS = [
     "client",
     "adopt",
     "services",
+    "relay",
     "standins",
     "testing",
     "cli",

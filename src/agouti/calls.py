@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from .engine.operations.structured import FormCall
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
+    from .hand_over import ModelSettings
     from .ledger.budgets import BlockBudget
     from .ledger.usage import UsageReport
     from .model_list import ModelList
@@ -373,6 +374,22 @@ class BaseClient:
     def config(self) -> Config:
         """The configuration in use."""
         return self._calls.config
+
+    def settings(self, label: str, *, relay: str | None = None) -> "ModelSettings":
+        """What a tool needs that only takes an address, a key and a model: where the key lives, never the key.
+
+        Args:
+            label: a label, or ``NAME@PROVIDER``.
+            relay: address of a running relay: then the settings are those for reaching the model through it, in the
+                OpenAI-compatible form, whatever its provider speaks.
+
+        Raises:
+            LabelUnknown: there is no such model.
+        """
+        from .hand_over import relay_settings, settings_of
+
+        target = self._calls.target(label)
+        return settings_of(target) if relay is None else relay_settings(label, relay)
 
     def budget(self, amount: float, currency: str = "USD") -> "BlockBudget":
         """A budget for a block: ``with client.budget(1.50, "USD"):`` spends no more than that.

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 from .arguments import split_tools
 from .calls import BaseClient, Configuration, FilePath
 from .core.chat import Json, Message
+from .dialects.registry import DEFAULT
 from .engine.operations.chat import ask
 from .loading import without_collecting
 from .reply import Reply
@@ -131,7 +132,7 @@ class Client(BaseClient):
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
-        with Stream(self._driver(stream(call, so_far, verbatim=True)), so_far) as streamed:
+        with Stream(self._driver(stream(call, so_far, verbatim=DEFAULT)), so_far) as streamed:
             for batch in streamed.batches():
                 yield from chunks.of(batch)
         yield from chunks.last()
@@ -381,7 +382,7 @@ class AsyncClient(BaseClient):
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
-        async with AsyncStream(self._driver(stream(call, so_far, verbatim=True)), so_far) as streamed:
+        async with AsyncStream(self._driver(stream(call, so_far, verbatim=DEFAULT)), so_far) as streamed:
             async for batch in streamed.batches():
                 for chunk in chunks.of(batch):
                     yield chunk

@@ -261,6 +261,15 @@ class Reply(Struct, frozen=True, kw_only=True):
             f"provider={self.provider!r}, elapsed={self.elapsed:.3f})"
         )
 
+    def _repr_markdown_(self) -> str:
+        facts = [self.label or self.provider, *([] if self.model is None else [self.model])]
+        if self.usage.total_tokens is not None:
+            facts.append(f"{self.usage.total_tokens:,} tokens")
+        if self.cost is not None and self.price is not None:
+            facts.append(f"{self.cost:.6f} {self.price.currency}")
+        facts.append(f"{self.elapsed:.2f} s")
+        return f"{self.text}\n\n<small>{' · '.join(facts).replace('<', '&lt;')}</small>"
+
     def __reduce__(self) -> "tuple[object, tuple[Any, ...]]":
         from .core.headers import Headers
 

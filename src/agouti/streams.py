@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from .engine.drive_async import AsyncDriver
     from .filled import Filled
     from .form import Form
+    from .notebook import Live
 
 T = TypeVar("T")
 
@@ -27,6 +28,12 @@ def _text(batch: list[Event]) -> str:
         event = batch[0]
         return event.text if type(event) is Text and not event.choice else ""
     return "".join([event.text for event in batch if type(event) is Text and not event.choice])
+
+
+def _live() -> "Live":
+    from .notebook import Live
+
+    return Live()
 
 
 class _Stream:
@@ -111,6 +118,17 @@ class Stream(_Stream):
         for batch in self.batches():
             yield from batch
 
+    def show(self) -> None:
+        """Show the text as it comes: live in the cell of a notebook, printed elsewhere; then ``reply`` is the whole."""
+        live = _live()
+        for batch in self.batches():
+            if text := _text(batch):
+                live.add(text)
+        live.end()
+
+    def _ipython_display_(self) -> None:
+        self.show()
+
     def close(self) -> None:
         """Stop, and close the connection."""
         self._driver.close()
@@ -167,6 +185,14 @@ class AsyncStream(_Stream):
         async for batch in self.batches():
             for event in batch:
                 yield event
+
+    async def show(self) -> None:
+        """Show the text as it comes, as `Stream.show`."""
+        live = _live()
+        async for batch in self.batches():
+            if text := _text(batch):
+                live.add(text)
+        live.end()
 
     async def aclose(self) -> None:
         """Stop, and close the connection."""

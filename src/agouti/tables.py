@@ -58,6 +58,11 @@ class Table(Generic[Row]):
             ) from None
         return pandas.DataFrame(self.records(), columns=self._columns())
 
+    def _repr_markdown_(self) -> str:
+        from .notebook import markdown_table
+
+        return markdown_table(self._columns(), self.records())
+
     def save(self, path: str | os.PathLike[str]) -> None:
         """Write the rows to a file: .csv, .jsonl or .parquet; it is the old one or the new one at every moment.
 

@@ -109,8 +109,11 @@ class CacheHook(AnsweringHook):
         if "stream_options" in parameters:
             parameters = {name: value for name, value in parameters.items() if name != "stream_options"}
         same = replace(request, stream=False, parameters=parameters)
+        own = None if attempt.question is None else attempt.question.own
         try:
             asked = msgspec.json.encode(same, order="sorted", enc_hook=str)
+            if own is not None:  # of what a caller has said in the provider's own format, ours may not know all
+                asked += msgspec.json.encode(own, order="sorted", enc_hook=str)
         except (msgspec.MsgspecError, UnicodeError, TypeError, OverflowError):
             return None  # whoever sends it says what is wrong with it
         return blake2b(self._place(attempt.provider) + asked, digest_size=24).digest()

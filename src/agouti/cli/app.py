@@ -30,6 +30,8 @@ _COMMANDS = {
     "fill": "Let a model fill a form, from a text or from every line of a file.",
     "batch": "Ask one model about every row of a file, and go on after a stop.",
     "embed": "Turn lines of text into vectors: search them, or keep them.",
+    "relay": "Serve every model at one address, for programs in any language.",
+    "schema": "Print the JSON Schema of agouti.toml, for editors.",
 }
 
 

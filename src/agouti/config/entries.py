@@ -34,7 +34,7 @@ from .held import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
-    from .singles import CacheSettings, LedgerSettings, LimitStore, TelemetrySettings
+    from .singles import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
 
     HeldText: TypeAlias = str | Key
 else:
@@ -188,6 +188,7 @@ class Config(Struct, frozen=True):
         limit_store: where limits are kept that several programs share.
         telemetry: what is told to OpenTelemetry.
         cache: where answers are kept, so that equal questions are answered from there.
+        relay: how its models are served to others.
     """
 
     providers: dict[str, Provider]
@@ -202,6 +203,7 @@ class Config(Struct, frozen=True):
     limit_store: "LimitStore | None" = None
     telemetry: "TelemetrySettings | None" = None
     cache: "CacheSettings | None" = None
+    relay: "RelaySettings | None" = None
 
     @classmethod
     def of(

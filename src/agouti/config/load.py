@@ -28,7 +28,7 @@ from .entries import Config, Model, Provider
 from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
 from .origins import Origin, Origins, Source
-from .singles import SINGLES, cache_of, ledger_of, limit_store_of, telemetry_of
+from .singles import SINGLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
 
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan]] = {
@@ -297,6 +297,7 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         shared,
         telemetry_of(merged, origins),
         cache_of(merged, origins),
+        relay_of(merged, origins, files),
     )
 
 

@@ -1,7 +1,7 @@
 """Tables of a configuration that stand alone, without labels: where the ledger and shared limits are kept."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 from urllib.parse import unquote
@@ -16,7 +16,7 @@ from ..core.suggest import near_hint
 from .checks import placed
 from .origins import Origins
 
-SINGLES = ("ledger", "limits", "telemetry", "cache")
+SINGLES = ("ledger", "limits", "telemetry", "cache", "relay")
 """Tables without labels."""
 
 POSTGRES = ("postgresql", "postgres")
@@ -91,6 +91,33 @@ class TelemetrySettings(Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     content: bool = False
+
+
+class RelaySettings(Struct, frozen=True, forbid_unknown_fields=True):
+    """How ``agouti relay`` and `agouti.relay.app` serve the models of the configuration.
+
+    Attributes:
+        tokens: the file with the hashes of access tokens; a relative path is taken from the folder of the
+            configuration.
+        origins: of web pages that may call it from a browser, such as ``["http://localhost:5173"]``; none otherwise.
+        max_megabytes: a larger request is refused.
+        read_seconds: how long a caller may take to send a request.
+        write_seconds: how long a caller may leave an answer where it is; then the provider is told to stop.
+        deadline: seconds that a whole call may take; that of the model's entry where not given.
+    """
+
+    tokens: str = "relay-tokens.json"
+    origins: tuple[str, ...] = ()
+    max_megabytes: float = 32
+    read_seconds: float = 30.0
+    write_seconds: float = 30.0
+    deadline: float | None = None
+
+    def __post_init__(self) -> None:
+        for name in ("max_megabytes", "read_seconds", "write_seconds", "deadline"):
+            value = getattr(self, name)
+            if value is not None and not 0 < value < float("inf"):
+                raise ValueError(f"{name} = {value} is out of range")
 
 
 # Words of addresses that may be told.
@@ -186,6 +213,39 @@ def cache_of(merged: dict[str, Json], origins: Origins) -> CacheSettings | None:
     place = origins.of("cache", "store")
     folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
     return msgspec.structs.replace(settings, store=str(folder / settings.path.expanduser()))
+
+
+def relay_of(merged: dict[str, Json], origins: Origins, files: Sequence[str]) -> RelaySettings:
+    """How models are served to others; the usual where there is no such table.
+
+    Args:
+        files: of the configuration, the nearest one last.
+
+    Raises:
+        ConfigError: it cannot be used.
+    """
+    values: Any = merged.get("relay") or {}
+    names = RelaySettings.__struct_fields__
+    unknown = next((name for name in values if name not in names), None) if isinstance(values, dict) else None
+    if unknown is not None:
+        raise placed(
+            ConfigError(f"unknown key {unknown!r} in [relay]", hint=near_hint(unknown, names, "key")),
+            origins.of("relay", unknown),
+        )
+    try:
+        settings = msgspec.convert(values, RelaySettings)
+    except msgspec.ValidationError as error:
+        raise placed(
+            ConfigError(
+                f"[relay] is wrong: {str(error).replace('`', '')}",
+                hint='Write origins = ["http://localhost:5173"], max_megabytes = 32 and the like below [relay].',
+            ),
+            origins.of("relay"),
+        ) from None
+    place = origins.of("relay", "tokens")
+    nearest = place.name if place.kind == "file" else files[-1] if files else ""
+    folder = Path(nearest).absolute().parent if nearest else Path.cwd()
+    return msgspec.structs.replace(settings, tokens=str(folder / Path(settings.tokens).expanduser()))
 
 
 def _table(

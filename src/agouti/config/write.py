@@ -72,7 +72,7 @@ def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
             added.append(_text_of(entry))
     if not added:
         return None
-    text = "\n".join([f"{text.rstrip()}\n", *added] if text.strip() else added)
+    text = "\n".join([f"{text.rstrip()}\n", *added] if text.strip() else [_first_line(), *added])
     try:
         tomlkit.parse(text)
     except TOMLKitError:
@@ -81,6 +81,13 @@ def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
             hint="Paste them in by hand: agouti adopt without --write prints them.",
         ) from None
     return text
+
+
+def _first_line() -> str:
+    """The line by which editors find the schema of the file."""
+    from .schema import address
+
+    return f"#:schema {address()}\n"
 
 
 def _text_of(entry: NewEntry) -> str:

@@ -218,10 +218,13 @@ class Chunks:
         for event in events:
             if isinstance(event, Passed):
                 self._verbatim = True
-                chunk = decode_json(event.payload)
-                # Counts are asked for in any case, to be kept: the caller gets those that the caller asked for.
-                if isinstance(chunk, dict) and (self._wants_usage or chunk.get("choices") or not chunk.get("usage")):
-                    yield chunk
+                for payload in payloads_of(event):
+                    chunk = decode_json(payload)
+                    # Counts are asked for in any case, to be kept: the caller gets those that the caller asked for.
+                    if isinstance(chunk, dict) and (
+                        self._wants_usage or chunk.get("choices") or not chunk.get("usage")
+                    ):
+                        yield chunk
             elif not self._verbatim:
                 yield from self._made(event)
 
@@ -289,6 +292,15 @@ class Chunks:
             self._spoke.add(index)
             delta = {"role": "assistant", **delta}
         return {**self._head, "choices": [{"index": index, "delta": delta, "finish_reason": None, **more}]}
+
+
+def payloads_of(event: Passed) -> list[bytes]:
+    """The payloads of what is passed: of framed ones, each is the one line of data of an event.
+
+    >>> payloads_of(Passed(b"data: 1\\n\\ndata: 2\\n\\n", framed=True))
+    [b'1', b'2']
+    """
+    return event.payload[6:-2].split(b"\n\ndata: ") if event.framed else [event.payload]
 
 
 def _piece(event: ToolCallPiece) -> dict[str, Json]:

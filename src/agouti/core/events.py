@@ -102,9 +102,13 @@ class TurnTold(Struct, frozen=True, gc=False):
 
 
 class Passed(Struct, frozen=True, gc=False):
-    """A chunk that is in the canonical form already, as the provider sent it; its events follow."""
+    """Bytes of a stream as the provider sent them, for a caller who speaks the same format; what they mean follows.
+
+    One payload; where it is ``framed``, whole events with what stands around their payloads.
+    """
 
     payload: bytes
+    framed: bool = False
 
 
 Event: TypeAlias = (

@@ -41,6 +41,7 @@ class Policy(Struct, frozen=True):
         opens_circuit: whether it counts towards leaving the provider alone for a while.
         may_pass: whether the same call may succeed later: ``error.retryable``.
         exit_code: of a command that ends in it.
+        status: HTTP status with which a relay tells it to its own caller.
     """
 
     repeat: Repeat
@@ -48,50 +49,51 @@ class Policy(Struct, frozen=True):
     opens_circuit: bool
     may_pass: bool
     exit_code: int
+    status: int = 500
 
 
 _NEVER, _CONNECTING, _UNANSWERED, _ALWAYS = Repeat.NEVER, Repeat.CONNECTING, Repeat.UNANSWERED, Repeat.ALWAYS
 
 # fmt: off
 POLICY: dict[type[e.AgoutiError], Policy] = {
-    #                             repeat       next model  circuit  may pass  exit code
-    e.AgoutiError:          Policy(_NEVER,      False,      False,   False,    1),
-    e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2),
-    e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2),
-    e.RequestError:         Policy(_NEVER,      False,      False,   False,    2),
-    e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1),
-    e.BudgetExceeded:       Policy(_NEVER,      True,       False,   False,    1),
-    e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2),
-    e.ParameterUnsupported: Policy(_NEVER,      False,      False,   False,    2),
-    e.CredentialError:      Policy(_NEVER,      True,       False,   False,    1),
-    e.CredentialMissing:    Policy(_NEVER,      True,       False,   False,    2),
-    e.CredentialRefused:    Policy(_NEVER,      True,       False,   False,    1),
-    e.ConnectionFailed:     Policy(_NEVER,      True,       True,    True,     1),
-    e.AddressWrong:         Policy(_NEVER,      True,       True,    False,    1),
-    e.NotRunning:           Policy(_ALWAYS,     True,       True,    True,     1),
-    e.TLSFailed:            Policy(_NEVER,      True,       True,    False,    1),
-    e.ProxyFailed:          Policy(_NEVER,      True,       True,    False,    1),
-    e.ConnectionLost:       Policy(_UNANSWERED, True,       True,    True,     1),
-    e.TimedOut:             Policy(_CONNECTING, True,       True,    True,     1),
-    e.CircuitOpen:          Policy(_NEVER,      True,       False,   True,     1),
-    e.ProviderError:        Policy(_NEVER,      False,      False,   False,    1),
-    e.RequestRefused:       Policy(_NEVER,      False,      False,   False,    1),
-    e.ContextOverflow:      Policy(_NEVER,      False,      False,   False,    1),
-    e.ContentRefused:       Policy(_NEVER,      False,      False,   False,    1),
-    e.NoAccess:             Policy(_NEVER,      True,       False,   False,    1),
-    e.ModelUnknown:         Policy(_NEVER,      True,       False,   False,    1),
-    e.OutOfCredit:          Policy(_NEVER,      True,       False,   False,    1),
-    e.RateLimited:          Policy(_ALWAYS,     True,       False,   True,     1),
-    e.Overloaded:           Policy(_ALWAYS,     True,       True,    True,     1),
-    e.ProviderFault:        Policy(_ALWAYS,     True,       True,    True,     1),
-    e.ReplyError:           Policy(_NEVER,      False,      False,   False,    1),
-    e.ReplyUnreadable:      Policy(_NEVER,      True,       False,   False,    1),
-    e.FramingError:         Policy(_NEVER,      True,       False,   False,    1),
-    e.StreamCut:            Policy(_UNANSWERED, True,       False,   True,     1),
-    e.NotFilled:            Policy(_NEVER,      False,      False,   False,    1),
-    e.ToolCallInvalid:      Policy(_NEVER,      False,      False,   False,    1),
-    e.TooManyRounds:        Policy(_NEVER,      False,      False,   False,    1),
-    e.DeadlineExceeded:     Policy(_NEVER,      False,      False,   True,     1),
+    #                             repeat       next model  circuit  may pass  exit code  status
+    e.AgoutiError:          Policy(_NEVER,      False,      False,   False,    1,        500),
+    e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2,        500),
+    e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2,        404),
+    e.RequestError:         Policy(_NEVER,      False,      False,   False,    2,        400),
+    e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1,        429),
+    e.BudgetExceeded:       Policy(_NEVER,      True,       False,   False,    1,        402),
+    e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2,        404),
+    e.ParameterUnsupported: Policy(_NEVER,      False,      False,   False,    2,        400),
+    e.CredentialError:      Policy(_NEVER,      True,       False,   False,    1,        502),
+    e.CredentialMissing:    Policy(_NEVER,      True,       False,   False,    2,        502),
+    e.CredentialRefused:    Policy(_NEVER,      True,       False,   False,    1,        502),
+    e.ConnectionFailed:     Policy(_NEVER,      True,       True,    True,     1,        502),
+    e.AddressWrong:         Policy(_NEVER,      True,       True,    False,    1,        502),
+    e.NotRunning:           Policy(_ALWAYS,     True,       True,    True,     1,        502),
+    e.TLSFailed:            Policy(_NEVER,      True,       True,    False,    1,        502),
+    e.ProxyFailed:          Policy(_NEVER,      True,       True,    False,    1,        502),
+    e.ConnectionLost:       Policy(_UNANSWERED, True,       True,    True,     1,        502),
+    e.TimedOut:             Policy(_CONNECTING, True,       True,    True,     1,        504),
+    e.CircuitOpen:          Policy(_NEVER,      True,       False,   True,     1,        503),
+    e.ProviderError:        Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.RequestRefused:       Policy(_NEVER,      False,      False,   False,    1,        400),
+    e.ContextOverflow:      Policy(_NEVER,      False,      False,   False,    1,        400),
+    e.ContentRefused:       Policy(_NEVER,      False,      False,   False,    1,        400),
+    e.NoAccess:             Policy(_NEVER,      True,       False,   False,    1,        403),
+    e.ModelUnknown:         Policy(_NEVER,      True,       False,   False,    1,        404),
+    e.OutOfCredit:          Policy(_NEVER,      True,       False,   False,    1,        402),
+    e.RateLimited:          Policy(_ALWAYS,     True,       False,   True,     1,        429),
+    e.Overloaded:           Policy(_ALWAYS,     True,       True,    True,     1,        503),
+    e.ProviderFault:        Policy(_ALWAYS,     True,       True,    True,     1,        502),
+    e.ReplyError:           Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.ReplyUnreadable:      Policy(_NEVER,      True,       False,   False,    1,        502),
+    e.FramingError:         Policy(_NEVER,      True,       False,   False,    1,        502),
+    e.StreamCut:            Policy(_UNANSWERED, True,       False,   True,     1,        502),
+    e.NotFilled:            Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.ToolCallInvalid:      Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.TooManyRounds:        Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.DeadlineExceeded:     Policy(_NEVER,      False,      False,   True,     1,        504),
 }
 # fmt: on
 

@@ -154,6 +154,7 @@ class Abilities(Struct, frozen=True, kw_only=True):
         vectors: how it turns texts into vectors (embeddings); `None` where it does not.
         counts_tokens: whether it counts the tokens of a request (``encode_count``, ``decode_count``).
         canonical: its replies and chunks are in the canonical form already.
+        payloads: its ``verbatim_decoder`` tells each payload of a stream as it came.
         streams_json: its stream decoder reads a body of ``application/json`` too; otherwise that is a whole reply.
         endings: the paths of its operations, by which a pasted address is known.
         model_prefix: the collection that its lists put before a model's name, left out in ours.
@@ -171,6 +172,7 @@ class Abilities(Struct, frozen=True, kw_only=True):
     vectors: VectorAbility | None = None
     counts_tokens: bool = False
     canonical: bool = False
+    payloads: bool = False
     streams_json: bool = False
     endings: tuple[Ending, ...] = ()
     model_prefix: str = ""
@@ -342,7 +344,7 @@ class Dialect:
         raise NotImplementedError
 
     def verbatim_decoder(self) -> StreamDecoder | None:
-        """A decoder that gives each payload as it came as well, as a `Passed`; only for a canonical format."""
+        """A decoder that gives each payload as it came as well, as a `Passed`, where the format can (``payloads``)."""
         return self.stream_decoder()
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:

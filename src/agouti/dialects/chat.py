@@ -75,6 +75,7 @@ class ChatDialect(ModelListing, ChatVectors):
         inputs=("text", "image", "file", "audio"),
         vectors=VectorAbility(max_texts=256, base64=True),
         canonical=True,
+        payloads=True,
         endings=(
             Ending(r"/deployments/(?P<model>[^/]+)/chat/completions", keep=True),
             Ending(r"/deployments/(?P<model>[^/]+)/embeddings", "embeddings", keep=True),

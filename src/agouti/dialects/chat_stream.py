@@ -24,7 +24,7 @@ from ..core.events import (
     TurnTold,
     UsageTold,
 )
-from ..core.framing_sse import SseDecoder
+from ..core.framing_sse import MAX_EVENT_BYTES, SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, lenient
 from ..core.text_pieces import TextPieces
 from .base import Fault
@@ -150,6 +150,7 @@ class ChatStream:
         "_finished",
         "_kept",
         "_refused",
+        "_rest",
         "_sse",
         "_started",
         "_template",
@@ -173,12 +174,21 @@ class ChatStream:
         self.done = False
         self.failure: Fault | None = None
         self.verbatim = verbatim
+        # Bytes of an event that is not whole yet, while blocks go through as they came; `None`: they do not.
+        self._rest: bytes | None = b"" if verbatim else None
 
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []
         self._events = events
         if self.done or self.failure is not None:
             return events  # some servers send more after the end mark: not part of the reply
+        if self._rest is not None:
+            if self._template.fits and not self._sse.pending and b"\r" not in data:
+                data, text = self._block(data)
+                if text is not None:
+                    return [Passed(data, framed=True), Text(text)]
+            elif self._rest:
+                data, self._rest = self._rest + data, b""
         try:
             decoded = self._sse.feed(data)
         except ReplyUnreadable as error:
@@ -199,6 +209,20 @@ class ChatStream:
                 break
         self._began = self._began or bool(events)
         return events
+
+    def _block(self, data: bytes) -> tuple[bytes, str | None]:
+        """The events that are whole now, and their text where they are nothing but pieces of it."""
+        data = (self._rest or b"") + data
+        end = data.rfind(b"\n\n") + 2
+        if end < 2:
+            if len(data) > MAX_EVENT_BYTES:
+                self._rest = b""
+                return data, None  # whoever splits events says so
+            self._rest = data
+            return b"", None
+        self._rest = data[end:]
+        block = data[:end] if self._rest else data
+        return block, self._template.block(block, b"data: ")
 
     def _decoded(self, name: str, payload: bytes) -> None:
         """One payload, whatever it is."""

@@ -237,7 +237,7 @@ class MessagesDialect(ModelListing):
         body: dict[str, Any] = {
             "model": request.model,
             "max_tokens": _USUAL_CAP,
-            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)],
+            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, blocks_of)],
         }
         if any(part.mark is not None for part in system):
             body["system"] = [_block(part) for part in system]
@@ -303,8 +303,9 @@ class MessagesDialect(ModelListing):
         return classify(status, headers, body, _CODES)
 
 
-def _blocks(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "messages", meaning, _blocks)
+def blocks_of(message: Message) -> list[dict[str, Json]]:
+    """The blocks of a message."""
+    own = own_blocks(message, "messages", meaning, blocks_of)
     if own is not None:
         return [block for block in own if not _is_blank(block)]
     blocks = [_block(part) for part in parts_of(message) if not (isinstance(part, TextPart) and not part.text.strip())]

@@ -14,7 +14,7 @@ from ..core.address import Ending
 from ..core.call_pairs import in_words
 from ..core.chat import Choice, Completion, Markers, Message, Request, TokenLogprob
 from ..core.errors import ReplyUnreadable, RequestError
-from ..core.events import Event, Finished, LogprobsTold, Started, Text, UsageTold
+from ..core.events import Event, Finished, LogprobsTold, Passed, Started, Text, UsageTold
 from ..core.framing_sse import SseDecoder
 from ..core.parts import ImagePart, parts_of, words_of
 from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_list, same_names
@@ -131,6 +131,7 @@ class PromptDialect(ModelListing):
         parameters=_PARAMETERS,
         adds=frozenset({"stream_options"}),
         inputs=("text",),
+        payloads=True,
         endings=(Ending("/completions"), Ending("/models", "models")),
     )
 
@@ -167,6 +168,9 @@ class PromptDialect(ModelListing):
     def stream_decoder(self) -> StreamDecoder:
         return _PromptStream(self)
 
+    def verbatim_decoder(self) -> StreamDecoder:
+        return _PromptStream(self, verbatim=True)
+
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
         from .faults import classify
 
@@ -176,8 +180,9 @@ class PromptDialect(ModelListing):
 class _PromptStream(PayloadStream):
     """Chunks with the next text, until ``[DONE]``."""
 
-    def __init__(self, dialect: PromptDialect) -> None:
+    def __init__(self, dialect: PromptDialect, *, verbatim: bool = False) -> None:
         super().__init__(SseDecoder())
+        self._verbatim = verbatim
         self._dialect = dialect
         self._started = False
         self._finished = False
@@ -188,6 +193,8 @@ class _PromptStream(PayloadStream):
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         if self._template.fits and (text := self._template.text(payload)) is not None:
+            if self._verbatim:
+                events.append(Passed(payload))
             events.append(Text(text))
             return
         if payload == b"[DONE]":
@@ -199,6 +206,8 @@ class _PromptStream(PayloadStream):
         if chunk.error or name == "error":
             self.failure = self._dialect.classify(200, {}, payload)
             return
+        if self._verbatim:
+            events.append(Passed(payload))
         if not self._started and (chunk.model or chunk.id):
             self._started = True
             events.append(Started(chunk.model, chunk.id))

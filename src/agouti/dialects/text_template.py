@@ -51,6 +51,27 @@ class TextTemplate:
             self._start, self._stop = len(self._head), -len(self._tail)
             self.fits = bool(self._head and self._tail)
 
+    def block(self, data: bytes, before: bytes) -> str | None:
+        """The texts of many payloads as one, where bytes are nothing but such payloads as events; `None` otherwise.
+
+        Args:
+            before: what stands before each payload.
+
+        >>> template = TextTemplate("content")
+        >>> template.learn(b'{"content":"Broad"}', "Broad")
+        >>> template.block(b'data: {"content":" beans"}\\n\\ndata: {"content":" go"}\\n\\n', b"data: ")
+        ' beans go'
+        """
+        first, last = before + self._head + b'"', b'"' + self._tail + b"\n\n"
+        if not (data.startswith(first) and data.endswith(last)):
+            return None
+        pieces = data[len(first) : -len(last)].split(last + first)
+        whole = b"".join(pieces)
+        if b'"' in whole or b"\\" in whole or b"\n" in whole:
+            texts = [_string(b'"%b"' % piece) for piece in pieces]
+            return None if None in texts else "".join(filter(None, texts))
+        return _string(b'"%b"' % whole)
+
     def text(self, payload: bytes) -> str | None:
         """The text of a payload of the same form; `None` where it is of another one, or says nothing."""
         if payload.startswith(self._head) and payload.endswith(self._tail):

@@ -142,6 +142,11 @@ class ReplyAccumulator:
         return None not in [choice.finish_reason for choice in self._choices.values()]
 
     @property
+    def attempts(self) -> tuple[Attempt, ...]:
+        """What was tried before the reply that is under way."""
+        return tuple(self._attempts)
+
+    @property
     def usage(self) -> Usage | None:
         """The token counts, where they have been told."""
         return self._usage

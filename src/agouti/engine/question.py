@@ -24,6 +24,20 @@ OPTIONS = ("system", "examples", "blanks", "images", "files", "fetch_images", "e
 """What a question has besides parameters, and what the call has."""
 
 
+class OwnForm(Struct, frozen=True):
+    """A request as the caller has said it in a wire format: a provider that speaks the same one gets it so.
+
+    Attributes:
+        dialect: the format.
+        fields: of the request body, as they came; `None` stands for one that is left out.
+        whole: whether the conversation is among them.
+    """
+
+    dialect: str
+    fields: dict[str, Json]
+    whole: bool = True
+
+
 class Question(Struct, frozen=True, kw_only=True):
     """What is asked of a model, whichever model it is: a chat request before it is addressed to one.
 
@@ -42,6 +56,7 @@ class Question(Struct, frozen=True, kw_only=True):
         fetch_images: whether images may be fetched from their addresses where a format takes only the image itself;
             ``"private"``: also from private networks.
         tags: what the call is for, in the application's own words; told to hooks, not to the provider.
+        own: the same as the caller has said it in a wire format, where it came in one.
 
     Example:
         >>> question = Question.of("When do broad beans go in?", temperature=0.2)
@@ -61,6 +76,7 @@ class Question(Struct, frozen=True, kw_only=True):
     stream: bool = False
     fetch_images: Literal[True, False, "private"] = False
     tags: dict[str, str] = {}
+    own: OwnForm | None = None
 
     @classmethod
     def of(cls, prompt: Prompt, **options: object) -> "Question":
@@ -79,7 +95,9 @@ class Question(Struct, frozen=True, kw_only=True):
         """
         import hashlib  # loads a library: only where a key is wanted
 
-        same = replace(self, stream=False, tags={})
+        same = msgspec.to_builtins(replace(self, stream=False, tags={}))
+        if self.own is None:
+            del same["own"]  # keys that are kept somewhere stay what they are
         return hashlib.sha256(msgspec.json.encode(same, order="sorted")).hexdigest()
 
     def __hash__(self) -> int:

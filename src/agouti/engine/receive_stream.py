@@ -50,8 +50,10 @@ def _received(
         return (yield from _refused(this, reply))
     dialect = this.target.provider.dialect
     tag = this.target.model.reasoning_tag
-    verbatim = operation.verbatim and not tag  # what is taken apart does not go through as it came
+    verbatim = operation.passes(this.target)
     decoder = dialect.verbatim_decoder() if verbatim else dialect.stream_decoder()
+    if verbatim and decoder is not None and not dialect.abilities.payloads:
+        decoder = _Raw(decoder)
     if tag and decoder is not None:
         decoder = _Tagged(decoder, tag)
     if decoder is None or (media_type(headers) == "application/json" and not dialect.abilities.streams_json):
@@ -75,6 +77,28 @@ def _received(
     if failed is not None:
         return failed
     return (yield from _complete(this, reply, operation))
+
+
+class _Raw:
+    """A stream decoder that gives all bytes as they came as well, but for those that an error came in."""
+
+    def __init__(self, decoder: StreamDecoder) -> None:
+        self._decoder = decoder
+        self.done = False
+        self.failure: Fault | None = None
+
+    def feed(self, data: bytes) -> list[Event]:
+        events = self._decoder.feed(data)
+        self.done, self.failure = self._decoder.done, self._decoder.failure
+        return events if self.failure is not None else [Passed(data, framed=True), *events]
+
+    def last(self) -> list[Event]:
+        events = self._decoder.last()
+        self.done, self.failure = self._decoder.done, self._decoder.failure
+        return events
+
+    def end(self) -> bool:
+        return self._decoder.end()
 
 
 class _Tagged:

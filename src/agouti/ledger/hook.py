@@ -94,7 +94,9 @@ class LedgerHook(SeeingHook):
 
     def settles(self, attempt: AttemptDetails, reservations: list[int], most: int) -> None:
         """The row of an attempt will take the place of reservations."""
-        self._settles[id(attempt)] = PutAside(reservations, most)
+        before = self._settles.get(id(attempt))  # of other budgets
+        kept = [] if before is None else before.reservations
+        self._settles[id(attempt)] = PutAside([*kept, *reservations], most)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""

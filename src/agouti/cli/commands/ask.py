@@ -9,11 +9,12 @@ from ...client import Client
 from ...core.masking import printable
 from ...reply import Reply
 from ..app import Settings
+from ..labels import LABEL
 from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
 
 
 @click.command("ask")
-@click.argument("label")
+@click.argument("label", type=LABEL)
 @click.argument("text", required=False)
 @click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")

@@ -10,12 +10,13 @@ from ...core.masking import printable
 from ...services.batch import plan
 from ..app import Settings
 from ..batching import run_batch, time_text
+from ..labels import LABEL
 from ..objects import form_named
 from ..text import BLANK, blanks_given, parameters_given, show_json
 
 
 @click.command("batch")
-@click.argument("label")
+@click.argument("label", type=LABEL)
 @click.argument("rows")
 @click.option("--prompt", metavar="TEXT", help="What each row is asked, its columns in braces: 'Sort {note}'.")
 @click.option("--prompt-from", metavar="FILE", help="Take the prompt from a file.")

@@ -6,13 +6,14 @@ import msgspec
 from ...client import Client
 from ...core.masking import printable
 from ..app import Settings
+from ..labels import LABEL
 from ..text import colour, paint, show_json
 
 _MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
 
 
 @click.command("check")
-@click.argument("labels", nargs=-1)
+@click.argument("labels", nargs=-1, type=LABEL)
 @click.option(
     "--probe", is_flag=True, help="Measure what the models LABELS really do; costs some thousand tokens each."
 )

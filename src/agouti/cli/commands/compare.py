@@ -14,13 +14,14 @@ from ...services.compare_results import Comparison, parameters_text
 from ...tables import SUFFIXES, check_suffix, text_of
 from ..app import Settings
 from ..columns import show_columns
+from ..labels import LABEL
 from ..objects import form_named
 from ..rows import read_rows
 from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
 
 
 @click.command("compare")
-@click.argument("labels", nargs=-1, required=True, metavar="LABEL... [TEXT]")
+@click.argument("labels", nargs=-1, required=True, metavar="LABEL... [TEXT]", type=LABEL)
 @click.option("--prompts", metavar="FILE", help="Take the prompts from a text, CSV or JSON Lines file, one a row.")
 @click.option("--column", metavar="NAME", help="With --prompts: take this column alone.")
 @click.option("--repeats", type=click.IntRange(1, 1000), default=1, show_default=True, help="Ask each so often.")

@@ -8,6 +8,7 @@ from ...client import Client
 from ...core.masking import printable
 from ..app import Settings
 from ..batching import run_batch
+from ..labels import LABEL
 from ..rows import kind_of, read_rows
 from ..text import paint, show_json
 
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @click.command("embed")
-@click.argument("label")
+@click.argument("label", type=LABEL)
 @click.argument("file")
 @click.option("--column", metavar="NAME", help="Take this column of a .csv or field of a .jsonl file alone.")
 @click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")

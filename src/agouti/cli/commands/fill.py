@@ -12,13 +12,14 @@ from ...forms import form_of
 from ...plain_values import plain_value
 from ..app import Settings
 from ..batching import run_batch
+from ..labels import LABEL
 from ..objects import form_named
 from ..rows import kind_of
 from ..text import BLANK, blanks_given, given_text, on_terminal
 
 
 @click.command("fill")
-@click.argument("label")
+@click.argument("label", type=LABEL)
 @click.argument("form")
 @click.argument("text", required=False)
 @click.option("--from", "file", metavar="FILE", help="Take the text from a file.")

@@ -8,6 +8,7 @@ import click
 
 from ...client import Client
 from ..app import Settings
+from ..labels import LABEL
 from ..objects import named_object
 from ..talking import Talking
 from ..text import BLANK, blanks_given, on_terminal, parameters_given
@@ -15,7 +16,7 @@ from ..typed_lines import PipedLines, TypedLines
 
 
 @click.command("talk")
-@click.argument("label")
+@click.argument("label", type=LABEL)
 @click.option("--save", "save", metavar="FILE", help="Keep the talk in a new file, turn by turn.")
 @click.option("--resume", metavar="FILE", help="Go on with a talk that was kept, and keep it there.")
 @click.option(

@@ -6,7 +6,7 @@ from typing import TypeAlias
 from msgspec.structs import replace
 
 from ...core.call_pairs import unique_calls
-from ...core.chat import UNFINISHED, Completion, Json, Request
+from ...core.chat import UNFINISHED, Completion, Json, Message, Request
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
 from ...core.parameters import CAPS, asks_nothing, is_neutral
 from ...core.usage import Usage
@@ -21,6 +21,9 @@ from ..question import Question
 
 Shape: TypeAlias = Callable[[Request, Target], Request]
 """Makes more of a request: a form, or what has been said meanwhile."""
+
+
+_ANYTHING = Message("user", "-")
 
 
 class Chat(Operation[Request, Completion]):
@@ -49,7 +52,16 @@ class Chat(Operation[Request, Completion]):
         return request
 
     def encode(self, request: Request, target: Target) -> Outgoing:
-        return encoded(request, target, target.provider.dialect.encode_chat)
+        dialect, own = target.provider.dialect, self._question.own
+        if own is None or own.dialect != dialect.name or target.model.examples or self._shape is not None:
+            return encoded(request, target, dialect.encode_chat)
+        if own.whole:
+            # What is said stands in the fields: of ours only the entry's system text may be wanted.
+            system = [each for each in request.messages if each.role in ("system", "developer")]
+            request = replace(request, messages=(*system, _ANYTHING))
+        outgoing = encoded(request, target, dialect.encode_chat)
+        body = {**(outgoing.body or {}), **own.fields}
+        return replace(outgoing, body={name: value for name, value in body.items() if value is not None})
 
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
         completion = target.provider.dialect.decode_chat(body)

@@ -2,12 +2,14 @@
 
 from ...core.chat import Completion, Request
 from ...core.usage import Usage
+from ...dialects.registry import DEFAULT
 from ...reply import Reply
 from ..accumulate import ReplyAccumulator, as_events
 from ..call import Call
 from ..effects import Emit, Steps
 from ..exchange import exchange
 from ..outcome import Answer, Answered, AttemptOutcome
+from ..provider import Target
 from ..question import Question
 from ..receive import Kept, Try
 from ..receive_stream import receive_stream
@@ -19,15 +21,22 @@ class ChatStreamed(Chat):
 
     Args:
         so_far: the reply as far as it has come; the caller can look at it at any moment.
-        verbatim: chunks that are in the canonical form already come as they are, too.
+        verbatim: what comes in this format comes as it is, too.
     """
 
     def __init__(
-        self, question: Question, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False
+        self, question: Question, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = ""
     ) -> None:
         super().__init__(question, shape)
         self.so_far = so_far
         self.verbatim = verbatim
+
+    def passes(self, target: Target) -> bool:
+        """Whether what a model's provider sends goes through as it came, for a caller who speaks its format."""
+        dialect = target.provider.dialect
+        form = DEFAULT if dialect.abilities.canonical else dialect.name
+        # What is taken apart does not go through.
+        return self.verbatim == form and not target.model.reasoning_tag
 
     def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
         self.so_far.begin(this.target, this.call.started, this.attempts)
@@ -50,11 +59,13 @@ class ChatStreamed(Chat):
         return self.so_far.usage
 
 
-def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: bool = False) -> Steps[Reply]:
+def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = "") -> Steps[Reply]:
     """Emit the events of the reply as they come; ends with the whole reply."""
     so_far.before = None
-    exchanged = yield from exchange(call, ChatStreamed(call.question, so_far, shape, verbatim=verbatim))
-    if is_unfinished(exchanged.answer.value):
+    operation = ChatStreamed(call.question, so_far, shape, verbatim=verbatim)
+    exchanged = yield from exchange(call, operation)
+    # Who gets the provider's own bytes sees that the turn goes on, and sends it back.
+    if is_unfinished(exchanged.answer.value) and not operation.passes(exchanged.target):
         from .unfinished import continued
 
         exchanged = yield from continued(call, exchanged, shape, so_far, verbatim=verbatim)

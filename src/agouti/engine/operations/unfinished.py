@@ -36,7 +36,7 @@ def continued(
     shape: Shape | None,
     so_far: ReplyAccumulator | None = None,
     *,
-    verbatim: bool = False,
+    verbatim: str = "",
 ) -> Steps[Exchanged[Completion]]:
     """Go on with a turn until it ends, at the model that began it; ends with all of it as one.
 

@@ -1,0 +1,70 @@
+"""The server's side of ``POST {base}/chat/completions``: nearly the canonical form itself."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ...core.canonical import Chunks, asked, reply_json
+from ...core.chat import Completion, Json, Request
+from ...core.events import Event, Passed
+from ...core.messages import messages_of
+from .base import (
+    ErrorTold,
+    ReplyHead,
+    ServerFormat,
+    data_event,
+    encode_json,
+    field,
+    model_of,
+    objects,
+    parameters_of,
+    passed_on,
+)
+
+
+class ChatFormat(ServerFormat):
+    """See the module."""
+
+    name = "chat"
+    path = "/chat/completions"
+
+    def decode_request(self, body: Mapping[str, Json]) -> Request:
+        model_of(body)
+        streams = field(body, "stream", bool, "true or false")
+        objects(body.get("messages"), "messages")
+        request = asked(body)
+        options = dict(request.options)
+        extra = options.pop("extra", {})
+        if request.stream_options is not None:
+            options["stream_options"] = request.stream_options
+        return Request(
+            request.model, messages_of(request.messages), parameters_of(options), extra, stream=bool(streams)
+        )
+
+    def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
+        return reply_json(completion, head.created, head.model, head.identifier)
+
+    def stream_encoder(self, head: ReplyHead) -> "_ChatEncoder":
+        return _ChatEncoder(head)
+
+
+class _ChatEncoder:
+    """Chunks, each the data of one event, until ``[DONE]``."""
+
+    def __init__(self, head: ReplyHead) -> None:
+        options: Any = head.request.parameters.get("stream_options") or {}
+        self._counts = bool(options.get("include_usage"))
+        self._chunks = Chunks(head.created, head.model, head.identifier, usage=self._counts)
+        self.verbatim = False
+
+    def of(self, events: Sequence[Event]) -> bytes:
+        if self.verbatim or any(type(event) is Passed for event in events):
+            self.verbatim = True
+            return passed_on(events, counts=self._counts)
+        return b"".join([data_event(encode_json(chunk)) for chunk in self._chunks.of(events)])
+
+    def last(self) -> bytes:
+        rest = [] if self.verbatim else [data_event(encode_json(chunk)) for chunk in self._chunks.last()]
+        return b"".join([*rest, b"data: [DONE]\n\n"])
+
+    def failed(self, error: ErrorTold) -> bytes:
+        return data_event(encode_json(ChatFormat().encode_error(error)))

@@ -1,0 +1,195 @@
+"""Answers of the relay: a request of any served format asked of a model, its reply or stream in the same format."""
+
+import time
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any, cast
+
+import msgspec
+
+from ..calls import calls_of
+from ..core.chat import Json, Request
+from ..core.errors import AgoutiError, RequestError
+from ..dialects.server.base import ReplyHead, ServerFormat, encode_json
+from ..dialects.server.vectors import decode_vectors_request, encode_vectors
+from ..engine.accumulate import ReplyAccumulator
+from ..engine.call import Call
+from ..engine.operations.chat import ask
+from ..engine.operations.chat_streamed import stream
+from ..engine.operations.count import count
+from ..engine.provider import Target
+from ..engine.question import OwnForm, question_of
+from ..reply import Attempt, Reply
+from .exchange import Exchange
+from .spending import TAG
+from .told import told
+
+if TYPE_CHECKING:
+    from ..client import AsyncClient
+    from ..options import Options
+
+JSON = "application/json"
+EVENTS = "text/event-stream; charset=utf-8"
+ATTEMPTS = "agouti-attempts"
+
+
+class Outcome(msgspec.Struct):
+    """What came of a call, for whoever looks on: filled while it is under way."""
+
+    label: str = ""
+    streamed: bool = False
+    reply: Reply | None = None
+    so_far: ReplyAccumulator | None = None
+    tokens: tuple[int | None, int | None] = (None, None)
+    cost: float | None = None
+    currency: str = ""
+    provider: str = ""
+    model: str = ""
+
+    def known(self) -> Reply | None:
+        """The reply, or as much of it as has come."""
+        if self.reply is None and self.so_far is not None and self.so_far.began:
+            return self.so_far.reply()
+        return self.reply
+
+
+class Answers:
+    """Asks models for callers.
+
+    Args:
+        client: asks them.
+        deadline: seconds that a whole call may take; `None`: as the entries say.
+    """
+
+    def __init__(self, client: "AsyncClient", deadline: float | None) -> None:
+        self._client = client
+        self._calls = calls_of(client)
+        self._deadline = deadline
+
+    def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str) -> tuple[Call, Request]:
+        """The call that a request amounts to.
+
+        Raises:
+            AgoutiError: it is wrong, or there is no such model.
+        """
+        request = form.decode_request(body)
+        parameters = _with_effort(request.parameters, self._calls.target(request.model))
+        options: dict[str, Any] = {**parameters, "tags": {TAG: token} if token else {}}
+        if request.extra:
+            options["extra"] = request.extra
+        if self._deadline is not None:
+            options["deadline"] = self._deadline
+        own = form.own_fields(body, request)
+        question = question_of(list(request.messages), options, stream=request.stream)
+        if own:
+            question = msgspec.structs.replace(question, own=OwnForm(form.name, own, form.conversation in own))
+        limits = {} if self._deadline is None else {"deadline": self._deadline}
+        return self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream), request
+
+    async def whole(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
+        """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""
+        reply = outcome.reply = await self._client._run(ask(call))
+        target = self._calls.target(reply.label)
+        answered = reply.attempts[-1].model if reply.attempts else target.model.name
+        same = self._calls.provider(reply.provider).dialect.name == form.name if reply.provider else False
+        if reply.body and same and not any(each.model.reasoning_tag for each in call.targets):
+            data = reply.body
+        else:
+            data = encode_json(form.encode_reply(reply.completion, _head(call, request, to, answered)))
+        await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts)})
+
+    async def streamed(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
+        """Answer with the reply as it comes."""
+        so_far = outcome.so_far = ReplyAccumulator()
+        driver = self._client._driver(stream(call, so_far, verbatim=form.name))
+        encoder = form.stream_encoder(_head(call, request, to, call.targets[0].model.name))
+        try:
+            batch = await driver.advance()
+            # What goes wrong before there is anything to say has a status of its own.
+            now = so_far.reply()
+            answering = Attempt(
+                provider=now.provider, model=now.model or call.targets[0].model.name, outcome="answering"
+            )
+            attempts = {ATTEMPTS: attempts_text((*so_far.attempts, answering))}
+            await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
+            try:
+                while batch is not None:
+                    if data := encoder.of(batch):
+                        await to.piece(data)
+                    batch = await driver.advance()
+                outcome.reply = driver.result
+                await to.piece(encoder.last(), more=False)
+            except AgoutiError as error:
+                await to.piece(encoder.failed(told(error, to.identifier)), more=False)
+                raise
+        finally:
+            await driver.close()
+
+    async def counted(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> None:
+        """Answer with the number of tokens of a request."""
+        call, _ = self.call_of(form, body, token)
+        counted = await self._client._run(count(call))
+        await to.answer(200, encode_json({"input_tokens": counted.tokens}), JSON)
+
+    async def vectors(self, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome) -> None:
+        """Answer with vectors."""
+        request = decode_vectors_request(body)
+        options: dict[str, Any] = {"extra": request.extra, "tags": {TAG: token} if token else {}}
+        if self._deadline is not None:
+            options["deadline"] = self._deadline
+        made = await self._client.embed(request.model, request.texts, dimensions=request.dimensions, **options)
+        outcome.tokens = (made.usage.input_tokens, None)
+        outcome.cost, outcome.provider = made.cost, made.provider
+        outcome.model = name = made.model or self._calls.target(request.model).model.name
+        price = self._calls.target(request.model).model.price_now
+        outcome.currency = "" if price is None else price.currency
+        rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
+        data = encode_json(encode_vectors(rows, name, made.usage))
+        await to.answer(200, data, JSON)
+
+
+def _with_effort(parameters: Mapping[str, Json], target: Target) -> dict[str, Json]:
+    """Parameters as a model can be told them: a budget of thinking as an effort, where its format has only those."""
+    takes, lacks = target.provider.takes, target.provider.lacks
+    told = dict(parameters)
+    if "reasoning_budget" in told and (
+        "reasoning_budget" in lacks if takes is None else "reasoning_budget" not in takes
+    ):
+        budget = told.pop("reasoning_budget")
+        told.setdefault("reasoning_effort", "low" if budget <= 2048 else "medium" if budget <= 8192 else "high")
+    return told
+
+
+def decoded(body: bytes) -> dict[str, Json]:
+    """The body of a request as an object.
+
+    Raises:
+        RequestError: it is none.
+    """
+    try:
+        value = msgspec.json.decode(body)
+    except RecursionError:
+        raise RequestError("the body is nested too deep", hint="Send a flatter request.") from None
+    except ValueError as error:
+        raise RequestError(f"the body is no JSON ({error})", hint='Send {"model": ..., ...} as JSON.') from None
+    if not isinstance(value, dict):
+        raise RequestError(f"the body is a {type(value).__name__}, not an object", hint='Send {"model": ..., ...}.')
+    return value
+
+
+def attempts_text(attempts: tuple[Attempt, ...]) -> str:
+    """What was tried, as a header says it.
+
+    >>> attempts_text((Attempt(provider="northbank", model="quill-large", outcome="RateLimited", status=429),))
+    'northbank/quill-large RateLimited 429'
+    """
+    pieces = [
+        f"{each.provider}/{each.model} {each.outcome}"
+        + (f" {each.status}" if each.status and each.outcome != "answered" else "")
+        for each in attempts
+    ]
+    text = ", ".join(pieces)
+    return "".join([letter if " " <= letter <= "~" else "?" for letter in text])[:2000]
+
+
+def _head(call: Call, request: Request, to: Exchange, model: str) -> ReplyHead:
+    return ReplyHead(int(time.time()), model, f"reply-{to.identifier}", request)

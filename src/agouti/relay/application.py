@@ -1,0 +1,398 @@
+"""The application: an ASGI server of every configured model, in the formats that other programs speak."""
+
+import asyncio
+import logging
+import os
+import time
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
+from starlette.routing import Match, Route
+
+from ..client import AsyncClient
+from ..config.load import load
+from ..config.singles import LedgerSettings, RelaySettings
+from ..core.errors import AgoutiError
+from ..core.masking import printable
+from ..core.secret import Secret
+from ..dialects.server.base import ServerFormat, encode_json
+from ..dialects.server.formats import error_format, server_formats
+from ..dialects.server.vectors import encode_model, encode_models
+from . import pages
+from .answers import ATTEMPTS, JSON, Answers, Outcome, attempts_text, decoded
+from .door import NOBODY, Door
+from .exchange import CallerGone, Exchange, Receive, Scope, Send
+from .metrics import MEDIA_TYPE, Metrics
+from .models import listed
+from .seen import CallSeen, CallsSeen
+from .spending import TokenBudgets
+from .tokens import AccessToken, TokenFile
+from .told import Refused, retry_after, told
+
+if TYPE_CHECKING:
+    from ..calls import Configuration
+
+log = logging.getLogger("agouti.relay")
+
+# A caller who has gone before the answer: a status that is only written down.
+GONE = 499
+Handler = Callable[["Exchange", "AccessToken"], Awaitable[None]]
+
+
+class Relay:
+    """An ASGI application that serves the models of a configuration; made by `app`.
+
+    Attributes:
+        client: asks the models; made with the first request.
+        tokens: who may call.
+        seen: the latest calls.
+    """
+
+    def __init__(self, config: "Configuration | None" = None, **options: Any) -> None:
+        loaded = load(config)
+        self.settings = loaded.relay or RelaySettings()
+        self.tokens = TokenFile(Path(self.settings.tokens))
+        if loaded.ledger is None and any(each.budget is not None for each in self.tokens.tokens()):
+            # What a token has spent must outlive the relay.
+            store = self.tokens.path.with_name("relay-usage.sqlite")
+            loaded = replace(loaded, ledger=LedgerSettings(Secret(str(store))))
+        self.config = loaded
+        self.door = Door(loaded, self.settings, self.tokens)
+        self.seen = CallsSeen()
+        self.metrics = Metrics()
+        self.started = time.time()
+        self._options = options
+        self._client: AsyncClient | None = None
+        self._answers: Answers | None = None
+        self._active: set[Exchange] = set()
+        self._sweeper: asyncio.Task[None] | None = None
+        self.routes = self._routes()
+
+    def _routes(self) -> list[Route]:
+        routes: list[Route] = []
+
+        def route(path: str, method: str, handler: Handler, kind: str = "") -> None:
+            endpoint = _Endpoint(self, handler, kind, path)
+            for prefix in ("/v1", "") if kind else ("",):
+                routes.append(Route(f"{prefix}{path}", endpoint, methods=[method]))  # noqa: PERF401
+
+        for form in server_formats().values():
+            route(form.path, "POST", self._asking(form), form.name)
+        counting = server_formats()["messages"]
+        route(f"{counting.path}/count_tokens", "POST", self._counting(counting), counting.name)
+        route("/embeddings", "POST", self._vectors, "embeddings")
+        route("/models", "GET", self._models, "models")
+        route("/models/{name:path}", "GET", self._model, "models")
+        route("/health", "GET", self._health)
+        route("/metrics", "GET", self._told_metrics)
+        route("/openapi.json", "GET", self._description)
+        route("/", "GET", pages.page(self))
+        route("/page", "POST", pages.session(self))
+        route("/page/facts", "GET", pages.facts(self))
+        route("/page/calls", "GET", pages.calls(self))
+        return routes
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "lifespan":
+            await self._lifespan(receive, send)
+        elif scope["type"] == "http":
+            await _Front(self)(scope, receive, send)
+
+    async def _lifespan(self, receive: Receive, send: Send) -> None:
+        while True:
+            message = await receive()
+            if message["type"] == "lifespan.startup":
+                _ = self.answers
+                self.client._load()  # the first caller does not wait for it
+                await send({"type": "lifespan.startup.complete"})
+            else:
+                await self.aclose()
+                await send({"type": "lifespan.shutdown.complete"})
+                return
+
+    @property
+    def client(self) -> AsyncClient:
+        """The client; made when it is first needed."""
+        if self._client is None:
+            client = AsyncClient(self.config, **self._options)
+            if client._ledger is not None:
+                budgets = TokenBudgets(self.config, self.tokens, client._ledger)
+                client._calls.hooks = (budgets, *client._calls.hooks)
+            self._client = client
+        return self._client
+
+    @property
+    def answers(self) -> Answers:
+        """What asks models for callers."""
+        if self._answers is None:
+            self._answers = Answers(self.client, self.settings.deadline)
+            self._sweeper = asyncio.create_task(self._sweep())
+        return self._answers
+
+    async def aclose(self) -> None:
+        """Close all connections; the ledger is written. For an application that has mounted it."""
+        sweeper, self._sweeper = self._sweeper, None
+        if sweeper is not None:
+            sweeper.cancel()
+            with suppress(asyncio.CancelledError):
+                await sweeper
+        client, self._client, self._answers = self._client, None, None
+        if client is not None:
+            await client.aclose()
+
+    def sees_all(self, token: AccessToken) -> bool:
+        """Whether a token sees the calls of all: every one does while none was made for it."""
+        return token is NOBODY or token.sees_all or not any(each.sees_all for each in self.tokens.tokens())
+
+    async def _sweep(self) -> None:
+        """Give those up who leave an answer where it is."""
+        loop = asyncio.get_running_loop()
+        while True:
+            await asyncio.sleep(min(0.5, self.settings.write_seconds / 2))
+            until = loop.time() - self.settings.write_seconds
+            for each in list(self._active):
+                if each.sending_since is not None and each.sending_since < until:
+                    each.give_up()
+
+    def _asking(self, form: ServerFormat) -> Handler:
+        async def handle(to: Exchange, token: AccessToken) -> None:
+            outcome = Outcome()
+            await self._call(to, token, form.name, outcome, lambda body: self._ask(form, body, token, to, outcome))
+
+        return handle
+
+    async def _ask(
+        self, form: ServerFormat, body: dict[str, Any], token: AccessToken, to: Exchange, outcome: Outcome
+    ) -> None:
+        answers = self.answers
+        call, request = answers.call_of(form, body, token.name)
+        outcome.streamed = request.stream
+        answer = answers.streamed if request.stream else answers.whole
+        await answer(form, call, request, to, outcome)
+
+    def _counting(self, form: ServerFormat) -> Handler:
+        async def handle(to: Exchange, token: AccessToken) -> None:
+            outcome = Outcome()
+            await self._call(
+                to, token, form.name, outcome, lambda body: self.answers.counted(form, body, token.name, to)
+            )
+
+        return handle
+
+    async def _vectors(self, to: Exchange, token: AccessToken) -> None:
+        outcome = Outcome()
+        await self._call(
+            to, token, "embeddings", outcome, lambda body: self.answers.vectors(body, token.name, to, outcome)
+        )
+
+    async def _call(
+        self,
+        to: Exchange,
+        token: AccessToken,
+        form: str,
+        outcome: Outcome,
+        answer: Callable[[dict[str, Any]], Awaitable[None]],
+    ) -> None:
+        """Answer one call, and write down how it ended."""
+        began = time.perf_counter()
+        status = 500
+        self.metrics.begins()
+        self._active.add(to)
+        try:
+            self.door.count(token)
+            data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
+            body = decoded(data)
+            model = body.get("model")
+            if isinstance(model, str) and model:
+                outcome.label = self.door.label(token, model)
+            to.watch()
+            await answer(body)
+            status = to.status or 500
+        except (AgoutiError, Refused) as error:
+            status = told(error, to.identifier).status
+            raise
+        except (CallerGone, asyncio.CancelledError):
+            status = GONE
+            raise
+        finally:
+            self._active.discard(to)
+            self._ended(to, token, form, outcome, status, time.perf_counter() - began)
+
+    def _ended(
+        self, to: Exchange, token: AccessToken, form: str, outcome: Outcome, status: int, seconds: float
+    ) -> None:
+        reply = outcome.known()
+        call = CallSeen(
+            id=to.identifier,
+            at=time.time(),
+            token=token.name,
+            label=outcome.label,
+            form=form,
+            status=status,
+            seconds=round(seconds, 4),
+            provider=outcome.provider if reply is None else reply.provider,
+            model=outcome.model if reply is None else reply.model or "",
+            input_tokens=outcome.tokens[0] if reply is None else reply.usage.input_tokens,
+            output_tokens=outcome.tokens[1] if reply is None else reply.usage.output_tokens,
+            cost=outcome.cost if reply is None else reply.cost,
+            currency=outcome.currency if reply is None or reply.price is None else reply.price.currency,
+            streamed=outcome.streamed,
+        )
+        self.metrics.ended(call)
+        self.seen.add(call)
+        who = printable(token.name) or "-"
+        log.info("%s %s %s %s %s %.3f s", to.identifier, who, form, printable(call.label), status, seconds)
+
+    async def _models(self, to: Exchange, token: AccessToken) -> None:
+        data = encode_models(listed(self.config, token), int(self.started))
+        await to.answer(200, encode_json(data), JSON)
+
+    async def _model(self, to: Exchange, token: AccessToken) -> None:
+        label = self.door.label(token, to.scope["path_params"]["name"])
+        known = {each.name: each for each in listed(self.config, token)}
+        if label not in known:
+            raise Refused(404, f"{label[:100]} has no entry of its own", "model_not_found")
+        await to.answer(200, encode_json(encode_model(known[label], int(self.started))), JSON)
+
+    async def _health(self, to: Exchange, token: AccessToken) -> None:
+        await to.answer(200, encode_json({"status": "ok"}), JSON)
+
+    async def _told_metrics(self, to: Exchange, token: AccessToken) -> None:
+        if not self.sees_all(token):
+            raise Refused(403, f"token {token.name} may not see the metrics of all", "permission_denied")
+        await to.answer(200, self.metrics.text(), MEDIA_TYPE)
+
+    async def _description(self, to: Exchange, token: AccessToken) -> None:
+        from .description import description
+
+        await to.answer(200, encode_json(description()), JSON)
+
+
+class _Endpoint:
+    """An operation, as the router calls it."""
+
+    def __init__(self, relay: Relay, handler: Handler, kind: str, path: str) -> None:
+        self.relay = relay
+        self.handler = handler
+        self.kind = kind
+        self.open = path in ("/health", "/openapi.json", "/page")
+        self.page = path == "/" or path.startswith("/page/")
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        to: Exchange = scope["agouti.exchange"]
+        to.scope = scope
+        door = self.relay.door
+        try:
+            token = NOBODY if self.open else door.enter(scope, to.headers, page=self.page)
+        except Refused as refused:
+            if self.page and refused.status == 401 and to.headers.get("accept", "").startswith("text/html"):
+                await pages.sign_in(to)
+                return
+            raise
+        await self.handler(to, token)
+
+
+class _Front:
+    """What every request passes: the origin is looked at, and whatever goes wrong is told in the caller's format."""
+
+    def __init__(self, relay: Relay) -> None:
+        self._relay = relay
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        to = Exchange(scope, receive, send, os.urandom(8).hex())
+        form = error_format(scope["path"])
+        try:
+            origin = self._relay.door.origin(scope, to.headers)
+            if origin is not None:
+                to.extra += [(b"access-control-allow-origin", origin.encode("latin-1")), (b"vary", b"origin")]
+                to.extra.append((b"access-control-expose-headers", f"x-request-id, {ATTEMPTS}".encode()))
+                if scope["method"] == "OPTIONS":
+                    await _preflight(to)
+                    return
+            await self._routed(scope, receive, send, to)
+        except (AgoutiError, Refused) as error:
+            await self._failed(to, form, error)
+        except CallerGone:
+            pass
+        except asyncio.CancelledError:
+            if not to.done():
+                raise
+        except Exception:
+            log.exception("%s: something went wrong that should not", to.identifier)
+            await self._failed(to, form, Refused(500, "something went wrong in the relay: see its log"))
+        finally:
+            to.done()
+
+    async def _routed(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
+        scope["agouti.exchange"] = to
+        match, found = _match(self._relay.routes, scope)
+        if found is None:
+            if match:
+                raise Refused(405, f"{scope['method']} is no method of {scope['path'][:200]}")
+            raise Refused(404, f"there is nothing at {scope['path'][:200]}: see /openapi.json")
+        await found(scope, receive, send)
+
+    async def _failed(self, to: Exchange, form: ServerFormat, error: "AgoutiError | Refused") -> None:
+        if to.status is not None:
+            return  # the answer had begun, and has told it
+        said = told(error, to.identifier)
+        headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
+        if said.status == 401:
+            headers["www-authenticate"] = "Bearer"
+        attempts = getattr(error, "attempts", ())
+        if attempts:
+            headers[ATTEMPTS] = attempts_text(tuple(attempts))
+        if said.status in (408, 413):
+            headers["connection"] = "close"  # the rest of the request is not read
+        with suppress(OSError):
+            await to.answer(said.status, encode_json(form.encode_error(said)), JSON, headers)
+
+
+def _match(routes: Any, scope: Scope) -> tuple[bool, Any]:
+    partial = False
+    for route in routes:
+        match, child = route.matches(scope)
+        if match is Match.FULL:
+            scope.update(child)
+            return True, route.handle
+        partial = partial or match is Match.PARTIAL
+    return partial, None
+
+
+async def _preflight(to: Exchange) -> None:
+    asked = to.headers.get("access-control-request-headers", "authorization, content-type, x-api-key")
+    headers = {
+        "access-control-allow-methods": "GET, POST",
+        "access-control-allow-headers": asked[:1000],
+        "access-control-max-age": "600",
+    }
+    await to.answer(204, b"", "text/plain", headers)
+
+
+def app(config: "Configuration | None" = None, **options: Any) -> Relay:
+    """An ASGI application that serves every model of a configuration, to run or to mount in one of your own.
+
+    It speaks chat completions, completions, responses, messages with token counts, embeddings and the list of models,
+    whatever the providers speak; ``model`` is a label, or ``NAME@PROVIDER``. See the guide to the relay.
+
+    Args:
+        config: as for `agouti.Client`.
+        options: further arguments of `agouti.AsyncClient`.
+
+    Returns:
+        The application. Its client is closed at the end of its lifespan; where it is mounted, call ``aclose``.
+
+    Raises:
+        ConfigError: the configuration is wrong.
+
+    Example:
+        >>> import agouti.relay, agouti.standins
+        >>> with agouti.standins.serve() as served:
+        ...     application = agouti.relay.app(served.config)
+        >>> callable(application)
+        True
+    """
+    return Relay(config, **options)

@@ -1,0 +1,179 @@
+"""The description of the relay's own interface, as OpenAPI 3.1."""
+
+from typing import Any
+
+from .. import __version__
+
+_TEXT = {"type": "string"}
+_OBJECT = {"type": "object"}
+_SAID: dict[str, Any] = {"anyOf": [_TEXT, {"type": "array", "items": _OBJECT}]}
+
+
+def _body(required: list[str], **fields: Any) -> dict[str, Any]:
+    model = {"type": "string", "description": "A label of the configuration, or NAME@PROVIDER.", "minLength": 1}
+    stream = {"type": "boolean", "description": "Whether the answer is to come in pieces."}
+    schema = {
+        "type": "object",
+        "required": ["model", *required],
+        "properties": {"model": model, "stream": stream, **fields},
+    }
+    return {"required": True, "content": {"application/json": {"schema": schema}}}
+
+
+_MESSAGES = {
+    "type": "array",
+    "items": {
+        "type": "object",
+        "required": ["role"],
+        "properties": {"role": _TEXT, "content": {"anyOf": [*_SAID["anyOf"], {"type": "null"}]}},
+    },
+}
+_NUMBERS = {
+    "temperature": {"type": "number", "minimum": 0},
+    "top_p": {"type": "number", "minimum": 0, "maximum": 1},
+}
+_CAP = {"type": "integer", "minimum": 1}
+_TOOLS = {"type": "array", "items": _OBJECT}
+
+
+def _errors(form: str) -> dict[str, Any]:
+    statuses = {
+        "400": "The request is wrong.",
+        "401": "The access token is missing, unknown or expired.",
+        "402": "A budget or the provider's credit is used up.",
+        "403": "The token, or the page, may not do this.",
+        "404": "There is no such model.",
+        "408": "The request came too slowly.",
+        "413": "The request is too large.",
+        "415": "The request is compressed.",
+        "422": "The provider finds fault with the request.",
+        "429": "A limit is reached; see retry-after.",
+        "500": "Something went wrong in the relay.",
+        "502": "The provider failed, or cannot be reached.",
+        "503": "The provider has too much to do.",
+        "504": "The provider took too long.",
+    }
+    schema = {"$ref": f"#/components/schemas/{form}"}
+    wait = {"retry-after": {"description": "Seconds.", "schema": {"type": "integer"}}}
+    return {
+        status: {
+            "description": words,
+            "content": {"application/json": {"schema": schema}},
+            **({"headers": wait} if status in ("429", "503") else {}),
+        }
+        for status, words in statuses.items()
+    }
+
+
+def _operation(name: str, summary: str, error: str, *, body: Any = None, kinds: tuple[str, ...] = ()) -> dict[str, Any]:
+    made: dict[str, Any] = {"operationId": name, "summary": summary}
+    if body is not None:
+        made["requestBody"] = body
+    content = {kind: {"schema": _OBJECT if "json" in kind else _TEXT} for kind in kinds}
+    made["responses"] = {"200": {"description": "The answer.", "content": content}, **_errors(error)}
+    return made
+
+
+_BOTH = ("application/json", "text/event-stream")
+_JSON = ("application/json",)
+
+
+def description() -> dict[str, Any]:
+    """The whole description."""
+    paths: dict[str, Any] = {
+        "/v1/chat/completions": {
+            "post": _operation(
+                "chat_completions",
+                "Ask a model: the OpenAI-compatible interface.",
+                "Error",
+                body=_body(["messages"], messages=_MESSAGES, max_tokens=_CAP, tools=_TOOLS, **_NUMBERS),
+                kinds=_BOTH,
+            )
+        },
+        "/v1/completions": {
+            "post": _operation(
+                "completions",
+                "Let a model go on with a text.",
+                "Error",
+                body=_body(["prompt"], prompt=_TEXT, max_tokens=_CAP, **_NUMBERS),
+                kinds=_BOTH,
+            )
+        },
+        "/v1/responses": {
+            "post": _operation(
+                "responses_of_a_model",
+                "Ask a model: input and output as items.",
+                "Error",
+                body=_body(
+                    ["input"], input=_SAID, instructions=_TEXT, max_output_tokens=_CAP, tools=_TOOLS, **_NUMBERS
+                ),
+                kinds=_BOTH,
+            )
+        },
+        "/v1/messages": {
+            "post": _operation(
+                "messages",
+                "Ask a model: content in blocks.",
+                "BlockError",
+                body=_body(
+                    ["messages", "max_tokens"],
+                    messages=_MESSAGES,
+                    system=_SAID,
+                    max_tokens=_CAP,
+                    tools=_TOOLS,
+                    **_NUMBERS,
+                ),
+                kinds=_BOTH,
+            )
+        },
+        "/v1/messages/count_tokens": {
+            "post": _operation(
+                "count_tokens",
+                "Count the tokens of a request: by the provider, or estimated.",
+                "BlockError",
+                body=_body(["messages"], messages=_MESSAGES, system=_SAID, tools=_TOOLS),
+                kinds=_JSON,
+            )
+        },
+        "/v1/embeddings": {
+            "post": _operation(
+                "embeddings",
+                "Turn texts into vectors.",
+                "Error",
+                body=_body(
+                    ["input"],
+                    input={"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]},
+                    dimensions=_CAP,
+                    encoding_format={"enum": ["float", "base64"]},
+                ),
+                kinds=_JSON,
+            )
+        },
+        "/v1/models": {"get": _operation("models", "List the models.", "Error", kinds=_JSON)},
+        "/health": {"get": {**_operation("health", "Whether the relay runs.", "Error", kinds=_JSON), "security": []}},
+        "/metrics": {"get": _operation("metrics", "Metrics for Prometheus.", "Error", kinds=("text/plain",))},
+    }
+    inner = {
+        "message": _TEXT,
+        "type": _TEXT,
+        "param": {"type": ["string", "null"]},
+        "code": {"type": ["string", "null"]},
+    }
+    error = {"type": "object", "required": ["error"], "properties": {"error": {"type": "object", "properties": inner}}}
+    return {
+        "openapi": "3.1.0",
+        "info": {
+            "title": "Agouti relay",
+            "version": __version__,
+            "description": "Every configured model at one address.",
+        },
+        "security": [{"bearer": []}, {"header": []}],
+        "paths": paths,
+        "components": {
+            "schemas": {"Error": error, "BlockError": {**error, "required": ["type", "error"]}},
+            "securitySchemes": {
+                "bearer": {"type": "http", "scheme": "bearer"},
+                "header": {"type": "apiKey", "in": "header", "name": "x-api-key"},
+            },
+        },
+    }

@@ -1,0 +1,181 @@
+"""The door of the relay: who comes in, with which token, from which page, and how often."""
+
+import secrets
+import time
+from collections.abc import Mapping
+from ipaddress import ip_address
+from typing import TYPE_CHECKING, Any
+
+from ..core.errors import ConfigError
+from ..core.suggest import near_hint
+from ..limits.schedule import SlidingWindow
+from .tokens import AccessToken, TokenFile, hashed
+from .told import Refused
+
+if TYPE_CHECKING:
+    from ..config.entries import Config
+    from ..config.singles import RelaySettings
+
+_MINUTE = 60.0
+# A session of the page ends after a working day.
+_SESSION = 12 * 3600.0
+_SESSIONS = 1000
+COOKIE = "agouti_page"
+
+NOBODY = AccessToken(name="", hash="", created=0.0)
+"""Who comes in where there are no tokens: a program on this machine."""
+
+
+class Door:
+    """Lets callers in.
+
+    Args:
+        config: which models there are.
+        settings: which pages may call.
+        tokens: who may.
+    """
+
+    def __init__(self, config: "Config", settings: "RelaySettings", tokens: TokenFile) -> None:
+        self._config = config
+        self._origins = frozenset(settings.origins)
+        self.tokens = tokens
+        self._windows: dict[str, SlidingWindow] = {}
+        self._sessions: dict[str, tuple[str, float]] = {}
+
+    def origin(self, scope: Mapping[str, Any], headers: Mapping[str, str]) -> str | None:
+        """The origin of the page that calls, where it is listed; `None` where no other page does.
+
+        Raises:
+            Refused: it is not listed: no page on the net may spend what is here.
+        """
+        origin = headers.get("origin")
+        if origin is None:
+            return None
+        if origin in self._origins:
+            return origin
+        if origin == f"{scope.get('scheme', 'http')}://{headers.get('host', '')}":
+            return None
+        raise Refused(
+            403, f"pages of {origin[:100]} may not call this relay: list it in [relay] origins", "origin_not_allowed"
+        )
+
+    def enter(self, scope: Mapping[str, Any], headers: Mapping[str, str], *, page: bool = False) -> AccessToken:
+        """Who is calling.
+
+        Args:
+            page: a session of the page will do as well.
+
+        Raises:
+            Refused: nobody who may.
+        """
+        try:
+            known = self.tokens.tokens()
+        except ConfigError as error:
+            raise Refused(503, "the relay cannot read its access tokens, and lets nobody in") from error
+        given = _given(headers)
+        if not known:
+            if not (_is_here(scope) and _names_this_machine(headers.get("host", ""))):
+                raise Refused(403, "without an access token the relay answers programs on its own machine alone")
+            return NOBODY
+        token = self.tokens.of(given) if given else self._of_session(headers, known) if page else None
+        if token is None:
+            why = "is unknown" if given else "is missing: send Authorization: Bearer TOKEN, or x-api-key"
+            raise Refused(401, f"the access token {why}", "invalid_api_key")
+        if token.expires is not None and token.expires <= time.time():
+            raise Refused(401, f"the access token {token.name} has expired", "invalid_api_key")
+        return token
+
+    def count(self, token: AccessToken) -> None:
+        """Count a request against the limit of a token.
+
+        Raises:
+            Refused: it is reached.
+        """
+        if token.requests_per_minute is None:
+            return
+        window = self._windows.get(token.name)
+        if window is None or window.most != token.requests_per_minute:
+            window = self._windows[token.name] = SlidingWindow(token.requests_per_minute, _MINUTE)
+        now = time.monotonic()
+        free = window.free_at(1, now)
+        if free is None or free > now:
+            wait = _MINUTE if free is None else free - now
+            raise Refused(
+                429,
+                f"token {token.name} may make {token.requests_per_minute} requests a minute: wait {wait:.0f} s",
+                "rate_limit_exceeded",
+                wait=wait,
+            )
+        window.add(1).counted = now
+
+    def label(self, token: AccessToken, label: str) -> str:
+        """See that a token may ask a model.
+
+        Raises:
+            Refused: it may not, or there is none.
+        """
+        models = self._config.models
+        known = [each for each in models if token.may_ask(each)]
+        name, at, provider = label.rpartition("@")
+        if token.may_ask(label):
+            if label in models or (at and name and provider in self._config.providers):
+                return label
+        elif label in models or (at and token.labels is not None):
+            raise Refused(403, f"token {token.name} may not ask {label[:100]}", "model_not_allowed")
+        raise Refused(
+            404, f"there is no model {label[:100]!r}. {near_hint(label[:100], known, 'label')}", "model_not_found"
+        )
+
+    def session(self, token: AccessToken) -> str:
+        """A session of the page for whoever has shown a token: the text of its cookie."""
+        now = time.monotonic()
+        self._sessions = {key: each for key, each in self._sessions.items() if each[1] > now}
+        while len(self._sessions) >= _SESSIONS:
+            del self._sessions[next(iter(self._sessions))]
+        text = secrets.token_urlsafe(24)
+        self._sessions[hashed(text)] = (token.hash, now + _SESSION)
+        return text
+
+    def _of_session(self, headers: Mapping[str, str], known: tuple[AccessToken, ...]) -> AccessToken | None:
+        for pair in headers.get("cookie", "").split(";"):
+            name, _, value = pair.strip().partition("=")
+            if name == COOKIE:
+                owner, until = self._sessions.get(hashed(value), ("", 0.0))
+                if until > time.monotonic():
+                    return next((each for each in known if each.hash == owner), None)
+        return None
+
+
+def _given(headers: Mapping[str, str]) -> str | None:
+    """The token that a caller sends: as a bearer, or as some formats send a key."""
+    kind, _, token = headers.get("authorization", "").partition(" ")
+    if kind.lower() == "bearer" and token.strip():
+        return token.strip()
+    return headers.get("x-api-key", "").strip() or None
+
+
+def _is_here(scope: Mapping[str, Any]) -> bool:
+    """Whether a caller is on this machine."""
+    client = scope.get("client")
+    if not client:
+        return True  # a socket of this machine's own
+    try:
+        return ip_address(client[0]).is_loopback
+    except ValueError:
+        return client[0] in ("", "testclient", "localhost")
+
+
+def _names_this_machine(host: str) -> bool:
+    """Whether a caller knows this machine by a name of its own: a page that has its name point here does not.
+
+    >>> _names_this_machine("127.0.0.1:8300"), _names_this_machine("[::1]"), _names_this_machine("far.example:8300")
+    (True, True, False)
+    """
+    name = host.rpartition(":")[0] if host.rpartition(":")[2].isdigit() else host
+    name = name.strip("[]").lower()
+    if name in ("localhost", "testserver", ""):
+        return True
+    try:
+        return ip_address(name).is_loopback
+    except ValueError:
+        return name.endswith(".localhost")

@@ -1,0 +1,124 @@
+"""One HTTP request under way, over ASGI: its body within limits, its answer, and whether the caller is still there."""
+
+import asyncio
+from collections.abc import Awaitable, Callable, Mapping, MutableMapping
+from typing import Any, TypeAlias
+
+from .told import Refused
+
+Scope: TypeAlias = MutableMapping[str, Any]
+Receive: TypeAlias = Callable[[], Awaitable[MutableMapping[str, Any]]]
+Send: TypeAlias = Callable[[MutableMapping[str, Any]], Awaitable[None]]
+
+
+class CallerGone(Exception):
+    """The caller has closed the connection, or does not take the answer."""
+
+
+class Exchange:
+    """A request, and its answer as it goes out.
+
+    Attributes:
+        headers: of the request, under lower-case names.
+        identifier: of the request, told to the caller and in the log.
+        status: of the answer, once it has begun.
+        extra: headers that every answer to it has.
+        sending_since: since when the caller does not take a piece of the answer; `None`: nothing waits.
+    """
+
+    def __init__(self, scope: Scope, receive: Receive, send: Send, identifier: str) -> None:
+        self.scope = scope
+        self.identifier = identifier
+        self.headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
+        self.status: int | None = None
+        self.extra: list[tuple[bytes, bytes]] = [(b"x-request-id", identifier.encode())]
+        self.sending_since: float | None = None
+        self._receive = receive
+        self._send = send
+        self._task: asyncio.Task[Any] | None = None
+        self._watch: asyncio.Task[None] | None = None
+        self._gone = False
+
+    async def body(self, most: int, seconds: float) -> bytes:
+        """The body of the request.
+
+        Raises:
+            Refused: it is too large, or comes too slowly.
+            CallerGone: it does not come to its end.
+        """
+        if self.headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
+            raise Refused(415, "send the request as it is, without content-encoding")
+        length = self.headers.get("content-length", "")
+        if length.isdigit() and int(length) > most:
+            raise _too_large(most)
+        pieces: list[bytes] = []
+        size = 0
+        try:
+            async with asyncio.timeout(seconds):
+                while True:
+                    message = await self._receive()
+                    if message["type"] == "http.disconnect":
+                        raise CallerGone
+                    piece = message.get("body", b"")
+                    size += len(piece)
+                    if size > most:
+                        raise _too_large(most)
+                    pieces.append(piece)
+                    if not message.get("more_body"):
+                        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+        except TimeoutError:
+            raise Refused(408, f"the request did not come whole within {seconds:g} s") from None
+
+    def watch(self) -> None:
+        """From here on, a caller who goes away ends the task that answers."""
+        self._task = asyncio.current_task()
+        self._watch = asyncio.create_task(self._until_gone())
+
+    async def _until_gone(self) -> None:
+        while (await self._receive())["type"] != "http.disconnect":
+            pass
+        self.give_up()
+
+    def give_up(self) -> None:
+        """The caller is gone: the task that answers is cancelled."""
+        if self._task is not None and not self._gone:
+            self._gone = True
+            self._task.cancel()
+
+    def done(self) -> bool:
+        """The answer is out, or given up: nobody is watched any more. Whether the caller had gone."""
+        if self._watch is not None:
+            self._watch.cancel()
+        task, self._task = self._task, None
+        if self._gone and task is not None:
+            task.uncancel()
+        return self._gone
+
+    async def answer(self, status: int, body: bytes, kind: str, headers: Mapping[str, str] | None = None) -> None:
+        """Send a whole answer."""
+        more = [(b"content-length", str(len(body)).encode())]
+        await self.begin(status, kind, headers, more)
+        await self.piece(body, more=False)
+
+    async def begin(
+        self,
+        status: int,
+        kind: str,
+        headers: Mapping[str, str] | None = None,
+        more: list[tuple[bytes, bytes]] | None = None,
+    ) -> None:
+        """Send status and headers."""
+        self.status = status
+        fields = [(b"content-type", kind.encode()), *self.extra, *(more or ())]
+        fields += [(name.encode(), value.encode("latin-1", "replace")) for name, value in (headers or {}).items()]
+        await self._send({"type": "http.response.start", "status": status, "headers": fields})
+
+    async def piece(self, data: bytes, *, more: bool = True) -> None:
+        """Send a piece of the answer; waits while the caller does not take it."""
+        self.sending_since = asyncio.get_running_loop().time()
+        await self._send({"type": "http.response.body", "body": data, "more_body": more})
+        self.sending_since = None
+
+
+def _too_large(most: int) -> Refused:
+    return Refused(413, f"the request is larger than {most / 1e6:g} MB", "request_too_large")

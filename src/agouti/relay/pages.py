@@ -1,0 +1,154 @@
+"""The page of the relay: one file that needs nothing else; what it shows comes from two addresses behind the token."""
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qs
+
+import msgspec
+
+from ..core.errors import AgoutiError
+from ..dialects.server.base import encode_json
+from .door import COOKIE, NOBODY
+from .exchange import Exchange
+from .models import listed
+from .spending import TAG
+from .tokens import AccessToken
+from .told import Refused
+
+if TYPE_CHECKING:
+    from ..ledger.usage import UsageReport, UsageRow
+    from .application import Relay
+
+Handler = Callable[[Exchange, AccessToken], Awaitable[None]]
+_HTML = "text/html; charset=utf-8"
+_JSON = "application/json"
+# The page has all that it needs in itself, and is shown in no other one.
+_SAFE = {
+    "content-security-policy": (
+        "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; "
+        "form-action 'self'; frame-ancestors 'none'; base-uri 'none'"
+    ),
+    "cache-control": "no-store",
+    "referrer-policy": "no-referrer",
+    "x-content-type-options": "nosniff",
+}
+_QUIET = 15.0
+
+
+@cache
+def _file(name: str) -> bytes:
+    return files(__package__).joinpath(name).read_bytes()
+
+
+def page(relay: "Relay") -> Handler:
+    """The page."""
+
+    async def handle(to: Exchange, token: AccessToken) -> None:
+        await to.answer(200, _file("page.html"), _HTML, _SAFE)
+
+    return handle
+
+
+async def sign_in(to: Exchange, status: int = 401) -> None:
+    """The page that asks for a token."""
+    await to.answer(status, _file("sign_in.html"), _HTML, _SAFE)
+
+
+def session(relay: "Relay") -> Handler:
+    """A token given on the page becomes a session: its cookie opens the page, and nothing else."""
+
+    async def handle(to: Exchange, _: AccessToken) -> None:
+        form = parse_qs((await to.body(10_000, 10.0)).decode("utf-8", "replace"))
+        given = form.get("token", [""])[0].strip()
+        try:
+            token = relay.door.enter(to.scope, {**to.headers, "authorization": f"Bearer {given}"})
+        except Refused as refused:
+            if refused.status != 401:
+                raise
+            await sign_in(to)
+            return
+        base = to.scope.get("root_path", "")
+        secure = "; Secure" if to.scope.get("scheme") == "https" else ""
+        text = "" if token is NOBODY else relay.door.session(token)
+        cookie = f"{COOKIE}={text}; Path={base}/; HttpOnly; SameSite=Strict{secure}"
+        await to.answer(303, b"", _HTML, {"location": f"{base}/", "set-cookie": cookie})
+
+    return handle
+
+
+def calls(relay: "Relay") -> Handler:
+    """Calls as they happen, as server-sent events."""
+
+    async def handle(to: Exchange, token: AccessToken) -> None:
+        to.watch()
+        own = None if relay.sees_all(token) else token.name
+        await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
+        async for event in relay.seen.follow(_QUIET, own):
+            await to.piece(event)
+
+    return handle
+
+
+def facts(relay: "Relay") -> Handler:
+    """What the page shows besides: models, the latest calls, what was used."""
+
+    async def handle(to: Exchange, token: AccessToken) -> None:
+        own = None if relay.sees_all(token) else token.name
+        latest = [msgspec.to_builtins(each) for each in relay.seen.latest if own in (None, each.token)]
+        made = {
+            "models": [msgspec.to_builtins(each) for each in listed(relay.config, token)],
+            "currencies": _currencies(relay),
+            "latest": latest,
+            "usage": await _usage(relay, own),
+            "token": token.name,
+        }
+        await to.answer(200, encode_json(made), _JSON, {"cache-control": "no-store"})
+
+    return handle
+
+
+def _currencies(relay: "Relay") -> dict[str, str]:
+    prices = {label: model.price_now for label, model in relay.config.models.items()}
+    return {label: price.currency for label, price in prices.items() if price is not None}
+
+
+async def _usage(relay: "Relay", own: str | None) -> dict[str, Any] | None:
+    """What was used today and this month, by token; `None` where there is no ledger."""
+    if relay.config.ledger is None:
+        return None
+    today = datetime.now(UTC).date()
+    by = (f"tag:{TAG}",)
+    try:
+        day = await asyncio.to_thread(relay.client.usage, since=today, until=today, by=by)
+        month = await asyncio.to_thread(relay.client.usage, since=today.replace(day=1), until=today, by=by)
+    except AgoutiError as error:
+        return {"problem": error.what}
+    return {"today": _sums(day, own), "month": _sums(month, own), "tokens": _by_token(month, own)}
+
+
+def _by_token(report: "UsageReport", own: str | None) -> list[dict[str, Any]]:
+    rows = [(row.group.get(f"tag:{TAG}") or "", row) for row in report.rows]
+    return [{"token": name, **_row(row)} for name, row in rows if own in (None, name)]
+
+
+def _sums(report: "UsageReport", own: str | None) -> dict[str, Any]:
+    if own is None:
+        return _row(report.total)
+    return next((_row(row) for row in report.rows if row.group.get(f"tag:{TAG}") == own), _NOTHING)
+
+
+_NOTHING: dict[str, Any] = {"calls": 0, "failures": 0, "input_tokens": 0, "output_tokens": 0, "cost": {}}
+
+
+def _row(row: "UsageRow") -> dict[str, Any]:
+    return {
+        "calls": row.calls,
+        "failures": row.failures,
+        "input_tokens": row.input_tokens,
+        "output_tokens": row.output_tokens,
+        "cost": {currency: float(amount) for currency, amount in row.cost.items()},
+    }

@@ -1,0 +1,130 @@
+"""The relay as a server of its own: uvicorn on one address, stopped gracefully."""
+
+import asyncio
+import socket
+from collections.abc import Callable
+from ipaddress import ip_address
+from typing import Any
+
+import uvicorn
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+
+from ..core.errors import ConfigError
+from .application import Relay
+
+# Calls that are under way when the relay is told to stop may take so long to end.
+_GRACE = 10
+# A connection that has not sent a whole head of a request by then is closed.
+_HEAD_SECONDS = 15.0
+
+
+class _Protocol(HttpToolsProtocol):
+    """Closes connections on which no request comes."""
+
+    _clock: asyncio.TimerHandle | None = None
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        super().connection_made(transport)
+        self._clock = self.loop.call_later(_HEAD_SECONDS, self._too_late)
+
+    def _too_late(self) -> None:
+        if getattr(self, "cycle", None) is None and not self.transport.is_closing():
+            self.transport.close()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self._clock is not None:
+            self._clock.cancel()
+        super().connection_lost(exc)
+
+
+def is_loopback(host: str) -> bool:
+    """Whether only programs on this machine reach an address.
+
+    >>> is_loopback("127.0.0.1"), is_loopback("localhost"), is_loopback("0.0.0.0")
+    (True, True, False)
+    """
+    if host == "localhost":
+        return True
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def bound(host: str, port: int) -> socket.socket:
+    """A socket at an address, before anything else is begun.
+
+    Raises:
+        ConfigError: the address cannot be used.
+    """
+    try:
+        family, kind, proto, _, address = socket.getaddrinfo(
+            host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE
+        )[0]
+        sock = socket.socket(family, kind, proto)
+        try:
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            sock.bind(address)
+        except OSError:
+            sock.close()
+            raise
+    except OSError as error:
+        raise ConfigError(
+            f"{host}:{port} cannot be used ({error.strerror or error})",
+            hint="Something else may listen there: give another --port, or 0 for a free one.",
+        ) from None
+    return sock
+
+
+def serve(relay: Relay, host: str, port: int, ready: Callable[[str], None]) -> None:
+    """Serve until told to stop (Ctrl-C, SIGTERM): calls under way may come to their end.
+
+    Args:
+        ready: is called with the address once it is listened at.
+
+    Raises:
+        ConfigError: the address cannot be used, or reaches beyond this machine and there is no access token.
+    """
+    if not is_loopback(host) and not relay.tokens.tokens():
+        raise ConfigError(
+            f"{host} is reached from other machines, and there is no access token yet",
+            hint="Make one first: agouti relay token NAME",
+        )
+    sock = bound(host, port)
+    here = sock.getsockname()
+    shown = f"[{here[0]}]" if ":" in here[0] else here[0]
+    config = uvicorn.Config(
+        relay,
+        http=_Protocol,
+        ws="none",
+        lifespan="on",
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        date_header=False,
+        proxy_headers=False,
+        timeout_graceful_shutdown=_GRACE,
+        timeout_keep_alive=75,
+    )
+    server = _Server(config, lambda: ready(f"http://{shown}:{here[1]}"))
+    try:
+        server.run(sockets=[sock])
+    finally:
+        sock.close()
+
+
+class _Server(uvicorn.Server):
+    """Tells when it listens."""
+
+    def __init__(self, config: uvicorn.Config, ready: Callable[[], None]) -> None:
+        super().__init__(config)
+        self._ready = ready
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        if self.started:
+            self._ready()
+
+    def handle_exit(self, sig: int, frame: Any) -> None:
+        super().handle_exit(sig, frame)
+        self._captured_signals.clear()  # told to stop, and stopping: no signal more at the end

@@ -1,0 +1,67 @@
+"""Budgets of access tokens: kept by the ledger like those of the configuration, each call counted by its token."""
+
+from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
+
+from ..core.errors import BudgetExceeded
+from ..engine.effects import Steps
+from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from ..ledger.budgets import BudgetHook
+from .tokens import AccessToken, TokenFile
+
+if TYPE_CHECKING:
+    from ..config.entries import Config
+    from ..ledger.hook import LedgerHook
+
+TAG = "token"
+"""The tag under which calls of a token stand in the ledger."""
+
+
+class TokenBudgets(Hook):
+    """Keeps the budgets of tokens, also of those that are made while the relay runs."""
+
+    def __init__(self, config: "Config", tokens: TokenFile, ledger: "LedgerHook") -> None:
+        self._config = config
+        self._tokens = tokens
+        self._ledger = ledger
+        self._hooks: dict[AccessToken, BudgetHook] = {}
+        self._under_way: dict[int, BudgetHook] = {}
+
+    def before(self, attempt: AttemptDetails) -> Steps[None] | None:
+        name = attempt.tags.get(TAG)
+        token = next((each for each in self._tokens.tokens() if each.name == name), None) if name else None
+        if token is None or token.budget is None:
+            return None
+        hook = self._hooks.get(token)
+        if hook is None:
+            budget = token.as_budget
+            assert budget is not None  # noqa: S101
+            hook = BudgetHook(replace(self._config, budgets={budget.label: budget}), self._ledger)
+            self._hooks[token] = hook
+        self._check_price(attempt, token)
+        self._under_way[id(attempt)] = hook
+        return hook.before(attempt)
+
+    def _check_price(self, attempt: AttemptDetails, token: AccessToken) -> None:
+        """A call that would cost something nobody knows counts in no budget: it is not made.
+
+        Raises:
+            BudgetExceeded: the model has no price in the budget's currency, and its provider wants a key.
+        """
+        model = self._config.models.get(attempt.model)
+        price = None if model is None else model.price_now
+        free = self._config.provider(attempt.provider).key is None and price is None
+        if free or (price is not None and price.currency == token.currency):
+            return
+        raise BudgetExceeded(
+            f"token {token.name} has a budget in {token.currency}, and {attempt.model} has no price in it",
+            hint="Give the model a price in its entry, or take one that has.",
+            provider=attempt.provider,
+            model=attempt.model,
+        )
+
+    def after(self, result: AttemptResult) -> None:
+        hook = self._under_way.pop(id(result.attempt), None)
+        if hook is not None:
+            hook.after(result)
