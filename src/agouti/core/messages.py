@@ -40,7 +40,7 @@ def message_of(value: object, number: int = 0) -> Message:
             f"message {number} of the prompt is a {type(value).__name__}",
             hint='A message is an agouti.Message or a dict such as {"role": "user", "content": "..."}.',
         )
-    if message.role not in ROLES:
+    if not isinstance(message.role, str) or message.role not in ROLES:
         raise RequestError(
             f"message {number} of the prompt has role {message.role!r}", hint=f"Roles are {', '.join(sorted(ROLES))}."
         )

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from ..core.address import Ending
 from ..core.chat import Completion, Json, Request
-from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable
+from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable, RequestError
 from ..core.parts import MARK
 from ..core.structured import Means
 from ..core.tool_json import function_of
@@ -60,6 +60,24 @@ class Field(Struct, frozen=True):
 def same_names(*names: str) -> dict[str, Write]:
     """Parameters that a format calls as we do."""
     return {name: Field(name) for name in names}
+
+
+def taken_table(extra: dict[str, Json], name: str) -> dict[str, Json]:
+    """A table among the fields that go into a request as they are, taken out of them; an empty one where there is none.
+
+    Raises:
+        RequestError: what stands there is no table.
+
+    >>> fields = {"options": {"mirostat": 2}, "weather": "wet"}
+    >>> taken_table(fields, "options"), fields
+    ({'mirostat': 2}, {'weather': 'wet'})
+    """
+    value = extra.pop(name, None)
+    if value is None:
+        return {}
+    if not isinstance(value, Mapping):
+        raise RequestError(f"{name} cannot be a {type(value).__name__}", hint=f"Give {name} as a table.")
+    return dict(value)
 
 
 def as_list(stop: str | list[str]) -> list[str]:

@@ -42,6 +42,7 @@ from .base import (
     joined_text,
     no_response_format,
     no_tool_choice,
+    taken_table,
 )
 from .contents_fields import CandidateFields, ReplyFields, meaning, texts_of, turn_of
 from .streams import read_reply
@@ -216,7 +217,7 @@ class ContentsDialect(Dialect):
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "generationConfig" in extra:
-            body["generationConfig"] = {**body.get("generationConfig", {}), **extra.pop("generationConfig")}
+            body["generationConfig"] = {**body.get("generationConfig", {}), **taken_table(extra, "generationConfig")}
         body.update(extra)
         return body
 

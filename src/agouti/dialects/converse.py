@@ -44,6 +44,7 @@ from .base import (
     joined_text,
     mark_of,
     no_tool_choice,
+    taken_table,
 )
 from .converse_fields import ERROR_TYPE, FINISH, BlockFields, UsageFields, choice_of, meaning, turn_of
 from .faults import classify
@@ -181,7 +182,7 @@ class ConverseDialect(Dialect):
             body["toolConfig"] = {"tools": [tool for name in names for tool in _tool({"name": name})]}
         extra = dict(request.extra)
         if _CONFIG in extra:
-            body[_CONFIG] = {**body.get(_CONFIG, {}), **extra.pop(_CONFIG)}
+            body[_CONFIG] = {**body.get(_CONFIG, {}), **taken_table(extra, _CONFIG)}
         body.update(extra)
         if request.stream:
             return Outgoing(

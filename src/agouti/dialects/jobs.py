@@ -34,6 +34,7 @@ from .base import (
     Write,
     as_list,
     joined_text,
+    taken_table,
 )
 from .chat_fields import media_file
 from .faults import classify
@@ -119,7 +120,7 @@ class JobsDialect(Dialect):
         body: dict[str, Any] = {"input": inputs}
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
-        body["input"].update(extra.pop("input", {}))
+        body["input"].update(taken_table(extra, "input"))
         path = f"/models/{quote(request.model, safe='/')}/predictions"
         version = request.model.rpartition(":")[2]
         if _VERSION.fullmatch(version):

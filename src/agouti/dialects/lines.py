@@ -55,6 +55,7 @@ from .base import (
     joined_text,
     no_response_format,
     system_of,
+    taken_table,
 )
 from .chat_fields import Logprob, LogprobFields, logprobs_of
 from .prompt import prompt_of
@@ -202,7 +203,7 @@ class LinesDialect(Dialect):
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "options" in extra:
-            body["options"] = {**body.get("options", {}), **extra.pop("options")}
+            body["options"] = {**body.get("options", {}), **taken_table(extra, "options")}
         body.update(extra)
         return Outgoing("chat", _GENERATE if self._generates else "/api/chat", body)
 

@@ -17,7 +17,7 @@ from ..core.messages import message_json, system_and_rest, without_images
 from ..core.parts import ImagePart, parts_of
 from ..core.usage import Usage
 from ..core.vectors import Vector, Vectors, VectorsRequest
-from .base import Abilities, Dialect, EntryOptions, Fault, Field, Outgoing, VectorAbility, Write, as_list
+from .base import Abilities, Dialect, EntryOptions, Fault, Field, Outgoing, VectorAbility, Write, as_list, taken_table
 from .contents import CODES
 from .faults import classify
 from .prompt import prompt_of
@@ -89,11 +89,11 @@ class PredictDialect(Dialect):
 
     def encode_chat(self, request: Request) -> Outgoing:
         extra = dict(request.extra)
-        instance = {**self._as_instance(request), **extra.pop("instance", {})}
+        instance = {**self._as_instance(request), **taken_table(extra, "instance")}
         body: dict[str, Any] = {"instances": [instance]}
         self.abilities.write(body, request.parameters)
         if "parameters" in extra:
-            body["parameters"] = {**body.get("parameters", {}), **extra.pop("parameters")}
+            body["parameters"] = {**body.get("parameters", {}), **taken_table(extra, "parameters")}
         return Outgoing("chat", "/{model}:predict", {**body, **extra})
 
     def _as_instance(self, request: Request) -> dict[str, Any]:

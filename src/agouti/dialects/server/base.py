@@ -121,6 +121,7 @@ _TYPES = {
     403: "permission_error",
     404: "not_found_error",
     429: "rate_limit_error",
+    503: "overloaded_error",
 }
 
 

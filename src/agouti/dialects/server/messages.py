@@ -268,7 +268,7 @@ def _tool(tool: Mapping[str, Json], where: str) -> dict[str, Json]:
 
 def _tool_choice(choice: Mapping[str, Json]) -> dict[str, Json]:
     made: dict[str, Json] = {}
-    kind = choice.get("type")
+    kind = field(choice, "type", str, "a text", "tool_choice.")
     if kind == "tool":
         made["tool_choice"] = {"type": "function", "function": {"name": choice.get("name")}}
     elif kind is not None:

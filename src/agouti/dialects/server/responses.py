@@ -106,8 +106,8 @@ class _Turns:
         return self._messages
 
     def _take(self, item: Mapping[str, Json], where: str) -> None:
-        kind = item.get("type") or "message"
-        role = item.get("role")
+        kind = field(item, "type", str, "a text", f"{where}.") or "message"
+        role = field(item, "role", str, "a text", f"{where}.")
         if kind == "message" and role != "assistant":
             if role not in ("user", "system", "developer"):
                 raise wrong(f"{where}.role", "takes user, assistant, system or developer")
@@ -211,7 +211,7 @@ def _parameters(body: Mapping[str, Json]) -> dict[str, Json]:
 def _nested(tool: Mapping[str, Any]) -> dict[str, Json]:
     """The nested form of a tool; those that are no functions stay as they are."""
     kind = tool.get("type")
-    if kind not in ("function", "custom") or kind in tool:
+    if not isinstance(kind, str) or kind not in ("function", "custom") or kind in tool:
         return dict(tool)
     inner = {name: value for name, value in tool.items() if name != "type" and value is not None}
     if kind == "function" and inner.get("strict") is False:

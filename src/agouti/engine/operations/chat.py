@@ -217,6 +217,7 @@ def encoded(request: Request, target: Target, encode: Callable[[Request], Outgoi
 
     Raises:
         ParameterUnsupported: the dialect cannot express a value, or not together with another parameter.
+        RequestError: something in the request is of a type that it cannot be of.
     """
     while True:
         try:
@@ -227,6 +228,12 @@ def encoded(request: Request, target: Target, encode: Callable[[Request], Outgoi
                 raise
             _warn(f"{target.model.label} ({entry.label}): {error.what}; going on without {name}")
             request = without(request, {name})
+        except (TypeError, AttributeError, LookupError) as error:
+            # Something deep in a message, a tool or a schema is of another type than anybody would think of.
+            raise RequestError(
+                f"the request cannot be said in dialect {target.provider.dialect.name} ({error})",
+                hint="Look at the types of what is in messages, tools and response_format.",
+            ) from error
 
 
 def _warn(message: str) -> None:
