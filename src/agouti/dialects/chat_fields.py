@@ -20,6 +20,7 @@ from ..core.errors import (
 )
 from ..core.json_lenient import any_json, lenient
 from ..core.media_types import audio_type_of
+from ..core.messages import TURN
 from ..core.parts import address_of
 from ..core.usage import Usage
 
@@ -164,6 +165,7 @@ class MessageFields(Struct, gc=False):
     reasoning: str | None = None
     reasoning_details: list[Any] | None = None
     extra_content: Any = None
+    provider_turn: Any = None
     tool_calls: list[CallFields] | None = None
     function_call: FunctionFields | None = None
     annotations: list[AnnotationFields] | None = None
@@ -197,6 +199,7 @@ def kept_turn(message: MessageFields) -> ProviderTurn | None:
         and message.reasoning is None
         and message.reasoning_details is None
         and message.extra_content is None
+        and message.provider_turn is None
         and message.audio is None
     ):
         return None  # nearly every answer
@@ -206,6 +209,7 @@ def kept_turn(message: MessageFields) -> ProviderTurn | None:
             "reasoning": message.reasoning,
             "reasoning_details": message.reasoning_details,
             "extra_content": message.extra_content,
+            TURN: message.provider_turn,
             "audio": {"id": message.audio.id} if message.audio is not None and message.audio.id else None,
         }
     )

@@ -26,6 +26,7 @@ from ..core.events import (
 )
 from ..core.framing_sse import MAX_EVENT_BYTES, SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, lenient
+from ..core.messages import TURN
 from ..core.text_pieces import TextPieces
 from .base import Fault
 from .call_numbers import CallNumbers
@@ -98,12 +99,13 @@ def _text_alone(chunk: _LaterChunk) -> str | None:
 class _Kept:
     """What has come of one answer besides its text, in pieces: its thinking as it goes back, its audio."""
 
-    __slots__ = ("audio", "audio_id", "details", "extra", "thoughts")
+    __slots__ = ("audio", "audio_id", "details", "extra", "thoughts", "turn")
 
     def __init__(self) -> None:
         self.thoughts: dict[str, TextPieces] = {}
         self.details: list[dict[str, Any]] = []
         self.extra: Any = None
+        self.turn: Any = None
         self.audio: list[str] = []
         self.audio_id: str | None = None
 
@@ -132,7 +134,7 @@ class _Kept:
         """What is told of it at the end of the answer."""
         events: list[Event] = [FileTold(audio_file(self.audio), index)] if self.audio else []
         fields: dict[str, Any] = {name: str(pieces) for name, pieces in self.thoughts.items()}
-        fields |= {"reasoning_details": self.details, "extra_content": self.extra}
+        fields |= {"reasoning_details": self.details, "extra_content": self.extra, TURN: self.turn}
         fields["audio"] = {"id": self.audio_id} if self.audio_id else None
         turn = turn_of(fields)
         return events if turn is None else [*events, TurnTold(turn, index)]
@@ -348,13 +350,15 @@ class ChatStream:
 
     def _keep(self, delta: MessageFields, index: int) -> None:
         """What goes back with the answer, piece by piece."""
-        if delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content or delta.audio:
+        told = delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content
+        if told or delta.audio or delta.provider_turn:
             kept = self._kept.setdefault(index, _Kept())
             for name in ("reasoning_content", "reasoning"):
                 if text := getattr(delta, name):
                     kept.think(name, text)
             kept.detail(delta.reasoning_details or [])
             kept.extra = delta.extra_content or kept.extra
+            kept.turn = delta.provider_turn or kept.turn
             if (audio := delta.audio) is not None:
                 kept.audio_id = audio.id or kept.audio_id
                 kept.audio += [audio.data] if audio.data else []

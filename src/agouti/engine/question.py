@@ -31,11 +31,13 @@ class OwnForm(Struct, frozen=True):
         dialect: the format.
         fields: of the request body, as they came; `None` stands for one that is left out.
         whole: whether the conversation is among them.
+        says: our names of the parameters that they say already.
     """
 
     dialect: str
     fields: dict[str, Json]
     whole: bool = True
+    says: frozenset[str] = frozenset()
 
 
 class Question(Struct, frozen=True, kw_only=True):

@@ -22,6 +22,7 @@ from ..reply import Attempt, Reply
 from .exchange import Exchange
 from .spending import TAG
 from .told import told
+from .turns import TurnMemory
 
 if TYPE_CHECKING:
     from ..client import AsyncClient
@@ -64,6 +65,7 @@ class Answers:
         self._client = client
         self._calls = calls_of(client)
         self._deadline = deadline
+        self._turns = TurnMemory()
 
     def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str) -> tuple[Call, Request]:
         """The call that a request amounts to.
@@ -79,15 +81,18 @@ class Answers:
         if self._deadline is not None:
             options["deadline"] = self._deadline
         own = form.own_fields(body, request)
-        question = question_of(list(request.messages), options, stream=request.stream)
+        messages = self._turns.with_turns(token, request.messages)
+        question = question_of(list(messages), options, stream=request.stream)
         if own:
-            question = msgspec.structs.replace(question, own=OwnForm(form.name, own, form.conversation in own))
+            said = OwnForm(form.name, own, form.conversation in own, form.says(own))
+            question = msgspec.structs.replace(question, own=said)
         limits = {} if self._deadline is None else {"deadline": self._deadline}
         return self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream), request
 
     async def whole(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
         """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""
         reply = outcome.reply = await self._client._run(ask(call))
+        self._turns.keep(call.question.tags.get(TAG, ""), reply.completion)
         target = self._calls.target(reply.label)
         answered = reply.attempts[-1].model if reply.attempts else target.model.name
         same = self._calls.provider(reply.provider).dialect.name == form.name if reply.provider else False
@@ -117,6 +122,7 @@ class Answers:
                         await to.piece(data)
                     batch = await driver.advance()
                 outcome.reply = driver.result
+                self._turns.keep(call.question.tags.get(TAG, ""), driver.result.completion)
                 await to.piece(encoder.last(), more=False)
             except AgoutiError as error:
                 await to.piece(encoder.failed(told(error, to.identifier)), more=False)

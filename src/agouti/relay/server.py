@@ -91,8 +91,25 @@ def serve(relay: Relay, host: str, port: int, ready: Callable[[str], None]) -> N
             hint="Make one first: agouti relay token NAME",
         )
     sock = bound(host, port)
+    server = made(relay, lambda: ready(address_of(sock)))
+    try:
+        server.run(sockets=[sock])
+    finally:
+        sock.close()
+
+
+def address_of(sock: socket.socket) -> str:
+    """The address that a socket listens at, as callers write it."""
     here = sock.getsockname()
-    shown = f"[{here[0]}]" if ":" in here[0] else here[0]
+    return f"http://[{here[0]}]:{here[1]}" if ":" in here[0] else f"http://{here[0]}:{here[1]}"
+
+
+def made(relay: Relay, ready: Callable[[], None]) -> uvicorn.Server:
+    """The server of a relay.
+
+    Args:
+        ready: is called once it listens.
+    """
     config = uvicorn.Config(
         relay,
         http=_Protocol,
@@ -106,11 +123,7 @@ def serve(relay: Relay, host: str, port: int, ready: Callable[[str], None]) -> N
         timeout_graceful_shutdown=_GRACE,
         timeout_keep_alive=75,
     )
-    server = _Server(config, lambda: ready(f"http://{shown}:{here[1]}"))
-    try:
-        server.run(sockets=[sock])
-    finally:
-        sock.close()
+    return _Server(config, ready)
 
 
 class _Server(uvicorn.Server):

@@ -5,7 +5,7 @@ request again, for every request in the form in which the format itself would sa
 """
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 import msgspec
 from msgspec import Struct
@@ -79,13 +79,14 @@ class ServerFormat:
         name: of the dialect.
         path: of its operation, behind the base address.
         conversation: the field that holds what is said.
-        shared: fields of a request that go on as they came where the provider speaks the same format.
+        shared: fields of a request that go on as they came where the provider speaks the same format, and our names of
+            the parameters that each of them says.
     """
 
     name: str
     path: str
     conversation: str = "messages"
-    shared: tuple[str, ...] = ()
+    shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         """What is asked, in the canonical form.
@@ -98,6 +99,10 @@ class ServerFormat:
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         """Fields that go to a provider of the same format as they came; `None` stands for one that is left out."""
         return {name: body[name] for name in self.shared if name in body}
+
+    def says(self, own: Mapping[str, Json]) -> frozenset[str]:
+        """Our names of the parameters that fields of a caller's own say already."""
+        return frozenset(name for each in own for name in self.shared.get(each, ()))
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
         """A whole reply."""

@@ -2,7 +2,7 @@
 
 from base64 import b64encode
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 from ...core.chat import Json, Message, ProviderTurn, Request, ToolCall, ToolFunction
 from ...core.parts import MARK
@@ -41,7 +41,15 @@ class MessagesFormat(ServerFormat):
 
     name = "messages"
     path = "/messages"
-    shared = ("messages", "system", "tools", "tool_choice", "thinking", "output_config", "metadata")
+    shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        "messages": (),
+        "system": (),
+        "tools": ("tools",),
+        "tool_choice": ("tool_choice", "parallel_tool_calls"),
+        "thinking": ("reasoning_effort", "reasoning_budget"),
+        "output_config": ("reasoning_effort", "response_format"),
+        "metadata": ("user", "metadata"),
+    }
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         model = model_of(body)

@@ -1,7 +1,7 @@
 """The server's side of ``POST {base}/responses``: input and output as items."""
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 from ...core.chat import Completion, Json, Message, ProviderTurn, Request, ToolCall, ToolFunction
 from .base import (
@@ -51,7 +51,18 @@ class ResponsesFormat(ServerFormat):
     name = "responses"
     path = "/responses"
     conversation = "input"
-    shared = ("input", "instructions", "tools", "tool_choice", "reasoning", "text", *_ONLY_HERE)
+    shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
+        "input": (),
+        "instructions": (),
+        "tools": ("tools",),
+        "tool_choice": ("tool_choice",),
+        "reasoning": ("reasoning_effort",),
+        "text": ("verbosity", "response_format"),
+        "include": ("logprobs",),
+        "truncation": (),
+        "stream_options": (),
+        "max_tool_calls": (),
+    }
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         model = model_of(body)

@@ -59,7 +59,7 @@ class Chat(Operation[Request, Completion]):
             # What is said stands in the fields: of ours only the entry's system text may be wanted.
             system = [each for each in request.messages if each.role in ("system", "developer")]
             request = replace(request, messages=(*system, _ANYTHING))
-        outgoing = encoded(request, target, dialect.encode_chat)
+        outgoing = encoded(without(request, own.says), target, dialect.encode_chat)
         body = {**(outgoing.body or {}), **own.fields}
         return replace(outgoing, body={name: value for name, value in body.items() if value is not None})
 

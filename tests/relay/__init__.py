@@ -1,0 +1,1 @@
+"""The relay: formats, the door, life and death of calls, the page."""

@@ -1,0 +1,208 @@
+"""Every served format over every dialect: the same answer, the same tool loop; bytes untouched where both speak the same."""
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.dialects.server.formats import server_formats
+from agouti.standins import Served
+
+from ..dialects.test_contract import MODELS
+from ..dialects.test_turns import NINE, QUESTION, WITH_TOOLS, days_to_frost, options
+from ..hostile.kit import Connection, serving
+from .kit import POOL, Running, relaying
+
+FORMS = tuple(server_formats())
+BODIES: dict[str, dict[str, Any]] = {
+    "chat": {"messages": [{"role": "user", "content": "When do peas go in?"}]},
+    "prompt": {"prompt": "When do peas go in?"},
+    "responses": {"input": "When do peas go in?"},
+    "messages": {"messages": [{"role": "user", "content": "When do peas go in?"}], "max_tokens": 400},
+}
+
+
+@pytest.fixture(scope="module")
+def relay(served: Served) -> Iterator[Running]:
+    with relaying(served.config) as running:
+        yield running
+
+
+def client_of(relay: Running, form: str) -> agouti.Client:
+    """A client that knows one format alone, as an application of somebody else's would."""
+    return agouti.Client.at(relay.address + "/v1", dialect=form)
+
+
+@pytest.mark.parametrize("name", NINE)
+@pytest.mark.parametrize("form", FORMS)
+def test_every_format_over_every_dialect(relay: Running, form: str, name: str) -> None:
+    path = f"/v1{server_formats()[form].path}"
+    status, plain, headers = relay.call(path, {"model": MODELS[name], **BODIES[form]})
+    assert status == 200, plain
+    assert headers["agouti-attempts"].endswith("answered")
+    if (form, name) == ("prompt", "responses"):
+        return  # the client of that format sends a stop, which that provider has not
+    with client_of(relay, form) as client:
+        whole = client.ask(MODELS[name], "When do peas go in?", max_tokens=400)
+        with client.stream(MODELS[name], "When do peas go in?", max_tokens=400) as stream:
+            text = "".join(stream)
+    assert "Peas" in whole.text
+    assert text == whole.text
+    assert stream.reply.usage.output_tokens == whole.usage.output_tokens
+    assert stream.reply.finish_reason == whole.finish_reason == "stop"
+
+
+@pytest.mark.parametrize("name", WITH_TOOLS)
+@pytest.mark.parametrize("form", [form for form in FORMS if form != "prompt"])
+def test_conversation_thinks_calls_and_goes_on_through_the_relay(relay: Running, form: str, name: str) -> None:
+    thinks = {} if name == "converse" else options(name)
+    with client_of(relay, form) as client:
+        talk = client.conversation(MODELS[name], tools=[days_to_frost], **thinks)
+        assert talk.say(QUESTION).text == "The answer is 17."
+        with talk.stream(QUESTION) as stream:
+            assert "".join(stream) == "The answer is 17."
+        assert talk.say("And beans?").text
+    if thinks:
+        assert talk.replies[0].reasoning
+        assert talk.replies[0].reasoning.startswith("They ask: How many")
+
+
+OWN = {
+    "chat": (
+        "/chat/completions",
+        {
+            "messages": [{"role": "user", "content": "Peas?", "weight": 7}],
+            "weather": {"wet": True},
+            "reasoning_effort": "low",
+        },
+        b'{"id":"c","choices":[{"index":0,"message":{"role":"assistant","content":"Peas.","odd":1},"finish_reason":"stop"}],"cost":0.5}',
+    ),
+    "prompt": (
+        "/completions",
+        {"prompt": "### Peas\n", "echo": True, "suffix": "!", "stop": "\n"},
+        b'{"id":"c","choices":[{"index":0,"text":"Peas.","finish_reason":"stop","odd":1}]}',
+    ),
+    "responses": (
+        "/responses",
+        {
+            "input": [{"type": "item_reference", "id": "x"}, {"role": "user", "content": "Peas?"}],
+            "truncation": "auto",
+            "include": ["file_search_call.results"],
+            "tools": [{"type": "web_search", "filters": {}}],
+        },
+        b'{"id":"c","status":"completed","output":[{"type":"message","role":"assistant","content":[{"type":"output_text","text":"Peas."}],"odd":1}]}',
+    ),
+    "messages": (
+        "/messages",
+        {
+            "max_tokens": 9,
+            "system": [{"type": "text", "text": "Brief.", "cache_control": {"type": "ephemeral", "ttl": "1h"}}],
+            "messages": [
+                {"role": "user", "content": [{"type": "search_result", "title": "Almanac", "content": []}]},
+                {"role": "assistant", "content": [{"type": "thinking", "thinking": "x", "signature": "eA=="}]},
+                {"role": "user", "content": "Peas?"},
+            ],
+            "context_management": {"edits": []},
+            "thinking": {"type": "enabled", "budget_tokens": 3000, "display": "none"},
+        },
+        b'{"id":"c","type":"message","content":[{"type":"text","text":"Peas."}],"stop_reason":"end_turn","odd":1}',
+    ),
+}
+STREAMS = {
+    "chat": b'data: {"id":"c","choices":[{"index":0,"delta":{"content":"Pe"},"odd":1}]}\n\ndata: {"id":"c","choices":[{"index":0,"delta":{"content":"as."},"odd":1}]}\n\n'
+    b'data: {"choices":[{"index":0,"delta":{},"finish_reason":"stop"}]}\n\ndata: [DONE]\n\n',
+    "prompt": b'data: {"id":"c","choices":[{"index":0,"text":"Peas.","odd":1}]}\n\ndata: {"choices":[{"index":0,"text":"","finish_reason":"stop"}]}\n\ndata: [DONE]\n\n',
+    "responses": b'event: response.created\ndata: {"type":"response.created","response":{"id":"c"},"odd":1}\n\nevent: response.output_text.delta\n'
+    b'data: {"type":"response.output_text.delta","delta":"Peas."}\n\nevent: response.completed\ndata: {"type":"response.completed","response":{"status":"completed","output":[]}}\n\n',
+    "messages": b'event: message_start\ndata: {"type":"message_start","message":{"id":"c"},"odd":1}\n\n: a comment\n\nevent: content_block_delta\n'
+    b'data: {"type":"content_block_delta","index":0,"delta":{"type":"text_delta","text":"Peas."}}\n\n'
+    b'event: message_delta\ndata: {"type":"message_delta","delta":{"stop_reason":"end_turn"}}\n\nevent: message_stop\ndata: {"type":"message_stop"}\n\n',
+}
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_bytes_go_through_untouched_where_both_sides_speak_the_same(form: str) -> None:
+    path, body, reply = OWN[form]
+
+    def behave(connection: Connection, number: int) -> None:
+        streams = json.loads(connection.request.partition(b"\r\n\r\n")[2]).get("stream")
+        data = STREAMS[form] if streams else reply
+        kind = b"text/event-stream" if streams else b"application/json"
+        connection.write(
+            b"HTTP/1.1 200 OK\r\ncontent-type: %b\r\ncontent-length: %d\r\n\r\n%b" % (kind, len(data), data)
+        )
+
+    with serving(behave) as server:
+        config = {
+            "providers": {"north": {"address": server.address, "dialect": form}},
+            "models": {"almanac": {"provider": "north", "name": "quill-large", "system": "Never said."}},
+        }
+        if form == "chat":
+            del config["models"]["almanac"]["system"]
+        with relaying(config) as relay:
+            for streams in (False, True):
+                asked = {"model": "almanac", **body, **({"stream": True} if streams else {})}
+                status, told, _ = relay.call(f"/v1{path}", asked)
+                assert status == 200, told
+                sent = json.loads(server.requests[-1].partition(b"\r\n\r\n")[2])
+                sent.pop("stream_options", None)  # counts are asked for in any case
+                if form == "responses":
+                    assert sent.pop("instructions") == "Never said."  # of the entry, where the caller says none
+                assert sent == {**asked, "model": "quill-large"}
+                got = POOL.request("POST", f"{relay.address}/v1{path}", body=json.dumps(asked)).data
+                assert got == (STREAMS[form] if streams else reply)
+
+
+def test_what_the_entry_says_holds_for_callers(served: Served) -> None:
+    """Its system text, defaults, price and fallback."""
+    models = {
+        "down": {"provider": "shed", "name": "loam-2b+status=503", "fallback": ["terse"]},
+        "terse": {"provider": "northbank", "name": "quill-large", "parameters": {"max_tokens": 3}, "system": "Brief.",
+                  "price": {"input": 1, "output": 2, "currency": "USD"}},
+    }  # fmt: skip
+    entries: Any = {"retries": {"max": 0}}
+    import tomllib
+
+    providers = {
+        label: {**tomllib.loads(served.entry(label))["providers"][label], **entries} for label in ("northbank", "shed")
+    }
+    config = agouti.load_config({"providers": providers, "models": models}, environment=served.environment)
+    with relaying(config) as relay:
+        for form in FORMS:
+            path = f"/v1{server_formats()[form].path}"
+            body = {"model": "down", **BODIES[form]}
+            body.pop("max_tokens", None)
+            status, _, headers = relay.call(path, body)
+            assert status == 200
+            assert (
+                headers["agouti-attempts"] == "shed/loam-2b+status=503 Overloaded 503, northbank/quill-large answered"
+            )
+            seen = relay.relay.seen.latest[-1]
+            assert (seen.label, seen.output_tokens, seen.status, seen.form) == ("down", 3, 200, form)
+            assert seen.cost is not None
+            assert seen.cost > 0
+
+
+def test_embeddings_models_and_counts(relay: Running) -> None:
+    status, body, _ = relay.call("/v1/embeddings", {"model": "finder", "input": ["peas", "kale"]})
+    assert (status, [each["index"] for each in body["data"]]) == (200, [0, 1])
+    _, packed, _ = relay.call("/v1/embeddings", {"model": "finder", "input": "peas", "encoding_format": "base64"})
+    import base64
+
+    import numpy
+
+    vector = numpy.frombuffer(base64.b64decode(packed["data"][0]["embedding"]), dtype="<f4")
+    assert vector.tolist() == pytest.approx(body["data"][0]["embedding"])
+    _, lists, _ = relay.call("/v1/models")
+    assert [each["id"] for each in lists["data"]] == ["almanac", "finder", "almanac-local"]
+    assert lists["data"][0]["pricing"] == {"prompt": "0.00000027", "completion": "0.00000081"}
+    with agouti.Client.at(relay.address + "/v1") as client:
+        assert client.models("here")[0].name == "almanac"
+        assert client.embed("finder", ["peas"]).dimensions == len(vector)
+    assert relay.call("/v1/models/almanac")[1]["owned_by"] == "northbank"
+    count = relay.call("/v1/messages/count_tokens", {"model": "almanac", **BODIES["messages"]})
+    exact = relay.call("/v1/messages/count_tokens", {"model": MODELS["messages"], **BODIES["messages"]})
+    assert count[1]["input_tokens"] > 0
+    assert exact[1]["input_tokens"] > 0
