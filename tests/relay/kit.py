@@ -59,14 +59,21 @@ class Running:
 def relaying(config: Any, **options: Any) -> Iterator[Running]:
     """A relay of a configuration while the block runs."""
     relay = Relay(config, **options)
+    with running(relay) as address:
+        yield Running(relay, address)
+
+
+@contextmanager
+def running(application: Any) -> Iterator[str]:
+    """An ASGI application while the block runs; its address."""
     sock = bound("127.0.0.1", 0)
     listens = threading.Event()
-    server = made(relay, listens.set)
+    server = made(application, listens.set)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [sock]}, daemon=True)
     thread.start()
     assert listens.wait(20)
     try:
-        yield Running(relay, address_of(sock))
+        yield address_of(sock)
     finally:
         server.should_exit = True
         thread.join(30)

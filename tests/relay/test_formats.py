@@ -13,7 +13,7 @@ from agouti.standins import Served
 from ..dialects.test_contract import MODELS
 from ..dialects.test_turns import NINE, QUESTION, WITH_TOOLS, days_to_frost, options
 from ..hostile.kit import Connection, serving
-from .kit import POOL, Running, relaying
+from .kit import POOL, Running, relaying, until
 
 FORMS = tuple(server_formats())
 BODIES: dict[str, dict[str, Any]] = {
@@ -179,6 +179,7 @@ def test_what_the_entry_says_holds_for_callers(served: Served) -> None:
             assert (
                 headers["agouti-attempts"] == "shed/loam-2b+status=503 Overloaded 503, northbank/quill-large answered"
             )
+            assert until(lambda: relay.relay.seen.latest and relay.relay.seen.latest[-1].form == form)  # noqa: B023
             seen = relay.relay.seen.latest[-1]
             assert (seen.label, seen.output_tokens, seen.status, seen.form) == ("down", 3, 200, form)
             assert seen.cost is not None

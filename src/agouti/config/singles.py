@@ -102,7 +102,7 @@ class RelaySettings(Struct, frozen=True, forbid_unknown_fields=True):
         origins: of web pages that may call it from a browser, such as ``["http://localhost:5173"]``; none otherwise.
         max_megabytes: a larger request is refused.
         read_seconds: how long a caller may take to send a request.
-        write_seconds: how long a caller may leave an answer where it is; then the provider is told to stop.
+        write_seconds: how long a piece of an answer may wait until a caller takes it; then the provider is told to end.
         deadline: seconds that a whole call may take; that of the model's entry where not given.
     """
 

@@ -155,7 +155,7 @@ class Relay:
             until = loop.time() - self.settings.write_seconds
             for each in list(self._active):
                 if each.sending_since is not None and each.sending_since < until:
-                    each.give_up()
+                    each.break_off()
 
     def _asking(self, form: ServerFormat) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:

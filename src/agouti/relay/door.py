@@ -69,11 +69,11 @@ class Door:
             Refused: nobody who may.
         """
         try:
-            known = self.tokens.tokens()
+            known, wanted = self.tokens.tokens(), self.tokens.wanted
         except ConfigError as error:
             raise Refused(503, "the relay cannot read its access tokens, and lets nobody in") from error
         given = _given(headers)
-        if not known:
+        if not wanted:
             if not (_is_here(scope) and _names_this_machine(headers.get("host", ""))):
                 raise Refused(403, "without an access token the relay answers programs on its own machine alone")
             return NOBODY

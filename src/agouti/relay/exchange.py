@@ -11,6 +11,10 @@ Receive: TypeAlias = Callable[[], Awaitable[MutableMapping[str, Any]]]
 Send: TypeAlias = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 
 
+ABORT = "agouti.abort"
+"""The extension of the server by which a connection is broken off."""
+
+
 class CallerGone(Exception):
     """The caller has closed the connection, or does not take the answer."""
 
@@ -84,6 +88,13 @@ class Exchange:
         if self._task is not None and not self._gone:
             self._gone = True
             self._task.cancel()
+
+    def break_off(self) -> None:
+        """The caller does not take the answer: the connection is broken off, and the task that answers is cancelled."""
+        extension = (self.scope.get("extensions") or {}).get(ABORT)
+        if extension is not None:
+            extension["abort"]()
+        self.give_up()
 
     def done(self) -> bool:
         """The answer is out, or given up: nobody is watched any more. Whether the caller had gone."""

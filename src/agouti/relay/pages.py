@@ -33,10 +33,10 @@ _SAFE = {
         "form-action 'self'; frame-ancestors 'none'; base-uri 'none'"
     ),
     "cache-control": "no-store",
-    "referrer-policy": "no-referrer",
+    "referrer-policy": "same-origin",  # without any, a browser would not say where the form comes from
     "x-content-type-options": "nosniff",
 }
-_QUIET = 15.0
+_QUIET = 5.0
 
 
 @cache
@@ -88,7 +88,12 @@ def calls(relay: "Relay") -> Handler:
         own = None if relay.sees_all(token) else token.name
         await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
         async for event in relay.seen.follow(_QUIET, own):
+            try:  # a token may have been taken back meanwhile
+                relay.door.enter(to.scope, to.headers, page=True)
+            except Refused:
+                break
             await to.piece(event)
+        await to.piece(b"", more=False)
 
     return handle
 
@@ -120,6 +125,9 @@ async def _usage(relay: "Relay", own: str | None) -> dict[str, Any] | None:
     """What was used today and this month, by token; `None` where there is no ledger."""
     if relay.config.ledger is None:
         return None
+    path = relay.config.ledger.path
+    if path is not None and not path.exists():
+        return {"today": _NOTHING, "month": _NOTHING, "tokens": []}
     today = datetime.now(UTC).date()
     by = (f"tag:{TAG}",)
     try:

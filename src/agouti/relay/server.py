@@ -11,6 +11,7 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from ..core.errors import ConfigError
 from .application import Relay
+from .exchange import ABORT
 
 # Calls that are under way when the relay is told to stop may take so long to end.
 _GRACE = 10
@@ -26,6 +27,11 @@ class _Protocol(HttpToolsProtocol):
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
         super().connection_made(transport)
         self._clock = self.loop.call_later(_HEAD_SECONDS, self._too_late)
+
+    def on_message_begin(self) -> None:
+        super().on_message_begin()
+        # A caller who does not read cannot be told anything: the connection is broken off.
+        self.scope["extensions"] = {ABORT: {"abort": self.transport.abort}}
 
     def _too_late(self) -> None:
         if getattr(self, "cycle", None) is None and not self.transport.is_closing():

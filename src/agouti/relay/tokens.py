@@ -87,6 +87,12 @@ class TokenFile:
         self._seen: tuple[int, int, int] | None = None
         self._tokens: tuple[AccessToken, ...] = ()
 
+    @property
+    def wanted(self) -> bool:
+        """Whether a token is wanted: once there was one, the door does not open because the last one was removed."""
+        self.tokens()
+        return self._seen is not None
+
     def tokens(self) -> tuple[AccessToken, ...]:
         """All tokens, as the file has them now; looked at once a second at most.
 

@@ -58,7 +58,7 @@ def command(context: click.Context, host: str, port: int) -> None:
 
     def ready(address: str) -> None:
         known = len(relay.tokens.tokens())
-        keys = "any key" if not known else f"one of {known} access tokens"
+        keys = f"one of {known} access tokens" if relay.tokens.wanted else "any key"
         click.echo(f"{paint(f'{address}/v1', bold=True)}   {len(relay.config.models)} models, {keys}")
         click.echo(paint(f"page: {address}/   description: {address}/openapi.json   running until Ctrl-C", dim=True))
 

@@ -1,0 +1,405 @@
+"""Who comes in: tokens, labels, limits, budgets, pages of others; and what is said to those who do not."""
+
+import json
+import socket
+import stat
+import threading
+import time
+from collections import Counter
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import agouti
+from agouti.core.errors import AgoutiError
+from agouti.core.policy import POLICY
+from agouti.relay.door import Door
+from agouti.relay.tokens import TokenFile, made
+from agouti.relay.told import Refused, retry_after, status_of, told
+from agouti.standins import Served
+
+from .kit import POOL, Running, relaying, until
+
+
+@pytest.fixture
+def tokens(tmp_path: Path) -> TokenFile:
+    return TokenFile(tmp_path / "relay-tokens.json")
+
+
+def token(tokens: TokenFile, name: str, **may: Any) -> str:
+    text, kept = made(name, **may)
+    tokens.add(kept)
+    return text
+
+
+def configured(served: Served, tmp_path: Path, more: str = "") -> agouti.Config:
+    (tmp_path / "agouti.toml").write_text(served.toml + more)
+    return agouti.load_config(tmp_path / "agouti.toml", environment=served.environment)
+
+
+@pytest.fixture
+def relay(served: Served, tmp_path: Path, tokens: TokenFile) -> Iterator[Running]:
+    tokens.add(made("gate")[1])
+    with relaying(configured(served, tmp_path)) as running:
+        yield running
+
+
+def requests_of(served: Served) -> int:
+    return sum(served.books.requests.values())
+
+
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({}, 401),
+        ({"authorization": "Bearer agouti-wrong"}, 401),
+        ({"authorization": "Basic Zzo="}, 401),
+        ({"authorization": "Bearer "}, 401),
+        ({"x-api-key": "\udcff".encode("utf-8", "surrogateescape").decode("latin-1")}, 401),
+        ({"cookie": "agouti_page=x"}, 401),
+        ({"authorization": "Bearer TOKEN"}, 200),
+        ({"authorization": "bearer  TOKEN "}, 200),
+        ({"x-api-key": "TOKEN"}, 200),
+        ({"x-api-key": "TOKEN", "authorization": "Bearer wrong"}, 401),
+    ],
+)
+def test_a_token_is_wanted(
+    relay: Running, tokens: TokenFile, served: Served, headers: dict[str, str], status: int
+) -> None:
+    text = token(tokens, "club")
+    assert until(lambda: len(relay.relay.tokens.tokens()) == 2)
+    sent = {name: value.replace("TOKEN", text) for name, value in headers.items()}
+    before = requests_of(served)
+    for path, kind in (
+        ("/v1/chat/completions", "invalid_api_key"),
+        ("/v1/messages", None),
+        ("/v1/models", "invalid_api_key"),
+    ):
+        body = None if path.endswith("models") else {"model": "almanac", "messages": [], "max_tokens": 5}
+        got, said, back = relay.call(path, body, headers=sent)
+        if status == 401:
+            assert got == 401
+            assert back["www-authenticate"] == "Bearer"
+            assert said["error"].get("code") == kind
+            assert said["error"]["type"] == "authentication_error"
+        else:
+            assert got != 401
+    if status == 401:
+        assert requests_of(served) == before
+    assert relay.call("/health", headers=sent)[0] == 200
+
+
+def test_tokens_are_hashes_of_a_file_of_their_own_and_can_be_taken_back(relay: Running, tokens: TokenFile) -> None:
+    text = token(tokens, "club")
+    assert text not in tokens.path.read_text()
+    assert stat.S_IMODE(tokens.path.stat().st_mode) == 0o600
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 200)
+    tokens.remove("club")
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 401, 3)
+    with pytest.raises(agouti.ConfigError, match="no token 'club'"):
+        tokens.remove("club")
+    with pytest.raises(agouti.ConfigError, match="already"):
+        tokens.add(made("gate")[1])
+    tokens.remove("gate")
+    time.sleep(1.1)
+    assert relay.ask("almanac")[0] == 401  # that the last one was taken back opens nothing
+
+
+@pytest.mark.parametrize("damage", ["gone", "junk", "unknown field", "folder", "deep"])
+def test_nobody_comes_in_where_the_file_cannot_be_read(relay: Running, tokens: TokenFile, damage: str) -> None:
+    text = token(tokens, "club")
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 200)
+    kept = tokens.path.read_text()
+    tokens.path.unlink()
+    if damage == "folder":
+        tokens.path.mkdir()
+    elif damage != "gone":
+        tokens.path.write_text(
+            {"junk": "{", "unknown field": '{"tokens": [{"name": "x"}]}', "deep": "[" * 9000}[damage]
+        )
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 503, 4)
+    assert relay.ask("almanac")[0] == 503
+    if damage == "folder":
+        tokens.path.rmdir()
+    tokens.path.write_text(kept)
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 200, 4)
+
+
+def test_labels_expiry_and_what_it_says(relay: Running, tokens: TokenFile, served: Served) -> None:
+    local = token(tokens, "local", labels=["almanac-local"])
+    over = token(tokens, "over", expires=time.time() + 2.5)
+    assert until(lambda: relay.ask("almanac-local", token=local)[0] == 200)
+    before = served.books.requests.copy()
+    for label, status in (("almanac", 403), ("quill-large@northbank", 403), ("nix", 404), ("almanac@nix", 403)):
+        got, said, _ = relay.ask(label, token=local)
+        assert (label, got) == (label, status)
+        assert "almanac-local" in said["error"]["message"] or status == 403
+    assert served.books.requests == before
+    assert [each["id"] for each in relay.call("/v1/models", token=local)[1]["data"]] == ["almanac-local"]
+    assert relay.call("/v1/models/almanac", token=local)[0] == 403
+    assert until(lambda: relay.ask("almanac-local", token=over)[0] == 401, 5)
+    assert "expired" in relay.ask("almanac-local", token=over)[1]["error"]["message"]
+
+
+def test_requests_per_minute(relay: Running, tokens: TokenFile, served: Served) -> None:
+    text = token(tokens, "slow", requests_per_minute=3)
+    assert until(lambda: any(each.name == "slow" for each in relay.relay.tokens.tokens()))
+    before = requests_of(served)
+    with ThreadPoolExecutor(16) as pool:
+        got = list(pool.map(lambda _: relay.ask("almanac-local", token=text), range(16)))
+    assert Counter(status for status, _, _ in got) == {200: 3, 429: 13}
+    assert requests_of(served) - before == 3
+    refused = next(each for each in got if each[0] == 429)
+    assert refused[1]["error"]["code"] == "rate_limit_exceeded"
+    assert 50 <= int(refused[2]["retry-after"]) <= 60
+
+
+@pytest.mark.filterwarnings("ignore::agouti.AgoutiWarning")
+def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Path, tokens: TokenFile) -> None:
+    """64 at a time, and a relay that is started again: what was spent stays spent."""
+    spent = 0.0
+    text = token(tokens, "purse", budget=0.002)
+    free = token(tokens, "free")
+    for _ in range(2):
+        with relaying(configured(served, tmp_path)) as relay:
+            with ThreadPoolExecutor(64) as pool:
+                got = list(pool.map(lambda _: relay.ask("almanac", token=text, max_tokens=200), range(200)))
+            assert {status for status, _, _ in got} <= {200, 402}
+            for status, said, _ in got:
+                if status == 200:
+                    usage = said["usage"]
+                    spent += (usage["prompt_tokens"] * 0.27 + usage["completion_tokens"] * 0.81) / 1e6
+                else:
+                    assert said["error"]["code"] == "insufficient_quota"
+            assert relay.ask("almanac", token=free)[0] == 200
+            assert relay.ask("quill-large@northbank", token=text)[0] == 402  # it has no price: nobody could count it
+            assert relay.ask("almanac-local", token=text)[0] == 200  # a server of one's own costs nothing
+    assert 0.0005 < spent <= 0.002
+    assert (tmp_path / "relay-usage.sqlite").exists()
+
+
+@pytest.mark.filterwarnings("ignore::agouti.AgoutiWarning")
+def test_budgets_of_the_configuration_hold_beside_those_of_tokens(
+    served: Served, tmp_path: Path, tokens: TokenFile
+) -> None:
+    more = '[ledger]\nstore = "usage.sqlite"\n[budgets.all]\namount = 0.0004\ncurrency = "USD"\n'
+    text = token(tokens, "purse", budget=0.001)
+    with relaying(configured(served, tmp_path, more)) as relay:
+        got = [relay.ask("almanac", token=text, max_tokens=60)[0] for _ in range(20)]
+        assert Counter(got).keys() == {200, 402}
+        usage = relay.relay.client.usage(by=("tag:token",))
+        assert float(usage.total.cost["USD"]) <= 0.0004
+        assert [row.group for row in usage.rows] == [{"tag:token": "purse"}]
+        # Nothing stays put aside: what is left can be spent to the end.
+        assert until(lambda: relay.relay.client._ledger.store().reserve([], 0, time.time(), 0)[0] == [])
+
+
+@pytest.mark.parametrize(
+    ("origin", "status", "allowed"),
+    [
+        ("http://evil.example", 403, None),
+        ("null", 403, None),
+        ("http://localhost:5173", 200, "http://localhost:5173"),
+        ("SELF", 200, None),
+    ],
+)
+def test_pages_of_others_may_not_call(
+    served: Served, tmp_path: Path, origin: str, status: int, allowed: str | None
+) -> None:
+    more = '[relay]\norigins = ["http://localhost:5173"]\n'
+    with relaying(configured(served, tmp_path, more)) as relay:
+        sent = {"origin": relay.address if origin == "SELF" else origin, "content-type": "text/plain"}
+        body = {"model": "almanac-local", "messages": [{"role": "user", "content": "Peas?"}]}
+        before = requests_of(served)
+        got, _, headers = relay.call("/v1/chat/completions", body, headers=sent)
+        assert (got, headers.get("access-control-allow-origin")) == (status, allowed)
+        assert requests_of(served) - before == (status == 200)
+        preflight = relay.call(
+            "/v1/chat/completions", method="OPTIONS",
+            headers={**sent, "access-control-request-method": "POST", "access-control-request-headers": "authorization"},
+        )  # fmt: skip
+        assert preflight[0] == (204 if allowed else 403 if status == 403 else 405)
+        assert preflight[2].get("access-control-allow-headers") == ("authorization" if allowed else None)
+
+
+def test_without_tokens_only_this_machine_by_its_own_name(served: Served) -> None:
+    with relaying(served.config) as relay:
+        port = relay.address.rpartition(":")[2]
+        for host, status in (
+            ("localhost", 200),
+            ("127.0.0.1:1", 200),
+            (f"rebound.example:{port}", 403),
+            ("[::1]", 200),
+        ):
+            assert relay.call("/v1/models", headers={"host": host})[0] == status
+
+
+def test_whoever_is_elsewhere_needs_a_token(served: Served, tmp_path: Path, tokens: TokenFile) -> None:
+    config = configured(served, tmp_path)
+    assert config.relay is not None
+    door = Door(config, config.relay, tokens)
+    here = {"client": ("127.0.0.1", 5), "scheme": "http"}
+    assert door.enter(here, {"host": "localhost"}).name == ""
+    for client in (("192.0.2.7", 5), ("2001:db8::7", 5), ("nobody", 5)):
+        with pytest.raises(Refused, match="own machine"):
+            door.enter({"client": client}, {"host": "localhost"})
+    text = token(tokens, "club")
+    tokens._looked = -1e9
+    assert door.enter({"client": ("192.0.2.7", 5)}, {"x-api-key": text}).name == "club"
+
+
+RAW = {
+    "no JSON": (b'{"model": ', 400),
+    "not UTF-8": (b'{"model": "\xff"}', 400),
+    "half a letter": (b'{"model": "\\ud800", "messages": []}', 400),
+    "a list": (b"[]", 400),
+    "nothing": (b"", 400),
+    "too deep": (b'{"model":"almanac","messages":' + b"[" * 100_000 + b"]" * 100_000 + b"}", 400),
+    "wrong types": (b'{"model":"almanac","messages":[{"role":7}]}', 400),
+    "no model": (b'{"messages":[]}', 400),
+    "model is a number": (b'{"model":7,"messages":[]}', 400),
+    "odd label": (json.dumps({"model": "a\r\nb: c" * 100, "messages": []}).encode(), 404),
+    "unknown label": (b'{"model":"almanak","messages":[]}', 404),
+    "no such parameter value": (
+        b'{"model":"almanac","messages":[{"role":"user","content":"x"}],"prompt":"x","input":[7],"temperature":"hot"}',
+        400,
+    ),
+    "no messages": (b'{"model":"almanac","messages":[]}', 400),
+}
+
+
+@pytest.mark.parametrize(
+    "path", ["/v1/chat/completions", "/v1/messages", "/responses", "/v1/completions", "/v1/embeddings"]
+)
+def test_bad_bodies(served: Served, path: str) -> None:
+    with relaying(served.config) as relay:
+        before = requests_of(served)
+        for name, (body, status) in RAW.items():
+            got, said, _ = relay.call(path, body)
+            assert got in (400, 404), (name, said)
+            assert got == status or "types" in name or "messages" in name or "value" in name, (name, said)
+            assert said["error"]["message"]
+            assert "Traceback" not in str(said)
+        if path == "/v1/chat/completions":
+            assert "almanac" in relay.call(path, RAW["unknown label"][0])[1]["error"]["message"]
+        assert requests_of(served) == before
+
+
+def test_too_large_too_slow_compressed(served: Served, tmp_path: Path) -> None:
+    more = "[relay]\nmax_megabytes = 0.1\nread_seconds = 0.5\n"
+    with relaying(configured(served, tmp_path, more)) as relay:
+        big = json.dumps({"model": "almanac", "messages": [{"role": "user", "content": "x" * 200_000}]}).encode()
+        assert relay.call("/v1/messages", big)[0] == 413
+        host, port = relay.address.removeprefix("http://").split(":")
+
+        def raw(data: bytes) -> bytes:
+            with socket.create_connection((host, int(port)), timeout=10) as sock:
+                sock.sendall(b"POST /v1/chat/completions HTTP/1.1\r\nhost: localhost\r\n" + data)
+                return sock.recv(65536)
+
+        chunk = b"%x\r\n%b\r\n" % (60_000, b" " * 60_000)
+        assert b" 413 " in raw(b"transfer-encoding: chunked\r\n\r\n" + chunk * 3)
+        assert b" 408 " in raw(b"content-length: 50\r\n\r\n{")
+        assert b" 415 " in raw(b"content-length: 2\r\ncontent-encoding: gzip\r\n\r\n{}")
+        assert b" 400 " in raw(b"content-length: nine\r\n\r\n{}")
+        assert relay.call("/v1/nothing", b"{}")[0] == 404
+        assert relay.call("/v1/messages", method="GET")[0] == 405
+        assert relay.ask("almanac-local")[0] == 200
+
+
+@pytest.mark.parametrize("kind", POLICY, ids=lambda kind: kind.__name__)
+def test_every_error_has_a_status_and_words(kind: type[AgoutiError]) -> None:
+    error = kind("no more peas", hint="Sow some.", wait=1.2)
+    said = told(error, "abc")
+    assert said.status == POLICY[kind].status == status_of(error)
+    assert 400 <= said.status < 600
+    assert said.message == "no more peas. Sow some."
+    assert retry_after(error) == "2"
+
+
+def test_faults_of_providers_are_told_in_the_callers_form(served: Served) -> None:
+    rows = {
+        "status=503": (503, "overloaded_error"),
+        "status=500": (502, "api_error"),
+        "limit-seconds=7": (429, "rate_limit_error"),
+        "status=402": (402, "billing_error"),
+        "status=401": (502, "api_error"),
+        "not-json": (502, "api_error"),
+        "html": (502, "api_error"),
+    }
+    config: Any = {
+        "providers": {
+            "shed": {"address": served.address("shed"), "retries": {"max": 0}},
+            "gone": {"address": "http://127.0.0.1:9", "retries": {"max": 0}},
+        }
+    }
+    with relaying(config) as relay:
+        for fault, (status, kind) in rows.items():
+            for streams in (False, True):
+                body = {
+                    "model": f"loam-2b+{fault}@shed",
+                    "messages": [{"role": "user", "content": "x"}],
+                    "stream": streams,
+                }
+                got, said, headers = relay.call("/v1/messages", body)
+                assert (fault, got, said["error"]["type"]) == (fault, status, kind)
+                assert headers["agouti-attempts"].startswith("shed/loam-2b+")
+                if status == 429:
+                    assert headers["retry-after"] == "7"
+        assert relay.ask("m@gone")[0] == 502
+        # In the middle of a stream, it is an event of the caller's format.
+        for form, body in (
+            ("messages", {"messages": [{"role": "user", "content": "x"}]}),
+            ("chat/completions", {"messages": [{"role": "user", "content": "x"}]}),
+            ("responses", {"input": "x"}),
+            ("completions", {"prompt": "x"}),
+        ):
+            for fault in ("error=3", "cut=3"):
+                asked = {"model": f"loam-2b+{fault}@shed", "stream": True, **body}
+                data = POOL.request("POST", f"{relay.address}/v1/{form}", body=json.dumps(asked)).data
+                assert b"error" in data.split(b"\n\n")[-2], (form, fault, data[-300:])
+                assert b"[DONE]" not in data
+                assert b"message_stop" not in data
+
+
+def test_the_log_has_no_secret_and_nothing_that_was_said(
+    relay: Running, tokens: TokenFile, served: Served, caplog: pytest.LogCaptureFixture
+) -> None:
+    text = token(tokens, "logged")
+    assert until(lambda: any(each.name == "logged" for each in relay.relay.tokens.tokens()))
+    with caplog.at_level("DEBUG", "agouti"):
+        relay.ask("almanac", "Where is the crocodile buried?", token=text)
+        relay.ask("nix\nforged line", "Where is the crocodile buried?", token=text)
+        relay.ask("almanac", "Where is the crocodile buried?", token=text + "x")
+        assert until(lambda: "almanac" in caplog.text)
+    said = caplog.text + json.dumps([str(each) for each in relay.relay.seen.latest])
+    for secret in (text, "crocodile", *served.environment.values()):
+        assert secret not in said
+    assert "logged" in said
+    assert "\nforged" not in caplog.text
+
+
+def test_many_ask_while_tokens_change(relay: Running, tokens: TokenFile) -> None:
+    text = token(tokens, "steady")
+    assert until(lambda: relay.ask("almanac-local", token=text)[0] == 200)
+    stop = threading.Event()
+
+    def change() -> None:
+        for number in range(30):
+            tokens.add(made(f"other-{number}")[1])
+            if number % 2:
+                tokens.remove(f"other-{number}")
+            if stop.wait(0.02):
+                return
+
+    thread = threading.Thread(target=change)
+    thread.start()
+    try:
+        with ThreadPoolExecutor(8) as pool:
+            assert set(pool.map(lambda _: relay.ask("almanac-local", token=text)[0], range(200))) == {200}
+    finally:
+        stop.set()
+        thread.join()

@@ -1,0 +1,334 @@
+"""Life and death of calls: callers who go, who do not read, who come in thousands; the relay as a process; mounted."""
+
+import asyncio
+import json
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import pytest
+import urllib3
+from starlette.applications import Starlette
+from starlette.routing import Mount
+
+import agouti.relay
+from agouti.standins import Served
+
+from ..hostile.kit import Connection, serving
+from .kit import POOL, Running, relaying, running, until
+
+HEAD = b"HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\ntransfer-encoding: chunked\r\n\r\n"
+CHUNK = b'data: {"id":"c","choices":[{"index":0,"delta":{"content":"peas "}}]}\n\n'
+ASKED = json.dumps({"model": "m@north", "stream": True, "messages": [{"role": "user", "content": "x"}]}).encode()
+
+
+def config_of(address: str, **relay: Any) -> dict[str, Any]:
+    return {"providers": {"north": {"address": address, "retries": {"max": 0}}}, "relay": relay}
+
+
+class Endless:
+    """A provider that talks on until it is left, and counts who is still being talked to."""
+
+    def __init__(self, pause: float = 0.02, size: int = 1) -> None:
+        self.pause, self.data = pause, CHUNK * size
+        self.talking = 0
+        self.left = 0
+        self._lock = threading.Lock()
+
+    def __call__(self, connection: Connection, number: int) -> None:
+        with self._lock:
+            self.talking += 1
+        try:
+            connection.write(HEAD)
+            while True:
+                connection.write(b"%x\r\n%b\r\n" % (len(self.data), self.data))
+                if connection.gone(self.pause):
+                    break
+        except OSError:
+            pass
+        finally:
+            with self._lock:
+                self.talking -= 1
+                self.left += 1
+
+
+def opened(relay: Running, body: bytes = ASKED) -> socket.socket:
+    host, port = relay.address.removeprefix("http://").split(":")
+    sock = socket.socket()
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8192)
+    sock.settimeout(10)
+    sock.connect((host, int(port)))
+    head = b"POST /v1/chat/completions HTTP/1.1\r\nhost: localhost\r\ncontent-length: %d\r\n\r\n" % len(body)
+    sock.sendall(head + body)
+    return sock
+
+
+@pytest.mark.parametrize("how", ["closed", "reset", "half"])
+def test_a_caller_who_goes_ends_the_providers_work_within_a_second(how: str) -> None:
+    provider = Endless()
+    with serving(provider) as server, relaying(config_of(server.address)) as relay:
+        sock = opened(relay)
+        while b"peas" not in sock.recv(65536):
+            pass
+        assert provider.talking == 1
+        if how == "reset":
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\1\0\0\0\0\0\0\0")
+        if how == "half":
+            sock.shutdown(socket.SHUT_WR)  # it says no more; whether it listens still nobody knows
+            time.sleep(0.3)
+        sock.close()
+        assert until(lambda: provider.talking == 0, 1.0)
+        assert until(lambda: relay.relay.seen.latest and relay.relay.seen.latest[-1].status == 499)
+        assert relay.relay.seen.latest[-1].output_tokens is None
+        assert not relay.relay._active
+
+
+def test_a_caller_who_goes_before_the_answer_begins(served: Served) -> None:
+    waiting = threading.Event()
+    gone: list[bool] = []
+
+    def behave(connection: Connection, number: int) -> None:
+        waiting.set()
+        gone.append(connection.gone(5))
+
+    with serving(behave) as server, relaying(config_of(server.address)) as relay:
+        for body in (ASKED, ASKED.replace(b'"stream": true,', b"")):
+            waiting.clear()
+            sock = opened(relay, body)
+            assert waiting.wait(5)
+            before = time.monotonic()
+            sock.close()
+            assert until(lambda: len(relay.relay.seen.latest) and relay.relay.seen.latest[-1].status == 499, 2)
+            assert time.monotonic() - before < 1.0
+        assert until(lambda: gone == [True, True])
+
+
+def test_a_caller_who_does_not_read_is_given_up() -> None:
+    provider = Endless(pause=0.0005, size=100)
+    with serving(provider) as server:
+        with relaying(config_of(server.address, write_seconds=0.8)) as relay, opened(relay):
+            began = time.monotonic()
+            assert until(lambda: provider.left == 1, 10)
+            assert time.monotonic() - began > 0.7
+        # One that reads slowly, but reads, is not.
+        with relaying(config_of(server.address, write_seconds=8)) as relay, opened(relay) as slow:
+            for _ in range(150):
+                assert slow.recv(40_000)
+                time.sleep(0.01)
+            assert provider.talking == 1
+        assert until(lambda: provider.talking == 0, 3)
+
+
+def test_a_thousand_streams_left_leave_nothing_behind() -> None:
+    """No call goes on at the provider, no socket stays open, nothing is kept."""
+    provider = Endless(pause=0.2)
+    with serving(provider) as server, relaying(config_of(server.address), connections=600) as relay:
+
+        def sockets() -> int:
+            port = int(relay.address.rpartition(":")[2])
+            lines = Path("/proc/net/tcp").read_text().splitlines()[1:]
+            return sum(f":{port:04X}" in line and line.split()[3] == "01" for line in lines)
+
+        with suppress(Exception):
+            relay.ask("m@north", max_tokens="x")
+        for _ in range(10):
+            socks = [opened(relay) for _ in range(100)]
+            assert until(lambda: provider.talking == 100, 20)
+            for sock in socks:
+                sock.close()
+            assert until(lambda: provider.talking == 0, 3)
+        assert provider.left == 1000
+        assert until(lambda: not relay.relay._active)
+        POOL.clear()
+        assert until(lambda: sockets() == 0, 3)
+        assert len(relay.relay.client._calls.hooks) <= 2
+        metrics = POOL.request("GET", relay.address + "/metrics").data.decode()
+        assert 'agouti_relay_requests_total{form="chat",label="m@north",status="499",token=""} 1000.0' in metrics
+        assert "agouti_relay_under_way 0.0" in metrics
+
+
+def test_calls_side_by_side_get_their_own_answers(served: Served) -> None:
+    """Through one relay, plain and streamed, of all formats at once."""
+    with relaying(served.config) as relay:
+
+        async def one(number: int) -> None:
+            form = ("chat", "messages", "responses", "prompt")[number % 4]
+            async with agouti.AsyncClient.at(relay.address + "/v1", dialect=form) as client:
+                for label in ("loam-2b@shed", "envelope-2@letterbox"):
+                    text = f"say number {number}-{label}"
+                    reply = await client.ask(label, text, max_tokens=300)
+                    async with client.stream(label, text, max_tokens=300) as stream:
+                        streamed = "".join([piece async for piece in stream])
+                    assert streamed == reply.text
+                    assert reply.id != stream.reply.id
+
+        async def all_of_them() -> None:
+            await asyncio.gather(*(one(number) for number in range(40)))
+
+        asyncio.run(all_of_them())
+        assert until(lambda: len(relay.relay.seen.latest) == 160)
+        assert {each.status for each in relay.relay.seen.latest} == {200}
+
+
+@contextmanager
+def process(folder: Path, *arguments: str, environment: Any = None) -> Iterator[tuple[subprocess.Popen[str], str]]:
+    """``agouti relay`` as a process; its address."""
+    started = subprocess.Popen(
+        [sys.executable, "-m", "agouti", *arguments], cwd=folder, text=True, env={**os.environ, **(environment or {})},
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    try:
+        assert started.stdout is not None
+        line = started.stdout.readline()
+        yield started, re.sub(r"/v1.*", "", line.strip())
+    finally:
+        if started.poll() is None:
+            started.kill()
+        started.communicate(timeout=20)
+
+
+def agouti_command(folder: Path, *arguments: str) -> tuple[int, str, str]:
+    done = subprocess.run(
+        [sys.executable, "-m", "agouti", *arguments], cwd=folder, capture_output=True, text=True, timeout=60
+    )
+    return done.returncode, done.stdout, done.stderr
+
+
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
+def test_the_command_serves_and_stops_gracefully(tmp_path: Path, how: signal.Signals) -> None:
+    began, finished = threading.Event(), threading.Event()
+
+    def slowly(connection: Connection, number: int) -> None:
+        connection.write(HEAD)
+        for _ in range(10):
+            connection.write(b"%x\r\n%b\r\n" % (len(CHUNK), CHUNK))
+            began.set()
+            time.sleep(0.1)
+        last = b'data: {"choices":[{"index":0,"delta":{},"finish_reason":"stop"}]}\n\ndata: [DONE]\n\n'
+        connection.write(b"%x\r\n%b\r\n0\r\n\r\n" % (len(last), last))
+        finished.set()
+
+    with serving(slowly) as server:
+        (tmp_path / "agouti.toml").write_text(f'[providers.north]\naddress = "{server.address}"\n')
+        with process(tmp_path, "relay", "--port", "0") as (started, address):
+            reply = POOL.request("POST", address + "/v1/chat/completions", body=ASKED, preload_content=False)
+            assert began.wait(5)
+            started.send_signal(how)
+            data = reply.read()  # what is under way comes to its end
+            assert data.endswith(b"[DONE]\n\n")
+            assert data.count(b"peas") == 10
+            _, err = started.communicate(timeout=15)
+            assert started.returncode == 0, err
+            assert finished.is_set()
+            assert "Traceback" not in err
+            assert " chat m@north 200 " in err
+            with pytest.raises(urllib3.exceptions.HTTPError):
+                POOL.request("GET", address + "/health")
+
+
+def test_wrong_ways_to_start(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9"\n')
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        port = str(taken.getsockname()[1])
+        code, _, err = agouti_command(tmp_path, "relay", "--port", port)
+        assert code == 2
+        assert f"127.0.0.1:{port} cannot be used" in err
+        assert "--port" in err
+    for host in ("0.0.0.0", "::", "192.0.2.1"):
+        code, _, err = agouti_command(tmp_path, "relay", "--host", host, "--port", "0")
+        assert (code, "agouti relay token NAME" in err) == (2, True), err
+    code, _, err = agouti_command(tmp_path, "relay", "--host", "no such host", "--port", "0")
+    assert code == 2
+    (tmp_path / "agouti.toml").write_text("[relay]\nmax_megabytes = 0\n")
+    assert agouti_command(tmp_path, "relay")[0] == 2
+    (tmp_path / "agouti.toml").write_text("[relay]\norigin = []\n")
+    code, _, err = agouti_command(tmp_path, "relay")
+    assert (code, "origins" in err) == (2, True)
+
+
+def test_tokens_from_the_command_line(tmp_path: Path, served: Served) -> None:
+    (tmp_path / "agouti.toml").write_text(served.toml)
+    options = ["--labels", "almanac-local", "--requests-per-minute", "5", "--budget", "2.5", "--expires", "30d"]
+    code, text, err = agouti_command(tmp_path, "relay", "token", "club", *options)
+    assert code == 0, err
+    assert re.fullmatch(r"agouti-[\w-]{43}\n", text)
+    assert str(tmp_path / "relay-tokens.json") in err
+    kept = json.loads((tmp_path / "relay-tokens.json").read_text())["tokens"][0]
+    assert text.strip() not in json.dumps(kept)
+    assert (kept["labels"], kept["requests_per_minute"], kept["budget"]) == (["almanac-local"], 5, 2.5)
+    assert 29.9 * 86400 < kept["expires"] - time.time() < 30.1 * 86400
+    listed = agouti_command(tmp_path, "relay", "token")[1]
+    assert "club" in listed
+    assert "2.5 USD a month" in listed
+    for wrong, words in (
+        (["club"], "already"),
+        (["x", "--labels", "almanak"], "almanac"),
+        (["x", "--budget", "0"], "budget"),
+        (["x", "--expires", "yesterday"], "30d"),
+        (["x", "--expires", "2020-01-01"], "over"),
+        (["x", "--remove"], "no token"),
+        (["\n"], "name"),
+    ):
+        code, _, err = agouti_command(tmp_path, "relay", "token", *wrong)
+        assert (code, words in err) == (2, True), err
+    with process(tmp_path, "relay", "--port", "0", "--host", "0.0.0.0", environment=served.environment) as (_, address):
+        here = address.replace("0.0.0.0", "127.0.0.1")
+        body = json.dumps({"model": "almanac-local", "messages": [{"role": "user", "content": "Peas?"}]})
+        for key, status in ((text.strip(), 200), ("wrong", 401)):
+            reply = POOL.request("POST", here + "/v1/chat/completions", body=body, headers={"x-api-key": key})
+            assert reply.status == status
+    code, _, err = agouti_command(tmp_path, "relay", "token", "club", "--remove")
+    assert (code, json.loads((tmp_path / "relay-tokens.json").read_text())) == (0, {"tokens": []})
+
+
+def test_many_tokens_at_once_and_a_full_disk(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text("[providers.north]\naddress = 'http://127.0.0.1:9'\n")
+    started = [
+        subprocess.Popen(
+            [sys.executable, "-m", "agouti", "relay", "token", f"club-{n}"], cwd=tmp_path, stdout=subprocess.PIPE
+        )
+        for n in range(6)
+    ]
+    assert [each.wait(60) for each in started] == [0] * 6
+    for each in started:
+        each.communicate()
+    names = {each["name"] for each in json.loads((tmp_path / "relay-tokens.json").read_text())["tokens"]}
+    assert names == {f"club-{n}" for n in range(6)}
+    kept = (tmp_path / "relay-tokens.json").read_bytes()
+    limited = f"ulimit -f 0; exec {sys.executable} -m agouti relay token full"
+    done = subprocess.run(["bash", "-c", limited], cwd=tmp_path, capture_output=True, text=True, timeout=60)
+    assert done.returncode != 0
+    assert "agouti-" not in done.stdout  # no token is shown that is not kept
+    assert (tmp_path / "relay-tokens.json").read_bytes() == kept
+
+
+def test_mounted_in_an_application_of_ones_own(served: Served) -> None:
+    relay = agouti.relay.app(served.config)
+    closed = []
+
+    @asynccontextmanager
+    async def lifespan(_: Starlette) -> AsyncIterator[None]:
+        yield
+        await relay.aclose()
+        closed.append(relay._client)
+
+    application = Starlette(routes=[Mount("/models", app=relay)], lifespan=lifespan)
+    with running(application) as address:
+        mounted = Running(relay, address + "/models")
+        status, whole, _ = mounted.ask("almanac")
+        assert (status, "Peas" in whole["choices"][0]["message"]["content"]) == (200, True)
+        assert mounted.ask("almanac", stream=True)[1].endswith(b"[DONE]\n\n")
+        assert mounted.call("/health")[1] == {"status": "ok"}
+        assert mounted.call("/v1/messages", {"model": "x", "messages": []})[1]["type"] == "error"
+        assert b"Agouti relay" in mounted.call("/")[1]
+        assert mounted.call("/page/facts")[1]["models"]
+    assert closed == [None]
