@@ -3,8 +3,12 @@
 python docs/screenshots/make.py [NAME...]      needs Debian's xvfb, xterm, imagemagick, xdotool and chromium
 """
 
+import asyncio
+import base64
+import contextlib
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -15,6 +19,7 @@ from agouti.standins import serve
 from agouti.standins.images import packet
 
 HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE.parent.parent))
 EXAMPLES = HERE.parent.parent / "examples"
 BENCHMARKS = HERE.parent.parent / "benchmarks"
 SIZE = "1280x800"
@@ -39,7 +44,7 @@ MADE = {
     "compare-figure": "compared.png",
     "batch-figure": "batch.png",
     "usage-page": "usage.html",
-    "usage-figure": "latency.png",
+    "relay-page": "http://127.0.0.1:8310/",
 }
 # name: what is typed into the shell, line by line; a line that begins with @ is not shown
 PASTED = """\
@@ -145,9 +150,35 @@ SHOTS: dict[str, list[str]] = {
         'agouti batch almanac notes.txt --prompt "In one sentence: {text}" --out words.jsonl',
         'agouti batch almanac catalogue.csv --prompt "Sort {packets}" --out sorted.jsonl',
     ],
+    "relay": [
+        "agouti relay token newsletter --labels almanac,almanac-local --requests-per-minute 5 --budget 5 --expires 90d > token",
+        "agouti relay token",
+        "agouti relay --port 8310 2>relay.log &",
+        "@echo $! > ../relay.pid; sleep 4; export AGOUTI_TOKEN=$(cat token); export RELAY=http://127.0.0.1:8310/v1",
+        """curl -s $RELAY/messages -H "x-api-key: $AGOUTI_TOKEN" -d '{"model": "almanac", "max_tokens": 12, """
+        """"messages": [{"role": "user", "content": "When do peas go in?"}]}'; echo""",
+        """curl -s $RELAY/responses -H "x-api-key: $AGOUTI_TOKEN" -d '{"model": "almanak", "input": "Peas?"}'; echo""",
+        """curl -s $RELAY/models -H "x-api-key: wrong"; echo""",
+        "node other_languages/stream.mjs almanac-local",
+        "node other_languages/tools.mjs almanac",
+        "agouti explain almanac --settings --relay 127.0.0.1:8310",
+        "node other_languages/tools.mjs almanac",
+        "kill -TERM $(cat ../relay.pid); wait; cat relay.log",
+    ],
+    "relay-page": [
+        "@printf '\\n[ledger]\\nstore = \"usage.sqlite\"\\n' >> agouti.toml",
+        "@sed -i '/^name = .quill-large/a context = 32000' agouti.toml",
+        "agouti relay --port 8310 &",
+        "@echo $! > ../relay.pid; sleep 4; export RELAY=http://127.0.0.1:8310/v1",
+        "@for n in 1 2 3 4 5 6; do for label in almanac almanac-local narrow-3@canal; do sh other_languages/curl.sh $label; done; done",
+        """@curl -s $RELAY/messages -d '{"model": "envelope-2@letterbox", "max_tokens": 12, "messages": [{"role": "user", """
+        """"content": "Peas?"}]}'""",
+        '@curl -s $RELAY/embeddings -d \'{"model": "finder", "input": ["peas", "kale"]}\' > /dev/null',
+        "@sh other_languages/curl.sh almanak; sh other_languages/curl.sh loam-2b+status=503@shed",
+        "@sleep 1",
+    ],
     "batch-figure": [f"{sys.executable} {BENCHMARKS}/batch_load.py --rows 20000 --figure batch.png"],
     "usage-page": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
-    "usage-figure": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",
@@ -185,6 +216,7 @@ def shoot(name: str, lines: list[str], display: str) -> None:
         (folder / "pasted.txt").write_text(PASTED.replace("ADDRESS", served.address("orchard")))
         for data in (HERE.parent.parent / "examples" / "data").iterdir():
             shutil.copy(data, folder)
+        shutil.copytree(EXAMPLES / "other_languages", folder / "other_languages")
         shutil.copy(packet("kale"), folder)
         (folder / "note.json").write_text(NOTE)
         (folder / "packet.json").write_text(PACKET)
@@ -237,7 +269,8 @@ def shoot(name: str, lines: list[str], display: str) -> None:
             time.sleep(0.5)
             target = HERE / f"{name}.png"
             if name in MADE:
-                draw(folder / MADE[name], target)
+                made = MADE[name]
+                draw(made if "://" in made else str(folder / made), target)
                 return
             subprocess.run(
                 ["import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", str(target)],
@@ -246,31 +279,31 @@ def shoot(name: str, lines: list[str], display: str) -> None:
         finally:
             window.terminate()
             window.wait()
+            left = Path(scratch, "relay.pid")
+            if left.exists():
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(int(left.read_text()), signal.SIGTERM)
 
 
-def draw(made: Path, target: Path) -> None:
+def draw(made: str, target: Path) -> None:
     """The picture of a page, as a browser shows it, or of a figure."""
-    if made.suffix == ".png":
+    if made.endswith(".png"):
         shutil.copy(made, target)
         return
-    quiet = ["--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
-    with tempfile.TemporaryDirectory() as profile:
-        subprocess.run(
-            [
-                "chromium",
-                "--headless",
-                "--no-sandbox",
-                *quiet,
-                "--no-first-run",
-                f"--user-data-dir={profile}",
-                f"--window-size={SIZE.replace('x', ',')}",
-                "--hide-scrollbars",
-                f"--screenshot={target}",
-                made.as_uri(),
-            ],
-            check=True,
-            stderr=subprocess.DEVNULL,
-        )
+    from tests.relay.browser import opened
+
+    async def shoot_page() -> bytes:
+        with tempfile.TemporaryDirectory() as profile:
+            async with opened(Path(profile), made if "://" in made else Path(made).as_uri()) as page:
+                wide, high = (int(each) for each in SIZE.split("x"))
+                await page.tell(
+                    "Emulation.setDeviceMetricsOverride", width=wide, height=high, deviceScaleFactor=1, mobile=False
+                )
+                await asyncio.sleep(1.5)
+                shot = await page.tell("Page.captureScreenshot", format="png")
+                return base64.b64decode(shot["data"])
+
+    target.write_bytes(asyncio.run(shoot_page()))
     subprocess.run(["mogrify", "-depth", "8", "-colors", "64", str(target)], check=True)
 
 

@@ -16,7 +16,10 @@ async function ask(messages) {
     headers: { "content-type": "application/json", authorization: `Bearer ${process.env.AGOUTI_TOKEN ?? "none"}` },
     body: JSON.stringify({ model: label, messages, tools, stream: way === "stream" }),
   });
-  if (!answer.ok) throw new Error(`${answer.status}: ${(await answer.json()).error.message}`);
+  if (!answer.ok) {
+    console.error(answer.status, (await answer.json()).error.message);
+    process.exit(1);
+  }
   return way === "stream" ? joined(await answer.text()) : (await answer.json()).choices[0].message;
 }
 

@@ -101,7 +101,7 @@ if TYPE_CHECKING:
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .tools import Tool
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 _HOME = {
     "AddressWrong": "core.errors",

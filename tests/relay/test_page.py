@@ -214,7 +214,7 @@ def test_the_page_in_a_browser(folder: Path, served: Served) -> None:
             assert "club" in calls
             assert await page.until("document.querySelector('#said').textContent") == "almanac: 200"
             await page.until("document.querySelector('#cards').innerText.includes('USD')")
-            assert "0.270 USD" in await page.value("document.querySelector('#models').innerText")
+            assert "0.27 USD" in await page.value("document.querySelector('#models').innerText")
             assert await page.value(
                 "performance.getEntriesByType('resource').every((e) => e.name.startsWith(location.origin))"
             )

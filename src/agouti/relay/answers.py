@@ -45,6 +45,7 @@ class Outcome(msgspec.Struct):
     currency: str = ""
     provider: str = ""
     model: str = ""
+    error: str = ""
 
     def known(self) -> Reply | None:
         """The reply, or as much of it as has come."""

@@ -212,7 +212,8 @@ class Relay:
             await answer(body)
             status = to.status or 500
         except (AgoutiError, Refused) as error:
-            status = told(error, to.identifier).status
+            said = told(error, to.identifier)
+            status, outcome.error = said.status, said.code or type(error).__name__
             raise
         except (CallerGone, asyncio.CancelledError):
             status = GONE
@@ -240,11 +241,12 @@ class Relay:
             cost=outcome.cost if reply is None else reply.cost,
             currency=outcome.currency if reply is None or reply.price is None else reply.price.currency,
             streamed=outcome.streamed,
+            error=outcome.error,
         )
         self.metrics.ended(call)
         self.seen.add(call)
         who = printable(token.name) or "-"
-        log.info("%s %s %s %s %s %.3f s", to.identifier, who, form, printable(call.label), status, seconds)
+        log.info("%s %s %s %s %s %.3f s", to.identifier, who, form, printable(call.label) or "-", status, seconds)
 
     async def _models(self, to: Exchange, token: AccessToken) -> None:
         data = encode_models(listed(self.config, token), int(self.started))

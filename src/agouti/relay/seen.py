@@ -24,6 +24,7 @@ class CallSeen(Struct, frozen=True, kw_only=True):
         form: the wire format of the caller.
         status: HTTP status; 499 where the caller had gone.
         cost, currency: what it cost, where that is known.
+        error: what went wrong, in a word.
     """
 
     id: str
@@ -40,6 +41,7 @@ class CallSeen(Struct, frozen=True, kw_only=True):
     cost: float | None = None
     currency: str = ""
     streamed: bool = False
+    error: str = ""
 
 
 class CallsSeen:

@@ -39,21 +39,23 @@ class TokenBudgets(Hook):
             assert budget is not None  # noqa: S101
             hook = BudgetHook(replace(self._config, budgets={budget.label: budget}), self._ledger)
             self._hooks[token] = hook
-        self._check_price(attempt, token)
+        if self._costs_nothing(attempt, token):
+            return None
         self._under_way[id(attempt)] = hook
         return hook.before(attempt)
 
-    def _check_price(self, attempt: AttemptDetails, token: AccessToken) -> None:
-        """A call that would cost something nobody knows counts in no budget: it is not made.
+    def _costs_nothing(self, attempt: AttemptDetails, token: AccessToken) -> bool:
+        """Whether a call is free: of a model without a price, on a server that wants no key.
 
         Raises:
-            BudgetExceeded: the model has no price in the budget's currency, and its provider wants a key.
+            BudgetExceeded: it costs something that nobody knows, and would count in no budget.
         """
         model = self._config.models.get(attempt.model)
         price = None if model is None else model.price_now
-        free = self._config.provider(attempt.provider).key is None and price is None
-        if free or (price is not None and price.currency == token.currency):
-            return
+        if price is not None and price.currency == token.currency:
+            return False
+        if price is None and self._config.provider(attempt.provider).key is None:
+            return True
         raise BudgetExceeded(
             f"token {token.name} has a budget in {token.currency}, and {attempt.model} has no price in it",
             hint="Give the model a price in its entry, or take one that has.",

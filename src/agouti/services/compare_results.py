@@ -119,6 +119,12 @@ class Comparison(Table[ComparedAnswer]):
         labels = dict.fromkeys(row.label for row in self.rows)
         return f"Comparison({len(self.rows)} answers of {', '.join(labels)})"
 
+    def _repr_markdown_(self) -> str:
+        from ..notebook import markdown_table
+
+        records = [_shown(row) for row in self.summary]
+        return markdown_table(list(dict.fromkeys(name for record in records for name in record)), records)
+
     def figure(self, kind: FigureKind = "time_cost") -> "Figure":
         """A Matplotlib figure: ``time_cost`` (seconds against cost), or ``spread`` (by temperature).
 
@@ -267,3 +273,13 @@ def _remarks(rows: tuple[ComparedAnswer, ...]) -> Iterable[str]:
         failed = [row.error for row in of_model if row.error is not None]
         if failed:
             yield f"{label}: {len(failed)} of {len(of_model)} answers failed: {failed[0]}"
+
+
+def _shown(row: ModelSummary) -> dict[str, Any]:
+    """A row as a notebook shows it."""
+    cost = "" if row.cost is None else f"{row.cost:.6f} {row.currency or ''}".rstrip()
+    parameters = ", ".join(f"{name} {value}" for name, value in row.parameters.items())
+    shown: dict[str, Any] = {"model": row.label, "parameters": parameters, "answers": row.answers}
+    shown |= {"errors": row.errors or None, "cut": row.cut or None, "cost": cost}
+    means = (("seconds", row.seconds), ("tokens", row.output_tokens), *row.checks.items())
+    return shown | {name: round(each.value, 3) for name, each in means if each is not None}

@@ -1,4 +1,4 @@
-"""``agouti demo``: what Agouti does so far, step by step, against the stand-ins.
+"""``agouti demo``: the whole tour, step by step, against the stand-ins.
 
 Each step is Python text: what is printed is what is run.
 """
@@ -96,6 +96,40 @@ STEPS: tuple[tuple[str, str], ...] = (
         """
         shelf = client.embed("finder", ["Kale that stands hard frost.", "Cucumber for a greenhouse."])
         print(shelf.near(client.embed("finder", "what stands the frost"), 1)[0].text)
+        """,
+    ),
+    (
+        "Several models, side by side",
+        """
+        labels = ["almanac", "almanac-local"]
+        compared = agouti.compare(client, labels, "When do peas go in?", contains="March", repeats=2)
+        for row in compared.summary:
+            print(f"{row.label:14} {row.checks['contains'].value:.0%} say March, {row.seconds.value * 1000:.0f} ms")
+        """,
+    ),
+    (
+        "The same for every row, kept as it comes",
+        """
+        notes = ["Kale: 20 of 24 up.", "Leek: 3 of 30 up.", "Pea: all up."]
+        for row in agouti.batch(client, "almanac", notes, prompt="In one word, how did it go? {text}", max_tokens=8):
+            print(row.key, row.answer)
+        """,
+    ),
+    (
+        "No more than this may be spent",
+        """
+        with client.budget(0.00003, "USD") as budget:
+            try:
+                for _ in range(5):
+                    client.ask("almanac", "When do peas go in?", max_tokens=20)
+            except agouti.BudgetExceeded as error:
+                print(f"spent {budget.spent:.6f} USD; {error.what}")
+        """,
+    ),
+    (
+        "Every language: what a tool needs to reach a model through agouti relay",
+        """
+        print(client.settings("almanac", relay="127.0.0.1:8309").environment())
         """,
     ),
     (

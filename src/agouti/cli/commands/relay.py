@@ -9,7 +9,7 @@ import click
 
 from ...config.load import load
 from ...config.singles import RelaySettings
-from ...core.errors import ConfigError
+from ...core.errors import AgoutiWarning, ConfigError
 from ...relay.tokens import TokenFile, made
 from ..app import Settings
 from ..text import paint
@@ -38,6 +38,7 @@ def command(context: click.Context, host: str, port: int) -> None:
         return
     import logging
     import sys
+    import warnings
 
     try:
         from ...relay.application import Relay
@@ -49,6 +50,7 @@ def command(context: click.Context, host: str, port: int) -> None:
         ) from None
     app: Settings = context.obj
     relay = Relay(app.config)
+    warnings.filterwarnings("ignore", category=AgoutiWarning)  # what they say stands in the log
     log = logging.getLogger("agouti.relay")
     if not log.hasHandlers():
         handler = logging.StreamHandler(sys.stderr)
@@ -58,7 +60,7 @@ def command(context: click.Context, host: str, port: int) -> None:
 
     def ready(address: str) -> None:
         known = len(relay.tokens.tokens())
-        keys = f"one of {known} access tokens" if relay.tokens.wanted else "any key"
+        keys = f"{known} access token{'' if known == 1 else 's'}" if relay.tokens.wanted else "any key"
         click.echo(f"{paint(f'{address}/v1', bold=True)}   {len(relay.config.models)} models, {keys}")
         click.echo(paint(f"page: {address}/   description: {address}/openapi.json   running until Ctrl-C", dim=True))
 
