@@ -23,6 +23,11 @@ SCHEMA = json.loads(schema.text())
 VALID = jsonschema.Draft202012Validator(SCHEMA)
 
 
+def loaded(text: str) -> Any:
+    """A file as editors see it: dates are texts there."""
+    return json.loads(json.dumps(tomllib.loads(text), default=str))
+
+
 def agouti_command(*arguments: str, **environment: str) -> tuple[int, str, str]:
     done = subprocess.run(
         [sys.executable, "-m", "agouti", *arguments], capture_output=True, text=True, timeout=60,
@@ -98,7 +103,7 @@ def test_the_schema_is_that_of_the_types() -> None:
             assert all("description" in each for each in shown["properties"].values()), name
 
 
-def test_the_schema_takes_what_is_good_and_names_what_is_not(served: Served) -> None:
+def test_the_schema_takes_what_is_good_and_names_what_is_not(served: Served, tmp_path: Path) -> None:
     """Every configuration of the guides, and all stand-ins; what the loader refuses for its form, it refuses too."""
     import re
 
@@ -108,7 +113,7 @@ def test_the_schema_takes_what_is_good_and_names_what_is_not(served: Served) -> 
     texts = [text for text in texts if "[project" not in text]
     assert len(texts) > 20
     for text in texts:
-        errors = list(VALID.iter_errors(tomllib.loads(text)))
+        errors = list(VALID.iter_errors(loaded(text)))
         assert not errors, (text, errors[0].message, list(errors[0].path))
     north = '[providers.north]\naddress = "http://a.example"\n'
     wrong = {
@@ -124,11 +129,14 @@ def test_the_schema_takes_what_is_good_and_names_what_is_not(served: Served) -> 
         '[budgets.b]\namount = 1\nper = "year"': "year",
     }
     for text, word in wrong.items():
-        errors = list(VALID.iter_errors(tomllib.loads(text)))
+        errors = list(VALID.iter_errors(loaded(text)))
         assert errors, text
         assert word in str(errors), text
+        if word == "sk-1":
+            continue  # a key in the file is read, and found by check: an editor marks it at once
         with pytest.raises(agouti.ConfigError):
-            agouti.load_config(tomllib.loads(north + text if "[providers" not in text else text))
+            (tmp_path / "agouti.toml").write_text(text if "[providers" in text else north + text)
+            agouti.load_config(tmp_path / "agouti.toml")
 
 
 def test_schema_from_the_command_line_and_in_new_files(tmp_path: Path) -> None:

@@ -50,7 +50,13 @@ class StreamDeclaration(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ModelsDeclaration(Struct, frozen=True, forbid_unknown_fields=True):
-    """Where a declared dialect lists its models: a path, the place of the list, the place of a name in an item."""
+    """Where a declared dialect lists its models.
+
+    Attributes:
+        path: of the list.
+        list: where the list is in the reply.
+        name: where a name is in an item of it.
+    """
 
     path: str
     list: str = ""
