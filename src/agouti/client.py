@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 from .arguments import split_tools
 from .calls import BaseClient, Configuration, FilePath
 from .core.chat import Json, Message
-from .dialects.registry import DEFAULT
 from .engine.operations.chat import ask
 from .loading import without_collecting
 from .reply import Reply
@@ -127,12 +126,12 @@ class Client(BaseClient):
         """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
         from .core.canonical import asked
         from .engine.accumulate import ReplyAccumulator
-        from .engine.operations.chat_streamed import stream
+        from .engine.operations.chat_streamed import CANONICAL, stream
         from .streams import Stream
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
-        with Stream(self._driver(stream(call, so_far, verbatim=DEFAULT)), so_far) as streamed:
+        with Stream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
             for batch in streamed.batches():
                 yield from chunks.of(batch)
         yield from chunks.last()
@@ -377,12 +376,12 @@ class AsyncClient(BaseClient):
         """The chunks of a stream as they come; as `Client.exchange_stream`."""
         from .core.canonical import asked
         from .engine.accumulate import ReplyAccumulator
-        from .engine.operations.chat_streamed import stream
+        from .engine.operations.chat_streamed import CANONICAL, stream
         from .streams import AsyncStream
 
         call, chunks = self._calls.chunked(asked(body))
         so_far = ReplyAccumulator()
-        async with AsyncStream(self._driver(stream(call, so_far, verbatim=DEFAULT)), so_far) as streamed:
+        async with AsyncStream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
             async for batch in streamed.batches():
                 for chunk in chunks.of(batch):
                     yield chunk

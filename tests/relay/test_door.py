@@ -235,6 +235,18 @@ def test_without_tokens_only_this_machine_by_its_own_name(served: Served) -> Non
             ("[::1]", 200),
         ):
             assert relay.call("/v1/models", headers={"host": host})[0] == status
+        for name in ("x-forwarded-for", "x-real-ip", "forwarded", "via"):
+            assert relay.call("/v1/models", headers={name: "192.0.2.7"})[0] == 403
+
+
+def test_a_budget_made_while_no_ledger_is_kept_lets_nothing_through(
+    served: Served, tmp_path: Path, tokens: TokenFile
+) -> None:
+    with relaying(configured(served, tmp_path)) as relay:
+        assert relay.ask("almanac-local")[0] == 200
+        text = token(tokens, "late", budget=5)
+        assert until(lambda: relay.ask("almanac-local", token=text)[0] == 503)
+        assert "restart" in relay.ask("almanac-local", token=text)[1]["error"]["message"]
 
 
 def test_whoever_is_elsewhere_needs_a_token(served: Served, tmp_path: Path, tokens: TokenFile) -> None:

@@ -79,8 +79,6 @@ class Answers:
         options: dict[str, Any] = {**parameters, "tags": {TAG: token} if token else {}}
         if request.extra:
             options["extra"] = request.extra
-        if self._deadline is not None:
-            options["deadline"] = self._deadline
         own = form.own_fields(body, request)
         messages = self._turns.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)

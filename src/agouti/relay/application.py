@@ -55,7 +55,7 @@ class Relay:
         loaded = load(config)
         self.settings = loaded.relay or RelaySettings()
         self.tokens = TokenFile(Path(self.settings.tokens))
-        if loaded.ledger is None and any(each.budget is not None for each in self.tokens.tokens()):
+        if loaded.ledger is None and self.tokens.wanted:
             # What a token has spent must outlive the relay.
             store = self.tokens.path.with_name("relay-usage.sqlite")
             loaded = replace(loaded, ledger=LedgerSettings(Secret(str(store))))
@@ -81,8 +81,8 @@ class Relay:
 
         for form in server_formats().values():
             route(form.path, "POST", self._asking(form), form.name)
-        counting = server_formats()["messages"]
-        route(f"{counting.path}/count_tokens", "POST", self._counting(counting), counting.name)
+            if form.counting:
+                route(form.counting, "POST", self._counting(form), form.name)
         route("/embeddings", "POST", self._vectors, "embeddings")
         route("/models", "GET", self._models, "models")
         route("/models/{name:path}", "GET", self._model, "models")
@@ -202,6 +202,7 @@ class Relay:
         self.metrics.begins()
         self._active.add(to)
         try:
+            self._check_ledger(token)
             self.door.count(token)
             data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
             body = decoded(data)
@@ -221,6 +222,12 @@ class Relay:
         finally:
             self._active.discard(to)
             self._ended(to, token, form, outcome, status, time.perf_counter() - began)
+
+    def _check_ledger(self, token: AccessToken) -> None:
+        if token.budget is not None and self.config.ledger is None:
+            raise Refused(
+                503, f"token {token.name} has a budget, and the relay began before any token was made: restart it"
+            )
 
     def _ended(
         self, to: Exchange, token: AccessToken, form: str, outcome: Outcome, status: int, seconds: float
@@ -305,7 +312,17 @@ class _Front:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         to = Exchange(scope, receive, send, os.urandom(8).hex())
-        form = error_format(scope["path"])
+        try:
+            await self._answered(scope, receive, send, to)
+        except CallerGone:
+            pass
+        except asyncio.CancelledError:
+            if not to.done():
+                raise
+        finally:
+            to.done()
+
+    async def _answered(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         try:
             origin = self._relay.door.origin(scope, to.headers)
             if origin is not None:
@@ -316,17 +333,12 @@ class _Front:
                     return
             await self._routed(scope, receive, send, to)
         except (AgoutiError, Refused) as error:
-            await self._failed(to, form, error)
+            await self._failed(to, error)
         except CallerGone:
-            pass
-        except asyncio.CancelledError:
-            if not to.done():
-                raise
+            raise
         except Exception:
             log.exception("%s: something went wrong that should not", to.identifier)
-            await self._failed(to, form, Refused(500, "something went wrong in the relay: see its log"))
-        finally:
-            to.done()
+            await self._failed(to, Refused(500, "something went wrong in the relay: see its log"))
 
     async def _routed(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         scope["agouti.exchange"] = to
@@ -337,10 +349,10 @@ class _Front:
             raise Refused(404, f"there is nothing at {scope['path'][:200]}: see /openapi.json")
         await found(scope, receive, send)
 
-    async def _failed(self, to: Exchange, form: ServerFormat, error: "AgoutiError | Refused") -> None:
+    async def _failed(self, to: Exchange, error: "AgoutiError | Refused") -> None:
         if to.status is not None:
             return  # the answer had begun, and has told it
-        said = told(error, to.identifier)
+        form, said = error_format(to.scope["path"]), told(error, to.identifier)
         headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
         if said.status == 401:
             headers["www-authenticate"] = "Bearer"

@@ -74,7 +74,9 @@ class Door:
             raise Refused(503, "the relay cannot read its access tokens, and lets nobody in") from error
         given = _given(headers)
         if not wanted:
-            if not (_is_here(scope) and _names_this_machine(headers.get("host", ""))):
+            # What a server before the relay passes on may come from anywhere.
+            passed_on = any(name in headers for name in ("x-forwarded-for", "x-real-ip", "forwarded", "via"))
+            if passed_on or not (_is_here(scope) and _names_this_machine(headers.get("host", ""))):
                 raise Refused(403, "without an access token the relay answers programs on its own machine alone")
             return NOBODY
         token = self.tokens.of(given) if given else self._of_session(headers, known) if page else None

@@ -78,6 +78,7 @@ class ServerFormat:
     Attributes:
         name: of the dialect.
         path: of its operation, behind the base address.
+        counting: path of the operation that counts the tokens of a request; empty where there is none.
         conversation: the field that holds what is said.
         shared: fields of a request that go on as they came where the provider speaks the same format, and our names of
             the parameters that each of them says.
@@ -85,6 +86,7 @@ class ServerFormat:
 
     name: str
     path: str
+    counting: str = ""
     conversation: str = "messages"
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
 

@@ -27,5 +27,5 @@ def error_format(path: str) -> ServerFormat:
     >>> error_format("/v1/messages/count_tokens").name, error_format("/v1/models").name
     ('messages', 'chat')
     """
-    formats = server_formats()
-    return formats["messages" if "/messages" in path else "chat"]
+    formats = list(server_formats().values())
+    return next((each for each in formats if each.path in path), formats[0])

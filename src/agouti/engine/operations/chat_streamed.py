@@ -15,6 +15,9 @@ from ..receive import Kept, Try
 from ..receive_stream import receive_stream
 from .chat import Chat, Shape, is_unfinished, reply_of
 
+CANONICAL = DEFAULT
+"""What `ChatStreamed` calls the canonical form, for callers who want it as it came."""
+
 
 class ChatStreamed(Chat):
     """A question, answered in pieces.
@@ -34,7 +37,7 @@ class ChatStreamed(Chat):
     def passes(self, target: Target) -> bool:
         """Whether what a model's provider sends goes through as it came, for a caller who speaks its format."""
         dialect = target.provider.dialect
-        form = DEFAULT if dialect.abilities.canonical else dialect.name
+        form = CANONICAL if dialect.abilities.canonical else dialect.name
         # What is taken apart does not go through.
         return self.verbatim == form and not target.model.reasoning_tag
 
