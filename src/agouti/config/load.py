@@ -274,7 +274,6 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     check_models(models, providers, origins)
     files = tuple(s.name for s in sources if s.kind == "file")
     ledger = ledger_of(merged, origins, variables)
-    shared = limit_store_of(merged, origins, variables)
     budgets = {
         label: _entry(Budget, "budgets", label, values, origins)
         for label, values in _entries(merged, "budgets", origins)
@@ -294,7 +293,7 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         ledger,
         budgets,
         plans,
-        shared,
+        limit_store_of(merged, origins, variables),
         telemetry_of(merged, origins),
         cache_of(merged, origins),
         relay_of(merged, origins, files),
