@@ -7,7 +7,9 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.core.chat import Choice, Completion, Message, ProviderTurn, ToolCall, ToolFunction
 from agouti.dialects.server.formats import server_formats
+from agouti.relay.turns import TurnMemory
 from agouti.standins import Served
 
 from ..dialects.test_contract import MODELS
@@ -155,6 +157,30 @@ def test_bytes_go_through_untouched_where_both_sides_speak_the_same(form: str) -
                 assert got == (STREAMS[form] if streams else reply)
 
 
+THINKING = [
+    ({"thinking": {"type": "enabled", "budget_tokens": 1500}}, "low"),
+    ({"thinking": {"type": "enabled", "budget_tokens": 31999}}, "high"),
+    ({"thinking": {"type": "enabled", "budget_tokens": 4096}}, "medium"),
+    ({"thinking": {"type": "adaptive"}}, None),
+    ({"thinking": {"type": "adaptive"}, "output_config": {"effort": "max"}}, "high"),
+    ({"thinking": {"type": "disabled"}}, None),
+]
+
+
+@pytest.mark.parametrize(("said", "effort"), THINKING)
+def test_thinking_is_said_in_words_that_the_provider_has(said: dict[str, Any], effort: str | None) -> None:
+    def behave(connection: Connection, number: int) -> None:
+        connection.write(b"HTTP/1.1 200 OK\r\ncontent-length: %d\r\n\r\n%b" % (len(OWN["chat"][2]), OWN["chat"][2]))
+
+    with serving(behave) as server, relaying({"providers": {"north": {"address": server.address}}}) as relay:
+        body = {"model": "m@north", "max_tokens": 64_000, "messages": [{"role": "user", "content": "Peas?"}], **said}
+        status, told, _ = relay.call("/v1/messages", body)
+        assert (status, told["content"]) == (200, [{"type": "text", "text": "Peas."}])
+        sent = json.loads(server.requests[-1].partition(b"\r\n\r\n")[2])
+        assert sent.get("reasoning_effort") == effort
+        assert sent.keys() - {"reasoning_effort"} == {"model", "messages", "max_tokens"}
+
+
 def test_what_the_entry_says_holds_for_callers(served: Served) -> None:
     """Its system text, defaults, price and fallback."""
     models = {
@@ -207,3 +233,39 @@ def test_embeddings_models_and_counts(relay: Running) -> None:
     exact = relay.call("/v1/messages/count_tokens", {"model": MODELS["messages"], **BODIES["messages"]})
     assert count[1]["input_tokens"] > 0
     assert exact[1]["input_tokens"] > 0
+
+
+def test_remembered_turns_are_their_owners_alone_and_have_an_end() -> None:
+    now = [0.0]
+    memory = TurnMemory(lambda: now[0])
+
+    def replied(number: int, size: int = 10) -> Completion:
+        call = ToolCall(ToolFunction("frost", '{"b": 1, "a": 2}'), f"call-{number}")
+        return Completion(
+            (Choice("", "tool_calls", tool_calls=(call,), provider_turn=ProviderTurn("lines", ["x" * size])),)
+        )
+
+    def asked(number: int, arguments: str = '{"a":2,"b":1}') -> list[Message]:
+        return [Message("assistant", tool_calls=(ToolCall(ToolFunction("frost", arguments), f"call-{number}"),))]
+
+    memory.keep("club", replied(1))
+    (found,) = memory.with_turns("club", asked(1))
+    assert found.provider_turn == ProviderTurn("lines", ["x" * 10])
+    for owner, messages in (
+        ("", asked(1)),
+        ("other", asked(1)),
+        ("club", asked(2)),
+        ("club", asked(1, "{}")),
+        ("club", asked(1, "no")),
+    ):
+        assert memory.with_turns(owner, messages)[0].provider_turn is None
+    for number in range(6000):
+        memory.keep("club", replied(number))
+    assert len(memory._turns) == 5000
+    for number in range(10):
+        memory.keep("club", replied(number, 10_000_000))
+    assert memory._bytes <= 64_000_000
+    assert memory._bytes == sum(size for _, size, _ in memory._turns.values())
+    now[0] = 1e6
+    memory.keep("club", replied(7))
+    assert len(memory._turns) == 1

@@ -89,7 +89,7 @@ def test_a_caller_who_goes_ends_the_providers_work_within_a_second(how: str) -> 
         assert until(lambda: provider.talking == 0, 1.0)
         assert until(lambda: relay.relay.seen.latest and relay.relay.seen.latest[-1].status == 499)
         assert relay.relay.seen.latest[-1].output_tokens is None
-        assert not relay.relay._active
+        assert not relay.relay.active
 
 
 def test_a_caller_who_goes_before_the_answer_begins(served: Served) -> None:
@@ -147,12 +147,12 @@ def test_a_thousand_streams_left_leave_nothing_behind() -> None:
                 sock.close()
             assert until(lambda: provider.talking == 0, 3)
         assert provider.left == 1000
-        assert until(lambda: not relay.relay._active)
+        assert until(lambda: not relay.relay.active)
         POOL.clear()
         assert until(lambda: sockets() == 0, 3)
         assert len(relay.relay.client._calls.hooks) <= 2
         metrics = POOL.request("GET", relay.address + "/metrics").data.decode()
-        assert 'agouti_relay_requests_total{form="chat",label="m@north",status="499",token=""} 1000.0' in metrics
+        assert 'agouti_relay_requests_total{form="chat",label="*@north",status="499",token=""} 1000.0' in metrics
         assert "agouti_relay_under_way 0.0" in metrics
 
 
@@ -221,11 +221,13 @@ def test_the_command_serves_and_stops_gracefully(tmp_path: Path, how: signal.Sig
         (tmp_path / "agouti.toml").write_text(f'[providers.north]\naddress = "{server.address}"\n')
         with process(tmp_path, "relay", "--port", "0") as (started, address):
             reply = POOL.request("POST", address + "/v1/chat/completions", body=ASKED, preload_content=False)
+            page = POOL.request("GET", address + "/page/calls", preload_content=False)
             assert began.wait(5)
             started.send_signal(how)
             data = reply.read()  # what is under way comes to its end
             assert data.endswith(b"[DONE]\n\n")
             assert data.count(b"peas") == 10
+            assert page.read().startswith(b": the relay is here")  # whoever looks on does not hold it up
             _, err = started.communicate(timeout=15)
             assert started.returncode == 0, err
             assert finished.is_set()

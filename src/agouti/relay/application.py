@@ -49,6 +49,7 @@ class Relay:
         client: asks the models; made with the first request.
         tokens: who may call.
         seen: the latest calls.
+        active: requests whose callers have to take what they get.
     """
 
     def __init__(self, config: "Configuration | None" = None, **options: Any) -> None:
@@ -67,7 +68,7 @@ class Relay:
         self._options = options
         self._client: AsyncClient | None = None
         self._answers: Answers | None = None
-        self._active: set[Exchange] = set()
+        self.active: set[Exchange] = set()
         self._sweeper: asyncio.Task[None] | None = None
         self.routes = self._routes()
 
@@ -153,7 +154,7 @@ class Relay:
         while True:
             await asyncio.sleep(min(0.5, self.settings.write_seconds / 2))
             until = loop.time() - self.settings.write_seconds
-            for each in list(self._active):
+            for each in list(self.active):
                 if each.sending_since is not None and each.sending_since < until:
                     each.break_off()
 
@@ -200,7 +201,7 @@ class Relay:
         began = time.perf_counter()
         status = 500
         self.metrics.begins()
-        self._active.add(to)
+        self.active.add(to)
         try:
             self._check_ledger(token)
             self.door.count(token)
@@ -220,7 +221,7 @@ class Relay:
             status = GONE
             raise
         finally:
-            self._active.discard(to)
+            self.active.discard(to)
             self._ended(to, token, form, outcome, status, time.perf_counter() - began)
 
     def _check_ledger(self, token: AccessToken) -> None:
@@ -250,10 +251,14 @@ class Relay:
             streamed=outcome.streamed,
             error=outcome.error,
         )
-        self.metrics.ended(call)
+        self.metrics.ended(call, self._counted_as(call.label))
         self.seen.add(call)
         who = printable(token.name) or "-"
         log.info("%s %s %s %s %s %.3f s", to.identifier, who, form, printable(call.label) or "-", status, seconds)
+
+    def _counted_as(self, label: str) -> str:
+        """What a call is counted as: names that callers choose themselves are one, or they would have no end."""
+        return label if label in self.config.models else f"*@{label.rpartition('@')[2]}" if label else ""
 
     async def _models(self, to: Exchange, token: AccessToken) -> None:
         data = encode_models(listed(self.config, token), int(self.started))
@@ -324,7 +329,7 @@ class _Front:
 
     async def _answered(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         try:
-            origin = self._relay.door.origin(scope, to.headers)
+            origin = self._relay.door.origin(to.headers)
             if origin is not None:
                 to.extra += [(b"access-control-allow-origin", origin.encode("latin-1")), (b"vary", b"origin")]
                 to.extra.append((b"access-control-expose-headers", f"x-request-id, {ATTEMPTS}".encode()))
@@ -345,7 +350,7 @@ class _Front:
         match, found = _match(self._relay.routes, scope)
         if found is None:
             if match:
-                raise Refused(405, f"{scope['method']} is no method of {scope['path'][:200]}")
+                raise Refused(405, f"{scope['method']} is no method of {scope['path'][:200]}", allow=", ".join(match))
             raise Refused(404, f"there is nothing at {scope['path'][:200]}: see /openapi.json")
         await found(scope, receive, send)
 
@@ -354,6 +359,8 @@ class _Front:
             return  # the answer had begun, and has told it
         form, said = error_format(to.scope["path"]), told(error, to.identifier)
         headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
+        if isinstance(error, Refused) and error.allow:
+            headers["allow"] = error.allow
         if said.status == 401:
             headers["www-authenticate"] = "Bearer"
         attempts = getattr(error, "attempts", ())
@@ -365,15 +372,17 @@ class _Front:
             await to.answer(said.status, encode_json(form.encode_error(said)), JSON, headers)
 
 
-def _match(routes: Any, scope: Scope) -> tuple[bool, Any]:
-    partial = False
+def _match(routes: list[Route], scope: Scope) -> tuple[list[str], Any]:
+    """The methods of a path, and what answers this one; `None` where nothing does."""
+    methods: set[str] = set()
     for route in routes:
         match, child = route.matches(scope)
         if match is Match.FULL:
             scope.update(child)
-            return True, route.handle
-        partial = partial or match is Match.PARTIAL
-    return partial, None
+            return [], route.handle
+        if match is Match.PARTIAL:
+            methods |= route.methods or set()
+    return sorted(methods), None
 
 
 async def _preflight(to: Exchange) -> None:

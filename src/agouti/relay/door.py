@@ -42,7 +42,7 @@ class Door:
         self._windows: dict[str, SlidingWindow] = {}
         self._sessions: dict[str, tuple[str, float]] = {}
 
-    def origin(self, scope: Mapping[str, Any], headers: Mapping[str, str]) -> str | None:
+    def origin(self, headers: Mapping[str, str]) -> str | None:
         """The origin of the page that calls, where it is listed; `None` where no other page does.
 
         Raises:
@@ -53,8 +53,8 @@ class Door:
             return None
         if origin in self._origins:
             return origin
-        if origin == f"{scope.get('scheme', 'http')}://{headers.get('host', '')}":
-            return None
+        if origin.partition("://")[2] == headers.get("host", ""):
+            return None  # its own page; whether TLS is before it, the relay does not know
         raise Refused(
             403, f"pages of {origin[:100]} may not call this relay: list it in [relay] origins", "origin_not_allowed"
         )

@@ -35,12 +35,12 @@ class Metrics:
         """A call begins."""
         self._under_way.inc()
 
-    def ended(self, call: CallSeen) -> None:
-        """A call has ended."""
+    def ended(self, call: CallSeen, label: str) -> None:
+        """A call has ended; it is counted under this label."""
         self._under_way.dec()
-        names = (call.label, call.token, call.form)
+        names = (label, call.token, call.form)
         self._requests.labels(*names, str(call.status)).inc()
-        self._seconds.labels(call.label, call.form).observe(call.seconds)
+        self._seconds.labels(label, call.form).observe(call.seconds)
         for direction, count in (("input", call.input_tokens), ("output", call.output_tokens)):
             if count is not None and count > 0:
                 self._tokens.labels(*names, direction).inc(count)

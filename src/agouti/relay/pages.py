@@ -86,13 +86,16 @@ def calls(relay: "Relay") -> Handler:
     async def handle(to: Exchange, token: AccessToken) -> None:
         to.watch()
         own = None if relay.sees_all(token) else token.name
-        await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
-        async for event in relay.seen.follow(_QUIET, own):
-            try:  # a token may have been taken back meanwhile
-                relay.door.enter(to.scope, to.headers, page=True)
-            except Refused:
-                break
-            await to.piece(event)
+        relay.active.add(to)
+        try:
+            await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
+            async for event in relay.seen.follow(_QUIET, own):
+                relay.door.enter(to.scope, to.headers, page=True)  # a token may have been taken back meanwhile
+                await to.piece(event)
+        except Refused:
+            pass
+        finally:
+            relay.active.discard(to)
         await to.piece(b"", more=False)
 
     return handle

@@ -62,6 +62,13 @@ class CallsSeen:
                 queue.get_nowait()
                 queue.put_nowait(None)
 
+    def close(self) -> None:
+        """The relay stops: nobody looks on any more."""
+        for queue in list(self._watchers):
+            if queue.full():
+                queue.get_nowait()
+            queue.put_nowait(None)
+
     async def follow(self, quiet: float, own: str | None = None) -> AsyncIterator[bytes]:
         """Server-sent events of calls as they happen; a comment where nothing has for a while.
 

@@ -96,8 +96,9 @@ def serve(relay: Relay, host: str, port: int, ready: Callable[[str], None]) -> N
             f"{host} is reached from other machines, and there is no access token yet",
             hint="Make one first: agouti relay token NAME",
         )
+    _ = relay.client  # what is wrong with the configuration is said before anybody calls
     sock = bound(host, port)
-    server = made(relay, lambda: ready(address_of(sock)))
+    server = made(relay, lambda: ready(address_of(sock)), relay.seen.close)
     try:
         server.run(sockets=[sock])
     finally:
@@ -110,14 +111,15 @@ def address_of(sock: socket.socket) -> str:
     return f"http://[{here[0]}]:{here[1]}" if ":" in here[0] else f"http://{here[0]}:{here[1]}"
 
 
-def made(relay: Relay, ready: Callable[[], None]) -> uvicorn.Server:
-    """The server of a relay.
+def made(application: Any, ready: Callable[[], None], stops: Callable[[], None] | None = None) -> uvicorn.Server:
+    """The server of a relay, or of an application that has mounted one.
 
     Args:
         ready: is called once it listens.
+        stops: is called when it is told to stop.
     """
     config = uvicorn.Config(
-        relay,
+        application,
         http=_Protocol,
         ws="none",
         lifespan="on",
@@ -129,21 +131,28 @@ def made(relay: Relay, ready: Callable[[], None]) -> uvicorn.Server:
         timeout_graceful_shutdown=_GRACE,
         timeout_keep_alive=75,
     )
-    return _Server(config, ready)
+    return _Server(config, ready, stops)
 
 
 class _Server(uvicorn.Server):
-    """Tells when it listens."""
+    """Tells when it listens, and when it is told to stop."""
 
-    def __init__(self, config: uvicorn.Config, ready: Callable[[], None]) -> None:
+    def __init__(
+        self, config: uvicorn.Config, ready: Callable[[], None], stops: Callable[[], None] | None = None
+    ) -> None:
         super().__init__(config)
         self._ready = ready
+        self._stops = stops
+        self._loop: asyncio.AbstractEventLoop | None = None
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         await super().startup(sockets)
+        self._loop = asyncio.get_running_loop()
         if self.started:
             self._ready()
 
     def handle_exit(self, sig: int, frame: Any) -> None:
         super().handle_exit(sig, frame)
         self._captured_signals.clear()  # told to stop, and stopping: no signal more at the end
+        if self._loop is not None and self._stops is not None:
+            self._loop.call_soon_threadsafe(self._stops)

@@ -34,8 +34,11 @@ _OWN_STATUS = (400, 413, 422)
 class Refused(Exception):
     """The relay itself refuses a request; nothing was sent."""
 
-    def __init__(self, status: int, message: str, code: str = "", *, wait: float | None = None) -> None:
+    def __init__(
+        self, status: int, message: str, code: str = "", *, wait: float | None = None, allow: str = ""
+    ) -> None:
         super().__init__(message)
+        self.allow = allow
         self.status = status
         self.message = message
         self.code = code

@@ -182,7 +182,8 @@ class ResponsesEncoder:
             if not item.texts and name == "arguments":
                 item.texts.append("{}")
                 self._tell(out, f"{_word(item)}.delta", item, delta="{}")
-            self._tell(out, f"{_word(item)}.done", item, **{name: "".join(item.texts)})
+            named = {"name": item.call.name} if name == "arguments" else {}
+            self._tell(out, f"{_word(item)}.done", item, **named, **{name: "".join(item.texts)})
         whole = _shown(item, "completed")
         self._event(out, "output_item.done", output_index=item.number, item=whole)
         self._items.append(whole)
