@@ -282,7 +282,9 @@ class Relay:
     async def _description(self, to: Exchange, token: AccessToken) -> None:
         from .description import description
 
-        await to.answer(200, encode_json(description()), JSON)
+        tokens = self.tokens.wanted
+        labels = [] if tokens else list(self.config.models)[:20]  # nobody is told of them at the door
+        await to.answer(200, encode_json(description(labels, tokens=tokens)), JSON)
 
 
 class _Endpoint:

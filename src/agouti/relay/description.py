@@ -1,5 +1,6 @@
 """The description of the relay's own interface, as OpenAPI 3.1."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from .. import __version__
@@ -10,7 +11,7 @@ _SAID: dict[str, Any] = {"anyOf": [_TEXT, {"type": "array", "items": _OBJECT}]}
 
 
 def _body(required: list[str], **fields: Any) -> dict[str, Any]:
-    model = {"type": "string", "description": "A label of the configuration, or NAME@PROVIDER.", "minLength": 1}
+    model = {"$ref": "#/components/schemas/Model"}
     stream = {"type": "boolean", "description": "Whether the answer is to come in pieces."}
     schema = {
         "type": "object",
@@ -22,6 +23,7 @@ def _body(required: list[str], **fields: Any) -> dict[str, Any]:
 
 _MESSAGES = {
     "type": "array",
+    "minItems": 1,
     "items": {
         "type": "object",
         "required": ["role"],
@@ -29,10 +31,10 @@ _MESSAGES = {
     },
 }
 _NUMBERS = {
-    "temperature": {"type": "number", "minimum": 0},
-    "top_p": {"type": "number", "minimum": 0, "maximum": 1},
+    "temperature": {"type": ["number", "null"], "minimum": 0, "maximum": 5},
+    "top_p": {"type": ["number", "null"], "minimum": 0, "maximum": 1},
 }
-_CAP = {"type": "integer", "minimum": 1}
+_CAP = {"type": ["integer", "null"], "minimum": 1}
 _TOOLS = {"type": "array", "items": _OBJECT}
 
 
@@ -78,8 +80,16 @@ _BOTH = ("application/json", "text/event-stream")
 _JSON = ("application/json",)
 
 
-def description() -> dict[str, Any]:
-    """The whole description."""
+def description(labels: Sequence[str] = (), *, tokens: bool = True) -> dict[str, Any]:
+    """The whole description.
+
+    Args:
+        labels: some of the models that can be asked.
+        tokens: whether an access token is wanted.
+    """
+    model: dict[str, Any] = {"type": "string", "description": "A label, or NAME@PROVIDER.", "minLength": 1}
+    if labels:
+        model["examples"] = list(labels)
     paths: dict[str, Any] = {
         "/v1/chat/completions": {
             "post": _operation(
@@ -167,10 +177,10 @@ def description() -> dict[str, Any]:
             "version": __version__,
             "description": "Every configured model at one address.",
         },
-        "security": [{"bearer": []}, {"header": []}],
+        "security": [{"bearer": []}, {"header": []}, *([] if tokens else [{}])],
         "paths": paths,
         "components": {
-            "schemas": {"Error": error, "BlockError": {**error, "required": ["type", "error"]}},
+            "schemas": {"Model": model, "Error": error, "BlockError": {**error, "required": ["type", "error"]}},
             "securitySchemes": {
                 "bearer": {"type": "http", "scheme": "bearer"},
                 "header": {"type": "apiKey", "in": "header", "name": "x-api-key"},
