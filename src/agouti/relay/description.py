@@ -71,11 +71,13 @@ def _operation(name: str, summary: str, error: str, *, body: Any = None, kinds: 
     made: dict[str, Any] = {"operationId": name, "summary": summary}
     if body is not None:
         made["requestBody"] = body
-    content = {kind: {"schema": _OBJECT if "json" in kind else _TEXT} for kind in kinds}
+    content = {kind: {"schema": _KINDS[kind]} for kind in kinds}
     made["responses"] = {"200": {"description": "The answer.", "content": content}, **_errors(error)}
     return made
 
 
+_EVENT = {"type": "object", "required": ["data"], "properties": {"event": _TEXT, "data": _TEXT}}
+_KINDS = {"application/json": _OBJECT, "text/event-stream": _EVENT, "text/plain": _TEXT}
 _BOTH = ("application/json", "text/event-stream")
 _JSON = ("application/json",)
 
