@@ -19,10 +19,12 @@ UNWANTED = ("__pycache__", ".sqlite", ".env", "relay-tokens", ".pyc")
 
 for path in sys.argv[1:]:
     if path.endswith(".whl"):
-        names = zipfile.ZipFile(path).namelist()
+        with zipfile.ZipFile(path) as wheel:
+            names = wheel.namelist()
         wrong = [name for name in names if not name.startswith("agouti")]
     else:
-        names = tarfile.open(path).getnames()
+        with tarfile.open(path) as archive:
+            names = archive.getnames()
         wrong = []
     wrong += [name for name in names if any(part in name for part in UNWANTED)]
     missing = [end for end in WANTED["." + path.rpartition(".")[2]] if not any(name.endswith(end) for name in names)]
