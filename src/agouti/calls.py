@@ -240,9 +240,8 @@ class Calls:
         known = options.get("only_missing")
         if known is not None:
             self._check_known(known, label, target, dimensions)
-        started = self.clocks.clock()
-        question = Question(messages=(), tags=tags_of(options.get("tags")))
-        call = self._call((target,), started, limits_of(options, self._limits), question)
+        call = self.vectors_call(target, options)
+        started = call.started
 
         def steps() -> "Steps[Embeddings]":
             from .embedding_batches import assembled, wanted
@@ -260,6 +259,11 @@ class Calls:
             return assembled(asked, gathered, elapsed=self.clocks.clock() - started)
 
         return steps()
+
+    def vectors_call(self, target: Target, options: "EmbedOptions") -> Call:
+        """A call that asks a model for vectors."""
+        question = Question(messages=(), tags=tags_of(options.get("tags")))
+        return self._call((target,), self.clocks.clock(), limits_of(options, self._limits), question)
 
     def _check_known(self, known: object, label: str, target: Target, dimensions: int | None) -> None:
         """See that vectors that are there go with those that are asked for, before anything is sent."""

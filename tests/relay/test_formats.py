@@ -157,6 +157,32 @@ def test_bytes_go_through_untouched_where_both_sides_speak_the_same(form: str) -
                 assert got == (STREAMS[form] if streams else reply)
 
 
+def test_vectors_go_through_untouched_where_both_sides_speak_the_same() -> None:
+    reply = b'{"object":"list","data":[{"index":0,"embedding":[0.1,2e-1],"odd":1}],"model":"p","usage":{"prompt_tokens":3,"total_tokens":3}}'
+
+    def behave(connection: Connection, number: int) -> None:
+        connection.write(b"HTTP/1.1 200 OK\r\ncontent-length: %d\r\n\r\n%b" % (len(reply), reply))
+
+    with serving(behave) as server:
+        config = {
+            "providers": {"north": {"address": server.address}},
+            "models": {
+                "finder": {"provider": "north", "name": "petal", "price": {"input": 1, "output": 0, "currency": "USD"}}
+            },
+        }
+        with relaying(config) as relay:
+            asked = {"model": "finder", "input": ["peas"], "weather": "wet", "dimensions": 2, "user": "grower-7"}
+            got = POOL.request("POST", relay.address + "/v1/embeddings", body=json.dumps(asked))
+            assert got.data == reply
+            assert got.headers["agouti-attempts"] == "north/petal answered"
+            assert json.loads(server.requests[-1].partition(b"\r\n\r\n")[2]) == {**asked, "model": "petal"}
+            assert until(lambda: len(relay.relay.seen.latest) == 1)
+            seen = relay.relay.seen.latest[-1]
+            assert (seen.input_tokens, seen.cost, seen.currency) == (3, 3e-6, "USD")
+            assert relay.call("/v1/embeddings", {**asked, "input": [" "]})[0] == 400
+            assert len(server.requests) == 1
+
+
 THINKING = [
     ({"thinking": {"type": "enabled", "budget_tokens": 1500}}, "low"),
     ({"thinking": {"type": "enabled", "budget_tokens": 31999}}, "high"),
@@ -214,17 +240,21 @@ def test_what_the_entry_says_holds_for_callers(served: Served) -> None:
 
 def test_embeddings_models_and_counts(relay: Running) -> None:
     status, body, _ = relay.call("/v1/embeddings", {"model": "finder", "input": ["peas", "kale"]})
-    assert (status, [each["index"] for each in body["data"]]) == (200, [0, 1])
+    by_index = {each["index"]: each["embedding"] for each in body["data"]}
+    assert (status, by_index.keys()) == (200, {0, 1})
     _, packed, _ = relay.call("/v1/embeddings", {"model": "finder", "input": "peas", "encoding_format": "base64"})
     import base64
 
     import numpy
 
     vector = numpy.frombuffer(base64.b64decode(packed["data"][0]["embedding"]), dtype="<f4")
-    assert vector.tolist() == pytest.approx(body["data"][0]["embedding"])
+    assert vector.tolist() == pytest.approx(by_index[0])
     _, lists, _ = relay.call("/v1/models")
     assert [each["id"] for each in lists["data"]] == ["almanac", "finder", "almanac-local"]
     assert lists["data"][0]["pricing"] == {"prompt": "0.00000027", "completion": "0.00000081"}
+    # Of a provider that says it otherwise, in another number of requests or another form.
+    status, other, _ = relay.call("/v1/embeddings", {"model": "lock-embed-1@canal", "input": ["peas", "kale"]})
+    assert (status, [each["index"] for each in other["data"]]) == (200, [0, 1])
     with agouti.Client.at(relay.address + "/v1") as client:
         assert client.models("here")[0].name == "almanac"
         assert client.embed("finder", ["peas"]).dimensions == len(vector)

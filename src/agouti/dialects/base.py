@@ -150,10 +150,12 @@ class VectorAbility(Struct, frozen=True, kw_only=True):
     Attributes:
         max_texts: texts that one request may hold.
         base64: whether it can be asked for vectors as base64 of little-endian 32-bit floats.
+        compatible: whether requests and replies are those of the OpenAI-compatible interface.
     """
 
     max_texts: int
     base64: bool = False
+    compatible: bool = False
 
 
 class Abilities(Struct, frozen=True, kw_only=True):

@@ -73,7 +73,7 @@ class ChatDialect(ModelListing, ChatVectors):
         means=MEANS,
         schema_style="closed",
         inputs=("text", "image", "file", "audio"),
-        vectors=VectorAbility(max_texts=256, base64=True),
+        vectors=VectorAbility(max_texts=256, base64=True, compatible=True),
         canonical=True,
         payloads=True,
         endings=(

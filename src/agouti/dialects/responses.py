@@ -117,7 +117,7 @@ class ResponsesDialect(ModelListing, ChatVectors):
         schema_style="closed",
         inputs=("text", "image", "file"),
         file_addresses=True,
-        vectors=VectorAbility(max_texts=256, base64=True),
+        vectors=VectorAbility(max_texts=256, base64=True, compatible=True),
         endings=(Ending("/responses"), Ending("/embeddings", "embeddings"), Ending("/models", "models")),
     )
 

@@ -9,13 +9,18 @@ import msgspec
 from ..calls import calls_of
 from ..core.chat import Json, Request
 from ..core.errors import AgoutiError, RequestError
+from ..core.usage import NO_USAGE
+from ..core.vectors import VectorsRequest
+from ..dialects.base import Outgoing
 from ..dialects.server.base import ReplyHead, ServerFormat, encode_json
 from ..dialects.server.vectors import decode_vectors_request, encode_vectors
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.call import Call
+from ..engine.exchange import exchange
 from ..engine.operations.chat import ask
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.count import count
+from ..engine.operations.vectors import Embed, checked_texts
 from ..engine.provider import Target
 from ..engine.question import OwnForm, question_of
 from ..reply import Attempt, Reply
@@ -26,7 +31,7 @@ from .turns import TurnMemory
 
 if TYPE_CHECKING:
     from ..client import AsyncClient
-    from ..options import Options
+    from ..options import EmbedOptions, Options
 
 JSON = "application/json"
 EVENTS = "text/event-stream; charset=utf-8"
@@ -136,20 +141,40 @@ class Answers:
         await to.answer(200, encode_json({"input_tokens": counted.tokens}), JSON)
 
     async def vectors(self, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome) -> None:
-        """Answer with vectors."""
+        """Answer with vectors; the provider's own bytes where it speaks the caller's format."""
         request = decode_vectors_request(body)
-        options: dict[str, Any] = {"extra": request.extra, "tags": {TAG: token} if token else {}}
+        target = self._calls.target(request.model)
+        options: EmbedOptions = {"extra": request.extra, "tags": {TAG: token} if token else {}}
         if self._deadline is not None:
             options["deadline"] = self._deadline
-        made = await self._client.embed(request.model, request.texts, dimensions=request.dimensions, **options)
-        outcome.tokens = (made.usage.input_tokens, None)
-        outcome.cost, outcome.provider = made.cost, made.provider
-        outcome.model = name = made.model or self._calls.target(request.model).model.name
-        price = self._calls.target(request.model).model.price_now
+        outcome.provider, outcome.model = target.provider.label, target.model.name
+        price = target.model.price_now
         outcome.currency = "" if price is None else price.currency
-        rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
-        data = encode_json(encode_vectors(rows, name, made.usage))
-        await to.answer(200, data, JSON)
+        ability = target.provider.dialect.abilities.vectors
+        if ability is not None and ability.compatible and len(request.texts) <= ability.max_texts:
+            passed = Passed(checked_texts(request.texts), body)
+            exchanged = await self._client._run(exchange(self._calls.vectors_call(target, options), passed))
+            usage = passed.usage(exchanged.answer.value) or NO_USAGE
+            outcome.cost = None if price is None else price.cost(usage)
+            data, attempts = exchanged.answer.body, {ATTEMPTS: attempts_text(exchanged.attempts)}
+        else:
+            made = await self._client.embed(request.model, request.texts, dimensions=request.dimensions, **options)
+            rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
+            data = encode_json(encode_vectors(rows, made.model or target.model.name, made.usage))
+            usage, outcome.cost, attempts = made.usage, made.cost, {}
+        outcome.tokens = (usage.input_tokens, None)
+        await to.answer(200, data, JSON, attempts)
+
+
+class Passed(Embed):
+    """A request for vectors as the caller has sent it."""
+
+    def __init__(self, texts: list[str], body: Mapping[str, Json]) -> None:
+        super().__init__(texts, dimensions=None, extra={})
+        self._body = {name: value for name, value in body.items() if value is not None}
+
+    def encode(self, request: VectorsRequest, target: Target) -> Outgoing:
+        return Outgoing("embeddings", "/embeddings", {**self._body, "model": request.model})
 
 
 def _with_effort(parameters: Mapping[str, Json], target: Target, form: str) -> dict[str, Json]:
