@@ -8,6 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -365,6 +366,39 @@ def test_too_large_too_slow_compressed(served: Served, tmp_path: Path) -> None:
         status, _, headers = relay.call("/v1/messages", method="GET")
         assert (status, headers["allow"]) == (405, "POST")
         assert relay.ask("almanac-local")[0] == 200
+
+
+def test_heads_without_end(served: Served, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Too large, or trickling: the first of a connection, and a later one."""
+    monkeypatch.setattr("agouti.relay.server._HEAD_SECONDS", 0.6)
+    good = b"GET /health HTTP/1.1\r\nhost: localhost\r\n\r\n"
+    with relaying(served.config) as relay:
+        host, port = relay.address.removeprefix("http://").split(":")
+        for before in (b"", good):
+            with socket.create_connection((host, int(port)), timeout=10) as sock:
+                sock.sendall(before)
+                while before and b'{"status":"ok"}' not in sock.recv(65536):
+                    pass
+                said = b""
+                try:
+                    sock.sendall(b"GET /health HTTP/1.1\r\nx: ")
+                    for _ in range(400):
+                        sock.sendall(b"a" * 65536)
+                    said = sock.recv(65536)
+                except OSError:
+                    pass  # closed while it was still being sent
+                assert said in (b"",) or b" 431 " in said
+            with socket.create_connection((host, int(port)), timeout=10) as sock:
+                sock.sendall(before)
+                while before and b'{"status":"ok"}' not in sock.recv(65536):
+                    pass
+                began = time.monotonic()
+                with suppress(OSError):
+                    for letter in b"GET /health HTTP/1.1\r\nhost: localhost\r\n" * 3:
+                        sock.sendall(bytes([letter]))
+                        time.sleep(0.05)
+                assert time.monotonic() - began < 5
+        assert relay.call("/health")[0] == 200
 
 
 @pytest.mark.parametrize("kind", POLICY, ids=lambda kind: kind.__name__)
