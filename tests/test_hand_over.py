@@ -203,11 +203,13 @@ def test_in_a_notebook(served: Served, tmp_path: Path, monkeypatch: pytest.Monke
     """A cell awaits; replies and tables show as Markdown, streams as they come."""
     from IPython.core.interactiveshell import InteractiveShell
     from IPython.utils.capture import capture_output
+    from traitlets.config import Config
 
     (tmp_path / "agouti.toml").write_text(served.toml)
     for name, value in served.environment.items():
         monkeypatch.setenv(name, value)
-    shell = InteractiveShell.instance()
+    monkeypatch.setenv("IPYTHONDIR", str(tmp_path / "ipython"))
+    shell = InteractiveShell.instance(config=Config({"HistoryManager": {"enabled": False}}))
     try:
         shell.kernel = object()
         with capture_output() as captured:

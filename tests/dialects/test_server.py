@@ -24,13 +24,15 @@ from agouti.core.messages import said
 from agouti.core.usage import Usage
 from agouti.core.vectors import VectorsRequest
 from agouti.dialects.base import Fault
-from agouti.dialects.registry import dialect
+from agouti.dialects.registry import dialect, names
 from agouti.dialects.server.base import ErrorTold, ReplyHead
 from agouti.dialects.server.formats import server_formats
 from agouti.dialects.server.packed import packed, unpacked
 from agouti.dialects.server.prompt import PLAIN
 from agouti.dialects.server.vectors import decode_vectors_request, encode_vectors
 from agouti.engine.accumulate import ReplyAccumulator, as_events
+from agouti.engine.operations.chat import encoded
+from agouti.engine.provider import Targets
 
 from .test_round_trip import ARGUMENTS, FILES, IMAGES, NAMES, TEXTS, WORDS
 
@@ -263,6 +265,7 @@ def test_blocks_of_a_turn_come_back_word_for_word() -> None:
         ("chat", {"model": "m", "messages": [], "temperature": "hot"}, "temperature"),
         ("chat", {"model": "m", "messages": [], "max_tokens": True}, "max_tokens"),
         ("chat", {"model": "m", "messages": [], "stream_options": []}, "stream_options"),
+        ("chat", {"model": "m", "messages": [], "tools": [None]}, "tools.0"),
         ("prompt", {"model": "m", "prompt": ["a", "b"]}, "prompt"),
         ("prompt", {"model": "m", "prompt": [1, 2]}, "prompt"),
         ("prompt", {"model": "m", "prompt": "x", "logprobs": "many"}, "logprobs"),
@@ -287,6 +290,10 @@ def test_a_wrong_request_says_where(form: str, body: dict[str, Any], words: str)
     assert raised.value.hint
 
 
+TARGETS = [
+    Targets(agouti.Config.of([agouti.Provider("north", "http://north.example", name)])).of("m@north")
+    for name in names()
+]
 JUNK = st.recursive(
     st.none() | st.booleans() | st.integers(-3, 3) | st.text(max_size=3),
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3),
@@ -346,9 +353,9 @@ def test_odd_requests_are_refused_or_understood(form: str, body: dict[str, Any],
         FORMS[form].own_fields(asked, request)
     except agouti.RequestError:
         return
-    for name in ("chat", "messages"):
-        with suppress(agouti.RequestError):  # the kinds of parts that it does not have
-            msgspec.json.encode(dialect(name).encode_chat(request).body)
+    for target in TARGETS:
+        with suppress(agouti.RequestError):  # what it does not have, and what nobody could mean
+            msgspec.json.encode(encoded(request, target, target.provider.dialect.encode_chat).body)
 
 
 @pytest.mark.parametrize("form", FORMS)

@@ -4,17 +4,18 @@ A `ServerFormat` is the mirror of a `agouti.dialects.base.Dialect`: ``decode_req
 request again, for every request in the form in which the format itself would say it.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, ClassVar, Protocol
 
 import msgspec
 from msgspec import Struct
 
-from ...core.chat import Completion, Json, Request
+from ...core.chat import Completion, Json, Message, ProviderTurn, Request
 from ...core.errors import RequestError
-from ...core.events import Event, Passed
+from ...core.events import Event, Finished, Passed, TurnTold, UsageTold
 from ...core.json_lenient import any_json
 from ...core.parameters import checked
+from ...core.usage import Usage
 
 encode_json = msgspec.json.Encoder().encode
 
@@ -70,6 +71,46 @@ class StreamEncoder(Protocol):
 
     def failed(self, error: ErrorTold) -> bytes:
         """What stands at the end of a stream that broke off."""
+
+
+class EventEncoder:
+    """Encodes a stream of named events; what an event adds to it, a format says in `take`.
+
+    Args:
+        head: what the reply tells besides.
+        error: makes the body of an error.
+    """
+
+    def __init__(self, head: ReplyHead, error: Callable[[ErrorTold], dict[str, Json]]) -> None:
+        self.head = head
+        self.error = error
+        self.usage: Usage | None = None
+        self.reason: str | None = None
+        self.turn: ProviderTurn | None = None
+        self.verbatim = False
+
+    def of(self, events: Sequence[Event]) -> bytes:
+        """See `StreamEncoder`."""
+        made = b"".join([event.payload for event in events if type(event) is Passed])
+        if made or self.verbatim:
+            self.verbatim = True
+            return made
+        out: list[bytes] = []
+        for event in events:
+            match event:
+                case TurnTold():
+                    self.turn = event.turn
+                case Finished():
+                    self.reason = event.reason
+                case UsageTold():
+                    self.usage = event.usage
+                case _ if not getattr(event, "choice", 0):  # such formats have one answer
+                    self.take(event, out)
+        return b"".join(out)
+
+    def take(self, event: Event, out: list[bytes]) -> None:
+        """Add what an event amounts to."""
+        raise NotImplementedError
 
 
 class ServerFormat:
@@ -224,6 +265,22 @@ def _passed(event: Passed, counts: bool) -> bytes:
 def _counts_alone(payload: bytes) -> bool:
     chunk = any_json(payload)
     return isinstance(chunk, dict) and bool(chunk.get("usage")) and not chunk.get("choices")
+
+
+def request_of(
+    body: Mapping[str, Json],
+    model: str,
+    messages: Sequence[Message],
+    parameters: Mapping[str, Json],
+    known: "frozenset[str]",
+) -> Request:
+    """The request that the parts of a body amount to; what is not known of it goes on as it is.
+
+    Raises:
+        RequestError: a parameter is of a wrong type, or out of range.
+    """
+    streams = bool(field(body, "stream", bool, "true or false"))
+    return Request(model, tuple(messages), parameters_of(parameters), rest_of(body, known), streams)
 
 
 def rest_of(body: Mapping[str, Json], known: "frozenset[str] | set[str]") -> dict[str, Json]:

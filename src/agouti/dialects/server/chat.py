@@ -31,6 +31,8 @@ class ChatFormat(ServerFormat):
         model_of(body)
         streams = field(body, "stream", bool, "true or false")
         objects(body.get("messages"), "messages")
+        if body.get("tools") is not None:
+            objects(body["tools"], "tools")
         request = asked(body)
         options = dict(request.options)
         extra = options.pop("extra", {})

@@ -15,8 +15,7 @@ from .base import (
     field,
     model_of,
     objects,
-    parameters_of,
-    rest_of,
+    request_of,
     wrong,
 )
 from .messages_reply import MessagesEncoder, message_of_reply
@@ -59,13 +58,7 @@ class MessagesFormat(ServerFormat):
             messages += _turn(each, f"messages.{number}")
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         parameters |= _parameters(body)
-        return Request(
-            model,
-            tuple(messages),
-            parameters_of(parameters),
-            rest_of(body, _KNOWN),
-            bool(field(body, "stream", bool, "true or false")),
-        )
+        return request_of(body, model, messages, parameters, _KNOWN)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         own = super().own_fields(body, request)

@@ -1,26 +1,22 @@
 """Replies and streams of ``POST {base}/messages``: the blocks of a turn, whole or as they grow."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import Any
 
-from ...core.chat import UNFINISHED, Choice, Citation, Completion, Json, MediaFile, ProviderTurn
+from ...core.chat import UNFINISHED, Choice, Citation, Completion, Json, MediaFile
 from ...core.events import (
     Cited,
     Event,
     FileTold,
-    Finished,
-    Passed,
     Reasoning,
     Refusal,
     Started,
     Text,
     ToolCallPiece,
-    TurnTold,
-    UsageTold,
 )
 from ...core.messages import arguments_of, sendable
 from ...core.usage import NO_USAGE, Usage
-from .base import ErrorTold, ReplyHead, encode_json
+from .base import ErrorTold, EventEncoder, ReplyHead, encode_json
 from .packed import packed
 
 _NAME = "messages"
@@ -112,34 +108,16 @@ def _file(file: MediaFile) -> dict[str, Json]:
     return {"type": "image" if file.media_type.startswith("image/") else "document", "source": source}
 
 
-class MessagesEncoder:
+class MessagesEncoder(EventEncoder):
     """Named events from ``message_start`` to ``message_stop``; one block is open at a time."""
 
     def __init__(self, head: ReplyHead, error: Callable[[ErrorTold], dict[str, Json]]) -> None:
-        self._head = head
-        self._error = error
+        super().__init__(head, error)
         self._began = False
         self._index = -1
         self._open: tuple[str, int] | None = None
-        self._arguments: set[int] = set()
-        self._usage = NO_USAGE
-        self._reason: str | None = None
-        self._turn: ProviderTurn | None = None
-        self.verbatim = False
 
-    def of(self, events: Sequence[Event]) -> bytes:
-        made = b"".join([event.payload for event in events if type(event) is Passed])
-        if made or self.verbatim:
-            self.verbatim = True
-            return made
-        out: list[bytes] = []
-        for event in events:
-            self._take(event, out)
-        return b"".join(out)
-
-    def _take(self, event: Event, out: list[bytes]) -> None:
-        if getattr(event, "choice", 0):
-            return  # the format has one answer
+    def take(self, event: Event, out: list[bytes]) -> None:
         match event:
             case Started():
                 self._begin(out, event)
@@ -157,12 +135,6 @@ class MessagesEncoder:
             case FileTold():
                 self._block(out, "file", _file(event.file))
                 self._close(out)
-            case TurnTold():
-                self._turn = event.turn
-            case Finished():
-                self._reason = event.reason
-            case UsageTold():
-                self._usage = event.usage
             case _:
                 pass  # no place for log probabilities and notes on safety
 
@@ -185,8 +157,8 @@ class MessagesEncoder:
             return
         self._began = True
         told = event or Started()
-        message = _message(told.id or self._head.identifier, told.model or self._head.model)
-        message["usage"] = _usage(self._usage)
+        message = _message(told.id or self.head.identifier, told.model or self.head.model)
+        message["usage"] = _usage(self.usage or NO_USAGE)
         out.append(_event("message_start", message=message))
 
     def _block(self, out: list[bytes], kind: str, start: dict[str, Json], number: int = 0) -> None:
@@ -214,17 +186,17 @@ class MessagesEncoder:
             return b""
         out: list[bytes] = []
         self._begin(out)
-        if self._turn is not None:
-            self._block(out, "turn", {"type": "redacted_thinking", "data": packed(self._turn)})
+        if self.turn is not None:
+            self._block(out, "turn", {"type": "redacted_thinking", "data": packed(self.turn)})
         elif self._index < 0:
             self._block(out, "text", {"type": "text", "text": ""})
         self._close(out)
-        delta = {"stop_reason": _reason(self._reason), "stop_sequence": None}
-        out += [_event("message_delta", delta=delta, usage=_usage(self._usage)), _event("message_stop")]
+        delta = {"stop_reason": _reason(self.reason), "stop_sequence": None}
+        out += [_event("message_delta", delta=delta, usage=_usage(self.usage or NO_USAGE)), _event("message_stop")]
         return b"".join(out)
 
     def failed(self, error: ErrorTold) -> bytes:
-        body = self._error(error)
+        body = self.error(error)
         return b"event: error\ndata: " + encode_json(body) + b"\n\n"
 
 

@@ -3,6 +3,8 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from msgspec.structs import replace
+
 from ...core.canonical import finish_word, usage_json
 from ...core.chat import UNFINISHED, Choice, Completion, Json, Markers, Message, Request, TokenLogprob
 from ...core.errors import RequestError
@@ -15,9 +17,8 @@ from .base import (
     encode_json,
     field,
     model_of,
-    parameters_of,
     passed_on,
-    rest_of,
+    request_of,
 )
 
 _SAME = (
@@ -61,14 +62,7 @@ class PromptFormat(ServerFormat):
             parameters["top_logprobs"] = logprobs
         if isinstance(parameters.get("stop"), str):
             parameters["stop"] = [parameters["stop"]]
-        return Request(
-            model,
-            (Message("user", prompt),),
-            parameters_of(parameters),
-            rest_of(body, _KNOWN),
-            bool(field(body, "stream", bool, "true or false")),
-            PLAIN,
-        )
+        return replace(request_of(body, model, [Message("user", prompt)], parameters, _KNOWN), markers=PLAIN)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         # What an entry says stands around texts is for conversations; this text is whole.

@@ -10,8 +10,7 @@ from .base import (
     field,
     model_of,
     objects,
-    parameters_of,
-    rest_of,
+    request_of,
     wrong,
 )
 from .packed import is_packed, unpacked
@@ -77,13 +76,7 @@ class ResponsesFormat(ServerFormat):
             messages += _Turns().of(objects(asked, "input"))
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         parameters |= _parameters(body)
-        return Request(
-            model,
-            tuple(messages),
-            parameters_of(parameters),
-            rest_of(body, _KNOWN),
-            bool(field(body, "stream", bool, "true or false")),
-        )
+        return request_of(body, model, messages, parameters, _KNOWN)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         own = super().own_fields(body, request)

@@ -1,24 +1,19 @@
 """Streams of ``POST {base}/responses``: named, numbered events from ``response.created`` to ``response.completed``."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
-from ...core.chat import Citation, Json, MediaFile, ProviderTurn, ToolCall, ToolFunction
+from ...core.chat import Citation, Json, MediaFile, ToolCall, ToolFunction
 from ...core.events import (
     Cited,
     Event,
     FileTold,
-    Finished,
-    Passed,
     Reasoning,
     Refusal,
     Started,
     Text,
     ToolCallPiece,
-    TurnTold,
-    UsageTold,
 )
-from ...core.usage import Usage
-from .base import ErrorTold, ReplyHead, encode_json
+from .base import ErrorTold, EventEncoder, ReplyHead, encode_json
 from .packed import packed
 from .responses_reply import annotation, call_item, ended, image, message, output_text, reasoning, response
 
@@ -38,34 +33,17 @@ class _Item:
         self.place = 0
 
 
-class ResponsesEncoder:
+class ResponsesEncoder(EventEncoder):
     """Named events; one item is open at a time."""
 
     def __init__(self, head: ReplyHead, error: Callable[[ErrorTold], dict[str, Json]]) -> None:
-        self._head = head
-        self._error = error
+        super().__init__(head, error)
         self._response: dict[str, Json] | None = None
         self._number = 0
         self._items: list[Json] = []
         self._open: _Item | None = None
-        self._usage: Usage | None = None
-        self._reason: str | None = None
-        self._turn: ProviderTurn | None = None
-        self.verbatim = False
 
-    def of(self, events: Sequence[Event]) -> bytes:
-        made = b"".join([event.payload for event in events if type(event) is Passed])
-        if made or self.verbatim:
-            self.verbatim = True
-            return made
-        out: list[bytes] = []
-        for event in events:
-            self._take(event, out)
-        return b"".join(out)
-
-    def _take(self, event: Event, out: list[bytes]) -> None:
-        if getattr(event, "choice", 0):
-            return  # the format has one answer
+    def take(self, event: Event, out: list[bytes]) -> None:
         match event:
             case Started():
                 self._begin(out, event)
@@ -90,19 +68,13 @@ class ResponsesEncoder:
                 self._cite(out, event.citation)
             case FileTold():
                 self._file(out, event.file)
-            case TurnTold():
-                self._turn = event.turn
-            case Finished():
-                self._reason = event.reason
-            case UsageTold():
-                self._usage = event.usage
             case _:
                 pass
 
     def _begin(self, out: list[bytes], event: Started | None = None) -> dict[str, Json]:
         if self._response is None:
             told = event or Started()
-            self._response = response(self._head, told.id or self._head.identifier, told.model or self._head.model)
+            self._response = response(self.head, told.id or self.head.identifier, told.model or self.head.model)
             self._event(out, "created", response=self._response)
             self._event(out, "in_progress", response=self._response)
         return self._response
@@ -193,22 +165,22 @@ class ResponsesEncoder:
             return b""
         out: list[bytes] = []
         made = self._begin(out)
-        if self._turn is not None:
+        if self.turn is not None:
             self._close(out)
-            whole = reasoning(f"{made['id']}_{len(self._items)}", "", packed(self._turn))
+            whole = reasoning(f"{made['id']}_{len(self._items)}", "", packed(self.turn))
             for word in ("added", "done"):
                 self._event(out, f"output_item.{word}", output_index=len(self._items), item=whole)
             self._items.append(whole)
         elif not self._items and self._open is None:
             self._piece(out, "output_text")
         self._close(out)
-        whole = ended(made, self._items, self._reason, self._usage)
+        whole = ended(made, self._items, self.reason, self.usage)
         self._event(out, whole["status"], response=whole)
         return b"".join(out)
 
     def failed(self, error: ErrorTold) -> bytes:
         out: list[bytes] = []
-        told = self._error(error)["error"]
+        told = self.error(error)["error"]
         if self.verbatim:
             self._event(out, "", code=told["code"], message=told["message"], param=told["param"])
             return b"".join(out)

@@ -228,7 +228,9 @@ def encoded(request: Request, target: Target, encode: Callable[[Request], Outgoi
                 raise
             _warn(f"{target.model.label} ({entry.label}): {error.what}; going on without {name}")
             request = without(request, {name})
-        except (TypeError, AttributeError, LookupError) as error:
+        except AgoutiError:
+            raise
+        except (TypeError, ValueError, AttributeError, LookupError) as error:
             # Something deep in a message, a tool or a schema is of another type than anybody would think of.
             raise RequestError(
                 f"the request cannot be said in dialect {target.provider.dialect.name} ({error})",
