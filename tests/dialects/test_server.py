@@ -23,13 +23,13 @@ from agouti.core.chat import (
 from agouti.core.messages import said
 from agouti.core.usage import Usage
 from agouti.core.vectors import VectorsRequest
-from agouti.dialects.base import Fault
+from agouti.dialects.base import Fault, ListedModel
 from agouti.dialects.registry import dialect, names
 from agouti.dialects.server.base import ErrorTold, ReplyHead
 from agouti.dialects.server.formats import server_formats
 from agouti.dialects.server.packed import packed, unpacked
 from agouti.dialects.server.prompt import PLAIN
-from agouti.dialects.server.vectors import decode_vectors_request, encode_vectors
+from agouti.dialects.server.vectors import decode_vectors_request, encode_models, encode_vectors
 from agouti.engine.accumulate import ReplyAccumulator, as_events
 from agouti.engine.operations.chat import encoded
 from agouti.engine.provider import Targets
@@ -399,6 +399,19 @@ def test_vectors_go_both_ways() -> None:
                   {"input": "x", "dimensions": 0}):  # fmt: skip
         with pytest.raises(agouti.RequestError):
             decode_vectors_request({"model": "finder", **wrong})
+
+
+def test_lists_of_models_go_both_ways() -> None:
+    whole = ListedModel(
+        name="almanac", context=32_000, input_price=0.27, output_price=0.81, inputs=("text", "image"), outputs=("text",),
+        owner="northbank",
+    )  # fmt: skip
+    bare = ListedModel(name="shed/loam:2b", owner="shed")
+    body = msgspec.json.encode(encode_models([whole, bare], 1767225600))
+    assert dialect("chat").decode_models(body) == (whole, bare)
+    assert dialect("messages").decode_models(body) == (whole, bare)
+    assert dialect("messages").encode_more_models(body) is None
+    assert encode_models([], 0)["first_id"] is None
 
 
 def test_packed_turns_survive_damage() -> None:
