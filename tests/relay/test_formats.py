@@ -91,6 +91,8 @@ OWN = {
         {
             "input": [{"type": "item_reference", "id": "x"}, {"role": "user", "content": "Peas?"}],
             "truncation": "auto",
+            "store": False,
+            "top_logprobs": 2,
             "include": ["file_search_call.results"],
             "tools": [{"type": "web_search", "filters": {}}],
         },
@@ -107,6 +109,9 @@ OWN = {
                 {"role": "user", "content": "Peas?"},
             ],
             "context_management": {"edits": []},
+            "metadata": {"user_id": "grower-7", "bed": 3},
+            "stop_sequences": ["###"],
+            "service_tier": "flex_7",
             "thinking": {"type": "enabled", "budget_tokens": 3000, "display": "none"},
         },
         b'{"id":"c","type":"message","content":[{"type":"text","text":"Peas."}],"stop_reason":"end_turn","odd":1}',

@@ -49,6 +49,8 @@ class MessagesFormat(ServerFormat):
         "thinking": ("reasoning_effort", "reasoning_budget"),
         "output_config": ("reasoning_effort", "response_format"),
         "metadata": ("user", "metadata"),
+        "stop_sequences": ("stop",),
+        "service_tier": ("service_tier",),
     }
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:

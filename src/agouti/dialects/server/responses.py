@@ -58,6 +58,8 @@ class ResponsesFormat(ServerFormat):
         "reasoning": ("reasoning_effort",),
         "text": ("verbosity", "response_format"),
         "include": ("logprobs",),
+        "store": ("store",),
+        "top_logprobs": ("top_logprobs",),
         "truncation": (),
         "stream_options": (),
         "max_tool_calls": (),
