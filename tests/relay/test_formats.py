@@ -203,13 +203,21 @@ def test_thinking_is_said_in_words_that_the_provider_has(said: dict[str, Any], e
     def behave(connection: Connection, number: int) -> None:
         connection.write(b"HTTP/1.1 200 OK\r\ncontent-length: %d\r\n\r\n%b" % (len(OWN["chat"][2]), OWN["chat"][2]))
 
-    with serving(behave) as server, relaying({"providers": {"north": {"address": server.address}}}) as relay:
+    down = {"address": "http://127.0.0.1:9/v1", "dialect": "messages", "retries": {"max": 0}}
+    models = {"almanac": {"provider": "down", "name": "m", "fallback": ["m@north"]}}
+    with (
+        serving(behave) as server,
+        relaying({"providers": {"north": {"address": server.address}, "down": down}, "models": models}) as relay,
+    ):
         body = {"model": "m@north", "max_tokens": 64_000, "messages": [{"role": "user", "content": "Peas?"}], **said}
         status, told, _ = relay.call("/v1/messages", body)
         assert (status, told["content"]) == (200, [{"type": "text", "text": "Peas."}])
         sent = json.loads(server.requests[-1].partition(b"\r\n\r\n")[2])
         assert sent.get("reasoning_effort") == effort
         assert sent.keys() - {"reasoning_effort"} == {"model", "messages", "max_tokens"}
+        # Also where it takes over from a model of the caller's own format.
+        assert relay.call("/v1/messages", {**body, "model": "almanac"})[0] == 200
+        assert json.loads(server.requests[-1].partition(b"\r\n\r\n")[2]) == sent
 
 
 def test_what_the_entry_says_holds_for_callers(served: Served) -> None:

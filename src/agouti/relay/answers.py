@@ -80,14 +80,13 @@ class Answers:
             AgoutiError: it is wrong, or there is no such model.
         """
         request = form.decode_request(body)
-        parameters = _with_effort(request.parameters, self._calls.target(request.model), form.name)
-        options: dict[str, Any] = {**parameters, "tags": {TAG: token} if token else {}}
+        options: dict[str, Any] = {**request.parameters, "tags": {TAG: token} if token else {}}
         if request.extra:
             options["extra"] = request.extra
-        own = form.own_fields(body, request)
         messages = self._turns.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)
-        if own:
+        if not form.canonical:
+            own = form.own_fields(body, request)
             said = OwnForm(form.name, own, form.conversation in own, form.says(own))
             question = msgspec.structs.replace(question, own=said)
         limits = {} if self._deadline is None else {"deadline": self._deadline}
@@ -175,25 +174,6 @@ class Passed(Embed):
 
     def encode(self, request: VectorsRequest, target: Target) -> Outgoing:
         return Outgoing("embeddings", "/embeddings", {**self._body, "model": request.model})
-
-
-def _with_effort(parameters: Mapping[str, Json], target: Target, form: str) -> dict[str, Json]:
-    """Parameters as a model can be told them, where its format says thinking in other words than the caller's."""
-    told, provider = dict(parameters), target.provider
-    if provider.dialect.name != form and told.get("reasoning_effort") in _EFFORTS:
-        effort = _EFFORTS[told.pop("reasoning_effort")]
-        if effort is not None:
-            told["reasoning_effort"] = effort
-    lacks = "reasoning_budget" in provider.lacks
-    if "reasoning_budget" in told and (lacks if provider.takes is None else "reasoning_budget" not in provider.takes):
-        # A budget is said as the effort that it amounts to, where the format has only those.
-        budget = told.pop("reasoning_budget")
-        told.setdefault("reasoning_effort", "low" if budget <= 2048 else "medium" if budget <= 8192 else "high")
-    return told
-
-
-# Words that one format alone has: how much it thinks is the model's own affair, or as much as it can.
-_EFFORTS: dict[str, str | None] = {"adaptive": None, "max": "high"}
 
 
 def decoded(body: bytes) -> dict[str, Json]:

@@ -121,6 +121,7 @@ class ServerFormat:
         path: of its operation, behind the base address.
         counting: path of the operation that counts the tokens of a request; empty where there is none.
         conversation: the field that holds what is said.
+        canonical: the canonical form keeps all that is said in it.
         shared: fields of a request that go on as they came where the provider speaks the same format, and our names of
             the parameters that each of them says.
     """
@@ -129,6 +130,7 @@ class ServerFormat:
     path: str
     counting: str = ""
     conversation: str = "messages"
+    canonical: bool = False
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:

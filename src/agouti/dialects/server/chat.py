@@ -26,6 +26,7 @@ class ChatFormat(ServerFormat):
 
     name = "chat"
     path = "/chat/completions"
+    canonical = True
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         model_of(body)

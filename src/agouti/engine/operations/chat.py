@@ -44,6 +44,10 @@ class Chat(Operation[Request, Completion]):
         if self._shape is not None:
             request = self._shape(request, target)
             request = replace(request, messages=unique_calls(request.messages))
+        if (own := self._question.own) is not None:
+            from .effort import with_effort
+
+            request = with_effort(request, target, own.dialect)
         request = expressible(request, target)
         if target.model.inputs is not None or request.fetch != "no":
             from .images import with_images_fetched
