@@ -1,6 +1,7 @@
 """Every served format over every dialect: the same answer, the same tool loop; bytes untouched where both speak the same."""
 
 import json
+import time
 from collections.abc import Iterator
 from typing import Any
 
@@ -160,6 +161,50 @@ def test_bytes_go_through_untouched_where_both_sides_speak_the_same(form: str) -
                 assert sent == {**asked, "model": "quill-large"}
                 got = POOL.request("POST", f"{relay.address}/v1{path}", body=json.dumps(asked)).data
                 assert got == (STREAMS[form] if streams else reply)
+
+
+@pytest.mark.parametrize("end", ["error", "no line end", "cut"])
+@pytest.mark.parametrize("form", FORMS)
+def test_streams_that_go_through_end_well_or_say_why_not(form: str, end: str) -> None:
+    """What came before an error in the same bytes is not lost; a last event without its line end is one."""
+    whole = STREAMS[form]
+    events = whole.split(b"\n\n")
+    error = {
+        "messages": b'event: error\ndata: {"type":"error","error":{"type":"overloaded_error","message":"no more peas"}}',
+        "responses": b'event: error\ndata: {"type":"error","code":"server_error","message":"no more peas"}',
+    }.get(form, b'data: {"error":{"message":"no more peas"}}')
+    rest = b"\n\n".join(events[1:-1])
+    if end == "error":
+        rest = b"\n\n".join([*[each for each in events[1:] if b"Peas." in each or b"as." in each], error, b""])
+    elif end == "cut":
+        rest = b"\n\n".join(events[1:2]) if form != "prompt" else b""  # its next one is the last
+
+    def behave(connection: Connection, number: int) -> None:
+        connection.write(
+            b"HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\nconnection: close\r\n\r\n" + events[0] + b"\n\n"
+        )
+        time.sleep(0.2)
+        connection.write(rest)
+        connection.sock.close()
+
+    path = f"/v1{server_formats()[form].path}"
+    config = {"providers": {"north": {"address": "", "dialect": form, "retries": {"max": 0}}}}
+    with serving(behave) as server:
+        config["providers"]["north"]["address"] = server.address
+        with relaying(config) as relay:
+            asked = {"model": "m@north", **BODIES[form], "stream": True}
+            got = POOL.request("POST", relay.address + path, body=json.dumps(asked)).data
+            assert got.startswith(events[0] + b"\n\n")
+            assert got.endswith(b"\n\n")
+            if end == "no line end":
+                assert got == whole
+            else:
+                assert b"error" in got.split(b"\n\n")[-2]
+                assert b"[DONE]" not in got
+            if end == "error":
+                assert b"no more peas" in got
+                if form != "prompt":  # its one chunk stands before
+                    assert b"Peas." in got or b"as." in got
 
 
 def test_vectors_go_through_untouched_where_both_sides_speak_the_same() -> None:

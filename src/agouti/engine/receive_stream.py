@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from .operations.chat_streamed import ChatStreamed
 
 _RECEIVE = Receive()
+_EVENT_END = b"\n\n"
 # Seconds that a server may take from the reason for the end to the end: counts of tokens come in them.
 _AFTER_END = 5.0
 
@@ -88,6 +89,18 @@ class _Raw:
         self.failure: Fault | None = None
 
     def feed(self, data: bytes) -> list[Event]:
+        if b"error" not in data:
+            return self._fed(data)
+        events: list[Event] = []
+        # What came before an error in the same bytes goes through; the error is told in other words.
+        pieces = data.split(_EVENT_END)
+        for number, piece in enumerate(pieces):
+            whole = piece + _EVENT_END if number < len(pieces) - 1 else piece
+            if whole and self.failure is None:
+                events += self._fed(whole)
+        return events
+
+    def _fed(self, data: bytes) -> list[Event]:
         events = self._decoder.feed(data)
         self.done, self.failure = self._decoder.done, self._decoder.failure
         return events if self.failure is not None else [Passed(data, framed=True), *events]

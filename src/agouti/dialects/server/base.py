@@ -88,12 +88,14 @@ class EventEncoder:
         self.reason: str | None = None
         self.turn: ProviderTurn | None = None
         self.verbatim = False
+        self._tail = b""
 
     def of(self, events: Sequence[Event]) -> bytes:
         """See `StreamEncoder`."""
         made = b"".join([event.payload for event in events if type(event) is Passed])
         if made or self.verbatim:
             self.verbatim = True
+            self._tail = (self._tail + made[-4:])[-4:]
             return made
         out: list[bytes] = []
         for event in events:
@@ -111,6 +113,10 @@ class EventEncoder:
     def take(self, event: Event, out: list[bytes]) -> None:
         """Add what an event amounts to."""
         raise NotImplementedError
+
+    def last_passed(self) -> bytes:
+        """What stands behind the provider's own bytes: the line end of its last event, where it has left that out."""
+        return b"" if not self._tail or self._tail.endswith((b"\n\n", b"\r\n\r\n", b"\r\r")) else b"\n\n"
 
 
 class ServerFormat:

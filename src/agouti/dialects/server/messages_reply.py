@@ -183,7 +183,7 @@ class MessagesEncoder(EventEncoder):
 
     def last(self) -> bytes:
         if self.verbatim:
-            return b""
+            return self.last_passed()
         out: list[bytes] = []
         self._begin(out)
         if self.turn is not None:
@@ -197,7 +197,7 @@ class MessagesEncoder(EventEncoder):
 
     def failed(self, error: ErrorTold) -> bytes:
         body = self.error(error)
-        return b"event: error\ndata: " + encode_json(body) + b"\n\n"
+        return self.last_passed() + b"event: error\ndata: " + encode_json(body) + b"\n\n"
 
 
 def _event(kind: str, **fields: Any) -> bytes:

@@ -162,7 +162,7 @@ class ResponsesEncoder(EventEncoder):
 
     def last(self) -> bytes:
         if self.verbatim:
-            return b""
+            return self.last_passed()
         out: list[bytes] = []
         made = self._begin(out)
         if self.turn is not None:
@@ -183,7 +183,7 @@ class ResponsesEncoder(EventEncoder):
         told = self.error(error)["error"]
         if self.verbatim:
             self._event(out, "", code=told["code"], message=told["message"], param=told["param"])
-            return b"".join(out)
+            return self.last_passed() + b"".join(out)
         made = self._begin(out)
         failure = {"code": told["code"] or told["type"], "message": told["message"]}
         self._event(out, "failed", response={**made, "status": "failed", "error": failure, "output": self._items})
