@@ -16,6 +16,7 @@ Importing this package loads none of it: each name below is loaded when it is fi
 TYPE_CHECKING = False
 
 if TYPE_CHECKING:
+    from . import relay as relay
     from .batches.result import Batch, BatchPlan, BatchRow
     from .batches.units import Progress as BatchProgress
     from .client import AsyncClient, Client
@@ -329,8 +330,16 @@ __all__ = [
 ]
 
 
+# Modules that are there without being imported first: ``agouti.relay.app(...)``.
+_PARTS = ("relay",)
+
+
 def __getattr__(name: str) -> object:
     home = _HOME.get(name)
+    if name in _PARTS:
+        from importlib import import_module
+
+        return import_module(f".{name}", __name__)
     if home is None:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module

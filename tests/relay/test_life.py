@@ -20,7 +20,7 @@ import urllib3
 from starlette.applications import Starlette
 from starlette.routing import Mount
 
-import agouti.relay
+import agouti
 from agouti.standins import Served
 
 from ..hostile.kit import Connection, serving
@@ -255,6 +255,19 @@ def test_wrong_ways_to_start(tmp_path: Path) -> None:
     (tmp_path / "agouti.toml").write_text("[relay]\norigin = []\n")
     code, _, err = agouti_command(tmp_path, "relay")
     assert (code, "origins" in err) == (2, True)
+
+
+@pytest.mark.parametrize("lacking", ["starlette", "uvicorn", "httptools", "prometheus_client"])
+def test_what_is_not_installed_is_said(tmp_path: Path, lacking: str) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9"\n')
+    (tmp_path / f"{lacking}.py").write_text(f"raise ModuleNotFoundError('no', name={lacking!r})\n")
+    done = subprocess.run(
+        [sys.executable, "-m", "agouti", "relay", "--port", "0"], cwd=tmp_path, capture_output=True, text=True,
+        env={**os.environ, "PYTHONPATH": str(tmp_path)}, timeout=60,
+    )  # fmt: skip
+    assert done.returncode == 2, done.stderr
+    assert f"the relay needs {lacking}" in done.stderr
+    assert "agouti-client[relay]" in done.stderr
 
 
 def test_tokens_from_the_command_line(tmp_path: Path, served: Served) -> None:

@@ -12,13 +12,22 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .application import Relay as Relay
     from .application import app as app
+    from .server import serve as serve
 
-__all__ = ["Relay", "app"]
+__all__ = ["Relay", "app", "serve"]
 
 
 def __getattr__(name: str) -> object:
     if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    from . import application
+    from importlib import import_module
 
-    return getattr(application, name)
+    try:
+        return getattr(import_module(".server" if name == "serve" else ".application", __name__), name)
+    except ModuleNotFoundError as error:
+        from ..core.errors import ConfigError
+
+        raise ConfigError(
+            f"the relay needs {error.name}, which is not installed",
+            hint="Install it: pip install 'agouti-client[relay]'",
+        ) from None

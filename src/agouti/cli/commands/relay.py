@@ -40,14 +40,8 @@ def command(context: click.Context, host: str, port: int) -> None:
     import sys
     import warnings
 
-    try:
-        from ...relay.application import Relay
-        from ...relay.server import serve
-    except ModuleNotFoundError as error:
-        raise ConfigError(
-            f"the relay needs {error.name}, which is not installed",
-            hint="Install it: pip install 'agouti-client[relay]'",
-        ) from None
+    from ...relay import Relay, serve
+
     app: Settings = context.obj
     relay = Relay(app.config)
     warnings.filterwarnings("ignore", category=AgoutiWarning)  # what they say stands in the log
