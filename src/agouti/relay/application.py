@@ -70,6 +70,8 @@ class Relay:
         self._answers: Answers | None = None
         self.active: set[Exchange] = set()
         self._sweeper: asyncio.Task[None] | None = None
+        # Where nobody has mounted it, the path alone says what is asked.
+        self.exact: dict[tuple[str, str], _Endpoint] = {}
         self.routes = self._routes()
 
     def _routes(self) -> list[Route]:
@@ -78,7 +80,8 @@ class Relay:
         def route(path: str, method: str, handler: Handler, kind: str = "") -> None:
             endpoint = _Endpoint(self, handler, kind, path)
             for prefix in ("/v1", "") if kind else ("",):
-                routes.append(Route(f"{prefix}{path}", endpoint, methods=[method]))  # noqa: PERF401
+                routes.append(Route(f"{prefix}{path}", endpoint, methods=[method]))
+                self.exact[method, f"{prefix}{path}"] = endpoint
 
         for form in server_formats().values():
             route(form.path, "POST", self._asking(form), form.name)
@@ -349,6 +352,10 @@ class _Front:
 
     async def _routed(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         scope["agouti.exchange"] = to
+        known = None if scope.get("root_path") else self._relay.exact.get((scope["method"], scope["path"]))
+        if known is not None:
+            await known(scope, receive, send)
+            return
         match, found = _match(self._relay.routes, scope)
         if found is None:
             if match:

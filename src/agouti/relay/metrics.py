@@ -1,5 +1,7 @@
 """Metrics of the relay, as Prometheus reads them."""
 
+from typing import Any
+
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram, generate_latest
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 
@@ -29,6 +31,8 @@ class Metrics:
             buckets=_STEPS,
             registry=self._registry,
         )
+        # Looking a child up costs more than counting: those of the usual calls are kept.
+        self._children: dict[tuple[str, ...], Any] = {}
         self._under_way = Gauge("agouti_relay_under_way", "Calls that are under way.", registry=self._registry)
 
     def begins(self) -> None:
@@ -39,13 +43,20 @@ class Metrics:
         """A call has ended; it is counted under this label."""
         self._under_way.dec()
         names = (label, call.token, call.form)
-        self._requests.labels(*names, str(call.status)).inc()
-        self._seconds.labels(label, call.form).observe(call.seconds)
+        self._child("requests", self._requests, *names, str(call.status)).inc()
+        self._child("seconds", self._seconds, label, call.form).observe(call.seconds)
         for direction, count in (("input", call.input_tokens), ("output", call.output_tokens)):
             if count is not None and count > 0:
-                self._tokens.labels(*names, direction).inc(count)
+                self._child("tokens", self._tokens, *names, direction).inc(count)
         if call.cost is not None and call.cost > 0:
-            self._cost.labels(*names, call.currency).inc(call.cost)
+            self._child("cost", self._cost, *names, call.currency).inc(call.cost)
+
+    def _child(self, kind: str, metric: Counter | Histogram, *labels: str) -> Any:
+        key = (kind, *labels)
+        child = self._children.get(key)
+        if child is None:
+            child = self._children[key] = metric.labels(*labels)
+        return child
 
     def text(self) -> bytes:
         """All of them."""
