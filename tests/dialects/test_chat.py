@@ -10,6 +10,7 @@ from agouti.core.errors import ContextOverflow, ModelUnknown, OutOfCredit, Reply
 from agouti.core.events import Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from agouti.dialects.base import Fault
 from agouti.dialects.chat import ChatDialect
+from agouti.dialects.chat_stream import ChatStream
 
 CHAT = ChatDialect()
 
@@ -132,3 +133,24 @@ def test_errors_of_any_shape(status: int, body: bytes, kind: type, parameter: st
     fault = CHAT.classify(status, {}, body)
     assert (fault.kind, fault.parameter) == (kind, parameter)
     assert fault.message
+
+
+@pytest.mark.parametrize("cut", [1400, 17_000])
+def test_a_megabyte_in_one_event_is_put_together_once(cut: int) -> None:
+    """Also where a stream goes through as it came: what waits for its end is not copied for every piece."""
+    decoder = ChatDialect().verbatim_decoder()
+
+    def chunk(text: str) -> bytes:
+        return b"data: %b\n\n" % json.dumps({"id": "c", "choices": [{"index": 0, "delta": {"content": text}}]}).encode()
+
+    data = chunk("peas") * 5 + chunk("x" * 1_000_000) + chunk("kale") * 3
+    text, passed = "", b""
+    for at in range(0, len(data), cut):
+        for event in decoder.feed(data[at : at + cut]):
+            text += getattr(event, "text", "")
+            passed += getattr(event, "payload", b"")
+        assert isinstance(decoder, ChatStream)
+        assert len(decoder._rest or b"") <= 16 * 1024
+    assert text == "peas" * 5 + "x" * 1_000_000 + "kale" * 3
+    assert passed.count(b"peas") == 5
+    assert passed.count(b"kale") == 3

@@ -190,13 +190,7 @@ def cache_of(merged: dict[str, Json], origins: Origins) -> CacheSettings | None:
     values: Any = merged.get("cache")
     if values is None:
         return None
-    names = CacheSettings.__struct_fields__
-    unknown = next((name for name in values if name not in names), None) if isinstance(values, dict) else None
-    if unknown is not None:
-        raise placed(
-            ConfigError(f"unknown key {unknown!r} in [cache]", hint=near_hint(unknown, names, "key")),
-            origins.of("cache", unknown),
-        )
+    _check_names("cache", values, CacheSettings, origins)
     try:
         settings = msgspec.convert(values, CacheSettings)
         for name in ("keep_days", "max_megabytes"):
@@ -225,13 +219,7 @@ def relay_of(merged: dict[str, Json], origins: Origins, files: Sequence[str]) ->
         ConfigError: it cannot be used.
     """
     values: Any = merged.get("relay") or {}
-    names = RelaySettings.__struct_fields__
-    unknown = next((name for name in values if name not in names), None) if isinstance(values, dict) else None
-    if unknown is not None:
-        raise placed(
-            ConfigError(f"unknown key {unknown!r} in [relay]", hint=near_hint(unknown, names, "key")),
-            origins.of("relay", unknown),
-        )
+    _check_names("relay", values, RelaySettings, origins)
     try:
         settings = msgspec.convert(values, RelaySettings)
     except msgspec.ValidationError as error:
@@ -248,6 +236,17 @@ def relay_of(merged: dict[str, Json], origins: Origins, files: Sequence[str]) ->
     return msgspec.structs.replace(settings, tokens=str(folder / Path(settings.tokens).expanduser()))
 
 
+def _check_names(table: str, values: Any, kind: type[Struct], origins: Origins) -> None:
+    """See that a table has no key that there is not."""
+    names = kind.__struct_fields__
+    for name in values if isinstance(values, dict) else ():
+        if name not in names:
+            raise placed(
+                ConfigError(f"unknown key {name!r} in [{table}]", hint=near_hint(name, names, "key")),
+                origins.of(table, name),
+            )
+
+
 def _table(
     table: str,
     kind: type[_S],
@@ -262,13 +261,7 @@ def _table(
     origin, example = origins.of(table), _EXAMPLES[table]
     if not isinstance(values, dict):
         raise placed(ConfigError(f"{table} is not a table", hint=f"Write [{table}] and {example} below it."), origin)
-    names = kind.__struct_fields__
-    for name in values:
-        if name not in names:
-            raise placed(
-                ConfigError(f"unknown key {name!r} in [{table}]", hint=near_hint(name, names, "key")),
-                origins.of(table, name),
-            )
+    _check_names(table, values, kind, origins)
     store = values.get("store")
     text = _said(table, store, origins, variables)
     try:

@@ -47,6 +47,11 @@ class SseDecoder:
         """Whether bytes of an unfinished event are held."""
         return bool(self._buffer.strip(b"\n"))
 
+    @property
+    def empty(self) -> bool:
+        """Whether nothing at all is held; costs nothing, however much is."""
+        return not self._buffer
+
     def feed(self, data: bytes) -> list[ServerEvent]:
         """Take the next bytes of the stream, cut anywhere.
 

@@ -24,7 +24,7 @@ from ..core.events import (
     TurnTold,
     UsageTold,
 )
-from ..core.framing_sse import MAX_EVENT_BYTES, SseDecoder
+from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, lenient
 from ..core.messages import TURN
 from ..core.text_pieces import TextPieces
@@ -50,6 +50,9 @@ from .chat_fields import (
     usage_of,
 )
 from .text_template import TextTemplate
+
+# An event that is cut over many reads is put together here up to this length.
+_LARGE = 16 * 1024
 
 
 class _ChunkChoice(Struct, gc=False):
@@ -185,7 +188,7 @@ class ChatStream:
         if self.done or self.failure is not None:
             return events  # some servers send more after the end mark: not part of the reply
         if self._rest is not None:
-            if self._template.fits and not self._sse.pending and b"\r" not in data:
+            if self._template.fits and self._sse.empty and b"\r" not in data:
                 data, text = self._block(data)
                 if text is not None:
                     return [Passed(data, framed=True), Text(text)]
@@ -217,9 +220,9 @@ class ChatStream:
         data = (self._rest or b"") + data
         end = data.rfind(b"\n\n") + 2
         if end < 2:
-            if len(data) > MAX_EVENT_BYTES:
+            if len(data) > _LARGE:
                 self._rest = b""
-                return data, None  # whoever splits events says so
+                return data, None  # a large event grows where growing is cheap
             self._rest = data
             return b"", None
         self._rest = data[end:]

@@ -23,22 +23,25 @@ from .shared import ModelListing
 from .streams import PayloadStream, read_reply
 from .text_template import TextTemplate
 
+SAME = (
+    "temperature",
+    "top_p",
+    "max_tokens",
+    "seed",
+    "n",
+    "presence_penalty",
+    "frequency_penalty",
+    "logit_bias",
+    "user",
+    "top_k",
+    "min_p",
+    "repetition_penalty",
+    "stream_options",
+)
+"""Parameters that the format calls as we do."""
+
 _PARAMETERS: dict[str, Write] = {
-    **same_names(
-        "temperature",
-        "top_p",
-        "max_tokens",
-        "seed",
-        "n",
-        "presence_penalty",
-        "frequency_penalty",
-        "logit_bias",
-        "user",
-        "top_k",
-        "min_p",
-        "repetition_penalty",
-        "stream_options",
-    ),
+    **same_names(*SAME),
     "top_logprobs": Field("logprobs"),
     "stop": Field("stop", as_list),
 }

@@ -82,18 +82,21 @@ def _format(form: Mapping[str, Any]) -> dict[str, Json]:
     raise no_response_format("responses", kind)
 
 
+SAME = (
+    "temperature",
+    "top_p",
+    "user",
+    "safety_identifier",
+    "parallel_tool_calls",
+    "metadata",
+    "service_tier",
+    "prompt_cache_key",
+    "previous_response_id",
+)
+"""Parameters that the format calls as we do."""
+
 _PARAMETERS: dict[str, Write] = {
-    **same_names(
-        "temperature",
-        "top_p",
-        "user",
-        "safety_identifier",
-        "parallel_tool_calls",
-        "metadata",
-        "service_tier",
-        "prompt_cache_key",
-        "previous_response_id",
-    ),
+    **same_names(*SAME),
     "max_tokens": Field("max_output_tokens"),
     "reasoning_effort": _reasoning,
     "verbosity": Field("text/verbosity"),

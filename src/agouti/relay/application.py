@@ -4,6 +4,7 @@ import asyncio
 import logging
 import os
 import time
+import traceback
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from pathlib import Path
@@ -78,7 +79,7 @@ class Relay:
         routes: list[Route] = []
 
         def route(path: str, method: str, handler: Handler, kind: str = "") -> None:
-            endpoint = _Endpoint(self, handler, kind, path)
+            endpoint = _Endpoint(self, handler, path)
             for prefix in ("/v1", "") if kind else ("",):
                 routes.append(Route(f"{prefix}{path}", endpoint, methods=[method]))
                 self.exact[method, f"{prefix}{path}"] = endpoint
@@ -293,10 +294,9 @@ class Relay:
 class _Endpoint:
     """An operation, as the router calls it."""
 
-    def __init__(self, relay: Relay, handler: Handler, kind: str, path: str) -> None:
+    def __init__(self, relay: Relay, handler: Handler, path: str) -> None:
         self.relay = relay
         self.handler = handler
-        self.kind = kind
         self.open = path in ("/health", "/openapi.json", "/page")
         self.page = path == "/" or path.startswith("/page/")
 
@@ -346,8 +346,10 @@ class _Front:
             await self._failed(to, error)
         except CallerGone:
             raise
-        except Exception:
-            log.exception("%s: something went wrong that should not", to.identifier)
+        except Exception as error:
+            # Where, and of what kind: its words may be a caller's.
+            at = traceback.extract_tb(error.__traceback__)[-1]
+            log.error("%s: a defect: %s in %s:%s", to.identifier, type(error).__name__, at.filename, at.lineno)
             await self._failed(to, Refused(500, "something went wrong in the relay: see its log"))
 
     async def _routed(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:

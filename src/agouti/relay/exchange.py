@@ -42,6 +42,7 @@ class Exchange:
         self._task: asyncio.Task[Any] | None = None
         self._watch: asyncio.Task[None] | None = None
         self._gone = False
+        self._complete = False
 
     async def body(self, most: int, seconds: float) -> bytes:
         """The body of the request.
@@ -85,7 +86,7 @@ class Exchange:
 
     def give_up(self) -> None:
         """The caller is gone: the task that answers is cancelled."""
-        if self._task is not None and not self._gone:
+        if self._task is not None and not self._gone and not self._complete:
             self._gone = True
             self._task.cancel()
 
@@ -129,6 +130,8 @@ class Exchange:
         self.sending_since = asyncio.get_running_loop().time()
         await self._send({"type": "http.response.body", "body": data, "more_body": more})
         self.sending_since = None
+        # Servers tell of the end of an answer as they tell of a caller who has gone.
+        self._complete = not more
 
 
 def _too_large(most: int) -> Refused:

@@ -53,9 +53,9 @@ def page(relay: "Relay") -> Handler:
     return handle
 
 
-async def sign_in(to: Exchange, status: int = 401) -> None:
+async def sign_in(to: Exchange) -> None:
     """The page that asks for a token."""
-    await to.answer(status, _file("sign_in.html"), _HTML, _SAFE)
+    await to.answer(401, _file("sign_in.html"), _HTML, _SAFE)
 
 
 def session(relay: "Relay") -> Handler:

@@ -3,7 +3,6 @@
 import hashlib
 import hmac
 import json
-import os
 import secrets
 import time
 from collections.abc import Callable, Iterable
@@ -237,11 +236,3 @@ def _unreadable(path: Path, why: str) -> ConfigError:
         f"the file of access tokens cannot be read: {path} ({why})",
         hint="Put it right, or move it away and make new tokens: agouti relay token NAME",
     )
-
-
-def is_exposed(path: Path) -> bool:
-    """Whether others on this machine can read the file."""
-    try:
-        return bool(path.stat().st_mode & 0o077) and os.name == "posix"
-    except OSError:
-        return False

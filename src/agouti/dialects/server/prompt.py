@@ -9,6 +9,7 @@ from ...core.canonical import finish_word, usage_json
 from ...core.chat import UNFINISHED, Choice, Completion, Json, Markers, Message, Request, TokenLogprob
 from ...core.errors import RequestError
 from ...core.events import Event, Finished, LogprobsTold, Passed, Refusal, Started, Text, UsageTold
+from ..prompt import SAME
 from .base import (
     ErrorTold,
     ReplyHead,
@@ -21,22 +22,7 @@ from .base import (
     request_of,
 )
 
-_SAME = (
-    "temperature",
-    "top_p",
-    "max_tokens",
-    "seed",
-    "n",
-    "presence_penalty",
-    "frequency_penalty",
-    "logit_bias",
-    "user",
-    "top_k",
-    "min_p",
-    "repetition_penalty",
-    "stop",
-    "stream_options",
-)
+_SAME = (*SAME, "stop")
 _KNOWN = frozenset({*_SAME, "model", "prompt", "stream", "logprobs"})
 
 PLAIN = Markers("", "", "", "", ())

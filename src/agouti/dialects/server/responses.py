@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar
 
 from ...core.chat import Completion, Json, Message, ProviderTurn, Request, ToolCall, ToolFunction
+from ..responses import SAME
 from .base import (
     ReplyHead,
     ServerFormat,
@@ -17,19 +18,7 @@ from .packed import is_packed, unpacked
 from .responses_reply import response_of
 from .responses_stream import ResponsesEncoder
 
-_SAME = (
-    "temperature",
-    "top_p",
-    "user",
-    "safety_identifier",
-    "parallel_tool_calls",
-    "metadata",
-    "service_tier",
-    "prompt_cache_key",
-    "previous_response_id",
-    "store",
-    "top_logprobs",
-)
+_SAME = (*SAME, "store", "top_logprobs")
 # What only this format knows; a provider of another one cannot do it, and is not asked to.
 _ONLY_HERE = ("include", "truncation", "stream_options", "max_tool_calls")
 _KNOWN = frozenset(
