@@ -134,6 +134,7 @@ class Relay:
         """What asks models for callers."""
         if self._answers is None:
             self._answers = Answers(self.client, self.settings.deadline)
+        if self._sweeper is None or self._sweeper.done():  # the loop that it ran in may have ended
             self._sweeper = asyncio.create_task(self._sweep())
         return self._answers
 

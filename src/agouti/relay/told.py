@@ -1,5 +1,7 @@
 """Errors as the relay tells them: the status and the words that a caller gets, without anything secret."""
 
+from math import ceil
+
 from ..core.errors import (
     AgoutiError,
     BudgetExceeded,
@@ -16,6 +18,7 @@ from ..core.errors import (
 from ..core.policy import policy_of
 from ..dialects.server.base import ErrorTold
 
+_DAY = 86400.0
 _CODES: dict[type[AgoutiError], str] = {
     LabelUnknown: "model_not_found",
     ModelUnknown: "model_not_found",
@@ -68,5 +71,5 @@ def told(error: "AgoutiError | Refused", identifier: str) -> ErrorTold:
 def retry_after(error: "AgoutiError | Refused") -> str | None:
     """Seconds after which a caller may come again, where that is known; at least one where it may help."""
     if error.wait is not None:
-        return str(max(1, -int(-error.wait // 1)))
+        return str(ceil(min(max(1.0, error.wait), _DAY)))  # also of what is no number
     return "1" if not isinstance(error, Refused) and status_of(error) in (429, 503) else None
