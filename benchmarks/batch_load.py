@@ -5,7 +5,6 @@ python benchmarks/batch_load.py [--rows N] [--per-minute N] [--embed] [--figure 
 --embed: vectors instead of answers, without a limit.
 """
 
-import argparse
 import asyncio
 import json
 import subprocess
@@ -14,6 +13,8 @@ import tempfile
 import time
 from pathlib import Path
 from typing import Any
+
+import measure
 
 import agouti
 
@@ -52,8 +53,8 @@ async def run(
         )
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--rows", type=int)
     options.add_argument("--per-minute", type=int, default=9000)
     options.add_argument("--embed", action="store_true")
@@ -82,15 +83,20 @@ def main() -> None:
     server.stdin.flush()
     asked, refused = server.stdout.readline().split()
     server.wait(10)
+    bounds = measure.Bounds(judged=not given.smoke)
     early = next(memory for _, done, memory in seen if done >= count // 10)
     print(f"{made.done:,} of {count:,} done, {made.failed} failed, {made.seconds:.1f} s")
     if limit:
         least = (count - 1) // limit * 60
         ratio = made.seconds / least if least else 0.0
+        bounds.at_most("time against the least", ratio, 1.2)
+        bounds.at_most("refused", int(refused), 0)
         print(f"  {ratio:.2f} x the {least} s that the limit of {limit:,} a minute allows; {refused} refused")
     print(f"  {asked} requests; memory {early:.0f} MiB after a tenth, {max(each[2] for each in seen):.0f} MiB at most")
+    bounds.at_most("MiB more than after a tenth", max(each[2] for each in seen) - early, 60 if given.embed else 30)
     if given.figure:
         draw(seen, given.figure, limit)
+    return bounds.code()
 
 
 def draw(seen: list[tuple[float, int, float]], path: str, limit: int) -> None:
@@ -128,4 +134,4 @@ def draw(seen: list[tuple[float, int, float]], path: str, limit: int) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -5,10 +5,10 @@ python benchmarks/batch_overhead.py [--rows N] [--delay SECONDS] [--at-once N] [
 --find: let the pace be found, instead of giving it.
 """
 
-import argparse
 import asyncio
 import json
 import resource
+import sys
 import tempfile
 import time
 from collections.abc import Awaitable, Callable
@@ -16,6 +16,7 @@ from pathlib import Path
 
 import aiohttp
 import canned
+import measure
 
 import agouti
 
@@ -56,8 +57,8 @@ async def with_agouti(base: str, rows: Path, out: Path, at_once: int | None) -> 
         assert not made.failed
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--rows", type=int, default=20_000)
     options.add_argument("--delay", type=float, default=0.05)
     options.add_argument("--at-once", type=int, default=32)
@@ -85,6 +86,10 @@ def main() -> None:
             print(f"  {name:14} {taken[name][0]:7.1f} s, CPU {taken[name][1]:6.1f} s, peak {peak:.0f} MiB")
         ratios = [mine / hand for mine, hand in zip(taken["agouti.batch"], taken["by hand"], strict=True)]
         print(f"  time {ratios[0]:.2f} x by hand, CPU {ratios[1]:.2f} x")
+        bounds = measure.Bounds(judged=not given.smoke)
+        bounds.at_most("time", ratios[0], 1.2)
+        bounds.at_most("CPU", ratios[1], 2.5)
+    return bounds.code()
 
 
 async def _awaited(way: Callable[[], Awaitable[None]]) -> None:
@@ -92,4 +97,4 @@ async def _awaited(way: Callable[[], Awaitable[None]]) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -1,12 +1,14 @@
 """How long a comparison takes, against the least that the providers' own latency and the places at them allow."""
 
-import argparse
 import json
+import sys
 import threading
 import time
 from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import ClassVar
+
+import measure
 
 import agouti
 
@@ -43,9 +45,9 @@ class Slow(BaseHTTPRequestHandler):
         """Nothing."""
 
 
-def main() -> None:
+def main() -> int:
     """Compare, and print the ratio."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--prompts", type=int, default=20)
     options.add_argument("--repeats", type=int, default=3)
     options.add_argument("--at-once", type=int, default=4)
@@ -71,7 +73,11 @@ def main() -> None:
     print(f"{len(result)} answers ({failed} failed) in {took:.2f} s; ideal {ideal:.2f} s; {took / ideal:.2f} x")
     print(f"most under way at a provider: {max(Slow.most.values())}")
     server.shutdown()
+    bounds = measure.Bounds(judged=not given.smoke)
+    bounds.at_most("time against the least", took / ideal, 1.3)
+    bounds.at_most("failed", failed, 0)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -4,11 +4,12 @@ The bytes are those of a stand-in's stream, repeated. The floor splits at the fo
 payload with msgspec into plain values; the dialect gives typed events for the same bytes.
 """
 
-import argparse
+import sys
 from collections.abc import Callable
 from time import perf_counter
 from typing import Any
 
+import measure
 import msgspec
 
 import agouti
@@ -95,11 +96,12 @@ def best(work: Callable[[], object], rounds: int) -> float:
     return found
 
 
-def main() -> None:
+def main() -> int:
     """Measure all of them."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--rounds", type=int, default=200)
-    rounds = options.parse_args().rounds
+    given = options.parse_args()
+    rounds, bounds = given.rounds, measure.Bounds(judged=not given.smoke)
     print(f"{'dialect':<10} {'chunks':>6} {'us/chunk':>9} {'floor':>6} {'ratio':>6}")
     with serve() as served, agouti.Client(served.config) as client:
         for name, model in MODELS.items():
@@ -114,7 +116,9 @@ def main() -> None:
             ours, theirs = best(typed, rounds), best(lambda name=name, data=data: floor(name, data), rounds)  # type: ignore[misc]
             per_chunk = 1e6 / chunks
             print(f"{name:<10} {chunks:>6} {ours * per_chunk:>9.2f} {theirs * per_chunk:>6.2f} {ours / theirs:>6.2f}")
+            bounds.at_most(name, ours / theirs, 6 if name == "jobs" else 4)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

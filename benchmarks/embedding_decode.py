@@ -1,10 +1,11 @@
 """What 256 vectors of 1536 numbers cost from reply to array: as base64, and as JSON numbers."""
 
-import argparse
 import base64
 import json
+import sys
 from time import perf_counter
 
+import measure
 import numpy
 
 from agouti.core.usage import Usage
@@ -25,9 +26,9 @@ def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dty
     return assembled(asked, Gathered([piece], []), elapsed=0).vectors
 
 
-def main() -> None:
+def main() -> int:
     """Measure both."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--rounds", type=int, default=9)
     options.add_argument("--count", type=int, default=256)
     options.add_argument("--length", type=int, default=1536)
@@ -53,7 +54,10 @@ def main() -> None:
         print(f"{name:<8} {len(bodies[name]) / 1e6:6.1f} MB {sorted(times)[len(times) // 2] * 1e3:8.1f} ms")
     ratios = sorted(a / b for a, b in zip(taken["numbers"], taken["base64"], strict=True))
     print(f"base64 is {ratios[len(ratios) // 2]:.1f} times as fast")
+    bounds = measure.Bounds(judged=not given.smoke)
+    bounds.at_least("base64", ratios[len(ratios) // 2], 8)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

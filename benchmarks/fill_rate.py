@@ -1,14 +1,16 @@
 """How many forms of many shapes a real OpenAI-compatible server fills, by the means that hold it to them."""
 
-import argparse
 import os
 import random
+import sys
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import make_dataclass
 from enum import Enum
 from time import perf_counter
 from typing import Any, Literal
+
+import measure
 
 import agouti
 
@@ -27,9 +29,9 @@ def form(chance: random.Random, number: int) -> Any:
     return chance.choice((kinds[0], choice, record, list[record], inner))  # type: ignore[valid-type]
 
 
-def main() -> None:
+def main() -> int:
     """Ask, and print a line for each means."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("address")
     options.add_argument("model")
     options.add_argument("--key", metavar="VARIABLE", help="the environment variable that holds the key")
@@ -59,7 +61,8 @@ def main() -> None:
         told = ", ".join(f"{name} {count}" for name, count in found.most_common())
         print(f"{means:<7} {rate:6.1%} of {len(forms)} filled ({told}) in {perf_counter() - began:.0f} s", flush=True)
     client.close()
+    return 0
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -3,7 +3,6 @@
 python benchmarks/fresh_process.py [--rounds N]
 """
 
-import argparse
 import compileall
 import pathlib
 import statistics
@@ -12,6 +11,7 @@ import sys
 import time
 
 import canned
+import measure
 
 import agouti
 
@@ -32,10 +32,11 @@ with agouti.Client(config) as client:
 """
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--rounds", type=int, default=25)
-    rounds = options.parse_args().rounds
+    given = options.parse_args()
+    rounds = given.rounds
     # An installed package comes with its bytecode; a checkout may be run where none is written.
     compileall.compile_dir(pathlib.Path(agouti.__file__).parent, quiet=2)
     with canned.server() as base:
@@ -53,6 +54,7 @@ def main() -> None:
                 taken[name].append(time.perf_counter() - before)
     medians = {name: statistics.median(times) for name, times in taken.items()}
     floors = {"import agouti": "bare interpreter", "first answer, Agouti": "first answer, urllib3 + json"}
+    bounds = measure.Bounds(judged=not given.smoke)
     print("Wall time of a fresh process")
     for name, value in medians.items():
         floor = floors.get(name)
@@ -60,7 +62,11 @@ def main() -> None:
         ratios = [mine / theirs for mine, theirs in zip(taken[name], taken[floor or name], strict=True)]
         ending = f"  {statistics.median(ratios):5.2f} x {floor}" if floor else ""
         print(f"  {name:30s} {value * 1e3:7.1f} ms{ending}")
+        bounds.at_most(
+            name, statistics.median(ratios), {"import agouti": 2.5, "first answer, Agouti": 2.0}.get(name, 1.0)
+        )
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

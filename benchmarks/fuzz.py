@@ -8,7 +8,6 @@ Over the framing of streams, JSON in all its readers, the decoders of every dial
 
 # ruff: noqa: E501 - samples stand as they are
 
-import argparse
 import collections
 import contextlib
 import json
@@ -21,6 +20,8 @@ import traceback
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+import measure
 
 from agouti.adopt import curl
 from agouti.adopt.entries import adopt
@@ -189,7 +190,7 @@ def changed(data: bytes, chance: random.Random) -> bytes:
 
 
 def main() -> int:
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--minutes", type=float, default=1.0)
     options.add_argument("--seed", type=int, default=int(time.time()))
     given = options.parse_args()

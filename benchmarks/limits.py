@@ -11,6 +11,8 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+import measure
+
 import agouti
 from agouti.standins import serve
 from agouti.standins.quotas import Quota
@@ -31,9 +33,9 @@ def ask(config: dict[str, Any], requests: int, threads: int) -> None:
         list(pool.map(one, range(requests)))
 
 
-def main() -> None:
+def main() -> int:
     """Ask, and print refusals and the time against the least."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--requests", type=int, default=500)
     options.add_argument("--per-second", type=int, default=25)
     options.add_argument("--threads", type=int, default=32)
@@ -44,7 +46,7 @@ def main() -> None:
     given = options.parse_args()
     if given.worker:
         ask(json.loads(given.worker), given.requests, given.threads)
-        return
+        return 0
     with serve(quotas={"shed": Quota(per_second=given.per_second)}) as served:
         limits = {"requests_per_second": given.per_second, "wait": 600}
         config: dict[str, Any] = {
@@ -78,7 +80,11 @@ def main() -> None:
             f"{sent} requests of {given.processes} at {given.per_second} a second in {took:.1f} s; ideal {ideal} s; "
             f"{took / ideal:.2f} x; {served.books.requests['shed', 429]} refused"
         )
+        bounds = measure.Bounds(judged=not given.smoke)
+        bounds.at_most("time against the least", took / ideal, 1.15)
+        bounds.at_most("refused", served.books.requests["shed", 429], 0)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -1,7 +1,9 @@
 """A conversation of many turns with a real server whose context window is small: how often it is found too long."""
 
-import argparse
+import sys
 import time
+
+import measure
 
 import agouti
 
@@ -22,9 +24,9 @@ class Refusals(agouti.Hook):
             self.tokens.append(result.usage.input_tokens)
 
 
-def main() -> None:
+def main() -> int:
     """Talk, and print what came of it."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("address")
     options.add_argument("model")
     options.add_argument("--key", metavar="VARIABLE", help="the environment variable that holds the key")
@@ -46,7 +48,10 @@ def main() -> None:
         f"up to {max(seen.tokens)} of {given.context} tokens sent; "
         f"{len(talk.dropped)} of {len(talk.messages)} messages left out"
     )
+    bounds = measure.Bounds(judged=not given.smoke)
+    bounds.at_most("refused as too long", seen.too_long, 0)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -1,9 +1,10 @@
 """What reading a growing JSON document costs: in pieces of 10 bytes, at several lengths; and decoding it once."""
 
-import argparse
 import json
+import sys
 from time import perf_counter
 
+import measure
 import msgspec
 
 from agouti.core.json_partial import PartialReader
@@ -29,12 +30,13 @@ def seconds(text: str, piece: int) -> float:
     return taken
 
 
-def main() -> None:
+def main() -> int:
     """Measure lengths that double."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--most", type=int, default=1_000_000)
     options.add_argument("--piece", type=int, default=10)
     given = options.parse_args()
+    bounds = measure.Bounds(judged=not given.smoke)
     for one_text in (False, True):
         print("one long text" if one_text else "many small values")
         before = 0.0
@@ -47,8 +49,11 @@ def main() -> None:
             growth = f"{taken / before:5.2f} x the half" if before else ""
             cost = f"{taken:6.2f} s {taken / len(text) * 1e9:6.0f} ns/byte"
             print(f"  {len(text) / 1e6:5.2f} MB {cost}  {growth:18s} decoded once: {once * 1e3:.1f} ms")
+            if before:
+                bounds.at_most(f"{size} bytes against the half", taken / before, 2.6)
             before = taken
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

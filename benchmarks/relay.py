@@ -5,7 +5,6 @@ python benchmarks/relay.py [--requests N] [--chunks N] [--rounds N]
 Forwarder and relay run in processes of their own, before the same canned server; rounds take turns.
 """
 
-import argparse
 import asyncio
 import contextlib
 import json
@@ -22,6 +21,7 @@ from pathlib import Path
 
 import aiohttp
 import canned
+import measure
 from aiohttp import web
 
 BODY = json.dumps({"model": "almanac", "messages": [{"role": "user", "content": "Hi"}]}).encode()
@@ -133,7 +133,9 @@ async def streamed(session: aiohttp.ClientSession, base: str, chunks: int) -> No
     assert size >= chunks * 0.99, size
 
 
-async def plain(ways: dict[str, tuple[str, int]], direct: str, requests: int, rounds: int) -> None:
+async def plain(
+    ways: dict[str, tuple[str, int]], direct: str, requests: int, rounds: int, bounds: "measure.Bounds"
+) -> None:
     async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0)) as session:
         medians: dict[str, list[float]] = {name: [] for name in ("direct", *ways)}
         rates: dict[str, list[float]] = {name: [] for name in ways}
@@ -151,14 +153,18 @@ async def plain(ways: dict[str, tuple[str, int]], direct: str, requests: int, ro
         print(f"  {name:12s} {statistics.median(each):7.3f} ms" + (f"   added {added:.3f} ms" if name in ways else ""))
     over = [mine - other for mine, other in zip(medians["relay"], medians["forwarder"], strict=True)]
     print(f"  relay over forwarder: {statistics.median(over):.3f} ms")
+    bounds.at_most("ms more than a forwarder", statistics.median(over), 1.0)
     print("requests per second, 64 at a time")
     for name, each in rates.items():
         print(f"  {name:12s} {statistics.median(each):7.0f}")
     ratios = [mine / other for mine, other in zip(rates["relay"], rates["forwarder"], strict=True)]
     print(f"  relay / forwarder: {statistics.median(ratios):.2f}")
+    bounds.at_least("requests a second against a forwarder", statistics.median(ratios), 0.45)
 
 
-async def streams(ways: dict[str, tuple[str, int]], chunks: int, per: int, rounds: int) -> None:
+async def streams(
+    ways: dict[str, tuple[str, int]], chunks: int, per: int, rounds: int, bounds: "measure.Bounds"
+) -> None:
     async with aiohttp.ClientSession() as session:
         taken: dict[str, list[float]] = {name: [] for name in ways}
         for base, _ in ways.values():
@@ -174,22 +180,25 @@ async def streams(ways: dict[str, tuple[str, int]], chunks: int, per: int, round
         print(f"  {name:12s} {statistics.median(each):7.2f} us")
     ratios = [mine / max(other, 1e-9) for mine, other in zip(taken["relay"], taken["forwarder"], strict=True)]
     print(f"  relay / forwarder: {statistics.median(ratios):.2f}")
+    bounds.at_most(f"CPU of a chunk, {per} in one write", statistics.median(ratios), 2.0 if per == 1 else 6.0)
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--requests", type=int, default=2000)
     options.add_argument("--chunks", type=int, default=10_000)
     options.add_argument("--rounds", type=int, default=5)
     given = options.parse_args()
+    bounds = measure.Bounds(judged=not given.smoke)
     with canned.server() as base:
         with forwarder(base) as one, relay(base) as other:
-            asyncio.run(plain({"forwarder": one, "relay": other}, base, given.requests, given.rounds))
+            asyncio.run(plain({"forwarder": one, "relay": other}, base, given.requests, given.rounds, bounds))
         for per in (1, 20):
             address = f"{base}/stream/{given.chunks}/{per}"
             with forwarder(address) as one, relay(address) as other:
-                asyncio.run(streams({"forwarder": one, "relay": other}, given.chunks, per, given.rounds))
+                asyncio.run(streams({"forwarder": one, "relay": other}, given.chunks, per, given.rounds, bounds))
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

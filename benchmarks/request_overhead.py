@@ -3,9 +3,9 @@
 python benchmarks/request_overhead.py [--rounds N] [--count N]
 """
 
-import argparse
 import asyncio
 import json
+import sys
 
 import aiohttp
 import canned
@@ -19,8 +19,8 @@ BODY = {"model": "quill-large", "messages": [{"role": "user", "content": QUESTIO
 HEADERS = {"content-type": "application/json", "authorization": "Bearer k"}
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--rounds", type=int, default=15)
     options.add_argument("--count", type=int, default=400)
     given = options.parse_args()
@@ -62,10 +62,14 @@ def main() -> None:
             count=given.count,
         )
         measure.table("CPU per request", results, {"Client.ask": "urllib3 + json", "AsyncClient.ask": "aiohttp + json"})
+        bounds = measure.Bounds(judged=not given.smoke)
+        bounds.at_most("threads", measure.ratio(results, "Client.ask", "urllib3 + json"), 1.6)
+        bounds.at_most("tasks", measure.ratio(results, "AsyncClient.ask", "aiohttp + json"), 1.5)
         pool.close()
         loop.run_until_complete(session.close())
         loop.run_until_complete(others.aclose())
     loop.close()
+    return bounds.code()
 
 
 async def _session() -> aiohttp.ClientSession:
@@ -73,4 +77,4 @@ async def _session() -> aiohttp.ClientSession:
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -6,7 +6,6 @@ Every answer must belong to its question, the requests that the server has count
 of, and neither sockets nor memory may grow. Ends with 1 where one of that is not so.
 """
 
-import argparse
 import asyncio
 import collections
 import json
@@ -21,6 +20,8 @@ import time
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, ClassVar
+
+import measure
 
 import agouti
 
@@ -202,7 +203,7 @@ def usage() -> tuple[int, float]:
 
 
 def main() -> int:
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--calls", type=int, default=20_000)
     calls = options.parse_args().calls
     mine, theirs = multiprocessing.Pipe()

@@ -5,9 +5,9 @@
 python benchmarks/stream_decode.py [--rounds N] [--chunks N]
 """
 
-import argparse
 import asyncio
 import json
+import sys
 from collections.abc import Awaitable, Callable
 
 import aiohttp
@@ -57,13 +57,14 @@ class Splitter:
         return found
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--rounds", type=int, default=9)
     options.add_argument("--chunks", type=int, default=5000)
     given = options.parse_args()
     count = given.chunks
     body = json.dumps({"model": "m", "messages": [{"role": "user", "content": "Hi"}], "stream": True})
+    bounds = measure.Bounds(judged=not given.smoke)
     loop = asyncio.new_event_loop()
     with canned.server() as base:
         origin = base.removesuffix("/v1")
@@ -114,10 +115,13 @@ def main() -> None:
                 {"Client.stream": "urllib3, by hand", "AsyncClient.stream": "aiohttp, by hand"},
                 per=count,
             )
+            for mine, floor in (("Client.stream", "urllib3, by hand"), ("AsyncClient.stream", "aiohttp, by hand")):
+                bounds.at_most(f"{mine}, {per} in one write", measure.ratio(results, mine, floor), 1.7)
             client.close()
             loop.run_until_complete(others.aclose())
         loop.run_until_complete(session.close())
     loop.close()
+    return bounds.code()
 
 
 def awaited(loop: asyncio.AbstractEventLoop, work: Callable[[], Awaitable[None]]) -> Callable[[int], None]:
@@ -132,4 +136,4 @@ async def _session() -> aiohttp.ClientSession:
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

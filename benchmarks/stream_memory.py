@@ -3,18 +3,20 @@
 python benchmarks/stream_memory.py [--chunks N]
 """
 
-import argparse
+import sys
 import tracemalloc
 
 import canned
+import measure
 
 import agouti
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--chunks", type=int, default=200_000)
-    count = options.parse_args().chunks
+    given = options.parse_args()
+    count, bounds = given.chunks, measure.Bounds(judged=not given.smoke)
     with canned.server() as base:
         origin = base.removesuffix("/v1")
         entry = {"providers": {"s": {"address": origin, "paths": {"chat": f"/stream/{count}/100"}}}}
@@ -30,9 +32,11 @@ def main() -> None:
                         due += every
                         held = tracemalloc.get_traced_memory()[0] / 1024
                         kept = seen * len(canned.CHUNK_TEXT) / 1024
+                        bounds.at_most("kB held besides the text", held - kept, 2000)
                         print(f"{seen:9d} {kept:9.0f} {held:9.0f} {held - kept:9.0f}")
             tracemalloc.stop()
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

@@ -3,15 +3,16 @@
 python benchmarks/throughput.py [--requests N] [--rounds N]
 """
 
-import argparse
 import asyncio
 import json
 import statistics
+import sys
 import time
 from collections.abc import Awaitable, Callable
 
 import aiohttp
 import canned
+import measure
 
 import agouti
 
@@ -32,7 +33,7 @@ async def rate(work: Callable[[], Awaitable[None]], requests: int, at_once: int)
     return requests / (time.perf_counter() - before), (time.process_time() - cpu) / requests
 
 
-async def measure(base: str, requests: int, rounds: int) -> None:
+async def measured(base: str, requests: int, rounds: int, bounds: "measure.Bounds") -> None:
     connector = aiohttp.TCPConnector(limit=0)
     async with aiohttp.ClientSession(connector=connector) as session, agouti.AsyncClient.at(base) as client:
 
@@ -50,20 +51,23 @@ async def measure(base: str, requests: int, rounds: int) -> None:
                     found[name].append(await rate(work, requests, at_once))
             print(f"{requests} requests, {at_once} at a time")
             rates = {name: statistics.median(each for each, _ in taken) for name, taken in found.items()}
+            bounds.at_least(f"{at_once} at a time", rates["AsyncClient.ask"] / rates["aiohttp + json"], 0.85)
             for name, taken in found.items():
                 cpu = statistics.median(each for _, each in taken) * 1e6
                 ratio = f"{rates[name] / rates['aiohttp + json']:.2f} x" if name != "aiohttp + json" else ""
                 print(f"  {name:20s} {rates[name]:8.0f} requests/s  {cpu:7.0f} us CPU each  {ratio}")
 
 
-def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__)
+def main() -> int:
+    options = measure.parser(__doc__)
     options.add_argument("--requests", type=int, default=2000)
     options.add_argument("--rounds", type=int, default=5)
     given = options.parse_args()
     with canned.server(delay=0.02) as base:
-        asyncio.run(measure(base, given.requests, given.rounds))
+        bounds = measure.Bounds(judged=not given.smoke)
+        asyncio.run(measured(base, given.requests, given.rounds, bounds))
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

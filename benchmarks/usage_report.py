@@ -3,24 +3,26 @@
 python benchmarks/usage_report.py [--rows 10000000] [--store FILE]     the file is made where it is not there
 """
 
-import argparse
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
 
+import measure
+
 from agouti.standins.history import write_history
 
 DAYS = 365
 
 
-def main() -> None:
+def main() -> int:
     """Make the ledger, and time the command on it."""
-    options = argparse.ArgumentParser(description=__doc__)
+    options = measure.parser(__doc__)
     options.add_argument("--rows", type=int, default=10_000_000)
     options.add_argument("--store", type=Path)
     given = options.parse_args()
+    bounds = measure.Bounds(judged=not given.smoke)
     with tempfile.TemporaryDirectory() as folder:
         store = given.store or Path(folder) / "usage.sqlite"
         if not store.exists():
@@ -38,8 +40,11 @@ def main() -> None:
             command = [sys.executable, "-m", "agouti", "--config", str(config), "usage", *arguments, "--json"]
             began = time.perf_counter()
             subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
-            print(f"agouti usage {' '.join(arguments)}: {time.perf_counter() - began:.2f} s")
+            took = time.perf_counter() - began
+            print(f"agouti usage {' '.join(arguments)}: {took:.2f} s")
+            bounds.at_most(f"agouti usage {' '.join(arguments)}", took, 3)
+    return bounds.code()
 
 
 if __name__ == "__main__":
-    main()
+    sys.exit(main())

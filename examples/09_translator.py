@@ -3,6 +3,8 @@
 Run it against the simulated providers:   python examples/09_translator.py
 """
 
+import tempfile
+from contextlib import chdir
 from pathlib import Path
 
 import agouti
@@ -16,7 +18,7 @@ blanks = { language = "English", place = "" }
 examples = [["Guten Tag aus {place}", "Good day from {place}"]]
 """
 
-with agouti.standins.serve() as served:
+with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder, chdir(folder):
     Path("agouti.toml").write_text(served.toml + PERSONA)
     Path(".env").write_text("".join(f"{name}={value}\n" for name, value in served.environment.items()))
     with agouti.Client() as client:

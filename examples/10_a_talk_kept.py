@@ -3,12 +3,15 @@
 Run it against the simulated providers:   python examples/10_a_talk_kept.py
 """
 
+import tempfile
+from contextlib import chdir
+
 import msgspec
 
 import agouti
 import agouti.standins
 
-with agouti.standins.serve() as served:
+with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder, chdir(folder):
     with agouti.Client(served.config) as client:
         talk = client.conversation("almanac", system="You answer growers in two sentences.", temperature=0.2)
         talk.say("When do peas go in?")

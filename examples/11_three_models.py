@@ -3,6 +3,8 @@
 Run it against the simulated providers:   python examples/11_three_models.py
 """
 
+import tempfile
+from contextlib import chdir
 from pathlib import Path
 
 import agouti
@@ -17,7 +19,12 @@ def advises(reply: agouti.Reply) -> bool:
     return any(word in reply.text for word in ("sow", "go in", "Sow", "plant")) and len(reply.text) < 300
 
 
-with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+with (
+    agouti.standins.serve() as served,
+    agouti.Client(served.config) as client,
+    tempfile.TemporaryDirectory() as folder,
+    chdir(folder),
+):
     result = agouti.compare(
         client,
         MODELS,

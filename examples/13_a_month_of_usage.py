@@ -3,8 +3,9 @@
 Run it on made-up rows, without any provider:   python examples/13_a_month_of_usage.py
 """
 
+import tempfile
+from contextlib import chdir
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 import agouti
 from agouti.standins.history import write_history
@@ -14,20 +15,19 @@ CONFIG = {
     "ledger": {"store": "month-of-usage.sqlite"},
     "plans": {"northbank": {"tokens": 1_000_000, "fee": 10, "overage": 0.0002, "currency": "USD"}},
 }
-Path("month-of-usage.sqlite").unlink(missing_ok=True)
-write_history("month-of-usage.sqlite", days=28)
-
-with agouti.Client(CONFIG) as client:
-    since = datetime.now(UTC).date() - timedelta(days=27)
-    for row in client.usage(since=since, by=["model"]):
-        cost = ", ".join(f"{amount:.4f} {currency}" for currency, amount in row.cost.items()) or "no price"
-        print(f"{row.group['model']:12} {row.calls:6,} calls  {row.failures:4} failed  {row.median:5.2f} s  {cost}")
-    report = client.usage(since=since, by=["day", "model"])
-    report.save("usage.html")
-    report.save("usage.parquet")
-    report.figure("cost").savefig("cost.png")
-    report.figure("latency").savefig("latency.png")
-    for row in client.usage(since=since, by=["tag:feature"]):
-        print(f"{row.group['tag:feature']:12} {row.input_tokens + row.output_tokens:10,} tokens")
-    plan = report.plans[0]
-    print(f"plan of {plan.provider}: {plan.share:.0%} used; beyond it {plan.expected_overage:.2f} {plan.currency}")
+with tempfile.TemporaryDirectory() as folder, chdir(folder):
+    write_history("month-of-usage.sqlite", days=28)
+    with agouti.Client(CONFIG) as client:
+        since = datetime.now(UTC).date() - timedelta(days=27)
+        for row in client.usage(since=since, by=["model"]):
+            cost = ", ".join(f"{amount:.4f} {currency}" for currency, amount in row.cost.items()) or "no price"
+            print(f"{row.group['model']:12} {row.calls:6,} calls  {row.failures:4} failed  {row.median:5.2f} s  {cost}")
+        report = client.usage(since=since, by=["day", "model"])
+        report.save("usage.html")
+        report.save("usage.parquet")
+        report.figure("cost").savefig("cost.png")
+        report.figure("latency").savefig("latency.png")
+        for row in client.usage(since=since, by=["tag:feature"]):
+            print(f"{row.group['tag:feature']:12} {row.input_tokens + row.output_tokens:10,} tokens")
+        plan = report.plans[0]
+        print(f"plan of {plan.provider}: {plan.share:.0%} used; beyond it {plan.expected_overage:.2f} {plan.currency}")

@@ -6,6 +6,7 @@ Run it against the simulated providers:   python examples/14_germination_batch.p
 import asyncio
 import json
 import random
+import tempfile
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -75,7 +76,6 @@ async def main(notes: Path, out: Path) -> None:
         print(f"{crop:12} {sum(shares) / len(shares):4.0%} of {len(shares)} sowings")
 
 
-for left in ("records.jsonl", ".records.jsonl.journal"):
-    Path(left).unlink(missing_ok=True)
-write_notes(Path("notes.jsonl"), 2000)
-asyncio.run(main(Path("notes.jsonl"), Path("records.jsonl")))
+with tempfile.TemporaryDirectory() as folder:
+    write_notes(Path(folder, "notes.jsonl"), 2000)
+    asyncio.run(main(Path(folder, "notes.jsonl"), Path(folder, "records.jsonl")))

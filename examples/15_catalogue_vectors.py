@@ -4,6 +4,8 @@ Run it against the simulated providers:   python examples/15_catalogue_vectors.p
 """
 
 import csv
+import tempfile
+from contextlib import chdir
 from pathlib import Path
 
 import agouti
@@ -12,7 +14,12 @@ import agouti.standins
 CATALOGUE = Path(__file__).parent / "data" / "catalogue.csv"
 OUT = Path("catalogue.parquet")
 
-with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+with (
+    agouti.standins.serve() as served,
+    agouti.Client(served.config) as client,
+    tempfile.TemporaryDirectory() as folder,
+    chdir(folder),
+):
     made = agouti.batch(client, "finder", CATALOGUE, column="description", embed=True, out=OUT)
     print(f"{made.done + made.found} vectors in {OUT}")
     shelf = agouti.Embeddings.load(OUT)

@@ -4,6 +4,7 @@ Run it against the simulated providers:   python examples/16_two_workers.py     
 """
 
 import logging
+import tempfile
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -16,10 +17,8 @@ NOTES = [{"id": f"n{number:03}", "note": f"Kale, sown 4 March: {number % 24} of 
 
 def main() -> None:
     distributed: Any = import_module("distributed")
-    out = Path("on-two-workers.jsonl")
-    out.unlink(missing_ok=True)
-    Path(".on-two-workers.jsonl.journal").unlink(missing_ok=True)
-    with agouti.standins.serve() as served:
+    with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder:
+        out = Path(folder, "on-two-workers.jsonl")
         config = {"providers": {"shed": {"address": served.address("shed")}}}
         with (
             distributed.LocalCluster(
@@ -31,8 +30,8 @@ def main() -> None:
                 client, "loam-2b@shed", NOTES, prompt="How did it go? {note}", key="id", out=out, max_tokens=12,
                 cluster=cluster.scheduler_address,
             )  # fmt: skip
-    print(f"{made.done} of {len(NOTES)} answered, {made.failed} failed")
-    print(f"{len({row.key for row in made})} keys in {out}")
+        print(f"{made.done} of {len(NOTES)} answered, {made.failed} failed")
+        print(f"{len({row.key for row in made})} keys in {out.name}")
 
 
 if __name__ == "__main__":

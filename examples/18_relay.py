@@ -53,4 +53,4 @@ with serve() as served, tempfile.TemporaryDirectory() as folder:
         print("token counts:", ask(address, "/messages/count_tokens", body, token))
     finally:
         relay.terminate()
-        relay.communicate(timeout=20)
+        relay.communicate(timeout=60)

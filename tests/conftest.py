@@ -1,9 +1,13 @@
 """Running stand-ins, and one way to call both clients."""
 
 import asyncio
+import importlib.util
+import marshal
 import os
+import signal
 import uuid
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import psycopg
@@ -15,11 +19,38 @@ from agouti.standins import Served, serve
 
 from .servers import Server, postgres_server, redis_server
 
-# A loaded machine must not fail a property; in CI the same examples are tried every time.
+# A loaded machine must not fail a property. By itself the same examples are tried every time, so that a red run is about
+# the change; `--hypothesis-profile nightly` tries many more, by chance.
 settings.register_profile(
-    "agouti", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=bool(os.environ.get("CI"))
+    "agouti", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=True, max_examples=40
+)
+settings.register_profile(
+    "nightly", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=2000, print_blob=True
 )
 settings.load_profile("agouti")
+# Some runners start programs with it ignored, and so would all that the tests start.
+signal.signal(signal.SIGINT, signal.default_int_handler)
+
+ROOT = Path(__file__).parent.parent
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """No test leaves bytecode behind that cannot be read: every later use of the checkout would fail by it."""
+    if hasattr(session.config, "workerinput"):
+        return
+    torn = [path for folder in ("src", "tests") for path in (ROOT / folder).rglob("*.py") if not _is_whole(path)]
+    if torn:
+        print(f"\nbytecode that cannot be read: {', '.join(map(str, torn))}")
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+
+def _is_whole(source: Path) -> bool:
+    """Whether the bytecode of a module, where there is some, can be read."""
+    compiled = Path(importlib.util.cache_from_source(str(source)))
+    try:
+        return not compiled.exists() or bool(marshal.loads(compiled.read_bytes()[16:]))
+    except (EOFError, ValueError, TypeError):
+        return False
 
 
 @pytest.fixture(scope="session")

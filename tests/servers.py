@@ -1,6 +1,7 @@
 """Real servers from the system's packages, started for the tests and ended by their own process id."""
 
 import getpass
+import itertools
 import os
 import shutil
 import signal
@@ -9,7 +10,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -17,11 +18,18 @@ import psycopg
 import pytest
 import redis
 
+# Below the ports that the system gives to connections by itself, so that one that is free now is free when it is used.
+# Each process of the suite goes through them from a place of its own.
+_PORTS = itertools.cycle(itertools.chain(range(15_000 + os.getpid() * 211 % 17_000, 32_000), range(15_000, 32_000)))
+
 
 def free_port() -> int:
-    with socket.socket() as taken:
-        taken.bind(("127.0.0.1", 0))
-        return int(taken.getsockname()[1])
+    """A port that nothing listens at, and that is given to nobody else."""
+    for port in _PORTS:
+        with suppress(OSError), socket.socket() as taken:
+            taken.bind(("127.0.0.1", port))
+            return port
+    raise AssertionError("there is no free port")
 
 
 def program(name: str) -> str:

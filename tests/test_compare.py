@@ -23,7 +23,7 @@ from agouti.standins.quotas import Quota
 from agouti.testing import FakeTransport
 
 from .dialects.samples import data
-from .hostile.kit import END, STREAM, Connection, config, piece, reply, serving
+from .hostile.kit import END, STREAM, Connection, chunked, config, piece, reply, serving
 
 LABELS = ["almanac", "almanac-local"]
 PEAS = "When do peas go in?"
@@ -82,6 +82,86 @@ def test_rows_summary_and_checks(served: Served, kind: str) -> None:
     assert list(result.cost) == ["USD"]
     assert result.cost["USD"] == pytest.approx(sum((row.cost or 0) + (row.judge_cost or 0) for row in result))
     assert [remark.partition(":")[0] for remark in result.remarks] == ["expect", "form"]
+
+
+# Two-sided 95 % quantiles of Student's distribution, as any table has them.
+STUDENT = {2: 12.706, 3: 4.303, 4: 3.182, 5: 2.776, 6: 2.571, 8: 2.365, 10: 2.262, 12: 2.201, 15: 2.145, 16: 2.131, 17: 2.120, 21: 2.086, 31: 2.042, 61: 2.000}  # fmt: skip
+
+
+@pytest.mark.parametrize("count", STUDENT)
+def test_means_have_students_intervals(count: int) -> None:
+    values = [float(number) for number in range(count)]
+    deviation = (sum((each - (count - 1) / 2) ** 2 for each in values) / (count - 1)) ** 0.5
+    found = mean(values)
+    assert found is not None
+    assert found.high is not None
+    assert (found.high - found.value) * count**0.5 / deviation == pytest.approx(STUDENT[count], abs=0.0007)
+
+
+@pytest.mark.parametrize(
+    ("text", "finish", "check", "wanted", "passed"),
+    [
+        ("Peas", "stop", "expect", "peas.", 1),
+        ('"Peas!"', "stop", "expect", "peas", 1),
+        ("Peas and kale", "stop", "expect", "peas", 0),
+        (
+            '{"a": 1}',
+            "stop",
+            "form",
+            {"type": "object", "properties": {"a": {"type": "integer"}}, "required": ["a"]},
+            1,
+        ),
+        (
+            '{"a": 1',
+            "length",
+            "form",
+            {"type": "object", "properties": {"a": {"type": "integer"}}, "required": ["a"]},
+            0,
+        ),
+        (
+            "{'a': 1}",
+            "stop",
+            "form",
+            {"type": "object", "properties": {"a": {"type": "integer"}}, "required": ["a"]},
+            0,
+        ),
+        (
+            '{"b": 1}',
+            "stop",
+            "form",
+            {"type": "object", "properties": {"a": {"type": "integer"}}, "required": ["a"]},
+            0,
+        ),
+    ],
+)
+def test_what_passes_a_check(text: str, finish: str, check: str, wanted: Any, passed: float) -> None:
+    fake = FakeTransport([{"choices": [{"message": {"content": text}, "finish_reason": finish}]}])
+    with agouti.Client.at("https://p.example/v1", transport=fake) as client:
+        [row] = agouti.compare(client, ["m"], PEAS, **{check: wanted})
+    assert row.checks == {check: passed}
+
+
+def test_models_are_asked_in_turn_and_their_pace_is_of_the_writing() -> None:
+    """A slow hour of a provider is everybody's; tokens a second count from the first piece on."""
+    asked: list[str] = []
+
+    def behave(connection: Connection, _: int) -> None:
+        body = json.loads(connection.request.partition(b"\r\n\r\n")[2])
+        asked.append(body["model"])
+        time.sleep(0.15)
+        connection.write(STREAM + piece("a "))
+        time.sleep(0.1)
+        told = b'data: {"choices": [], "usage": {"prompt_tokens": 3, "completion_tokens": 100}}\n\n'
+        connection.write(piece("b", "stop") + chunked(told) + END)
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        result = agouti.compare(client, ["one@p", "two@p", "three@p"], [PEAS, "Kale?"], at_once=1)
+    assert [sorted(asked[at : at + 3]) for at in (0, 3)] == [["one", "three", "two"]] * 2
+    for row in result:
+        assert row.first_token is not None
+        assert row.seconds is not None
+        assert row.first_token >= 0.15
+        assert row.tokens_per_second == pytest.approx(100 / (row.seconds - row.first_token), rel=0.01)
 
 
 WRONG: list[tuple[dict[str, Any], str]] = [

@@ -86,6 +86,18 @@ def test_saved_and_resumed(kind: str, tmp_path: Path) -> None:
     assert len(path.read_text().splitlines()) == 1 + 4 + 2
 
 
+def test_a_file_has_nothing_secret_and_nothing_of_where_requests_go(tmp_path: Path) -> None:
+    """Of the options of a conversation only what turns to come are asked with."""
+    secret = {"x-user": agouti.Secret("marked-secret"), "x-app": "marked-app"}
+    options: dict[str, Any] = {"headers": secret, "tags": {"user": "marked-user"}, "deadline": 77.25, "tools": [frost]}
+    one = Talk("sync", [answer()], system="Kindly.", **options)
+    one.say("Peas?")
+    one.talk.save(tmp_path / "talk.jsonl")
+    text = (tmp_path / "talk.jsonl").read_text()
+    assert "Kindly." in text
+    assert not [word for word in ("marked", "frost", "77.25", "headers", "tools") if word in text]
+
+
 def frost() -> int:
     """Days to the last frost."""
     return 17

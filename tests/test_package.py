@@ -5,6 +5,7 @@ import inspect
 import re
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -102,11 +103,17 @@ def test_exports_are_what_all_says() -> None:
     assert named <= set(agouti.__all__)
 
 
+@cache
+def parsed(path: Path) -> ast.Module:
+    """A module of the package; each is looked at by several tests."""
+    return ast.parse(path.read_text())
+
+
 def imports_of(path: Path) -> set[str]:
     """Absolute names of what a module imports, at any depth of it, except for type checkers."""
     found = set()
     package = ["agouti", *path.relative_to(SOURCE).parts[:-1]]
-    tree = ast.parse(path.read_text())
+    tree = parsed(path)
     typing_only = {
         inner
         for node in ast.walk(tree)
@@ -169,7 +176,7 @@ def test_no_dialect_is_named_outside_its_own_file_and_the_registry() -> None:
         if where[0] in ("standins", "testing") or where[-1] in ("registry.py", "demo.py", "description.py"):
             continue  # OpenAPI has a word of its own that is one; stand-ins are a second opinion, and speak each format on purpose
         own = where[-1].removesuffix(".py").partition("_")[0] if where[0] == "dialects" else ""
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in ast.walk(parsed(path)):
             if isinstance(node, ast.Constant) and node.value in ALWAYS:
                 assert node.value == own, f"{path}:{node.lineno} {node.value}"
             if isinstance(node, ast.Compare) and "dialect" in ast.unparse(node.left):
@@ -223,7 +230,7 @@ def test_every_setting_that_a_hint_names_exists() -> None:
                 str(part.value) if isinstance(part, ast.Constant) else "{}"
                 for part in getattr(value, "values", [value])
             )
-            for node in ast.walk(ast.parse(path.read_text()))
+            for node in ast.walk(parsed(path))
             for value in _hints(node)
             if isinstance(value, (ast.Constant, ast.JoinedStr))
         ]

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.services.probe import plan
+from agouti.services.probe import Probed, plan
 from agouti.standins import Served
 from agouti.standins.lies import LIES
 from agouti.testing import FakeTransport
@@ -64,6 +64,41 @@ def test_nothing_is_sent_that_could_cost_more_and_what_holds_for_all_is_raised(s
                 agouti.probe(client, name)
     with agouti.Client.at(served.address("shed")) as client:
         assert agouti.probe(client, "loam-2b").of("schema").found == "yes"
+
+
+@pytest.mark.parametrize(
+    ("declared", "found", "ok"),
+    [
+        (True, "yes", True),
+        (False, "yes", True),
+        (None, "yes", True),
+        (True, "refused", False),  # claimed, and not there
+        (False, "refused", None),
+        (None, "refused", None),
+        (True, "no", False),
+        (False, "no", False),  # accepted, and not done
+        (None, "no", None),
+        (True, "unclear", None),
+        (False, "skipped", None),
+    ],
+)
+def test_what_holds_and_what_does_not(declared: Any, found: Any, ok: Any) -> None:
+    assert Probed(what="seed", declared=declared, found=found).ok is ok
+
+
+@pytest.mark.parametrize(
+    ("rows", "settings"),
+    [
+        ([("schema", True, "unclear"), ("JSON mode", True, "no"), ("forced call", False, "unclear")], {"means": ["schema", "prompt"]}),
+        ([("schema", True, "refused"), ("JSON mode", False, "yes")], {"means": ["json", "prompt"]}),
+        ([("image", True, "unclear"), ("file", True, "no")], {}),  # what cannot be told stays as it is claimed
+        ([("image", True, "yes"), ("file", True, "unclear")], {"inputs": ["text", "image", "file"]}),
+        ([("image", None, "no"), ("file", None, "yes")], {"inputs": ["text", "file"]}),
+    ],
+)  # fmt: skip
+def test_what_is_written_of_a_probe(rows: list[tuple[str, Any, Any]], settings: dict[str, Any]) -> None:
+    probed = tuple(Probed(what=what, declared=declared, found=found) for what, declared, found in rows)
+    assert agouti.ProbeResult(probed, agouti.Model("m", provider="p", name="n"), []).settings == settings
 
 
 def test_limits_and_budgets_of_our_own_are_no_lies(served: Served, monkeypatch: pytest.MonkeyPatch) -> None:

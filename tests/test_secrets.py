@@ -11,7 +11,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
@@ -23,6 +23,7 @@ from agouti.testing import FakeTransport
 
 from .cli.conftest import agouti_command  # noqa: F401 - a fixture
 from .conftest import Caller
+from .examples import examples
 
 GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}]}
 # Long enough that it cannot stand somewhere by chance.
@@ -85,7 +86,7 @@ def everything_about(config: agouti.Config, label: str, caller: Caller) -> str:
     place=st.sampled_from(PLACES),
     given_as=st.sampled_from(["env", "literal"]),
 )
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(15, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_planted_secret_is_nowhere(
     served: Served, kind: str, secret: str, way: str, place: dict[str, Any], given_as: str
 ) -> None:

@@ -17,6 +17,7 @@ from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanE
 
 import agouti
 from agouti.core.http import HttpReply
+from agouti.engine.effects import Sleep
 from agouti.telemetry import Telemetry
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -38,12 +39,12 @@ class Told:
 
     def __init__(self, **options: Any) -> None:
         self._exporter = InMemorySpanExporter()
-        tracers = TracerProvider()
+        self.tracers = tracers = TracerProvider()
         tracers.add_span_processor(SimpleSpanProcessor(self._exporter))
         self.tracer = tracers.get_tracer("test")
         self._reader = InMemoryMetricReader()
         config = agouti.load_config(CONFIG)
-        meters = MeterProvider([self._reader])
+        self.meters = meters = MeterProvider([self._reader])
         self.hook = Telemetry(config, tracer_provider=tracers, meter_provider=meters, **options)
 
     @property
@@ -154,6 +155,56 @@ for span in sorted(exporter.get_finished_spans(), key=lambda span: span.start_ti
         "chat loam LimitReached None",
         "chat quill None None",
     ]
+
+
+def test_nothing_said_and_nothing_secret_gets_out_unasked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Spans, metrics and headers of calls that succeed, fail and are cached: no prompt, no words of an error, no key."""
+    monkeypatch.setenv("NB_PASS", "nb-marked-secret-3f9a")
+    told = Told()
+    made: dict[str, Any] = {
+        "providers": {
+            "nb": {"address": "https://nb.example/v1", "key": {"env": "NB_PASS"}, "retries": {"max": 0}},
+            "shed": {"address": "https://shed.example/v1", "trace": True, "retries": {"max": 0}},
+        },
+        "cache": {"store": str(tmp_path / "answers.sqlite")},
+    }
+    refused = HttpReply(400, {}, json.dumps({"error": {"message": "cannot say: marked prompt"}}).encode())
+    fake = FakeTransport([refused, GOOD, GOOD])
+    hook = Telemetry(agouti.load_config(made), tracer_provider=told.tracers, meter_provider=told.meters)
+    with agouti.Client(made, transport=fake, hooks=[hook]) as client:
+        with pytest.raises(agouti.RequestRefused, match="marked prompt"):
+            client.ask("quill@nb", "A marked prompt.")
+        for _ in range(2):
+            client.ask("quill@nb", "A marked prompt.", temperature=0)
+        client.ask("loam@shed", "A marked prompt.")
+    everything = str([span.to_json() for span in told.spans]) + str(told.numbers)
+    assert "marked" not in everything
+    assert ["traceparent" in request.headers for request in fake.requests] == [False, False, True]
+    assert [dict(span.attributes or {}).get("agouti.cached") for span in told.spans if span.name == "chat quill"] == [None, None, True]  # fmt: skip
+
+
+def test_spans_of_attempts_that_wait_or_are_refused(caplog: pytest.LogCaptureFixture) -> None:
+    told = Told()
+
+    class Waits(agouti.Hook):
+        def before(self, attempt: agouti.AttemptDetails) -> Any:
+            if attempt.name == "never":
+                raise agouti.RequestError("not today")
+            return wait()
+
+    def wait() -> Any:
+        yield Sleep(0.02)
+
+    with agouti.Client(CONFIG, transport=FakeTransport([GOOD]), hooks=[told.hook, Waits()]) as client:
+        client.ask("a", "Peas?")
+        with pytest.raises(agouti.RequestError, match="not today"):
+            client.ask("never@nb", "Peas?")
+    attempts = [span for span in told.spans if span.name in ("chat quill", "chat never")]
+    assert [[event.name for event in span.events] for span in attempts] == [["waited"], []]
+    assert float(dict(attempts[0].events[0].attributes or {})["agouti.seconds"]) >= 0.02
+    assert [dict(span.attributes or {}).get("error.type") for span in attempts] == [None, "RequestError"]
+    assert told.hook._calls == {}
+    assert "a hook failed" not in caplog.text
 
 
 def test_content_is_told_where_it_is_wanted() -> None:

@@ -6,6 +6,7 @@ import subprocess
 import sys
 import textwrap
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -101,6 +102,38 @@ def test_scripted_faults_are_met_as_real_ones() -> None:
         script.vectors()
         made = client.embed("m@northbank", ["broad beans", "beans, broad", "kale"])
         assert made.near(made[0], 2)[1].index == 1
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_nothing_is_waited_for(kind: str) -> None:
+    """A scripted refusal asks for a minute; no test waits for it."""
+    with scripted() as script:
+        script.error(agouti.RateLimited("slow down", status=429, wait=60), times=2)
+        script.reply("In March.")
+        began = time.monotonic()
+        if kind == "sync":
+            with agouti.Client(CONFIG) as client:
+                text = client.ask("m@northbank", "Peas?", retries={"max": 3, "max_wait": 100}).text
+        else:
+
+            async def run() -> str:
+                async with agouti.AsyncClient(CONFIG) as client:
+                    return (await client.ask("m@northbank", "Peas?", retries={"max": 3, "max_wait": 100})).text
+
+            text = asyncio.run(run())
+    assert text == "In March."
+    assert time.monotonic() - began < 30
+
+
+def test_texts_that_share_words_are_near_and_others_are_not() -> None:
+    with scripted() as script, agouti.Client(CONFIG) as client:
+        script.vectors(16)
+        made = client.embed(
+            "m@northbank", ["broad beans in rows", "rows of broad beans", "kale", "broad beans in rows"]
+        )
+    scores = {each.index: each.score for each in made.near(made[0], 4)}
+    assert scores[0] == scores[3] == pytest.approx(1)
+    assert scores[1] > 0.6 > scores[2]
 
 
 def test_clients_that_are_there_already_and_other_threads_are_scripted_too() -> None:

@@ -176,7 +176,7 @@ def test_exception_of_a_function_goes_to_the_model_or_up_by_choice() -> None:
 
 
 def test_functions_of_one_round_run_side_by_side_in_the_callers_context() -> None:
-    both = threading.Barrier(2, timeout=5)
+    both = threading.Barrier(2, timeout=60)
     who: contextvars.ContextVar[str] = contextvars.ContextVar("who", default="nobody")
     who.set("grower")
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
@@ -16,6 +16,8 @@ from agouti.adopt import curl
 from agouti.adopt.entries import Adopted, adopt
 from agouti.config.dotenv_file import read_dotenv
 from agouti.config.write import as_toml, write_dotenv
+
+from ..examples import examples
 
 URL = "https://api.northbank.example/v1/chat/completions"
 KEY = "sk-PLANTED0123456789abcdef"
@@ -146,7 +148,7 @@ FORMS = st.sampled_from(
 )  # fmt: skip
 
 
-@settings(max_examples=300, deadline=None)
+@examples(300)
 @given(SECRETS, FORMS)
 def test_no_form_leaks_or_loses_a_key(secret: str, form: str) -> None:
     quoted = {name: shlex.quote(text.replace("%", secret)) for name, text in {
@@ -158,7 +160,7 @@ def test_no_form_leaks_or_loses_a_key(secret: str, form: str) -> None:
     assert any(secret in value.reveal() for value in found.secrets.values())
 
 
-@settings(max_examples=200, deadline=None)
+@examples(200)
 @given(st.text(st.characters(codec="utf-8", exclude_characters="\r\x00"), min_size=1, max_size=30), st.integers(0, 3))
 def test_what_is_put_into_dotenv_comes_out_again(value: str, others: int) -> None:
     import tempfile

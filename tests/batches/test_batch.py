@@ -1,6 +1,7 @@
 """Batches from code: rows of every kind, what is asked of them, what is kept, and what ends a run."""
 
 import asyncio
+import base64
 import csv
 import json
 import os
@@ -16,12 +17,19 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pandas
 import pytest
 
 import agouti
+from agouti.batches.memory import Memory
 from agouti.batches.pace import Pace
+from agouti.batches.prompts import RowPrompt
+from agouti.batches.units import Settings, Source, Unit
+from agouti.batches.work import Work
 from agouti.core.http import HttpReply
+from agouti.engine.call import CLOCKS
+from agouti.row_files import Row
 from agouti.standins.server import Served
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -137,7 +145,7 @@ def test_rows_that_cannot_be_asked_cost_no_other_row(client: agouti.Client, serv
     assert list(errors) == [1, 2, 3, 4, 5, 6, 7]
     for line, words in ((2, "not JSON"), (3, "no column 'note'"), (4, "RequestRefused"), (5, "no column 'id'"), (6, "empty"), (7, "no column 'id'")):  # fmt: skip
         assert words in errors[line], errors
-    assert (made.done, made.failed, server.questions) == (1, 6, ["bed", "refused"])
+    assert (made.done, made.failed, sorted(server.questions)) == (1, 6, ["bed", "refused"])
     rows.write_text('{"id": 1, "note": "bed"}\n{"id": 4, "note": "mended"}\n{"id": 3, "note": "new"}\n')
     again = agouti.batch(client, "m@p", rows, column="note", key="id", out=tmp_path / "o.jsonl", retry_failed=True)
     assert (again.done, again.found) == (2, 1)
@@ -340,6 +348,77 @@ def test_provider_that_stays_away_ends_it_without_marking_rows(tmp_path: Path) -
     assert not out.exists()
 
 
+@pytest.mark.parametrize(
+    ("options", "answered", "after"),
+    [
+        ({}, 0, 25),
+        ({}, 3, 100),  # once a row was answered the provider is not to blame so soon
+        ({"stop_after": 7}, 0, 7),
+        ({"stop_after": 7}, 3, 28),
+        ({"stop_after": 0}, 0, 140),
+    ],
+)
+def test_how_many_failures_end_a_run(
+    client: agouti.Client, server: RawServer, options: dict[str, Any], answered: int, after: int
+) -> None:
+    rows = ["bed"] * answered + ["refused"] * 140
+    if after == 140:
+        assert agouti.batch(client, "m@p", rows, at_once=1, **options).failed == 140
+    else:
+        with pytest.raises(agouti.RequestError, match=f"the last {after} rows failed"):
+            agouti.batch(client, "m@p", rows, at_once=1, **options)
+    assert len(server.questions) == answered + after
+
+
+def test_how_long_a_provider_may_stay_away(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Five minutes without a success end a run, by a clock of the test's own."""
+    now = [0.0]
+    clocks = msgspec.structs.replace(CLOCKS, clock=lambda: now[0])
+    row = Row(line=1, columns={"text": "one"})
+    unit = Unit(1, b"1", row, RowPrompt("one"))
+    for patience, waited in ((None, 300), (20.0, 20)):
+        now[0] = 0.0
+        settings = Settings() if patience is None else Settings(patience=patience)
+        work = Work(Source(lambda: [row]), None, Memory(), Pace(1, 1, clocks.clock), settings, clocks, most=1)  # type: ignore[arg-type]
+        tries = 0
+        while (wait := work.came(unit, agouti.Overloaded("away", wait=5.0), now[0], tries)) is not None:
+            now[0] += wait
+            tries += 1
+        assert waited - 5 <= now[0] <= waited
+        assert isinstance(work.stop, agouti.Overloaded)
+
+
+def test_files_are_looked_for_beside_their_rows_first(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
+    for place in (".", "shelf"):
+        (tmp_path / place).mkdir(exist_ok=True)
+        (tmp_path / place / "a.gif").write_bytes(b"GIF89a" + place.encode())
+    (tmp_path / "shelf" / "rows.csv").write_text("id,photo\n1,a.gif\n")
+    agouti.batch(client, "m@p", tmp_path / "shelf" / "rows.csv", prompt="What is {id}?", image_columns=["photo"])
+    assert base64.b64encode(b"GIF89ashelf") in server.requests[0]
+
+
+def test_a_plan_counts_images(client: agouti.Client, tmp_path: Path) -> None:
+    price = {"input": 0, "output": 0, "image": 0.25, "currency": "USD"}
+    made = {
+        "providers": {"p": {"address": "https://p.example/v1"}},
+        "models": {"a": {"provider": "p", "name": "m", "price": price}},
+    }
+    (tmp_path / "a.gif").write_bytes(b"GIF89a...")
+    rows = [{"id": 1, "photo": "a.gif"}, {"id": 2, "photo": "a.gif"}, {"id": 3, "photo": ""}]
+    with agouti.Client(made, transport=FakeTransport([])) as asking:
+        plan = agouti.batch_plan(asking, "a", rows, prompt="What is {id}?", image_columns=["photo"], max_tokens=5)
+    assert (plan.to_ask, plan.cost) == (3, 0.5)
+
+
+def test_what_was_written_is_put_on_the_disk_itself(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    synced: list[int] = []
+    monkeypatch.setattr("agouti.batches.work._SYNC", 0.0)
+    monkeypatch.setattr("agouti.batches.results.os.fsync", synced.append)
+    with serving(echo) as server, agouti.Client(config(server)) as client:
+        agouti.batch(client, "m@p", ["one", "two", "three"], out=tmp_path / "o.jsonl", at_once=1)
+    assert len(synced) >= 3
+
+
 def test_lost_request_is_not_paid_twice_of_itself(tmp_path: Path) -> None:
     def lose(connection: Connection, _: int) -> None:
         connection.sock.close()
@@ -431,7 +510,10 @@ FULL = """
 def test_full_disk_stops_the_asking_and_keeps_what_is_paid(tmp_path: Path, room: int) -> None:
     out = tmp_path / "o.jsonl"
     done = subprocess.run(
-        [sys.executable, "-c", textwrap.dedent(FULL), str(out), str(room)], capture_output=True, text=True, check=False
+        [sys.executable, "-B", "-c", textwrap.dedent(FULL), str(out), str(room)],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert "Traceback" not in done.stderr, done.stderr
     sent, told = map(int, done.stdout.split()[:2])

@@ -4,7 +4,6 @@ import copyreg
 import json
 import os
 import signal
-import socket
 import subprocess
 import sys
 import threading
@@ -24,7 +23,7 @@ from agouti.standins import serve
 from agouti.standins.quotas import Quota
 
 from ..hostile.kit import Connection, RawServer, answer, reply, serving
-from ..servers import Server
+from ..servers import Server, free_port
 
 pytestmark = pytest.mark.skipif(find_spec("distributed") is None, reason="needs the extra dask")
 NOTES = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(400)]
@@ -37,12 +36,6 @@ def _as_before() -> Iterator[None]:
     yield
     copyreg.dispatch_table.clear()
     copyreg.dispatch_table.update(before)
-
-
-def free_port() -> int:
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        port: int = listener.getsockname()[1]
-        return port
 
 
 class Cluster:

@@ -3,6 +3,7 @@
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -97,7 +98,7 @@ def test_second_interrupt_cancels_after_asking(tmp_path: Path) -> None:
             told += line
         time.sleep(0.3)
         process.send_signal(signal.SIGINT)
-        told += process.communicate(timeout=20)[1]
+        told += process.communicate(timeout=60)[1]
         assert process.returncode == 130
         assert "cancelled" in told, told
         with agouti.Client(slow.config) as client:
@@ -156,6 +157,86 @@ def lines_of(file: bytes, *results: Any) -> bytes:
 
 def good(text: str) -> dict[str, Any]:
     return {"response": {"status_code": 200, "body": {"choices": [{"message": {"content": text}, "finish_reason": "stop"}]}}}  # fmt: skip
+
+
+def test_the_request_that_begins_a_batch_is_sent_once_and_noted_before(tmp_path: Path) -> None:
+    """A busy provider may have begun it all the same; and what is handed over is on the disk before it goes."""
+    provider = Provider()
+    out = tmp_path / "o.jsonl"
+    noted: list[int] = []
+    begins: list[bytes] = []
+
+    def behave(connection: Connection, number: int) -> None:
+        if connection.request.startswith(b"POST") and b"/batches " in connection.request.split(b"\r\n")[0]:
+            begins.append(connection.request)
+            base = sqlite3.connect(tmp_path / ".o.jsonl.journal")
+            tables = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+            noted.append(sum(base.execute(f"SELECT count(*) FROM {name}").fetchone()[0] for name in tables if "batch" in name or "hand" in name))  # fmt: skip
+            base.close()
+            connection.write(reply(b"{}", "503 Busy"))
+        else:
+            provider(connection, number)
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        with pytest.raises(agouti.Overloaded):
+            agouti.batch(client, "a", ["one", "two"], out=out, deferred=True)
+    assert (len(begins), len(provider.files)) == (1, 1)
+    assert noted[0] > 0
+
+
+def test_many_rows_go_as_several_batches_all_of_which_are_cancelled(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(FilesAndBatches, "most", 2)
+    provider = Provider()
+    provider.status = {"status": "in_progress"}
+    cancelled: list[bytes] = []
+
+    def behave(connection: Connection, number: int) -> None:
+        path = connection.request.split(b" ")[1]
+        if path.endswith(b"/cancel"):
+            cancelled.append(path)
+            connection.write(reply(json.dumps({"id": "batch-0", "status": "cancelling"}).encode()))
+        else:
+            provider(connection, number)
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(ZeroDivisionError):  # we do not wait for it
+            agouti.batch(client, "a", ["one", "two", "three", "four", "five"], progress=lambda _: 1 // 0, **asking)
+        assert [len([line for line in file.splitlines() if line.startswith(b'{"custom_id"')]) for file in provider.files] == [2, 2, 1]  # fmt: skip
+        agouti.batch(client, "a", ["one", "two", "three", "four", "five"], cancel_deferred=True, **asking)
+    assert sorted(path.split(b"/")[-2] for path in cancelled) == [b"batch-0", b"batch-1", b"batch-2"]
+
+
+def test_files_of_errors_are_fetched_and_rows_of_a_cancelled_batch_are_asked_again(tmp_path: Path) -> None:
+    provider = Provider()
+    provider.status = {"status": "cancelled", "output_file_id": "out", "error_file_id": "err"}
+    refused = {"response": {"status_code": 400, "body": {"error": {"message": "no such words"}}}}
+
+    def behave(connection: Connection, number: int) -> None:
+        path = connection.request.split(b" ")[1]
+        if path.endswith(b"/content"):
+            lines = lines_of(provider.files[0], good("1"), refused).splitlines()
+            connection.write(reply(lines[b"err" in path] + b"\n"))
+        else:
+            provider(connection, number)
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        made = agouti.batch(client, "a", ["one", "two", "three"], **asking)
+        assert (made.done, made.failed, made.left) == (1, 1, 1)
+        assert "no such words" in made.failures[0][1]
+
+
+@pytest.mark.parametrize("text", ["--agouti", "agouti-rows", "--" + "x" * 70, "\r\n--"])
+def test_rows_with_the_mark_that_parts_a_file_from_its_fields(text: str) -> None:
+    for _ in range(2):
+        outgoing = FilesAndBatches().upload([("r1", {"text": text})])
+        assert outgoing is not None
+        mark = dict(outgoing.headers)["content-type"].partition("boundary=")[2]
+        assert (outgoing.raw or b"").count(mark.encode()) == 3
+        text += mark  # now the row has it
 
 
 def test_lost_reply_to_the_beginning_hands_nothing_over_twice(tmp_path: Path) -> None:

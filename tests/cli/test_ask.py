@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from ..servers import free_port
 from .conftest import Command
 
 ANSWER = "Garlic goes in between October and December"
@@ -40,12 +41,6 @@ def replace(folder: Path, old: str, new: str) -> None:
     path.write_text(path.read_text().replace(old, new))
 
 
-def free_port() -> int:
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
-
-
 WRONG = [
     # arguments, edit of the configuration, exit code, what is said, what to do
     (["almanak", "hi"], None, 2, "no model 'almanak'", "Did you mean almanac"),
@@ -66,7 +61,7 @@ WRONG = [
 
 @pytest.mark.parametrize(("arguments", "edit", "code", "what", "hint"), WRONG)
 def test_two_lines_and_an_exit_code(
-    agouti_command: Command,
+    agouti_here: Command,
     configured: Path,
     arguments: list[str],
     edit: tuple[str, str] | None,
@@ -76,7 +71,7 @@ def test_two_lines_and_an_exit_code(
 ) -> None:
     if edit:
         replace(configured, *edit)
-    done = agouti_command("ask", *arguments)
+    done = agouti_here("ask", *arguments)
     lines = done.stderr.splitlines()
     assert (done.returncode, done.stdout, len(lines)) == (code, "", 2), done.stderr
     assert what in lines[0]

@@ -100,9 +100,11 @@ def test_what_is_done_is_kept_when_it_is_stopped(folder: Path) -> None:
         "1",
     ]
     with subprocess.Popen([sys.executable, "-m", "agouti", *command], cwd=folder, stderr=subprocess.PIPE) as process:
-        time.sleep(3)
+        out = folder / "o.jsonl"
+        while not (out.exists() and out.read_bytes().count(b"\n")):  # one row is done
+            time.sleep(0.02)
         process.send_signal(signal.SIGINT)
-        said = process.communicate(timeout=20)[1].decode()
+        said = process.communicate(timeout=60)[1].decode()
     assert process.returncode == 130
     lines = [json.loads(line) for line in (folder / "o.jsonl").read_text().splitlines()]
     assert 1 <= len(lines) < 60
@@ -144,8 +146,8 @@ def test_form_is_filled_from_a_image_and_mending_is_said(agouti_command: Command
         (["ask", "almanac", "x", "--image", "missing.png"], "missing.png cannot be read"),
     ],
 )
-def test_wrong_use_is_two_lines(agouti_command: Command, folder: Path, arguments: list[str], words: str) -> None:
-    done = agouti_command(*arguments)
+def test_wrong_use_is_two_lines(agouti_here: Command, folder: Path, arguments: list[str], words: str) -> None:
+    done = agouti_here(*arguments)
     assert done.returncode in (1, 2)
     assert words in done.stderr
     assert done.stdout == ""

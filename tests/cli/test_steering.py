@@ -39,7 +39,7 @@ def test_personas_from_the_shell(agouti_command: Command, served: Served, tmp_pa
 GOOD_LINES = '{"role": "user", "content": "Peas?"}\n{"role": "assistant", "content": "In March."}\n'
 
 
-def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any) -> None:
     (tmp_path / "agouti.toml").write_text(
         served.toml + '\n[models.helper]\nlike = "almanac-local"\ntools = ["shelf:days_to_frost"]\ncontext = 300\n'
         'inputs = ["text"]\n'
@@ -68,7 +68,7 @@ def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path:
         (["helper", "--fit", "shrink"], "x", 2, "drop_oldest"),
         (["almanac-local+status=401"], "x\ny\n", 2, "there is no model"),
     ):
-        done = agouti_command("talk", *arguments, text=text)
+        done = agouti_here("talk", *arguments, text=text)
         assert (done.returncode, said in done.stderr) == (code, True), done.stderr
     # What goes with the next turn can be taken back, and a file that is torn is gone on with whole: undone turns too.
     done = agouti_command("talk", "helper", text="?image packet.png\n?image\nPeas?\n")
@@ -94,7 +94,7 @@ def test_talks_through_a_pipe(agouti_command: Command, served: Served, tmp_path:
     assert "there is no days_to_frost in shelf" in agouti_command("talk", "helper", text="x").stderr
 
 
-def test_models_of_all_providers(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+def test_models_of_all_providers(agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any) -> None:
     toml = (
         served.toml
         + '\n[providers.away]\naddress = "http://127.0.0.1:9/v1"\n[models.far]\nprovider = "away"\nname = "x"\n'
@@ -123,10 +123,12 @@ def test_models_of_all_providers(agouti_command: Command, served: Served, tmp_pa
         path.write_text("{ broken")
     assert agouti_command("models", "--provider", "shed").returncode == 0
     for arguments in (["--provider", "shedd"], ["--sort", "size"], ["--min-context", "x"]):
-        assert agouti_command("models", *arguments).returncode == 2
+        assert agouti_here("models", *arguments).returncode == 2
 
 
-def test_probes_and_what_they_write(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+def test_probes_and_what_they_write(
+    agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any
+) -> None:
     (tmp_path / "agouti.toml").write_text(
         served.toml + '\n[models.liar]   # we shall see\nprovider = "northbank"\nname = "quill-large+lies=6"\n'
         'means = ["schema", "json"]\n[models.kids]\nlike = "liar"\n'
@@ -141,10 +143,12 @@ def test_probes_and_what_they_write(agouti_command: Command, served: Served, tmp
     done = agouti_command("check", "--probe", "--json", "almanac", "--max-cost", "1", **served.environment)
     assert (done.returncode, json.loads(done.stdout)[0]["rows"][0]["what"]) == (0, "stream")
     for arguments in (["--write"], ["--max-cost", "1"], ["--probe", "almanak"], ["--probe", "liar", "--max-cost", "1"]):
-        assert agouti_command("check", *arguments, **served.environment).returncode == 2
+        assert agouti_here("check", *arguments, **served.environment).returncode == 2
 
 
-def test_comparisons_are_shown_kept_and_gone_on_with(agouti_command: Command, served: Served, tmp_path: Any) -> None:
+def test_comparisons_are_shown_kept_and_gone_on_with(
+    agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any
+) -> None:
     (tmp_path / "agouti.toml").write_text(served.toml + "[models.blind]\nlike = 'almanac'\ninputs = ['text']\n")
     (tmp_path / "q.csv").write_text("question,month\nWhen do peas go in?,March\nWhen does garlic go in?,October\n")
     (tmp_path / "e.txt").write_text("March\n")
@@ -181,7 +185,7 @@ def test_comparisons_are_shown_kept_and_gone_on_with(agouti_command: Command, se
         ([*both, "Peas?", "--judge", "nobody"], "no model 'nobody'"),
     )
     for arguments, said in wrong:
-        done = agouti_command(*arguments)
+        done = agouti_here(*arguments)
         assert (done.returncode, said in done.stderr) == (2, True), (arguments, done.stderr)
 
 
@@ -206,7 +210,7 @@ def test_a_comparison_that_is_killed_pays_for_nothing_twice(tmp_path: Any) -> No
     assert 48 <= asked <= 48 + 3 * 6  # those in flight, three times
 
 
-def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
+def test_usage_from_the_shell(agouti_command: Command, agouti_here: Command, tmp_path: Any) -> None:
     with serve() as served:
         (tmp_path / "agouti.toml").write_text(served.toml + '[ledger]\nstore = "usage.sqlite"\n')
         assert "there is no ledger" in agouti_command("usage").stderr
@@ -228,7 +232,7 @@ def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
         ["--by", "colour"],
         ["--out", "u.txt"],
     ):
-        assert agouti_command("usage", *arguments).returncode == 2
+        assert agouti_here("usage", *arguments).returncode == 2
     for name in ("a.csv", "a.jsonl", "a.parquet"):
         assert "3 rows in" in agouti_command("usage", "--attempts", "--out", name).stderr
     attempts = [json.loads(line) for line in (tmp_path / "a.jsonl").read_text().splitlines()]
@@ -239,9 +243,9 @@ def test_usage_from_the_shell(agouti_command: Command, tmp_path: Any) -> None:
     assert "0 rows" in agouti_command("usage", "--forget-before", "2020-01-01").stderr
     assert "3 rows" in agouti_command("usage", "--forget-before", "2222-01-01").stderr
     assert json.loads(agouti_command("usage", "--json").stdout)["total"]["calls"] == 3  # sums stay
-    assert agouti_command("usage", "--attempts").returncode == 2
-    assert agouti_command("usage", "--attempts", "--out", "b.csv", "--json").returncode == 2
-    assert agouti_command("usage", "--forget-before", "2020-01-01", "--json").returncode == 2
+    assert agouti_here("usage", "--attempts").returncode == 2
+    assert agouti_here("usage", "--attempts", "--out", "b.csv", "--json").returncode == 2
+    assert agouti_here("usage", "--forget-before", "2020-01-01", "--json").returncode == 2
     (tmp_path / "agouti.toml").write_text(served.toml)
     done = agouti_command("usage")
     assert (done.returncode, "[ledger]" in done.stderr) == (2, True)

@@ -5,13 +5,15 @@ import json
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
 from agouti.core.chat import Message, Request, ToolCall, ToolFunction
 from agouti.dialects.registry import dialect
 from agouti.testing import FakeTransport
+
+from ..examples import examples
 
 Item = tuple[Any, ...]
 WORDS = st.text("abc ÄÖ\n'\"{}\\/日", min_size=1, max_size=12).map(lambda text: f"x{text}x")
@@ -255,7 +257,7 @@ def as_the_format_can(told: list[Item], name: str) -> list[Item]:
 
 @pytest.mark.parametrize("name", READERS)
 def test_request_says_what_was_said(name: str) -> None:
-    @settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+    @examples(60, suppress_health_check=list(HealthCheck))
     @given(conversations(MEDIA.get(name, IMAGES | FILES)))
     def holds(messages: tuple[Message, ...]) -> None:
         body = json.loads(json.dumps(dialect(name).encode_chat(Request("m", messages)).body))
@@ -288,7 +290,7 @@ def bodies(draw: st.DrawFn) -> dict[str, Any]:
     return {**draw(EXTRAS), **more, "model": "m", "messages": messages}
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60)
 @given(bodies(), EXTRAS)
 def test_exchange_in_is_exchange_out(body: dict[str, Any], more: dict[str, Any]) -> None:
     reply = {"choices": [{"index": 0, "message": {"content": "x", **more}, "finish_reason": "stop", **more}], **more}

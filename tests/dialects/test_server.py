@@ -6,7 +6,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
@@ -34,6 +34,7 @@ from agouti.engine.accumulate import ReplyAccumulator, as_events
 from agouti.engine.operations.chat import encoded
 from agouti.engine.provider import Targets
 
+from ..examples import examples
 from .test_round_trip import ARGUMENTS, FILES, IMAGES, NAMES, TEXTS, WORDS
 
 FORMS = server_formats()
@@ -122,7 +123,7 @@ def requests(draw: st.DrawFn, form: str) -> Request:
 
 
 @pytest.mark.parametrize("form", FORMS)
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(150, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_a_request_comes_back_as_it_was_said(form: str, data: st.DataObject) -> None:
     request = data.draw(requests(form))
@@ -183,7 +184,7 @@ def streamed(form: str, completion: Completion, cut: int) -> Completion:
 
 
 @pytest.mark.parametrize("form", FORMS)
-@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(100, suppress_health_check=list(HealthCheck))
 @given(completion=completions(), cut=st.integers(1, 300))
 def test_a_reply_means_what_it_meant_whole_and_streamed(form: str, completion: Completion, cut: int) -> None:
     whole = dialect(form).decode_chat(msgspec.json.encode(FORMS[form].encode_reply(completion, HEAD)))
@@ -193,7 +194,7 @@ def test_a_reply_means_what_it_meant_whole_and_streamed(form: str, completion: C
 
 
 @pytest.mark.parametrize("form", ["chat", "responses", "messages"])
-@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(60, suppress_health_check=list(HealthCheck))
 @given(completion=completions(), stream=st.booleans())
 def test_thinking_of_another_provider_comes_back_with_the_turn(form: str, completion: Completion, stream: bool) -> None:
     if stream:
@@ -341,7 +342,7 @@ ODD = st.recursive(
 
 
 @pytest.mark.parametrize("form", FORMS)
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(300, suppress_health_check=list(HealthCheck))
 @given(
     body=st.dictionaries(KEYS | st.sampled_from(["messages", "input", "prompt"]), ODD, max_size=5),
     turns=st.lists(ODD, max_size=3),

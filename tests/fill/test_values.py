@@ -14,7 +14,7 @@ from typing import Annotated, Any, Literal, NamedTuple, TypedDict, get_origin
 import msgspec
 import pydantic
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import HealthCheck, Phase, given
 from hypothesis import strategies as st
 
 import agouti
@@ -25,6 +25,7 @@ from agouti.plain_values import plain_value
 from agouti.testing import FakeTransport
 
 from ..dialects.samples import SAMPLES
+from ..examples import examples
 
 # The board answers with what a job left, step by step: test_fill has it by its stand-in.
 WAYS = [(name, means) for name in SAMPLES if name != "jobs" for means in dialect(name).abilities.means]
@@ -134,7 +135,7 @@ def kinds(draw: st.DrawFn, family: str, depth: int = 0) -> tuple[Any, st.SearchS
 
 
 @pytest.mark.parametrize(("name", "means"), WAYS)
-@settings(max_examples=25, deadline=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
+@examples(25, phases=[Phase.generate], suppress_health_check=list(HealthCheck))
 @given(st.data())
 def test_random_values_of_random_types_come_back_equal(name: str, means: str, data: st.DataObject) -> None:
     kind, values = data.draw(kinds(data.draw(st.sampled_from(["struct", "model"]))))
@@ -194,7 +195,7 @@ MUST_BE_READ = {"a text", "a list of one", "a wrapper", "words around", "twice",
 
 
 @pytest.mark.parametrize("defect", DEFECTS)
-@settings(max_examples=80, deadline=None)
+@examples(80)
 @given(SOWINGS, st.integers(0, 500))
 def test_what_is_broken_is_mended_or_refused_and_never_altered(defect: str, sowing: Sowing, place: int) -> None:
     answer = DEFECTS[defect](json.dumps(plain_value(sowing)), place)

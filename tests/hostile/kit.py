@@ -163,7 +163,7 @@ def chunked(data: bytes) -> bytes:
 END = chunked(b"data: [DONE]\n\n") + b"0\r\n\r\n"
 
 
-def watch(server: RawServer, connection: Connection, seconds: float = 10) -> None:
+def watch(server: RawServer, connection: Connection, seconds: float = 60) -> None:
     """Write down when the other side leaves."""
     began = time.monotonic()
     if connection.gone(seconds):

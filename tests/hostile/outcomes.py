@@ -9,7 +9,7 @@ from .behaviours import TEXT, Do
 from .kit import Connection, RawServer, config, serving
 
 FORM = {"type": "object", "properties": {"month": {"type": "string"}}, "required": ["month"]}
-LIMITS = {"connect": 2, "first_byte": 2.5, "between_chunks": 1.5}
+LIMITS = {"connect": 2, "first_byte": 2.0, "between_chunks": 1.2}
 KINDS = ("ask", "exchange", "fill", "stream")
 DRIVERS = ("sync", "async")
 BODY = {"model": "a", "messages": [{"role": "user", "content": "x"}]}

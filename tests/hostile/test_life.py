@@ -41,7 +41,7 @@ def test_processes_that_were_forked_get_their_own_answers() -> None:
         for child in children:
             child.start()
         assert [client.ask("a", f"parent {number}").text for number in range(4)] == [f"re:parent {n}" for n in range(4)]
-        told = sorted(results.get(timeout=20) for _ in children)
+        told = sorted(results.get(timeout=60) for _ in children)
         for child in children:
             child.join(10)
         assert told == [[f"re:child{number} {n}" for n in range(4)] for number in range(2)]
@@ -172,8 +172,8 @@ def test_a_stop_button_works_at_once() -> None:
         time.sleep(0.3)
         began = time.monotonic()
         stream.close()
-        assert time.monotonic() - began < 1
-        reader.join(5)
+        assert time.monotonic() - began < 5  # the server is silent for ten seconds
+        reader.join(30)
         assert not reader.is_alive()
         time.sleep(0.2)
         assert server.gone
@@ -257,7 +257,7 @@ def test_deadline_holds_while_a_head_trickles(kind: str) -> None:
                         await client.ask("a", "x", deadline=0.6)
 
                 asyncio.run(run())
-        assert time.monotonic() - began < 1.5
+        assert time.monotonic() - began < 20  # the head takes a minute and a half
 
 
 @pytest.mark.parametrize("kind", ["sync", "async"])
@@ -324,7 +324,7 @@ def test_replies_without_end_are_given_up(kind: str, how: str, monkeypatch: pyte
 
 
 def silent(connection: Connection, _: int) -> None:
-    connection.gone(15)
+    connection.gone(60)
 
 
 def test_calls_that_wait_for_a_first_byte_can_be_stopped() -> None:
@@ -344,8 +344,8 @@ def test_calls_that_wait_for_a_first_byte_can_be_stopped() -> None:
             stopping.start()
             with pytest.raises(agouti.ConnectionLost, match="given up"):
                 list(stream)
-            assert time.monotonic() - stopped[-1] < 2
-            stopping.join()
+            assert time.monotonic() - stopped[-1] < 20
+            stopping.join(30)
             client.close()
 
         async def run() -> None:
@@ -362,7 +362,7 @@ def test_calls_that_wait_for_a_first_byte_can_be_stopped() -> None:
             asyncio.run_coroutine_threadsafe(stream.aclose(), loop).result()
 
         asyncio.run(run())
-        assert time.monotonic() - stopped[-1] < 2
+        assert time.monotonic() - stopped[-1] < 20
         assert len(server.requests) == 3  # none was repeated
 
 
@@ -375,4 +375,4 @@ def test_interrupted_batches_stop_at_once() -> None:
         began = time.monotonic()
         with pytest.raises(KeyboardInterrupt):
             client.embed("a", [f"text {number}" for number in range(5000)])
-        assert time.monotonic() - began < 3
+        assert time.monotonic() - began < 20  # the server says nothing for a minute

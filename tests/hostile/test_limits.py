@@ -3,6 +3,7 @@
 import asyncio
 import gc
 import socket
+import threading
 import time
 from collections.abc import Callable
 from typing import Any
@@ -131,15 +132,15 @@ def trickled_head(connection: Connection, _: int) -> None:
 
 
 def trickled_body(connection: Connection, _: int) -> None:
-    connection.write(b"HTTP/1.1 200 OK\r\ncontent-length: 1000\r\n\r\n")
-    for _ in range(400):
+    connection.write(b"HTTP/1.1 200 OK\r\ncontent-length: 9000\r\n\r\n")
+    for _ in range(3000):
         connection.write(b" ")
         time.sleep(0.02)
 
 
 def trickled_stream(connection: Connection, _: int) -> None:
     connection.write(STREAM)
-    for _ in range(400):
+    for _ in range(3000):
         connection.write(piece("a"))
         time.sleep(0.02)
 
@@ -170,7 +171,7 @@ def test_one_limit_for_all_of_a_reply(kind: str, behave: Callable[..., None], li
                             pass
 
                 asyncio.run(run())
-        assert time.monotonic() - began < 2
+        assert time.monotonic() - began < 20  # the reply takes a minute
         assert len(server.requests) == 1  # it may have been paid
         if error == "total" and behave is not trickled_stream:
             assert isinstance(late.value, agouti.TimedOut)
@@ -197,7 +198,7 @@ def test_upload_that_nobody_reads_ends_with_the_deadline(kind: str) -> None:
                         await client.ask("a", big, deadline=1)
 
                 asyncio.run(run())
-        assert time.monotonic() - began < 3
+        assert time.monotonic() - began < 20
     gc.collect()  # a transport that still waits to be read would be told of
 
 
@@ -212,8 +213,6 @@ def test_slow_upload_is_no_broken_connection() -> None:
                 time.sleep(0.02)
             sock.sendall(answer("x"))
 
-    import threading
-
     with socket.socket() as listener:
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 65536)
         listener.bind(("127.0.0.1", 0))
@@ -227,11 +226,11 @@ def test_slow_upload_is_no_broken_connection() -> None:
 @KINDS
 @pytest.mark.parametrize("deadline", [None, 0.8])
 def test_slow_look_up_of_a_name_is_bounded(kind: str, deadline: float | None, monkeypatch: pytest.MonkeyPatch) -> None:
-    real = socket.getaddrinfo
+    real, released = socket.getaddrinfo, threading.Event()
 
     def slow(host: Any, *arguments: Any, **more: Any) -> Any:
         if host == "slow.example":
-            time.sleep(2.5)
+            released.wait(60)
         return real("127.0.0.1", *arguments, **more)
 
     monkeypatch.setattr(socket, "getaddrinfo", slow)
@@ -239,26 +238,37 @@ def test_slow_look_up_of_a_name_is_bounded(kind: str, deadline: float | None, mo
         "providers": {"p": {"address": "http://slow.example:9/v1", "timeouts": {"connect": 0.5}}},
         "models": {"a": {"provider": "p", "name": "m"}},
     }
+    options: dict[str, Any] = {"deadline": deadline, "retries": {"max": 0}}
     began = time.monotonic()
-    with pytest.raises((agouti.TimedOut, agouti.DeadlineExceeded)):
-        asked(kind, agouti.load_config(made, environment={}), deadline=deadline, retries={"max": 0})
-    # asyncio waits for its threads at the end of a program, not the call.
-    assert time.monotonic() - began < (2.4 if kind == "sync" else 6)
+
+    async def run() -> None:
+        async with agouti.AsyncClient(agouti.load_config(made, environment={})) as client:
+            try:
+                with pytest.raises((agouti.TimedOut, agouti.DeadlineExceeded)):
+                    await client.ask("a", "x", **options)
+            finally:
+                released.set()  # asyncio waits for its threads at the end of a program, not the call
+
+    if kind == "async":
+        asyncio.run(run())
+    else:
+        with pytest.raises((agouti.TimedOut, agouti.DeadlineExceeded)):
+            asked(kind, agouti.load_config(made, environment={}), **options)
+        released.set()
+    assert time.monotonic() - began < 20
 
 
 def test_silent_model_leaves_time_for_the_next() -> None:
     def behave(connection: Connection, _: int) -> None:
         if b'"silent"' in connection.request:
-            connection.gone(5)
+            connection.gone(30)
         else:
             connection.write(answer("x"))
 
     with serving(behave) as server:
         made = {"providers": {"p": {"address": server.address}}, "models": {
             "a": {"provider": "p", "name": "silent", "fallback": ["b"]}, "b": {"provider": "p", "name": "good"}}}  # fmt: skip
-        began = time.monotonic()
         assert asked("sync", agouti.load_config(made, environment={}), deadline=2) == "x"
-        assert time.monotonic() - began < 1.8
 
 
 def test_cause_is_told_when_nobody_can_take_over() -> None:

@@ -64,7 +64,7 @@ def test_every_setting_can_name_where_a_secret_lives(tmp_path: Path) -> None:
 
 
 COMMANDS: list[tuple[str, dict[str, Any], str]] = [
-    ("import time; time.sleep(9)", {"timeout": 0.3}, "did not end within 0.3"),
+    ("import time; time.sleep(90)", {"timeout": 0.3}, "did not end within 0.3"),
     ("import sys\nwhile 1: sys.stdout.write('y' * 65536)", {"timeout": 5}, "more than 200 kB"),
     ("print('tok123'); print('done')", {}, "printed 2 lines"),
     ("print('[' * 100000)", {}, ""),
@@ -82,7 +82,7 @@ def test_key_commands_are_bounded(text: str, more: dict[str, Any], what: str) ->
             fetch(key, {}, _no_post)
     else:
         fetch(key, {}, _no_post)
-    assert time.monotonic() - began < 4
+    assert time.monotonic() - began < 30
 
 
 @pytest.mark.parametrize(
@@ -113,9 +113,9 @@ def _no_post(request: HttpRequest) -> HttpReply:
 
 def test_helper_that_stays_keeps_nobody_waiting() -> None:
     began = time.monotonic()
-    key = parse_key({"command": ["sh", "-c", "echo tok; sleep 30 &"], "timeout": 10})
+    key = parse_key({"command": ["sh", "-c", "echo tok; sleep 90 &"], "timeout": 60})
     assert fetch(key, {}, _no_post).secret.reveal() == "tok"
-    assert time.monotonic() - began < 5
+    assert time.monotonic() - began < 30
 
 
 def test_what_a_command_has_started_ends_with_it(tmp_path: Path) -> None:
@@ -128,12 +128,12 @@ def test_what_a_command_has_started_ends_with_it(tmp_path: Path) -> None:
 
 
 def test_deadline_holds_for_a_key_command() -> None:
-    key = {"command": script("import time; time.sleep(5); print('tok')")}
+    key = {"command": script("import time; time.sleep(90); print('tok')")}
     made = agouti.load_config({"providers": {"p": {"address": "https://p.example", "key": key}}}, environment={})
     began = time.monotonic()
     with agouti.Client(made, transport=FakeTransport([GOOD])) as client, pytest.raises(agouti.AgoutiError):
         client.ask("m@p", "x", deadline=0.5)
-    assert time.monotonic() - began < 2
+    assert time.monotonic() - began < 30
 
 
 @pytest.mark.parametrize("kind", ["sync", "async"])

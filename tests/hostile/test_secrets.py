@@ -10,13 +10,15 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
 from agouti.core.http import HttpReply
 from agouti.core.masking import printable
 from agouti.testing import FakeTransport
+
+from ..examples import examples
 
 KEY = "sk-PLANTED0123456789abcdef"
 
@@ -51,7 +53,7 @@ FORMS = st.sampled_from(
 KEYS = st.text("abcDEF0123456789-_/+=%", min_size=8, max_size=40).filter(lambda key: key.strip("\"'") == key)
 
 
-@settings(max_examples=150, deadline=None)
+@examples(150)
 @given(KEYS, SAYINGS, FORMS, st.sampled_from([200, 400, 401, 403, 404, 429, 500, 307]), st.booleans())
 def test_what_a_provider_repeats_is_masked(key: str, saying: str, form: Any, status: int, in_json: bool) -> None:
     shown = form(key)

@@ -100,7 +100,7 @@ def test_processes_never_exceed_it(store: str) -> None:
         )
         for _ in range(4)
     ]
-    said = [worker.communicate(timeout=60) for worker in workers]
+    said = [worker.communicate(timeout=100) for worker in workers]
     assert [worker.returncode for worker in workers] == [0] * 4, said
     through = [int(out) for out, _ in said]
     with agouti.Client(config(store)) as client:
@@ -145,10 +145,10 @@ def test_two_blocks_do_not_count_each_others_calls() -> None:
 
         def block() -> None:
             with client.budget(1, "USD") as budget:
-                both.wait(5)
+                both.wait(60)
                 for _ in range(5):
                     client.ask("a", "Peas?", max_tokens=100)
-                both.wait(5)
+                both.wait(60)
                 spent.append(budget.spent)
 
         threads = [threading.Thread(target=block) for _ in range(2)]

@@ -1,7 +1,7 @@
 """Usage reports as pages and figures: of any words, any number of currencies, and of nothing."""
 
 import re
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, timedelta, timezone
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -11,6 +11,7 @@ import pytest
 import agouti
 from agouti.ledger.rows import LedgerRow
 from agouti.ledger.sqlite import SqliteLedger
+from agouti.ledger.usage import usage_of
 from agouti.ledger.usage_figures import OTHERS, spent_by_day
 from agouti.standins.history import write_history
 
@@ -75,6 +76,41 @@ def test_a_page_of_any_words(tmp_path: Path) -> None:
     assert (tmp_path / "u.png").read_bytes()[:4] == b"\x89PNG"
     with pytest.raises(agouti.RequestError, match="no figure 'costs'"):
         report.figure("costs")
+
+
+def test_percentiles_are_of_answers_alone(tmp_path: Path) -> None:
+    ledger = SqliteLedger(tmp_path / "u.sqlite")
+    ledger.add([spending(seconds=each) for each in [1.0] * 90 + [4.0] * 7 + [20.0] * 3])
+    ledger.add(
+        [spending(seconds=300.0, outcome=outcome, cost=None) for outcome in ("failed", "abandoned") for _ in range(99)]
+    )
+    ledger.close()
+    total = report_of(tmp_path / "u.sqlite").total
+    assert (total.median, total.p95, total.p99) == (
+        pytest.approx(1.0, rel=0.05), pytest.approx(4.0, rel=0.05), pytest.approx(20.0, rel=0.05))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("since", "until", "days"),
+    [
+        (None, None, [1, 14]),  # the month so far
+        (None, "2026-03-13", [1]),
+        ("2026-03-14", None, [14]),
+        (
+            datetime(2026, 3, 14, 0, 30, tzinfo=timezone(timedelta(hours=2))),
+            "2026-03-14",
+            [13, 14],
+        ),  # still the 13th in UTC
+        (datetime(2026, 3, 13, 23, 30, tzinfo=timezone(timedelta(hours=-2))), "2026-03-20", [14]),
+    ],
+)
+def test_which_days_a_report_is_of(tmp_path: Path, since: Any, until: Any, days: list[int]) -> None:
+    ledger = SqliteLedger(tmp_path / "u.sqlite")
+    noon = [datetime(2026, 2, 28, 12, tzinfo=UTC), *[datetime(2026, 3, day, 12, tzinfo=UTC) for day in (1, 13, 14)]]
+    ledger.add([spending(at=each.timestamp()) for each in noon if each.day != 13 or days == [13, 14]])
+    report = usage_of(ledger, since, until, ["day"], today=date(2026, 3, 14))
+    assert [int((row.group["day"] or "")[-2:]) for row in report] == days
+    ledger.close()
 
 
 def test_a_page_of_nothing(tmp_path: Path) -> None:

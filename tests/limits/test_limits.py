@@ -156,6 +156,75 @@ def test_refusals_and_headers_of_the_provider_correct_it() -> None:
             assert reached.value.wait == pytest.approx(seconds, abs=1)
 
 
+@pytest.mark.parametrize("pair", ["-requests", "-tokens", ""])
+def test_headers_that_say_that_nothing_is_left_hold_for_all_calls(pair: str) -> None:
+    headers = {
+        "content-type": "application/json",
+        f"x-ratelimit-remaining{pair}": "0",
+        f"x-ratelimit-reset{pair}": "7s",
+    }
+    zero = HttpReply(200, headers, msgspec.json.encode(GOOD))
+    config = {
+        "providers": {"shed": {"address": "http://localhost:1/v1", "limits": {"requests_per_second": 50, "wait": 1}}}
+    }
+    with agouti.Client(config, transport=FakeTransport([zero, GOOD])) as client:
+        client.ask("loam@shed", "x")
+        with pytest.raises(agouti.LimitReached) as reached:
+            client.ask("loam@shed", "x")
+    assert reached.value.wait == pytest.approx(7, abs=1)
+
+
+def test_what_was_not_sent_leaves_nothing_in_any_limit() -> None:
+    """A model's place and permit come back where its provider has no room, and where there is no key."""
+    provider = {"address": "http://localhost:1/v1", "limits": {"requests_per_minute": 2, "wait": 0}}
+    config: dict[str, Any] = {
+        "providers": {"shed": provider, "locked": {"address": "http://localhost:2/v1", "key": {"env": "NOT_SET_PASS"}}},
+        "models": {
+            "c": {
+                "provider": "shed",
+                "name": "loam",
+                "limits": {"requests_per_minute": 3, "concurrency": 1, "wait": 0},
+            },
+            "k": {"provider": "locked", "name": "x", "limits": {"requests_per_minute": 1, "concurrency": 1, "wait": 0}},
+        },
+    }
+    with agouti.Client(config, transport=FakeTransport([GOOD] * 4)) as client:
+        for _ in range(2):
+            client.ask("loam@shed", "x")
+        for _ in range(5):  # the provider has no room: the model's own window stays empty
+            with pytest.raises(agouti.LimitReached, match="limit of shed"):
+                client.ask("c", "x")
+        for _ in range(3):
+            with pytest.raises(agouti.CredentialMissing):
+                client.ask("k", "x")
+
+
+def test_one_at_a_time_and_no_wait_refuses_at_once() -> None:
+    stream = [b'data: {"choices":[{"delta":{"content":"In March."}}]}\n\n'] * 2
+    config = {"providers": {"shed": {"address": "http://localhost:1/v1", "limits": {"concurrency": 1, "wait": 0}}}}
+    with agouti.Client(config, transport=FakeTransport([stream, GOOD])) as client:
+        pieces = iter(held := client.stream("loam@shed", "x"))
+        next(pieces)
+        with pytest.raises(agouti.LimitReached, match="1 at a time") as reached:
+            client.ask("loam@shed", "x")
+        assert reached.value.wait is None
+        with pytest.raises(agouti.LimitReached):
+            client.ask("loam@shed", "x", deadline=0.5)
+        held.close()
+        client.ask("loam@shed", "x")
+
+
+def test_tokens_are_settled_by_both_counts_where_no_total_is_told() -> None:
+    usage = {"prompt_tokens": 90, "completion_tokens": 60}
+    config = {
+        "providers": {"shed": {"address": "http://localhost:1/v1", "limits": {"tokens_per_minute": 200, "wait": 0}}}
+    }
+    with agouti.Client(config, transport=FakeTransport([{**GOOD, "usage": usage}, GOOD])) as client:
+        client.ask("loam@shed", "x", max_tokens=5)
+        with pytest.raises(agouti.LimitReached):
+            client.ask("loam@shed", "x", max_tokens=60)
+
+
 def test_whoever_waits_for_a_long_window_waits_for_its_first_request_and_not_for_its_last() -> None:
     now = [0.0]
     schedule = Schedule(RateLimits(requests_per_minute=20, wait=45), lambda: now[0], lambda: now[0])
@@ -241,7 +310,10 @@ def test_days_survive_a_restart_and_a_disk_that_cannot_be_written(
     (tmp_path / "no-folder").write_text("")
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "no-folder"))
     _, client = fake(2, requests_per_day=1, wait=0)
-    with client, pytest.warns(agouti.AgoutiWarning, match="cannot be counted"):
+    with client, pytest.warns(agouti.AgoutiWarning, match="cannot be counted") as told:
         client.ask("loam@shed", "x")
+        with pytest.raises(agouti.LimitReached):
+            client.ask("loam@shed", "x")
+    assert len(told) == 1  # not with each call
     with pytest.raises(agouti.LimitReached):
         client.ask("loam@shed", "x")

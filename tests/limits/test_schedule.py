@@ -1,5 +1,6 @@
 """The schedule of a limiter on a clock of the test's own: exact in every window, first come, first served."""
 
+from datetime import datetime
 from typing import Any
 
 import pytest
@@ -189,6 +190,92 @@ def test_a_day_counts_what_is_sent_and_nothing_else() -> None:
         assert schedule.enter_at_once(1) is None  # there is one place, and it is taken
         schedule.leave(ticket)
     assert book.days == {}
+
+
+def through(schedule: Schedule, clock: list[float], takes: float = 0.0) -> Ticket:
+    """A request that goes out now, and is answered after so many seconds."""
+    ticket = schedule.enter(1, 1e9)
+    assert schedule.turn(ticket) == 0.0
+    schedule.sent(ticket)
+    clock[0] += takes
+    schedule.ended(ticket, None)
+    return ticket
+
+
+@pytest.mark.parametrize(
+    ("limits", "takes", "replies", "free"),
+    [
+        # What a provider counts late is allowed for: a fiftieth of the window, and at least a quarter of a second until
+        # eight replies have shown how late it is, then 60 ms.
+        ({"requests_per_minute": 1}, None, 0, 60 + 60 / 50),
+        ({"requests_per_second": 1}, None, 0, 1 + 0.25),
+        ({"requests_per_second": 1}, None, 2, 1 + 0.25),
+        ({"requests_per_second": 1}, None, 7, 1 + 0.25),
+        ({"requests_per_second": 1}, None, 8, 1 + 0.06),
+        # A reply has shown it: as late as it came, but no later than that; among many, by how much it was slower.
+        ({"requests_per_second": 1}, 0.1, 0, 1 + 0.1),
+        ({"requests_per_second": 1}, 0.1, 8, 1 + 0.015),
+        ({"requests_per_second": 1}, 5.0, 8, 1 + 0.06),
+    ],
+)
+def test_how_late_a_provider_may_count(limits: dict[str, Any], takes: float | None, replies: int, free: float) -> None:
+    clock = [0.0]
+    schedule = Schedule(RateLimits(**limits), lambda: clock[0], lambda: clock[0])
+    for _ in range(replies):
+        through(schedule, clock, 0.1)
+        clock[0] += 100
+    ticket = schedule.enter(1, 1e9)
+    assert schedule.turn(ticket) == 0.0
+    schedule.sent(ticket)
+    began = clock[0]
+    if takes is not None:
+        clock[0] += takes
+        schedule.ended(ticket, None)
+    wait = schedule.turn(schedule.enter(1, 1e9))
+    assert wait is not None
+    assert clock[0] + wait - began == pytest.approx(max(free, takes or 0), abs=1e-6)
+
+
+def test_waits_end_with_the_time_that_a_call_has() -> None:
+    clock = [0.0]
+    schedule = Schedule(RateLimits(requests_per_minute=1), lambda: clock[0], lambda: clock[0])
+    through(schedule, clock)
+    clock[0] += 120
+    under_way = schedule.enter(1, 0)
+    assert schedule.turn(under_way) == 0.0
+    schedule.sent(under_way)
+    waiting = schedule.enter(1, 70.0)
+    schedule.ended(under_way, None, blocked=100.0)
+    with pytest.raises(TurnTooLate) as late:  # a provider's own word came meanwhile
+        schedule.turn(waiting)
+    assert late.value.seconds == pytest.approx(100.0)
+    schedule.leave(waiting)
+    one_at_a_time = Schedule(RateLimits(concurrency=1), lambda: clock[0], lambda: clock[0])
+    held = one_at_a_time.enter(1, 0)
+    assert one_at_a_time.turn(held) == 0.0
+    patient = one_at_a_time.enter(1, 5.0)
+    assert one_at_a_time.turn(patient) is None
+    with pytest.raises(TurnTooLate):  # it is not known how long, and it may not wait at all
+        one_at_a_time.enter(1, 0.0)
+    clock[0] += 5.0
+    with pytest.raises(TurnTooLate):
+        one_at_a_time.turn(patient)
+
+
+@pytest.mark.parametrize(
+    ("at", "rest"),
+    [
+        ("2026-03-28T12:00:00+00:00", 12 * 3600),  # the clock goes forward in the night that follows: a day of 23 hours
+        ("2026-03-29T12:00:00+01:00", 12 * 3600),
+        ("2026-03-28T23:30:00+00:00", 1800),
+        ("2026-03-29T00:30:00+00:00", 22.5 * 3600),
+        ("2026-10-25T00:30:00+01:00", 24.5 * 3600),  # back: a day of 25
+    ],
+)
+def test_a_day_on_which_the_clocks_change_is_shorter_or_longer(at: str, rest: float) -> None:
+    now = datetime.fromisoformat(at).timestamp()
+    day, seconds = RateLimits(requests_per_day=1, reset="00:00 Europe/Dublin").day_of(now)
+    assert (day, seconds) == (at[:10], rest)
 
 
 @pytest.mark.parametrize(

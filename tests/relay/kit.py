@@ -12,7 +12,7 @@ import urllib3
 from agouti.relay import Relay
 from agouti.relay.server import address_of, bound, made
 
-POOL = urllib3.PoolManager(retries=False, timeout=20, maxsize=64)
+POOL = urllib3.PoolManager(retries=False, timeout=60, maxsize=64)
 
 
 class Running:
@@ -71,7 +71,7 @@ def running(application: Any) -> Iterator[str]:
     server = made(application, listens.set)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [sock]}, daemon=True)
     thread.start()
-    assert listens.wait(20)
+    assert listens.wait(60)
     try:
         yield address_of(sock)
     finally:
@@ -81,7 +81,7 @@ def running(application: Any) -> Iterator[str]:
         assert not thread.is_alive()
 
 
-def until(condition: Any, seconds: float = 5.0) -> bool:
+def until(condition: Any, seconds: float = 30.0) -> bool:
     """Whether it comes true in time."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:

@@ -99,7 +99,7 @@ def test_tokens_are_hashes_of_a_file_of_their_own_and_can_be_taken_back(relay: R
     assert stat.S_IMODE(tokens.path.stat().st_mode) == 0o600
     assert until(lambda: relay.ask("almanac", token=text)[0] == 200)
     tokens.remove("club")
-    assert until(lambda: relay.ask("almanac", token=text)[0] == 401, 3)
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 401)
     with pytest.raises(agouti.ConfigError, match="no token 'club'"):
         tokens.remove("club")
     with pytest.raises(agouti.ConfigError, match="already"):
@@ -121,17 +121,19 @@ def test_nobody_comes_in_where_the_file_cannot_be_read(relay: Running, tokens: T
         tokens.path.write_text(
             {"junk": "{", "unknown field": '{"tokens": [{"name": "x"}]}', "deep": "[" * 9000}[damage]
         )
-    assert until(lambda: relay.ask("almanac", token=text)[0] == 503, 4)
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 503)
     assert relay.ask("almanac")[0] == 503
     if damage == "folder":
         tokens.path.rmdir()
     tokens.path.write_text(kept)
-    assert until(lambda: relay.ask("almanac", token=text)[0] == 200, 4)
+    assert until(lambda: relay.ask("almanac", token=text)[0] == 200)
 
 
-def test_labels_expiry_and_what_it_says(relay: Running, tokens: TokenFile, served: Served) -> None:
+def test_labels_expiry_and_what_it_says(
+    relay: Running, tokens: TokenFile, served: Served, monkeypatch: pytest.MonkeyPatch
+) -> None:
     local = token(tokens, "local", labels=["almanac-local"])
-    over = token(tokens, "over", expires=time.time() + 2.5)
+    over = token(tokens, "over", expires=time.time() + 600)
     assert until(lambda: relay.ask("almanac-local", token=local)[0] == 200)
     before = served.books.requests.copy()
     for label, status in (("almanac", 403), ("quill-large@northbank", 403), ("nix", 404), ("almanac@nix", 403)):
@@ -141,7 +143,10 @@ def test_labels_expiry_and_what_it_says(relay: Running, tokens: TokenFile, serve
     assert served.books.requests == before
     assert [each["id"] for each in relay.call("/v1/models", token=local)[1]["data"]] == ["almanac-local"]
     assert relay.call("/v1/models/almanac", token=local)[0] == 403
-    assert until(lambda: relay.ask("almanac-local", token=over)[0] == 401, 5)
+    assert relay.ask("almanac-local", token=over)[0] == 200
+    now = time.time
+    monkeypatch.setattr("time.time", lambda: now() + 601)
+    assert until(lambda: relay.ask("almanac-local", token=over)[0] == 401)
     assert "expired" in relay.ask("almanac-local", token=over)[1]["error"]["message"]
 
 
@@ -396,10 +401,10 @@ def test_heads_without_end(served: Served, monkeypatch: pytest.MonkeyPatch) -> N
                     pass
                 began = time.monotonic()
                 with suppress(OSError):
-                    for letter in b"GET /health HTTP/1.1\r\nhost: localhost\r\n" * 3:
+                    for letter in b"GET /health HTTP/1.1\r\nhost: localhost\r\n" * 12:
                         sock.sendall(bytes([letter]))
                         time.sleep(0.05)
-                assert time.monotonic() - began < 5
+                assert time.monotonic() - began < 20
         assert relay.call("/health")[0] == 200
 
 

@@ -1,0 +1,37 @@
+"""Breaks of promises of `core`: one change each, and the tests that have to notice."""
+
+from .row import Row
+
+ROWS = [
+    Row('lost connections open the circuit', 'core/policy.py', 'e.ConnectionLost:       Policy(_UNANSWERED, True,       True, ', 'e.ConnectionLost:       Policy(_UNANSWERED, True,       False, ', 'tests/test_promises.py'),
+    Row('the next model takes over a stream cut before anything came', 'core/policy.py', 'e.StreamCut:            Policy(_UNANSWERED, True, ', 'e.StreamCut:            Policy(_UNANSWERED, False, ', 'tests/test_promises.py'),
+    Row('the next model takes over at a rate limit', 'core/policy.py', 'e.RateLimited:          Policy(_ALWAYS,     True, ', 'e.RateLimited:          Policy(_ALWAYS,     False, ', 'tests/test_promises.py'),
+    Row('a long stream loses no text', 'core/text_pieces.py', 'self._joined.append("".join(self.pieces))', 'pass', 'tests/test_promises.py'),
+    Row('NAME.local is another machine', 'core/address.py', 'host.endswith(".localhost")', 'host.endswith(".local")', 'tests/test_promises.py'),
+    Row('key= in an address is a key', 'core/address.py', 'frozenset({"key", ', 'frozenset({', 'tests/test_promises.py'),
+    Row('token= in an address is a key', 'core/address.py', '"token", ', '', 'tests/test_promises.py'),
+    Row('access_token= in an address is a key', 'core/address.py', '"access_token", ', '', 'tests/test_promises.py'),
+    Row('top_p ends at 1', 'core/parameters.py', '"a number from 0 to 1", 0.5, 0, 1)', '"a number from 0 to 1", 0.5, 0, 2)', 'tests/test_promises.py'),
+    Row('presence_penalty begins at -2', 'core/parameters.py', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, -2, 2, neutral=0)', 'Parameter("presence_penalty", _NUMBER, "a number from -2 to 2", 0.5, 0, 2, neutral=0)', 'tests/test_promises.py'),
+    Row('n may be 1', 'core/parameters.py', '"a whole number from 1", 2, 1, neutral=1)', '"a whole number from 1", 2, 2, neutral=1)', 'tests/test_promises.py'),
+    Row('True is no temperature', 'core/parameters.py', ' or (isinstance(value, bool) and bool not in self.kinds)', '', 'tests/test_promises.py'),
+    Row('two caps are one', 'core/parameters.py', 'if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:', 'if False:', 'tests/test_question.py'),
+    Row('a recorded failure is repeated', 'core/har.py', 'failure = response.get("_failure")', 'failure = None', 'tests/test_promises.py'),
+    Row('an archive tells no encoding that is gone', 'core/har.py', 'if each["name"].lower() != "content-encoding"', 'if True', 'tests/test_promises.py'),
+    Row('a warning points at the caller', 'core/warn.py', 'level, frame = level + 1, frame.f_back', 'break', 'tests/test_promises.py'),
+    Row('a result has the name of the nearest call', 'core/call_pairs.py', 'message = replace(message, name=names', 'message = replace(message, name={}', 'tests/dialects/test_sloppy.py'),
+    Row('a turn is only for its own dialect', 'core/messages.py', 'if turn is None or turn.dialect != dialect:', 'if turn is None:', 'tests/dialects/test_wire.py'),
+    Row('a message that was edited counts', 'core/messages.py', 'if not text.startswith(told) or len(', 'if len(', 'tests/dialects/test_wire.py'),
+    Row('identifiers that came twice are new in the turn, too', 'core/messages.py', '_renamed(turn.blocks, renamed) if renamed else turn.blocks', 'turn.blocks', 'tests/dialects/test_turns.py'),
+    Row('every reply of a turn is paid for', 'core/turns.py', 'if before.usage is not None:', 'if False:', 'tests/dialects/test_wire.py'),
+    Row('writing into the cache has a price', 'core/usage.py', '(written, self.cache_write)', '(written, None)', 'tests/dialects/test_wire.py tests/test_prices.py'),
+    Row('counts come only where they are wanted', 'core/canonical.py', 'if self._usage is not None and self._wants_usage and', 'if self._usage is not None and', 'tests/dialects/test_wire.py'),
+    Row('a call without arguments has an object', 'core/canonical.py', 'self._without_arguments[place] = None', 'pass', 'tests/dialects/test_wire.py'),
+    Row('foreign identifiers are mapped', 'core/call_pairs.py', 'if _ALLOWED.fullmatch(text):', 'if text:', 'tests/dialects/test_wire.py'),
+    Row('thinking between tags is taken out in pieces', 'core/tagged_reasoning.py', 'keep = _beginning(thought, self._close)', 'keep = 0', 'tests/dialects/test_wire.py'),
+    Row('bounds that a format lacks are words', 'core/schema.py', 'return (_bare(closed) if style == "bare" else closed), True', 'return closed, True', 'tests/core/test_schema.py tests/fill'),
+    Row('numbers keep all their digits', 'core/json_extract.py', 'parse_float=number, ', '', 'tests/fill'),
+    Row('a filled blank is not looked at again', 'core/blanks.py', 'return _pattern(tuple(values)).sub(value, text)', 'return _pattern(tuple(values)).sub(value, _pattern(tuple(values)).sub(value, text))', 'tests/test_personas.py'),
+    Row('examples stand behind a leading system text', 'core/prompt.py', '        before += prompt[:leads]', '        leads = 0', 'tests/test_personas.py'),
+    Row('whole turns are left out', 'core/window.py', 'if number in starts or number == leading:', 'if True:', 'tests/test_conversations.py'),
+]  # fmt: skip
