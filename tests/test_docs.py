@@ -29,12 +29,13 @@ def test_snippets_run(guide: Path, served: Served, tmp_path: Path, monkeypatch: 
 
 @pytest.mark.parametrize("example", EXAMPLES, ids=lambda path: path.name)
 def test_examples_run(example: Path, tmp_path: Path) -> None:
+    (folder := tmp_path / "of the reader").mkdir()
     done = subprocess.run(
-        [sys.executable, "-W", "error", str(example)], capture_output=True, text=True, cwd=tmp_path, timeout=150
+        [sys.executable, "-W", "error", str(example)], capture_output=True, text=True, cwd=folder, timeout=150
     )
     assert (done.returncode, done.stderr) == (0, "")
     assert done.stdout.strip()
-    assert not list(tmp_path.iterdir()), "it leaves something in the reader's folder"
+    assert not list(folder.iterdir()), "it leaves something in the reader's folder"
 
 
 def test_links_lead_somewhere() -> None:

@@ -16,6 +16,7 @@ import pytest
 import agouti
 from agouti.config import schema
 from agouti.config.singles import SINGLES
+from agouti.hand_over import ModelSettings, relay_settings
 from agouti.standins import Served
 
 ROOT = Path(__file__).parent.parent
@@ -153,6 +154,19 @@ def test_schema_from_the_command_line_and_in_new_files(tmp_path: Path) -> None:
     assert first == f"#:schema {address}"
     assert Path(address.removeprefix("file://")).exists()
     assert list(VALID.iter_errors(tomllib.loads((tmp_path / "agouti.toml").read_text()))) == []
+
+
+@pytest.mark.parametrize(
+    "address", ["https://p.example/v1/$(touch x)", "https://p.example/v1;id", "https://p.example/v1/a b"]
+)
+def test_nothing_of_an_address_is_run_by_the_shell(address: str) -> None:
+    for settings in (
+        ModelSettings(address=address, model="m'$(id)`id`", dialect="chat", key=""),
+        relay_settings("a$b", address),
+    ):
+        script = settings.environment(["A", "K", "M"]) + '\nprintf "%s\\n%s" "$A" "$M"'
+        done = subprocess.run(["sh", "-c", script], capture_output=True, text=True, check=True)
+        assert done.stdout == f"{settings.address}\n{settings.model}"
 
 
 @pytest.mark.parametrize(

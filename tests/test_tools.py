@@ -311,7 +311,7 @@ async def _sleeps() -> None:
 
 
 @pytest.mark.parametrize("kind", ["sync", "async"])
-@pytest.mark.parametrize("function", [_sleeps, lambda: time.sleep(3)])
+@pytest.mark.parametrize("function", [_sleeps, lambda: time.sleep(1.2)])
 def test_function_that_takes_too_long_ends_with_the_deadline(kind: str, function: Any) -> None:
     tool = agouti.Tool(name="slow", function=function)
     options: Any = {"tools": [tool], "run_tools": True, "deadline": 0.4}

@@ -160,8 +160,9 @@ def test_command_says_what_is_wrong_with_a_cluster(server: RawServer, tmp_path: 
     (tmp_path / "rows.txt").write_text("one\ntwo\n")
 
     def run(address: str) -> "subprocess.CompletedProcess[str]":
+        script = "import agouti.batches.cluster as c, agouti.cli.app as a, sys; c._CONNECT = 4; sys.exit(a.run(sys.argv[1:]))"
         return subprocess.run(
-            [sys.executable, "-m", "agouti", "batch", "m@p", "rows.txt", "--out", "o.jsonl", "--cluster", address],
+            [sys.executable, "-c", script, "batch", "m@p", "rows.txt", "--out", "o.jsonl", "--cluster", address],
             cwd=tmp_path, capture_output=True, text=True, check=False,
         )  # fmt: skip
 

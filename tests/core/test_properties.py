@@ -16,6 +16,7 @@ from agouti.core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
 from agouti.core.events import Text
 from agouti.core.har import TAIL, Archive, Received, entry, head
 from agouti.core.http import HttpRequest
+from agouti.core.masking import printable
 from agouti.core.secret import SecretText
 from agouti.core.suggest import near
 from agouti.dialects.registry import parse_address
@@ -54,6 +55,15 @@ def test_events_of_a_completion_gather_to_it_again(completion: Completion, size:
         )
         so_far.take(pieces, lambda: 1.0)  # type: ignore[arg-type]
     assert so_far.completion() == completion
+
+
+def test_what_could_deceive_a_reader_is_not_printed() -> None:
+    """Controls, marks of direction, isolates: everything by which a text looks other than it is."""
+    steering = [*range(32), *range(127, 160), 0x61C, 0x200E, 0x200F, *range(0x2028, 0x202F), *range(0x2066, 0x206A)]
+    for code in set(steering) - {9, 10}:
+        assert printable(f"a{chr(code)}b") == "a\ufffdb", hex(code)
+    for good in "\t\nä\u00a0\u200b漢🌱":
+        assert printable(f"a{good}b") == f"a{good}b"
 
 
 HOSTS = st.builds(

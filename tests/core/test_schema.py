@@ -2,6 +2,7 @@
 
 import json
 import random
+from functools import cache
 from typing import Any
 
 import pytest
@@ -65,6 +66,7 @@ def made(chance: random.Random, depth: int = 0) -> dict[str, Any]:
     return found
 
 
+@cache
 def schemas() -> list[dict[str, Any]]:
     chance = random.Random(3)
     found = []
@@ -73,6 +75,46 @@ def schemas() -> list[dict[str, Any]]:
         if schema.get("type") == "object":
             found.append(schema)
     return found
+
+
+def an_object(required: list[str] | None = None, **properties: Any) -> dict[str, Any]:
+    return {"type": "object", "properties": properties, "required": list(properties) if required is None else required}
+
+
+NUMBER, WORD = {"type": "integer"}, {"type": "string"}
+BEAN, KALE = an_object(kind={"const": "bean"}, canes=NUMBER, note=WORD), an_object(["kind"], kind={"const": "kale"}, canes=WORD)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("schema", "closed"),
+    [
+        # Parts that all hold are one object: what each requires is required, and only the rest may be null.
+        ({"allOf": [an_object(["a"], a=NUMBER), an_object([], b=WORD)]}, {"a": NUMBER, "b": {"anyOf": [WORD, {"type": "null"}]}}),
+        ({"allOf": [an_object(a=NUMBER)], "properties": {"b": WORD}, "required": ["b"]}, {"a": NUMBER, "b": WORD}),
+        (an_object(a={"type": "array", "prefixItems": [NUMBER, WORD]}), None),  # a strict provider cannot take it
+        (an_object(a={"type": "array"}), None),
+        (an_object(a={}), None),
+        ({"type": "object", "patternProperties": {"^a": NUMBER}}, None),
+    ],
+)  # fmt: skip
+def test_what_closes_and_what_does_not(schema: dict[str, Any], closed: dict[str, Any] | None) -> None:
+    found, whole = fitted(schema, "closed")
+    assert whole is (closed is not None)
+    assert closed is None or found["properties"] == closed
+    assert closed is None or sorted(found["required"]) == sorted(closed)
+
+
+@pytest.mark.parametrize(
+    ("value", "kept"),
+    [
+        ({"kind": "kale", "canes": None}, {"kind": "kale"}),  # there it is optional
+        ({"kind": "bean", "canes": None, "note": "x"}, {"kind": "bean", "canes": None, "note": "x"}),
+    ],
+)
+def test_branches_are_told_by_their_constants(value: dict[str, Any], kept: dict[str, Any]) -> None:
+    for union in ("anyOf", "oneOf"):
+        for branches in ([BEAN, KALE], [KALE, BEAN]):
+            assert restored(dict(value), {union: branches}) == kept
 
 
 @pytest.mark.parametrize("style", ["closed", "bare", "inlined", "open"])

@@ -1,6 +1,7 @@
 """Who comes in: tokens, labels, limits, budgets, pages of others; and what is said to those who do not."""
 
 import json
+import re
 import socket
 import stat
 import threading
@@ -87,7 +88,7 @@ def test_a_token_is_wanted(
             assert said["error"].get("code") == kind
             assert said["error"]["type"] == "authentication_error"
         else:
-            assert got != 401
+            assert got == (200 if body is None else 400)
     if status == 401:
         assert requests_of(served) == before
     assert relay.call("/health", headers=sent)[0] == 200
@@ -135,6 +136,10 @@ def test_labels_expiry_and_what_it_says(
     local = token(tokens, "local", labels=["almanac-local"])
     over = token(tokens, "over", expires=time.time() + 600)
     assert until(lambda: relay.ask("almanac-local", token=local)[0] == 200)
+    # A near name is one that the token may ask: what else there is, it is not told.
+    for near in ("almanak-local", "almanak", "translater"):
+        status, said, _ = relay.ask(near, token=local)
+        assert (status, set(re.findall(r"[\w-]+", said["error"]["message"])) & set(served.config.models) <= {"almanac-local"}) == (404, True)  # fmt: skip
     before = served.books.requests.copy()
     for label, status in (("almanac", 403), ("quill-large@northbank", 403), ("nix", 404), ("almanac@nix", 403)):
         got, said, _ = relay.ask(label, token=local)
@@ -252,6 +257,10 @@ def test_budgets_of_the_configuration_hold_beside_those_of_tokens(
     [
         ("http://evil.example", 403, None),
         ("null", 403, None),
+        ("http://localhost:5173.evil.example", 403, None),
+        ("http://localhost:51730", 403, None),
+        ("http://localhost", 403, None),
+        ("https://localhost:5173", 403, None),
         ("http://localhost:5173", 200, "http://localhost:5173"),
         ("SELF", 200, None),
     ],
