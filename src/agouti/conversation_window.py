@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING, Any
 
 from .core.chat import Json, Message
 from .core.errors import ContextOverflow, RequestError
-from .core.estimate import estimate_message, estimate_tokens
 from .core.messages import messages_of
-from .core.parameters import CAPS
 from .core.window import fitting
 from .engine.call import Call, request_for
 from .engine.effects import RunCallable, Steps
+from .engine.operations.chat import Chat, expressible
+from .engine.outgoing import OutgoingRequest, expected_of, expected_of_message
 
 if TYPE_CHECKING:
     from .reply import Reply
@@ -25,29 +25,42 @@ _USED = 0.8
 class ContextWindow:
     """What stands for the beginning of a conversation, once that does not fit any more.
 
+    It holds for these very messages: where one of them has been changed, taken back or put in since, it is made anew.
+
     Attributes:
         limit: tokens that a request may have, where the provider refused one and the entry names no ``context``.
     """
 
-    def __init__(self, instead: tuple[Message, ...] = (), upto: int = 0, limit: int | None = None) -> None:
+    def __init__(
+        self, instead: tuple[Message, ...] = (), of: tuple[Message, ...] = (), limit: int | None = None
+    ) -> None:
         self._instead = instead
-        self._upto = upto
+        self._of = of
         self.limit = limit
 
     def copy(self) -> "ContextWindow":
         """The same for another conversation with the same messages."""
-        return ContextWindow(self._instead, self._upto, self.limit)
+        return ContextWindow(self._instead, self._of, self.limit)
 
     def history(self, messages: list[Message]) -> list[Message]:
         """The messages that are sent of a conversation."""
-        if self._upto > len(messages):  # some were taken back: begin anew
-            self._instead, self._upto = (), 0
-        return [*self._instead, *messages[self._upto :]]
+        if not self._holds(messages):
+            self._instead, self._of = (), ()
+        return [*self._instead, *messages[len(self._of) :]]
+
+    def _holds(self, messages: list[Message]) -> bool:
+        """Whether the conversation begins still with what the window stands for."""
+        there = messages[: len(self._of)]
+        return len(there) == len(self._of) and all(
+            one is other or one == other for one, other in zip(there, self._of, strict=True)
+        )
 
     def dropped(self, messages: list[Message]) -> list[Message]:
         """Those of the messages that are not sent."""
+        if not self._holds(messages):
+            return []
         kept = {id(message) for message in self._instead}
-        return [message for message in messages[: self._upto] if id(message) not in kept]
+        return [each for each, stood in zip(messages, self._of, strict=False) if id(stood) not in kept]
 
     def fitted(
         self,
@@ -64,10 +77,10 @@ class ContextWindow:
         context, ratio = self._context(call), target.state.tokens
         if context is None:
             return history
-        around = ratio.of(estimate_tokens(request_for(call.question, target)))  # all but the history
+        around = ratio.of(expected_of(request_for(call.question, target)))  # all but the history
         answer = _cap(call) or min(context // 4, _ANSWER)
         room = context - answer - around
-        wanted = sum(ratio.of(estimate_message(message)) for message in history)
+        wanted = sum(ratio.of(expected_of_message(message)) for message in history)
         if wanted <= room:
             return history
         if fit == "error" or around > context:
@@ -90,7 +103,7 @@ class ContextWindow:
 
     def _now(self, kept: list[Message], history: list[Message]) -> None:
         """From now on these stand for the history that there is."""
-        self._upto += len(history) - len(self._instead)
+        self._of = (*self._of, *history[len(self._instead) :])
         self._instead = tuple(kept)
 
     def narrowed(self, history: list[Message], call: Call) -> bool:
@@ -98,8 +111,8 @@ class ContextWindow:
         if not history:
             return False
         ratio = call.targets[0].state.tokens
-        sent = sum(ratio.of(estimate_message(message)) for message in history)
-        sent += ratio.of(estimate_tokens(request_for(call.question, call.targets[0])))
+        sent = sum(ratio.of(expected_of_message(message)) for message in history)
+        sent += ratio.of(expected_of(request_for(call.question, call.targets[0])))
         answer = _cap(call)
         context = self._context(call)
         if answer is None:
@@ -116,14 +129,14 @@ class ContextWindow:
         """Compare the estimate of a request with the tokens that the provider has counted."""
         target, counted = call.targets[0], reply.usage.input_tokens
         if counted is not None and reply.attempts and reply.attempts[-1].model == target.model.name:
-            target.state.tokens.learn(estimate_tokens(request_for(call.question, target)), counted)
+            target.state.tokens.learn(expected_of(request_for(call.question, target)), counted)
 
 
 def _cap(call: Call) -> int | None:
-    """The cap on the tokens of the answer, where there is one."""
-    parameters = request_for(call.question, call.targets[0]).parameters
-    cap = next((parameters[name] for name in CAPS if name in parameters), None)
-    return cap if isinstance(cap, int) and cap > 0 else None
+    """The cap on the tokens of the answer, where the request that goes out has one."""
+    target = call.targets[0]
+    request = expressible(request_for(call.question, target), target)
+    return OutgoingRequest(Chat(call.question), request, target).caps.output_tokens
 
 
 def _messages(given: object) -> list[Message]:

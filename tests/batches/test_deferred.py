@@ -114,7 +114,7 @@ class Provider:
         self.fail_begin = 0
         self.lose_begin = 0
         self.status: dict[str, Any] = {"status": "completed", "output_file_id": "out", "error_file_id": "err"}
-        self.out = b""
+        self.out: bytes | list[dict[str, Any]] = b""  # results, in the order of the rows
         self.files: list[bytes] = []
 
     def __call__(self, connection: Connection, _: int) -> None:
@@ -135,7 +135,8 @@ class Provider:
                 return
             told = self._batch(len(self.begun) - 1)
         elif path.endswith(b"/content"):
-            connection.write(reply(self.out if b"out" in path else b""))
+            out = lines_of(self.files[-1], *self.out) if isinstance(self.out, list) else self.out
+            connection.write(reply(out if b"out" in path else b""))
             return
         elif b"/batches?" in path:
             told = {"data": [self._batch(number) for number in range(len(self.begun))]}
@@ -264,7 +265,7 @@ def test_refused_and_failed_batches_are_handed_over_again(tmp_path: Path) -> Non
         provider.status = {"status": "expired", "output_file_id": "out"}
         refused = {"response": {"status_code": 429, "body": {"error": {"message": "slow down"}}}}
         untried = {"response": None, "error": {"code": "batch_expired", "message": "too late"}}
-        provider.out = lines_of(provider.files[-1], good("1"), refused, untried)
+        provider.out = [good("1"), refused, untried]
         made = agouti.batch(client, "a", ["one", "two", "three", "four"], **asking)
         assert (made.done, made.failed, made.left) == (1, 1, 2)
         assert "RateLimited" in made.failures[0][1]

@@ -55,9 +55,9 @@ def test_rows_wait_for_a_server_that_comes_back(caplog: pytest.LogCaptureFixture
 def test_whoever_settles_waits_for_whoever_reserves(database: str) -> None:
     one, other = (open_ledger(LedgerSettings(Secret(database))) for _ in range(2))
     budget = Budget("purse", 1.0, "USD")
-    (reserved, _), *_ = one.reserve([(budget, "2026-11-01")], 10, 0, 1e12)[0]
+    (reserved, _), *_ = one.reserve([(budget, "2026-11-01", None)], 10, 0, 1e12)[0]
     for waits in (
-        lambda: other.reserve([(budget, "2026-11-01")], 10, 0, 1e12),
+        lambda: other.reserve([(budget, "2026-11-01", None)], 10, 0, 1e12),
         lambda: other.add([], [reserved]),
     ):
         with ThreadPoolExecutor(1) as pool:

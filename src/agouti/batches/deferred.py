@@ -4,6 +4,7 @@ What was handed over is noted in the index before it is, and after: a run that i
 by the next one, which asks how far the batches are instead of handing the rows over again.
 """
 
+import json
 from collections.abc import Callable
 from datetime import datetime
 from os import urandom
@@ -24,6 +25,7 @@ from ..engine.operations.deferred import batches_of, done, path_of
 from ..plain_values import plain_value
 from ..reply import Reply
 from .asking import Answers, Requests, Values, facts_of
+from .prompts import RowPrompt
 from .results import Results
 from .units import Unit
 from .work import Work
@@ -32,6 +34,8 @@ from .work import Work
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
 # Clocks differ by so many seconds.
 _SKEW = 300.0
+# What an answer means does not depend on the prompt.
+_ANY_PROMPT = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
 # Bytes of one batch at most.
 _BYTES = 50_000_000
 
@@ -44,12 +48,28 @@ class Batch(Struct, frozen=True):
         name: the provider's; empty while it is being handed over.
         count: its requests.
         since: when, in seconds since the epoch.
+        file: the provider's name for the file of its requests, where there is one.
     """
 
     mark: str
     name: str
     count: int
     since: float
+    file: str = ""
+
+    def id_of(self, digest: bytes) -> str:
+        """The identifier of a row in it: it proves whose batch it is."""
+        return f"{self.mark}-{digest.hex()}"
+
+    def digest_in(self, identifier: str) -> bytes | None:
+        """The row of an identifier; `None` where that is of another batch."""
+        mark, dash, digest = identifier.rpartition("-")
+        if mark != (self.mark if dash else "") or len(digest) != 32:
+            return None
+        try:
+            return bytes.fromhex(digest)
+        except ValueError:
+            return None
 
 
 class DeferredRun:
@@ -81,10 +101,11 @@ class DeferredRun:
             AgoutiError: the provider refuses it; what was handed over stays noted.
         """
         self.handed = [Batch(*each) for each in self._results.handed()]
-        yield from self._find_lost()
+        yield from self._find_lost(wait=not cancel)
         if cancel:
             for batch in self.handed:
-                yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
+                if batch.name:
+                    yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
             return
         yield from self._hand_over()
         wait = _FIRST
@@ -106,35 +127,62 @@ class DeferredRun:
         if self._work.stop is not None:
             raise self._work.stop
 
-    def _find_lost(self) -> Steps[None]:
-        """Batches whose name did not come back before a kill: the provider's list knows whether they were begun."""
-        lost = [batch for batch in self.handed if not batch.name]
-        if not lost:
-            return
-        there = yield from done(self._call, self._batches.listed(), self._batches.read_list)
-        known = {batch.name for batch in self.handed}
-        for batch in lost:
-            found = [each for each in there if each.mark == batch.mark] or [
-                each
-                for each in there
-                if not each.mark and each.name not in known and each.total == batch.count and _is_since(each, batch)
-            ]
-            if len(found) > 1:
+    def _find_lost(self, *, wait: bool) -> Steps[None]:
+        """Batches whose name did not come back before a kill: the provider's list knows whether they were begun.
+
+        One is taken for ours only with proof: our mark, the file that we handed over, or our identifiers in its
+        results. What could be ours and cannot be told yet is waited for: handing its rows over again would pay twice.
+        """
+        pause = _FIRST
+        while lost := [batch for batch in self.handed if not batch.name]:
+            there = yield from done(self._call, self._batches.listed(), self._batches.read_list)
+            unclear = False
+            for batch in lost:
+                found, maybe = yield from self._ours(batch, there)
+                if found:
+                    self._note(replace(batch, name=found))
+                elif maybe:
+                    unclear = True
+                else:
+                    self._forget(batch)  # it never came there
+            if not unclear:
+                return
+            if not wait:
                 raise RequestError(
-                    f"it is not known which of {len(found)} batches of {batch.count} requests is the one of this run",
-                    hint="Cancel those that are not wanted at the provider, and run the command again.",
+                    "it is not known yet whether a batch that was begun is the one of this run",
+                    hint="Cancel it at the provider, or run the command again once it has ended.",
                 )
-            if found:
-                self._note(replace(batch, name=found[0].name))
-            else:
-                self._forget(batch)  # it never came there
+            yield Sleep(pause)
+            pause = min(pause * _GROWTH, _LONGEST)
+
+    def _ours(self, batch: Batch, there: list[Handed]) -> Steps[tuple[str, bool]]:
+        """The name of the batch that is proved to be ours, and whether one may be that has not ended yet."""
+        known = {each.name for each in self.handed}
+        for each in there:
+            if each.mark == batch.mark or (batch.file and each.file == batch.file):
+                return each.name, False
+        maybe = False
+        for each in there:
+            foreign = each.mark or (each.file and batch.file)
+            if foreign or each.name in known or each.total != batch.count or not _is_since(each, batch):
+                continue
+            if each.state == "waiting":
+                maybe = True
+                continue
+            looked = yield from done(self._call, self._batches.look(each.name), self._batches.read)
+            for place in looked.results[:1]:
+                body = yield from done(self._call, path_of(place), bytes)
+                line = next(iter(self._batches.read_results(body)), None)
+                if line is not None and batch.digest_in(line.name) is not None and "-" in line.name:
+                    return each.name, False
+        return "", maybe
 
     def _hand_over(self) -> Steps[None]:
         units: list[Unit] = []
-        bodies: list[tuple[str, dict[str, Any]]] = []
+        bodies: list[dict[str, Any]] = []
         size = 0
         for unit in self._work.units():
-            if self._results.is_handed(unit.digest):
+            if self._results.is_handed(unit.digest, unit.prompt.digest):
                 continue
             try:
                 body = self._body(unit)
@@ -142,7 +190,7 @@ class DeferredRun:
                 self._work.keep(unit, {"error": f"{type(error).__name__}: {error.what}"})
                 continue
             units.append(unit)
-            bodies.append((unit.digest.hex(), body))
+            bodies.append(body)
             size += len(str(body))
             if len(units) >= self._batches.most or size > _BYTES:
                 yield from self._hand(units, bodies)
@@ -161,17 +209,20 @@ class DeferredRun:
         outgoing = encoded(expressible(request, target), target, target.provider.dialect.encode_chat)
         return target.provider.body_of(outgoing)
 
-    def _hand(self, units: list[Unit], bodies: list[tuple[str, dict[str, Any]]]) -> Steps[None]:
-        batch = Batch(urandom(12).hex(), "", len(units), self._now())
+    def _hand(self, units: list[Unit], bodies: list[dict[str, Any]]) -> Steps[None]:
+        batch = Batch(urandom(8).hex(), "", len(units), self._now())
+        requests = [(batch.id_of(unit.digest), body) for unit, body in zip(units, bodies, strict=True)]
         file = ""
-        upload = self._batches.upload(bodies)
+        upload = self._batches.upload(requests)
         if upload is not None:
             file = yield from done(self._call, upload, self._batches.read_file)
-        self._results.note_handed(batch.mark, [unit.digest for unit in units], batch.count, batch.since)
+        batch = replace(batch, file=file)
+        rows = [(unit.digest, unit.prompt.digest, json.dumps(self._work.head(unit), default=str)) for unit in units]
+        self._results.note_handed(batch.mark, rows, batch.count, batch.since, file)
         try:
             # Sent once: what is not known to have been begun is looked up by the next run.
             once = replace(self._call, retries=Retries(max=0))
-            handed = yield from done(once, self._batches.begin(bodies, file, batch.mark), self._batches.read)
+            handed = yield from done(once, self._batches.begin(requests, file, batch.mark), self._batches.read)
         except RequestRefused:
             self._forget(batch)  # it was not begun
             raise
@@ -186,18 +237,19 @@ class DeferredRun:
         self.handed = [each for each in self.handed if each.mark != batch.mark]
 
     def _fetch(self, batch: Batch, handed: Handed) -> Steps[None]:
-        """Keep what came of a batch; rows of it of which nothing came are asked again by the next run."""
-        came: dict[str, LineResult] = {}
+        """Keep what came of a batch, by its rows, whichever this run looks at; others are asked by the next one."""
         for place in handed.results:
             body = yield from done(self._call, path_of(place), bytes)
-            came |= {line.name: line for line in self._batches.read_results(body)}
-        for unit in self._work.units(again=True):
-            line = came.pop(unit.digest.hex(), None)
-            if line is not None and line.status:
-                self._work.keep(unit, self._read(unit, line))
+            for line in self._batches.read_results(body):
+                digest = batch.digest_in(line.name)
+                row = None if digest is None else self._results.handed_row(digest, batch.mark)
+                if digest is None or row is None or not line.status:
+                    continue
+                content, head = row
+                self._work.keep_handed(json.loads(head), digest, content, self._read(line))
         self._forget(batch)
 
-    def _read(self, unit: Unit, line: LineResult) -> dict[str, Any]:
+    def _read(self, line: LineResult) -> dict[str, Any]:
         """A line as facts of a result."""
         target = self._target
         dialect = target.provider.dialect
@@ -205,7 +257,7 @@ class DeferredRun:
             if line.status >= 300:
                 fault = dialect.classify(line.status, {}, line.body)
                 return {"error": f"{fault.kind.__name__}: {fault.message}"}
-            call = self._ask.call(unit.prompt)
+            call = self._ask.call(_ANY_PROMPT)
             value = Chat(call.question).decode(line.body, request_for(call.question, target), target)
             if isinstance(value, Fault):
                 return {"error": f"{value.kind.__name__}: {value.message}"}
@@ -220,17 +272,17 @@ class DeferredRun:
                 attempts=(),
                 body=line.body,
             )
-            return self._facts(unit, reply)
+            return self._facts(reply)
         except NotFilled as error:
             return {"error": f"NotFilled: {error.what}", "answer": reply.text}
         except AgoutiError as error:
             return {"error": f"{type(error).__name__}: {error.what}"}
 
-    def _facts(self, unit: Unit, reply: Reply) -> dict[str, Any]:
+    def _facts(self, reply: Reply) -> dict[str, Any]:
         facts = facts_of(reply, reply.usage or NO_USAGE)
         facts.pop("seconds", None)
         if isinstance(self._ask, Values):
-            form_call = self._ask.form_call(unit.prompt)
+            form_call = self._ask.form_call(_ANY_PROMPT)
             form_call.request(self._target)
             return {"value": plain_value(form_call.filled(reply).value), **facts}
         if isinstance(self._ask, Requests):

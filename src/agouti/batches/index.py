@@ -16,11 +16,20 @@ _TABLES = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT);
 CREATE TABLE IF NOT EXISTS rows (
     key BLOB PRIMARY KEY, place INTEGER, line INTEGER, content BLOB, start INTEGER, size INTEGER, failed INTEGER,
-    run INTEGER
+    run INTEGER, asked BLOB
 ) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS handed (mark TEXT PRIMARY KEY, name TEXT, count INTEGER, since REAL) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS handed_rows (key BLOB PRIMARY KEY, mark TEXT) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS handed (
+    mark TEXT PRIMARY KEY, name TEXT, count INTEGER, since REAL, file TEXT DEFAULT ''
+) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS handed_rows (key BLOB PRIMARY KEY, mark TEXT, content BLOB, head TEXT) WITHOUT ROWID;
 """
+# Columns that files of earlier versions lack.
+_LATER = (
+    ("rows", "asked", "BLOB"),
+    ("handed", "file", "TEXT DEFAULT ''"),
+    ("handed_rows", "content", "BLOB"),
+    ("handed_rows", "head", "TEXT"),
+)
 _FORMAT = 1
 _ORDERS = {True: "place IS NULL, place, start", False: "start"}
 
@@ -50,6 +59,9 @@ class Index:
             self._base.execute("PRAGMA journal_mode=WAL")
             self._base.execute("PRAGMA synchronous=NORMAL")
             self._base.executescript(_TABLES)
+            for table, column, kind in _LATER:
+                if column not in [each[1] for each in self._base.execute(f"PRAGMA table_info({table})")]:
+                    self._base.execute(f"ALTER TABLE {table} ADD COLUMN {column} {kind}")
             self._base.execute("BEGIN")
         except BaseException:
             self._base.close()
@@ -77,10 +89,17 @@ class Index:
         return bool(self.fact("format", _FORMAT) == _FORMAT)
 
     def met(self, key: bytes, place: int, line: int, content: bytes) -> tuple[State, int]:
-        """A row of the run: how it stands with it, and in which line the other one is that has its key."""
+        """A row of the run: how it stands with it, and in which line the other one is that has its key.
+
+        What a result is an answer to is noted with the result alone (see `set`): a row that has changed stays changed
+        until its new question is answered.
+
+        Args:
+            content: a digest of what is asked of it now.
+        """
         added = self._base.execute(
-            "INSERT INTO rows VALUES (?, ?, ?, ?, NULL, NULL, 0, ?) ON CONFLICT DO NOTHING",
-            (key, place, line, content, self.run),
+            "INSERT INTO rows VALUES (?, ?, ?, NULL, NULL, NULL, 0, ?, ?) ON CONFLICT DO NOTHING",
+            (key, place, line, self.run, content),
         )
         if added.rowcount:
             return "new", 0
@@ -91,7 +110,7 @@ class Index:
         if run == self.run:
             return "twice", other
         self._base.execute(
-            "UPDATE rows SET place = ?, line = ?, content = ?, run = ? WHERE key = ?",
+            "UPDATE rows SET place = ?, line = ?, asked = ?, run = ? WHERE key = ?",
             (place, line, content, self.run, key),
         )
         if start is None:
@@ -100,17 +119,33 @@ class Index:
             return "changed", 0
         return ("failed" if failed else "done"), 0
 
-    def set(self, key: bytes, start: int, size: int, *, failed: bool) -> None:
-        """The result of a row that was met stands at this place."""
-        self._base.execute("UPDATE rows SET start = ?, size = ?, failed = ? WHERE key = ?", (start, size, failed, key))
+    def set(self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None) -> None:
+        """The result of a row stands at this place.
+
+        Args:
+            content: what it is an answer to; what the row was met with, where not given.
+        """
+        self._base.execute(
+            "INSERT INTO rows VALUES (?, NULL, NULL, ?, ?, ?, ?, 0, ?) ON CONFLICT (key) DO UPDATE SET "
+            "start = excluded.start, size = excluded.size, failed = excluded.failed, "
+            "content = coalesce(excluded.content, asked)",
+            (key, content, start, size, failed, content),
+        )
 
     def found(self, key: bytes, start: int, size: int, *, failed: bool) -> None:
         """The result of some row stands at this place."""
         self._base.execute(
-            "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0) ON CONFLICT (key) DO UPDATE SET "
+            "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0, NULL) ON CONFLICT (key) DO UPDATE SET "
             "start = excluded.start, size = excluded.size, failed = excluded.failed",
             (key, start, size, failed),
         )
+
+    def answered(self, key: bytes) -> bytes | None:
+        """What the result of a row is an answer to, where it has one that is no error; an empty one is not known."""
+        found = self._base.execute(
+            "SELECT content FROM rows WHERE key = ? AND start IS NOT NULL AND NOT failed", (key,)
+        ).fetchone()
+        return None if found is None else bytes(found[0] or b"")
 
     def counts(self) -> tuple[int, int]:
         """How many rows have a result, and how many of those failed."""
@@ -162,15 +197,34 @@ class Index:
         )
         self._base.execute("DROP TABLE moved")
 
-    def handed(self) -> list[tuple[str, str, int, float]]:
-        """The batches that were handed over: our mark, the provider's name, how many rows, and when."""
-        return list(self._base.execute("SELECT mark, name, count, since FROM handed ORDER BY since"))
+    def handed(self) -> list[tuple[str, str, int, float, str]]:
+        """The batches that were handed over: our mark, the provider's name, how many rows, when, and their file."""
+        return list(self._base.execute("SELECT mark, name, count, since, file FROM handed ORDER BY since"))
 
-    def hand(self, mark: str, keys: Iterable[bytes], count: int, since: float) -> None:
-        """Rows are about to be handed over; on disk when this returns."""
-        self._base.execute("INSERT INTO handed VALUES (?, '', ?, ?)", (mark, count, since))
-        self._base.executemany("INSERT OR REPLACE INTO handed_rows VALUES (?, ?)", ((key, mark) for key in keys))
+    def hand(self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str) -> None:
+        """Rows are about to be handed over; on disk when this returns.
+
+        Args:
+            rows: the digest of each key, what is asked of it, and how its result begins.
+        """
+        self._base.execute("INSERT INTO handed VALUES (?, '', ?, ?, ?)", (mark, count, since, file))
+        self._base.executemany(
+            "INSERT OR REPLACE INTO handed_rows VALUES (?, ?, ?, ?)",
+            ((key, mark, content, head) for key, content, head in rows),
+        )
         self.commit()
+
+    def handed_row(self, key: bytes, mark: str) -> tuple[bytes, str] | None:
+        """What was asked of a row of a batch, and how its result begins; `None` where it is in no such batch."""
+        found = self._base.execute(
+            "SELECT content, head FROM handed_rows WHERE key = ? AND mark = ?", (key, mark)
+        ).fetchone()
+        return None if found is None else (bytes(found[0] or b""), found[1] or "")
+
+    def disown(self) -> None:
+        """What was handed over is nobody's any more."""
+        self._base.execute("DELETE FROM handed")
+        self._base.execute("DELETE FROM handed_rows")
 
     def name_batch(self, mark: str, name: str) -> None:
         """A batch has got its name; on disk when this returns. One that was forgotten is remembered."""
@@ -183,9 +237,10 @@ class Index:
         self._base.execute("DELETE FROM handed_rows WHERE mark = ?", (mark,))
         self.commit()
 
-    def is_handed(self, key: bytes) -> bool:
-        """Whether a row is in one of the batches."""
-        return self._base.execute("SELECT 1 FROM handed_rows WHERE key = ?", (key,)).fetchone() is not None
+    def is_handed(self, key: bytes, content: bytes) -> bool:
+        """Whether a row is in one of the batches, with this very question."""
+        found = self._base.execute("SELECT content FROM handed_rows WHERE key = ?", (key,)).fetchone()
+        return found is not None and (found[0] is None or bytes(found[0]) == content)
 
     def forget(self) -> None:
         """Begin again: nothing has a result."""
@@ -197,9 +252,13 @@ class Index:
             self._base.execute("COMMIT")
             self._base.execute("BEGIN")
 
-    def close(self) -> None:
-        """Put on disk what was noted, and let go of the file."""
+    def close(self, *, undo: bool = False) -> None:
+        """Put on disk what was noted, and let go of the file.
+
+        Args:
+            undo: what was noted since it was last put on the disk never was.
+        """
         try:
-            self._base.execute("ROLLBACK" if self._trial else "COMMIT")
+            self._base.execute("ROLLBACK" if self._trial or undo else "COMMIT")
         finally:
             self._base.close()

@@ -1,16 +1,17 @@
 """The plan of a batch: what it is likely to take, before anything is sent."""
 
 from collections.abc import Iterable
-from typing import Any
 
 import msgspec
 
 from ..core.errors import RequestError
-from ..core.estimate import estimate_text, expected_tokens
 from ..core.rate_limits import RateLimits
 from ..core.usage import Usage
+from ..core.vectors import VectorsRequest
 from ..engine.call import request_for
-from .asking import Asking
+from ..engine.operations.chat import Chat, expressible
+from ..engine.outgoing import OutgoingRequest, expected_of
+from .asking import Asking, Values
 from .memory import Memory
 from .result import BatchPlan
 from .results import Results
@@ -18,45 +19,46 @@ from .work import Work
 
 
 def planned(
-    work: Work, ask: Asking, results: Results | Memory, *, form: Any, vectors: bool, limits: Iterable[RateLimits | None]
+    work: Work, ask: Asking, results: Results | Memory, *, vectors: bool, limits: Iterable[RateLimits | None]
 ) -> BatchPlan:
     """What a run is likely to take.
 
     Args:
-        form: the JSON Schema that goes with each prompt, or none.
         limits: those of model and provider.
     """
     into = most = to_ask = unusable = images = 0
     capped = True
     example = ""
     target = None
-    extra = estimate_text(msgspec.json.encode(form, enc_hook=str).decode()) if form is not None else 0
     for unit in work.wanted():
         if unit is None:
             unusable += 1
             continue
         to_ask += 1
         if vectors:
-            into += estimate_text(unit.prompt.text)
             target = target or ask.call(unit.prompt).targets[0]
+            into += expected_of(VectorsRequest(target.model.name, [unit.prompt.text]))
             example = example or unit.prompt.text
             continue
         try:
             call = ask.call(unit.prompt)
+            target = call.targets[0]
+            form = ask.form_call(unit.prompt).request(target) if isinstance(ask, Values) else None
+            request = form or request_for(call.question, target)
+            outgoing = OutgoingRequest(Chat(call.question), expressible(request, target), target)
+            into += outgoing.expected
+            caps = outgoing.caps
         except RequestError:
             unusable += 1
             to_ask -= 1
             continue
-        target = call.targets[0]
-        tokens, cap = expected_tokens(request_for(call.question, target))
-        into += tokens + extra
-        most += cap
-        capped = capped and cap > 0
-        images += len(unit.prompt.images)
+        most += (caps.output_tokens or 0) * caps.answers
+        capped = capped and caps.output_tokens is not None
+        images += outgoing.images
         example = example or unit.prompt.text
     mean = None if vectors else _mean_output(results)
     out = 0 if vectors else round(mean * to_ask) if mean is not None else most if capped and to_ask else None
-    price = target.model.price_now if target is not None else None
+    price = target.price if target is not None else None
     cost = None
     if price is not None and out is not None:
         cost = price.cost(Usage(into, out, into + out), images=images, requests=to_ask)

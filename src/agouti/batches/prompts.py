@@ -3,7 +3,7 @@
 import re
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from hashlib import blake2b
+from hashlib import blake2b, file_digest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -102,6 +102,17 @@ def _no_column(name: str, columns: Sequence[str]) -> RequestError:
     )
 
 
+def _inside(source: str | bytes) -> bytes:
+    """A digest of what is in a file: another picture under the same name is another question."""
+    if isinstance(source, bytes) or "://" in source or source.startswith("data:"):
+        return b""  # it stands in the prompt itself
+    try:
+        with open(source, "rb") as file:
+            return file_digest(file, "blake2b").digest()
+    except OSError:
+        return b""
+
+
 class RowPrompt(Struct, frozen=True):
     """What is asked of a row.
 
@@ -121,7 +132,10 @@ class RowPrompt(Struct, frozen=True):
             said = msgspec.json.encode(self)
         except UnicodeEncodeError:  # half of a letter
             said = repr(self).encode("utf-8", "surrogatepass")
-        return blake2b(said, digest_size=8).digest()
+        digest = blake2b(said, digest_size=8)
+        for source in (*self.images, *self.files):
+            digest.update(_inside(source))
+        return digest.digest()
 
 
 class RowPrompts:

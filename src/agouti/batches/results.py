@@ -102,7 +102,7 @@ class Results:
             self._index = Index(self._place, trial=self._trial)
             if not self._index.is_ours:
                 raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
-            self._begin(self._index, json.loads(json.dumps(asks, default=str)), anew=anew, keep=keep)
+            self._begin(self._index, json.loads(json.dumps(asks, default=_identity)), anew=anew, keep=keep)
         except sqlite3.DatabaseError as error:
             self.abandon()
             raise RequestError(
@@ -126,8 +126,10 @@ class Results:
         before = index.fact("asks")
         if anew:
             index.forget()
+            index.disown()
             before = None
             index.note("complete", False)
+            index.note("request", None)
         there = self._data.exists() and self._data.stat().st_size > 0
         if there and anew:
             self._first_line()
@@ -155,16 +157,50 @@ class Results:
         else:
             self._file = self._data.open("rb" if self._trial else "a+b", buffering=0)
         self._is_open = True
-        if anew and not self._trial:
-            self._file.truncate(0)
-            if self._data != self.out:
-                self.out.unlink(missing_ok=True)
+        self._begins_anew = anew and not self._trial and not self._made
         self.finished = bool(index.fact("complete", False)) and not self._data.exists()
-        self._catch_up(index)
+        if anew:
+            self.finished, self._end, self._is_caught_up = False, 0, True
+            index.note("end", 0)
+            index.note("whole", True)
+        else:
+            self._catch_up(index, keep=keep)
         index.note("format", 1)
         index.note("asks", asks)
-        index.commit()
+        if not self._begins_anew:
+            index.commit()
         self._committed = time.monotonic()
+
+    def check_request(self, content: str, *, keep: bool) -> None:
+        """See that the request around each row is the one of the results that are there.
+
+        Args:
+            content: a digest of it, as it goes out.
+            keep: it need not be.
+
+        Raises:
+            RequestError: it is another one.
+        """
+        with self._lock, undisturbed():
+            before = self._index.fact("request")
+            if before is not None and before != content:
+                if not keep:
+                    raise RequestError(
+                        f"{self.out} holds results of another request: what goes out with each row is not what it was",
+                        hint="The entry of the model or of its provider has changed. Name another file, say --anew to "
+                        "begin again, or --keep to go on with what is there.",
+                    )
+                self._index.forget_contents()
+            self._index.note("request", content)
+
+    def _really_begin(self) -> None:
+        """Something new is there: what was there before goes."""
+        if self._begins_anew:
+            self._begins_anew = False
+            self._file.truncate(0)
+            self._end = 0
+            if self._data != self.out:
+                self.out.unlink(missing_ok=True)
 
     def _first_line(self) -> None:
         """See that a file holds results.
@@ -177,7 +213,7 @@ class Results:
         if _key_in(line) is None:
             raise RequestError(f"{self._data} holds something else", hint="Name another file to keep results in.")
 
-    def _catch_up(self, index: Index) -> None:
+    def _catch_up(self, index: Index, *, keep: bool = False) -> None:
         """Note what stands in the file and not in the index; a line that was being written is cut off."""
         size = os.fstat(self._file.fileno()).st_size
         end = int(index.fact("end", 0))
@@ -187,6 +223,12 @@ class Results:
             return
         self.finished = False
         if size < end or not index.fact("whole", True) or not self._fits(index, end):
+            gone = index.counts()[0] if index.fact("whole", True) and not size else 0
+            if gone and not keep:
+                raise RequestError(
+                    f"{self.out}: {gone} results are gone that were there",
+                    hint="Put the file back, say --anew to begin again, or --keep to ask them once more.",
+                )
             index.forget()
             end = 0
         self._file.seek(end)
@@ -257,11 +299,12 @@ class Results:
             )
         return state
 
-    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool) -> None:
-        """The result of a row that was met, instead of one that it may have; on disk when this returns.
+    def add(self, digest: bytes, result: Mapping[str, Any], *, failed: bool, content: bytes | None = None) -> None:
+        """The result of a row, instead of one that it may have; on disk when this returns.
 
         Args:
             digest: of its key.
+            content: a digest of what it is an answer to; what the row was met with, where not given.
 
         Raises:
             Unwritable: it is not.
@@ -269,6 +312,7 @@ class Results:
         line = result_line(result)
         with self._lock, undisturbed():
             try:
+                self._really_begin()
                 self._write(self._file, line)
             except OSError as error:
                 with suppress(OSError):
@@ -281,7 +325,7 @@ class Results:
                 raise raised from None
             start, self._end = self._end, self._end + len(line)
             try:
-                self._index.set(digest, start, len(line), failed=failed)
+                self._index.set(digest, start, len(line), failed=failed, content=content)
                 if time.monotonic() - self._committed > _COMMIT:
                     self._index.note("end", self._end)
                     self._index.commit()
@@ -298,19 +342,30 @@ class Results:
         while left:
             left = left[file.write(left) :]
 
-    def handed(self) -> list[tuple[str, str, int, float]]:
+    def handed(self) -> list[tuple[str, str, int, float, str]]:
         """The batches that were handed over to a provider: see `Index.handed`."""
         return self._index.handed()
 
-    def is_handed(self, digest: bytes) -> bool:
-        """Whether a row is in one of the batches."""
-        return self._index.is_handed(digest)
+    def is_handed(self, digest: bytes, content: bytes) -> bool:
+        """Whether a row is in one of the batches, with this very question."""
+        return self._index.is_handed(digest, content)
 
-    def note_handed(self, mark: str, digests: Iterable[bytes], count: int, since: float) -> None:
+    def handed_row(self, digest: bytes, mark: str) -> tuple[bytes, str] | None:
+        """What was asked of a row of a batch, and how its result begins."""
+        return self._index.handed_row(digest, mark)
+
+    def answered(self, digest: bytes) -> bytes | None:
+        """What the result of a row is an answer to, where it has a good one."""
+        return self._index.answered(digest)
+
+    def note_handed(
+        self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str
+    ) -> None:
         """Rows are about to be handed over."""
+        self._really_begin()
         self._noted_so_far()
         self._is_handed = True
-        self._index.hand(mark, digests, count, since)
+        self._index.hand(mark, rows, count, since, file)
 
     def name_handed(self, mark: str, name: str) -> None:
         """A batch has got its name."""
@@ -349,6 +404,9 @@ class Results:
             met_all: whether every row was met: others are gone, and stand last.
         """
         if not self._is_open:
+            return
+        if self._begins_anew:
+            self.abandon()
             return
         self._is_put_away = True
         try:
@@ -396,7 +454,8 @@ class Results:
             with suppress(sqlite3.Error):
                 if self._is_caught_up and not self._is_broken and not self._is_put_away:
                     index.note("end", self._end)
-                index.close()
+                # Begun anew, and nothing new came: what was there is there still.
+                index.close(undo=getattr(self, "_begins_anew", False))
         if self._is_open:
             self._file.close()
             self._is_open = False
@@ -423,6 +482,13 @@ class Results:
             f"{self.out} cannot be written ({error.strerror or error})",
             hint=f"Name a file in a folder that you can write to. What came is kept: {_GO_ON.lower()}",
         )
+
+
+def _identity(value: Any) -> str:
+    """What an option that is no JSON is called: a function by its name, whatever program it is in."""
+    name = getattr(value, "__qualname__", None) or getattr(getattr(value, "function", None), "__qualname__", None)
+    module = getattr(value, "__module__", "")
+    return f"{module}.{name}" if isinstance(name, str) else str(value)
 
 
 def _listed(names: list[str]) -> str:

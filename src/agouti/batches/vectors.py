@@ -33,7 +33,7 @@ class VectorsAsked:
         self._dimensions = dimensions
         self._options = options
         self._lists = lists
-        price = calls.target(label).model.price_now
+        price = calls.target(label).price
         self._currency = None if price is None else price.currency
         self._size: int | None = None
 

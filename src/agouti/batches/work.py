@@ -165,22 +165,14 @@ class Work:
             yield self._piece(units)
         self.read_all = self.stop is None
 
-    def units(self, *, again: bool = False) -> "Iterator[Unit]":
-        """The rows that have no result yet; those that cannot be asked get theirs.
-
-        Args:
-            again: the rows are gone through once more, for what came of them; also those that have a result.
-        """
-        if again:
-            self.met = self.found = 0
-            self._results.begin_again()
+    def units(self) -> "Iterator[Unit]":
+        """The rows that have no result yet; those that cannot be asked get theirs."""
         for place, row in self._chosen():
-            unit = self._met(place, row, whatever=again)
+            unit = self._met(place, row)
             if self.stop is not None:
                 raise self.stop
             if isinstance(unit, Unusable):
-                if not again:
-                    self.keep(unit.unit, {"error": unit.why})
+                self.keep(unit.unit, {"error": unit.why})
             elif unit is not None:
                 yield unit
         self.read_all = True
@@ -200,8 +192,8 @@ class Work:
             if unit is not None:
                 yield None if isinstance(unit, Unusable) else unit
 
-    def _met(self, place: int, row: Row, *, whatever: bool = False) -> "Unit | Unusable | None":
-        """A row as it is to be asked; `None` where it has its result, unless that does not matter."""
+    def _met(self, place: int, row: Row) -> "Unit | Unusable | None":
+        """A row as it is to be asked; `None` where it has its result."""
         self.met += 1
         if self._with_columns:
             self.names.update(dict.fromkeys(row.columns))
@@ -221,7 +213,7 @@ class Work:
         except RequestError as wrong_row:
             self.end(wrong_row)
             return None
-        if not whatever and (state == "done" or (state == "failed" and not self._settings.retry_failed)):
+        if state == "done" or (state == "failed" and not self._settings.retry_failed):
             self.found += 1
             return None
         unit = Unit(name, digest, row, prompt)
@@ -324,11 +316,7 @@ class Work:
 
     def keep(self, unit: Unit, came: dict[str, Any]) -> None:
         """Write a result down."""
-        result: dict[str, Any] = {KEY: unit.key}
-        if self._source.has_lines:
-            result["line"] = unit.row.line
-        if unit.row.columns and self._with_columns:
-            result["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
+        result = self.head(unit)
         failed, alone = "error" in came, 0
         if failed and self._is_given_up:
             return
@@ -358,6 +346,37 @@ class Work:
             )
         if self._report is not None:
             self._report(self.progress())
+
+    def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, came: dict[str, Any]) -> None:
+        """Write down what came of a row that was handed over, whether this run has met it or not.
+
+        Args:
+            head: how its result begins.
+            content: what it was asked.
+        """
+        failed = "error" in came
+        had = self._results.answered(digest) if isinstance(self._results, Results) else None
+        if had is not None and (failed or had not in (b"", content)):
+            return  # an answer wins over an error, and one to what is asked now over an older one
+        with self._lock:
+            self.failed += failed
+            self.done += not failed
+            if failed and len(self.failures) < _SHOWN:
+                self.failures.append((head.get("line", 0), came["error"]))
+        try:
+            if isinstance(self._results, Results):
+                self._results.add(digest, {**head, **came}, failed=failed, content=content)
+        except Unwritable as full:
+            self._full(full)
+
+    def head(self, unit: Unit) -> dict[str, Any]:
+        """How the result of a row begins: its key, its line, its columns."""
+        head: dict[str, Any] = {KEY: unit.key}
+        if self._source.has_lines:
+            head["line"] = unit.row.line
+        if unit.row.columns and self._with_columns:
+            head["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
+        return head
 
     def _full(self, error: Unwritable) -> None:
         """A result stands nowhere: it is told with the error, and nothing more is asked."""

@@ -2,12 +2,10 @@
 
 import logging
 import sqlite3
-from hashlib import blake2b
 from threading import Lock
 from typing import TYPE_CHECKING
 
 import msgspec
-from msgspec.structs import replace
 
 from ..core.chat import Completion, Request
 from ..core.errors import ConfigError
@@ -42,20 +40,18 @@ class _UnderWay:
 class CacheHook(AnsweringHook):
     """Answers equal questions from disk.
 
-    A question is equal where the same is asked of the same model at the same address: prompt, system text, examples,
-    parameters, tools and what the entry adds. It is kept where its temperature is 0, or where that is asked for.
+    A question is equal where the same request goes out, to the same address and from the same account (see
+    `agouti.engine.outgoing`). It is kept where its temperature is 0, or where that is asked for.
 
     Raises:
         ConfigError: the file cannot be used.
     """
 
     def __init__(self, config: "Config", settings: "CacheSettings") -> None:
-        self._config = config
         self._always = settings.always
         self._store = AnswerStore(
             settings.path, keep_days=settings.keep_days, max_bytes=settings.max_megabytes * 1_000_000
         )
-        self._places: dict[str, bytes] = {}
         self._told = False
         self._begin()
         begin_anew(self)
@@ -96,39 +92,17 @@ class CacheHook(AnsweringHook):
     def _give_up(self, attempt: int) -> None:
         self._ended(attempt, None)
 
-    def _key(self, attempt: AttemptDetails) -> bytes | None:
-        """The key of what is asked; `None` where it is not to be kept."""
+    def identifies(self, attempt: AttemptDetails) -> bool:
+        """Only what is to be kept."""
         request = attempt.request
         if attempt.cache is False or not isinstance(request, Request):
-            return None
-        parameters = request.parameters
-        if not (attempt.cache or self._always or parameters.get("temperature") == 0):
-            return None
-        if any(name in parameters for name in _BOUND):
-            return None
-        if "stream_options" in parameters:
-            parameters = {name: value for name, value in parameters.items() if name != "stream_options"}
-        same = replace(request, stream=False, parameters=parameters)
-        own = None if attempt.question is None else attempt.question.own
-        try:
-            asked = msgspec.json.encode(same, order="sorted", enc_hook=str)
-            if own is not None:  # of what a caller has said in the provider's own format, ours may not know all
-                asked += msgspec.json.encode(own, order="sorted", enc_hook=str)
-        except (msgspec.MsgspecError, UnicodeError, TypeError, OverflowError):
-            return None  # whoever sends it says what is wrong with it
-        return blake2b(self._place(attempt.provider) + asked, digest_size=24).digest()
+            return False
+        asked = attempt.cache or self._always or _temperature(attempt) == 0
+        return bool(asked) and not any(name in request.parameters or name in request.extra for name in _BOUND)
 
-    def _place(self, label: str) -> bytes:
-        """What the answers of a provider depend on besides the request."""
-        place = self._places.get(label)
-        if place is None:
-            provider = self._config.provider(label)
-            facts = (
-                provider.address, provider.dialect, provider.paths, provider.values, provider.query, provider.headers,
-                provider.add, provider.drop, provider.rename,
-            )  # fmt: skip
-            place = self._places[label] = repr(facts).encode("utf-8", "replace")
-        return place
+    def _key(self, attempt: AttemptDetails) -> bytes | None:
+        """The key of what is asked; `None` where it is not to be kept."""
+        return bytes.fromhex(attempt.outgoing.fingerprint) if self.identifies(attempt) else None
 
     def _found(self, key: bytes) -> Completion | None:
         try:
@@ -171,6 +145,14 @@ class CacheHook(AnsweringHook):
     def close(self) -> None:
         """Let go of the file."""
         self._store.close()
+
+
+def _temperature(attempt: AttemptDetails) -> object:
+    """The temperature that is asked for, under our name or in the caller's own words."""
+    question, request = attempt.question, attempt.request
+    own = question.own.fields if question is not None and question.own is not None else {}
+    parameters = request.parameters if isinstance(request, Request) else {}
+    return parameters.get("temperature", own.get("temperature"))
 
 
 def _is_whole(answer: Completion) -> bool:

@@ -1,11 +1,12 @@
 """Budgets of a configuration: how much may be spent in a day, a week, a month or a run, on what."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from typing import Literal
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from ..core.errors import ConfigError
 from ..core.suggest import near_hint
@@ -36,6 +37,7 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
             raise ConfigError(f"amount = {self.amount} is out of range", hint="Write an amount above 0.")
         if not self.currency.strip():
             raise ConfigError("currency is missing", hint='Add currency = "USD".')
+        force_setattr(self, "currency", self.currency.strip().upper())
         if not 0 <= self.warn <= 1:
             raise ConfigError(f"warn = {self.warn} is out of range", hint="It takes a share from 0 to 1.")
 
@@ -44,12 +46,14 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
         """The amount as it was written."""
         return Decimal(repr(self.amount))
 
-    def counts(self, label: str, tags: Mapping[str, str], currency: str) -> bool:
-        """Whether a call counts."""
-        return (
-            currency == self.currency
-            and (not self.models or label in self.models)
-            and all(tags.get(name) == value for name, value in self.tags.items())
+    def counts(self, labels: Iterable[str], tags: Mapping[str, str]) -> bool:
+        """Whether a call counts, whatever currency it is paid in.
+
+        Args:
+            labels: of the model that is paid.
+        """
+        return (not self.models or any(label in self.models for label in labels)) and all(
+            tags.get(name) == value for name, value in self.tags.items()
         )
 
     def begins(self, now: float) -> str:

@@ -61,6 +61,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         add: fields put into every request body.
         rename: body fields that this provider calls otherwise.
         drop: body fields that this provider must not get.
+        override: body fields that ``extra`` of a call may set although the dialect or this entry writes them.
         plain_http: send the key over plain http to a host that is not this machine.
         unsupported: ``error`` or ``warn``: what to do about a parameter that this provider does not take.
         retries: how often and how long a failed request is repeated.
@@ -85,6 +86,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     add: dict[str, Any] = {}
     rename: dict[str, str] = {}
     drop: tuple[str, ...] = ()
+    override: tuple[str, ...] = ()
     plain_http: bool = False
     unsupported: Literal["error", "warn"] = "error"
     retries: Retries = Retries()
@@ -135,6 +137,8 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
             the strongest first; those of its dialect where not given.
         inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
+        media_tokens: the most tokens that an image, a file or audio of a prompt counts, for budgets:
+            ``{ image = 1600 }``; what is not named counts by its bytes.
         reasoning_tag: name of the tag between which the server leaves the thinking in the text, such as ``think``: it
             becomes ``reply.reasoning``.
         limits: besides those of the provider.
@@ -157,6 +161,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     deadline: float | None = None
     means: tuple[Means, ...] = ()
     inputs: tuple[str, ...] | None = None
+    media_tokens: dict[str, int] = {}
     reasoning_tag: str = ""
     tools: tuple[str, ...] = ()
     limits: RateLimits | None = None

@@ -29,18 +29,21 @@ class ToolCall(Struct, frozen=True):
     extra: dict[str, Json] = {}
 
 
-class ProviderTurn(Struct, frozen=True):
+class ProviderTurn(Struct, frozen=True, repr_omit_defaults=True):
     """An assistant turn in the provider's own form: thinking with its signature, server-side tools and their results.
 
-    It is opaque: the same dialect gets it back word for word, another one never sees it.
+    It is opaque: the provider that made it gets it back word for word, another one never sees it.
 
     Attributes:
         dialect: the wire format that it came in.
         blocks: the pieces of the turn, as that format has them.
+        source: a mark of the provider and the account that made it; empty where that is not known: then every
+            provider of the format gets it.
     """
 
     dialect: str
     blocks: list[Json] = []
+    source: str = ""
 
 
 class Message(Struct, frozen=True):

@@ -11,7 +11,6 @@ from typing import Any
 import msgspec
 
 from .chat import Message, Request
-from .parameters import CAPS
 
 _PER_MESSAGE = 4
 # What models of the common kinds count for an image of usual size.
@@ -43,22 +42,6 @@ def estimate_tokens(request: Request) -> int:
         if name in request.parameters:
             total += estimate_text(msgspec.json.encode(request.parameters[name]).decode())
     return total
-
-
-def expected_tokens(request: object) -> tuple[int, int]:
-    """The tokens that a request is likely to have, and those that its answer may have; 0 where it has no cap.
-
-    Args:
-        request: a chat request, one for vectors, or anything else: that has none.
-
-    >>> expected_tokens(Request("m", (Message("user", "When do peas go in?"),), {"max_tokens": 40}))
-    (13, 40)
-    """
-    if isinstance(request, Request):
-        cap = next((cap for name in CAPS if isinstance(cap := request.parameters.get(name), int) and cap > 0), 0)
-        return estimate_tokens(request), cap
-    texts = getattr(request, "texts", ())
-    return sum(estimate_text(text) for text in texts if isinstance(text, str)), 0
 
 
 def estimate_message(message: Message) -> int:

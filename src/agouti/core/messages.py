@@ -83,12 +83,13 @@ def _turn_of(value: Json, number: int) -> ProviderTurn:
     dialect, blocks = (value.get("dialect"), value.get("blocks")) if isinstance(value, Mapping) else (None, None)
     if not isinstance(dialect, str) or not isinstance(blocks, list):
         raise _wrong(number, f"{TURN} is not what a reply held; put it back as it came, or leave it out")
-    return ProviderTurn(dialect, blocks)
+    source = value.get("source") if isinstance(value, Mapping) else ""
+    return ProviderTurn(dialect, blocks, source if isinstance(source, str) else "")
 
 
 def turn_json(turn: ProviderTurn) -> dict[str, Json]:
     """A turn as the field `TURN` of a message holds it."""
-    return {"dialect": turn.dialect, "blocks": turn.blocks}
+    return {"dialect": turn.dialect, "blocks": turn.blocks, **({"source": turn.source} if turn.source else {})}
 
 
 def own_blocks(

@@ -6,6 +6,7 @@ from decimal import Decimal
 from functools import lru_cache
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from .errors import ConfigError
 
@@ -58,6 +59,8 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
                 raise ConfigError(f"price {name} = {value} is out of range", hint="It takes an amount from 0.")
         if not self.currency.strip():
             raise ConfigError("price has no currency", hint='Add currency = "USD".')
+        # One spelling: amounts in usd and USD are amounts of one currency.
+        force_setattr(self, "currency", self.currency.strip().upper())
 
     def exact(self, usage: Usage, *, images: int = 0, requests: int = 1) -> Decimal | None:
         """What these tokens, images and requests cost; `None` where the counts are not known.
@@ -74,14 +77,14 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         thought = min(max(usage.reasoning_tokens or 0, 0), out)
         # Few calls have all of these: what is nothing is not added.
         dearer = ((cached, self.cached_input), (written, self.cache_write), (thought, self.reasoning))
-        tokens = into * _exact(self.input) + out * _exact(self.output)
+        tokens = into * exactly(self.input) + out * exactly(self.output)
         for at, (count, price) in enumerate(dearer):
             if count and price is not None:
-                tokens += count * (_exact(price) - _exact(self.output if at == 2 else self.input))
+                tokens += count * (exactly(price) - exactly(self.output if at == 2 else self.input))
         amount = tokens.scaleb(-6)
         if images and self.image:
-            amount += images * _exact(self.image)
-        return amount + requests * _exact(self.request) if self.request else amount
+            amount += images * exactly(self.image)
+        return amount + requests * exactly(self.request) if self.request else amount
 
     def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:
         """The same as a number.
@@ -94,7 +97,7 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
 
 
 @lru_cache(maxsize=1024)
-def _exact(amount: float) -> Decimal:
+def exactly(amount: float) -> Decimal:
     """An amount as it was written."""
     return Decimal(repr(amount))
 

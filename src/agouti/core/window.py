@@ -43,6 +43,39 @@ class TokenRatio:
         return round(estimated * counted / before * 1.05) + 4 if before else round(estimated * 1.1)
 
 
+class AnswerSize:
+    """How many tokens the answers of a model have that were given no cap: later ones count more.
+
+    Example:
+        >>> size = AnswerSize()
+        >>> size.expected
+        1024
+        >>> size.learn(3000)
+        >>> size.expected
+        3000
+    """
+
+    _UNKNOWN = 1024
+
+    def __init__(self) -> None:
+        self._mean: float | None = None
+
+    @property
+    def known(self) -> bool:
+        """Whether there has been one."""
+        return self._mean is not None
+
+    @property
+    def expected(self) -> int:
+        """How many the next one is likely to have."""
+        return self._UNKNOWN if self._mean is None else round(self._mean)
+
+    def learn(self, tokens: int) -> None:
+        """An answer had so many."""
+        before = self._mean
+        self._mean = float(tokens) if before is None else before * 0.8 + tokens * 0.2
+
+
 def whole_turns(messages: Sequence[Message]) -> tuple[list[Message], int]:
     """The messages without calls that nothing answers and results of no call, and how many were left out.
 

@@ -178,6 +178,9 @@ class Abilities(Struct, frozen=True, kw_only=True):
         streams_json: its stream decoder reads a body of ``application/json`` too; otherwise that is a whole reply.
         endings: the paths of its operations, by which a pasted address is known.
         model_prefix: the collection that its lists put before a model's name, left out in ours.
+        caps, answers: where the cap on output tokens and the number of answers may stand in a body, as JSON Pointers,
+            besides the places where its parameters ``max_tokens`` and ``n`` are written.
+        media_tokens: the most tokens that an ``image``, a ``file`` or ``audio`` can have, where the format says so.
     """
 
     parameters: Mapping[str, Write] | None = None
@@ -196,11 +199,30 @@ class Abilities(Struct, frozen=True, kw_only=True):
     streams_json: bool = False
     endings: tuple[Ending, ...] = ()
     model_prefix: str = ""
+    caps: tuple[str, ...] = ()
+    answers: tuple[str, ...] = ()
+    media_tokens: Mapping[str, int] = {}
 
     @property
     def takes(self) -> frozenset[str] | None:
         """The parameters that can be expressed; `None`: all of them."""
         return None if self.parameters is None else frozenset(self.parameters)
+
+    @property
+    def cap_fields(self) -> tuple[str, ...]:
+        """Where the cap on output tokens may stand in a body, as JSON Pointers."""
+        return (*self._pointers("max_tokens", "max_completion_tokens"), *self.caps)
+
+    @property
+    def answer_fields(self) -> tuple[str, ...]:
+        """Where the number of answers may stand in a body, as JSON Pointers."""
+        return (*self._pointers("n"), *self.answers)
+
+    def _pointers(self, *names: str) -> tuple[str, ...]:
+        if self.parameters is None:
+            return tuple([f"/{name}" for name in names if name not in self.lacks])
+        fields = [self.parameters.get(name) for name in names]
+        return tuple([f"/{each.path}" for each in fields if isinstance(each, Field)])
 
     @property
     def tool_schema_style(self) -> "Style":
@@ -247,6 +269,7 @@ class Outgoing(Struct, frozen=True, gc=False):
         headers: headers that belong to this one operation; the entry's own win over them.
         query: the query of this one request (where a page begins), behind that of the address.
         raw: the body where it is no JSON.
+        keeps: fields that the caller may set although the entry sets them too (``override``).
     """
 
     operation: OperationName
@@ -257,6 +280,7 @@ class Outgoing(Struct, frozen=True, gc=False):
     headers: tuple[tuple[str, str], ...] = ()
     query: str = ""
     raw: bytes | None = None
+    keeps: frozenset[str] = frozenset()
 
 
 class Pending(Struct, frozen=True, gc=False):

@@ -93,7 +93,9 @@ class ChatDialect(ModelListing, ChatVectors):
         if request.stream:
             body["stream"] = True
             if "stream_options" not in request.refused:
-                body.setdefault("stream_options", {"include_usage": True})
+                # Counts are always asked for: without them nobody knows what a stream has cost.
+                asked = body.get("stream_options")
+                body["stream_options"] = {**(asked if isinstance(asked, dict) else {}), "include_usage": True}
         elif "stream_options" in body:
             del body["stream_options"]
         if request.extra:

@@ -181,6 +181,9 @@ _COLLECTION = "models/"
 _OPERATION = "(?:generateContent|embedContent|batchEmbedContents)"
 
 
+_CONFIGS = ("generationConfig", "generation_config")
+
+
 class ContentsDialect(Dialect):
     """See the module."""
 
@@ -191,6 +194,9 @@ class ContentsDialect(Dialect):
         inputs=("text", "image", "file", "audio"),
         file_addresses=True,
         vectors=VectorAbility(max_texts=100),
+        # The format takes its names in either spelling.
+        caps=tuple([f"/{table}/{name}" for table in _CONFIGS for name in ("maxOutputTokens", "max_output_tokens")]),
+        answers=tuple([f"/{table}/{name}" for table in _CONFIGS for name in ("candidateCount", "candidate_count")]),
         counts_tokens=True,
         streams_json=True,
         endings=(

@@ -28,7 +28,7 @@ from ..core.framing_sse import SseDecoder
 from ..core.json_lenient import UNDECODABLE, decode_json, first_value
 from ..core.json_pointer import MISSING, read, steps, write
 from ..core.messages import system_and_rest
-from ..core.parameters import NAMES
+from ..core.parameters import CAPS, NAMES
 from ..core.parts import ImagePart, parts_of, words_of
 from ..core.suggest import near_hint
 from ..core.usage import Usage
@@ -98,6 +98,8 @@ class DeclaredDialect(Dialect):
         self.abilities = Abilities(
             parameters={name: _at(pointer) for name, pointer in declaration.parameters.items()},
             streams_json=stream is not None and stream.framing == "array",
+            caps=tuple([declaration.parameters[name] for name in CAPS if name in declaration.parameters]),
+            answers=tuple([declaration.parameters["n"]] if "n" in declaration.parameters else []),
         )
         self._codes = {code: getattr(errors, kind) for code, kind in declaration.error_codes.items()}
 

@@ -30,6 +30,7 @@ class Handed(Struct, frozen=True, kw_only=True):
         mark: what it was marked with; empty where the format has no place for it.
         begun: when it was begun, as the provider writes it.
         why: why it has failed.
+        file: the file of its requests, where there is one.
     """
 
     name: str
@@ -40,6 +41,7 @@ class Handed(Struct, frozen=True, kw_only=True):
     mark: str = ""
     begun: str = ""
     why: str = ""
+    file: str = ""
 
 
 class LineResult(Struct, frozen=True):
@@ -188,6 +190,7 @@ class FilesAndBatches:
             results=results if state == "ended" else (),
             mark=str(_table(fields, "metadata").get("agouti") or ""),
             begun=str(fields.get("created_at") or ""),
+            file=str(fields.get("input_file_id") or ""),
             why="; ".join(str(each.get("message")) for each in listed if isinstance(each, dict))[:300],
         )
 

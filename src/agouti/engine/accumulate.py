@@ -36,7 +36,7 @@ from ..reply import Attempt, Reply
 
 if TYPE_CHECKING:
     from .call import Clock
-    from .provider import Target
+    from .provider import ProviderState, Target
 
 
 class _Call:
@@ -130,6 +130,11 @@ class ReplyAccumulator:
         """An attempt at a model begins; ``attempts`` are those before it, and grow."""
         self.again()
         self._target, self._started, self._attempts = target, started, attempts
+
+    @property
+    def provider(self) -> "ProviderState | None":
+        """Who answers."""
+        return None if self._target is None else self._target.provider
 
     @property
     def nothing(self) -> bool:
@@ -231,7 +236,7 @@ class ReplyAccumulator:
             completion,
             label=target.model.label if target is not None else "",
             provider=target.provider.label if target is not None else "",
-            price=target.model.price_now if target is not None else None,
+            price=target.price if target is not None else None,
             elapsed=max(now - self._started, 0.0),
             attempts=tuple(self._attempts),
             first_token=self.first_token,

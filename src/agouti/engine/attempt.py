@@ -58,25 +58,34 @@ def attempt(
     clock = call.clocks.clock
     began = clock()
     watch = None
-    if call.hooks:
-        watch = _watch()(call, operation, target, len(before) + 1, began, request)
-        kept = yield from watch.kept(Kept(call, target, before))
-        if kept is not None:
-            return Attempted(kept, clock() - began)
     credential: Credential | None = None
     sent = False
     try:
+        if call.hooks:
+            watch = _watch()(call, operation, target, len(before) + 1, began, request)
+            if watch.identified:
+                # Whose answer a hook has, it can tell only by the key and all that goes with it.
+                yield from watch.identify(more)
+            kept = yield from watch.kept(Kept(call, target, before))
+            if kept is not None:
+                return Attempted(kept, clock() - began)
         call.check_time()
         if watch is not None:
+            if target.provider.places:
+                yield from settings_for(call, target)
+            # What goes out is written before anybody has a say in it.
+            watch.outgoing.body  # noqa: B018
             yield from watch.admit()
         if operation.sends_key:
             credential = yield from credential_for(call, target)
-        if target.provider.places:
-            yield from settings_for(call, target)
-        encoded = operation.encode(request, target)
-        http = target.provider.request(encoded, target.model.name, credential, more)
-        if watch is not None and (besides := watch.sends(credential)):
-            http = replace(http, headers={**besides, **http.headers})
+        if watch is not None:
+            http = watch.outgoing.http(credential, more)
+            if besides := watch.sends(credential):
+                http = replace(http, headers={**besides, **http.headers})
+        else:
+            if target.provider.places:
+                yield from settings_for(call, target)
+            http = target.provider.request(operation.encode(request, target), target.model.name, credential, more)
         timeouts = timeouts_within(call, target)
         this = Try(
             call=call,

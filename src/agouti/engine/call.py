@@ -49,6 +49,10 @@ def request_for(question: Question, target: Target) -> Request:
             "tools stand both in tools and in extra",
             hint="Put all of them into tools=[...]: a dict that is no function goes to the provider as it is.",
         )
+    if any(each.provider_turn is not None for each in messages):
+        from .sealed import readable
+
+        messages = readable(messages, target.provider)
     if not target.provider.dialect.abilities.canonical:
         messages = with_tool_calls(messages)
         if "functions" in extra or "function_call" in extra:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Generic
 
 from msgspec import Struct
 
+from ..core.chat import Completion
 from ..core.errors import AgoutiError, ConfigError, CredentialMissing, ModelUnknown, RequestError
 from ..core.policy import policy_of
 from ..core.secret import SecretText
@@ -65,7 +66,10 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
         if isinstance(decision, Done):
             if watch is not None:
                 yield from watch.ended(None)
-            return Exchanged(decision.answer, target, tuple(attempts), call.clocks.clock() - call.started)
+            answer = decision.answer
+            if isinstance(answer.value, Completion):
+                answer = _whose(answer, target)
+            return Exchanged(answer, target, tuple(attempts), call.clocks.clock() - call.started)
         error = decision.error.with_context(
             provider=target.provider.label, model=target.model.label, attempts=tuple(attempts)
         )
@@ -85,6 +89,17 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
     if watch is not None:
         yield from watch.ended(error)
     raise error
+
+
+def _whose(answer: Any, target: Target) -> Any:
+    """The answer with the mark of whoever made its turns, where there are some."""
+    if all(each.provider_turn is None for each in answer.value.choices):
+        return answer
+    from msgspec.structs import replace
+
+    from .sealed import sealed
+
+    return replace(answer, value=sealed(answer.value, target.provider))
 
 
 @cache

@@ -19,6 +19,7 @@ from ..core.usage import Usage
 if TYPE_CHECKING:
     from ..core.errors import AgoutiError
     from .effects import Steps
+    from .outgoing import OutgoingRequest
     from .question import Question
 
 
@@ -34,8 +35,10 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         number: which attempt of the call it is, from 1.
         question: what is asked, where it is a question.
         request: the same made ready for this model, whatever the operation asks.
+        outgoing: the request as it goes out: body, caps, tokens, fingerprint (see `agouti.engine.outgoing`).
         tags: what the call is for, in the application's own words.
         left: seconds to the deadline of the call; `None`: there is none.
+        takes: seconds that it may take at most, its waits for limits included.
         call: the same number for all attempts of one call, and of no other that is under way.
         cache: whether the caller wants it answered from a cache, or not; `None`: nothing was said.
     """
@@ -48,8 +51,10 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     number: int
     question: "Question | None" = None
     request: object = None
+    outgoing: "OutgoingRequest" = None  # type: ignore[assignment]
     tags: Mapping[str, str] = {}
     left: float | None = None
+    takes: float | None = None
     call: int = 0
     cache: bool | None = None
 
@@ -68,7 +73,9 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         status: the HTTP status, where a reply came.
         headers: of the reply: request id, rate limits.
         usage: token counts as the provider reports them, where they were told.
-        cost: what it cost, in the currency of the entry's price; `None` where that is not known.
+        sent: whether a request went out.
+        cost: what it cost, in the currency of the entry's price; `None` where that is not known: also of a request
+            that failed after it was sent, where the provider has not said that it did no work.
         exact_cost, currency: the same as a decimal number.
         estimated: whether tokens and cost are estimated: of a reply that was left before the provider told them.
         key: fingerprint of the key that was sent; empty where there was none.
@@ -83,6 +90,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
     status: int | None = None
     headers: Mapping[str, str] = {}
     usage: Usage | None = None
+    sent: bool = True
     cost: float | None = None
     exact_cost: Decimal | None = None
     currency: str = ""
@@ -157,6 +165,10 @@ class AnsweringHook(Hook):
     """
 
     caches: bool = True
+
+    def identifies(self, attempt: AttemptDetails) -> bool:
+        """Whether ``attempt.outgoing.fingerprint`` has to be known before it is asked: the key is fetched then."""
+        return False
 
     def kept(self, attempt: AttemptDetails) -> "Steps[object | None]":
         """The answer, such as an `agouti.core.chat.Completion`, or the error that comes instead of it.

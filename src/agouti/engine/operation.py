@@ -2,6 +2,7 @@
 
 from typing import ClassVar, Generic
 
+from ..core.chat import Completion
 from ..core.errors import AgoutiError, RequestError
 from ..core.usage import Usage
 from ..dialects.base import Fault, Outgoing, Pending
@@ -60,6 +61,10 @@ class Operation(Generic[Request, Result]):
         """The request without what the provider refuses, where the entry allows that."""
         return None
 
+    def speaks_for_itself(self, target: Target) -> bool:
+        """Whether the body that goes out is in the caller's own words, as it came."""
+        return False
+
     def usage(self, value: Result) -> Usage | None:
         """The token counts of an answer, where it tells them."""
         return None
@@ -68,9 +73,9 @@ class Operation(Generic[Request, Result]):
         """Seconds from the call to the first piece of text, where pieces come."""
         return None
 
-    def partial_text(self) -> str:
+    def partial(self) -> Completion | None:
         """What has come so far of an answer, where it comes in pieces."""
-        return ""
+        return None
 
     def partial_usage(self) -> Usage | None:
         """The token counts of what has come so far, where they have been told."""

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Mapping
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urljoin, urlsplit
 
@@ -14,7 +15,7 @@ from ..core.http import HttpRequest
 from ..core.parameters import checked
 from ..core.secret import MASK, SecretText
 from ..core.structured import Means
-from ..core.window import TokenRatio
+from ..core.window import AnswerSize, TokenRatio
 from ..credentials.credential import Credential, SigningCredential, key_header, key_query
 from ..credentials.rotation import KeyRotation
 from ..credentials.sources import Key, SignatureKey
@@ -27,6 +28,7 @@ from .settings import Filled, Settings, checked_place, places_of
 if TYPE_CHECKING:
     from ..core.declarations import Declaration
     from ..core.masking import Masker
+    from ..core.usage import Price
 
 USER_AGENT = "agouti"
 
@@ -41,6 +43,7 @@ class ModelState:
         circuit: whether it is left alone for a while.
         most_texts: how many texts of one request it takes, where it has refused more.
         tokens: how its counts of tokens compare to the estimate.
+        answers: how many tokens answers without a cap have had.
     """
 
     def __init__(self) -> None:
@@ -49,6 +52,7 @@ class ModelState:
         self.circuit = Circuit()
         self.most_texts: int | None = None
         self.tokens = TokenRatio()
+        self.answers = AnswerSize()
 
     def refuse(self, means: Means, form: int) -> None:
         """It has refused a means of structured output, with a form."""
@@ -117,6 +121,20 @@ class ProviderState:
         """The base address, as it can be shown."""
         return self._settings.base.shown
 
+    @cached_property
+    def mark(self) -> str:
+        """What tells its account at its address from any other, without saying anything of either."""
+        from hashlib import blake2b
+
+        key = "" if self.key is None else self.key.describe()
+        return blake2b(f"{self.entry.address}\0{key}".encode(), digest_size=9).hexdigest()
+
+    @property
+    def wants_secrets(self) -> bool:
+        """Whether anything secret goes with its requests: then somebody is billed for them, in all likelihood."""
+        tls = self.entry.tls
+        return bool(self.key or self.places or self._settings.travels_secretly or (tls is not None and tls.certificate))
+
     def got(self, place: Key, credential: Credential) -> None:
         """A secret was fetched that goes into the entry's settings.
 
@@ -148,12 +166,19 @@ class ProviderState:
         return latest[1]
 
     def request(
-        self, outgoing: Outgoing, model: str, credential: Credential | None, more: Mapping[str, str] | None = None
+        self,
+        outgoing: Outgoing,
+        model: str,
+        credential: Credential | None,
+        more: Mapping[str, str] | None = None,
+        *,
+        body: bytes | None = None,
     ) -> HttpRequest:
         """The request as it is sent, key and all.
 
         Args:
             more: further headers, of this request alone.
+            body: its bytes, where they are written already.
         """
         if outgoing.operation == "follow" and "://" in outgoing.path:
             return self.request_at(outgoing.path, outgoing.method, outgoing.accept, credential)
@@ -164,12 +189,8 @@ class ProviderState:
         if outgoing.query:
             query = outgoing.query
             url = Filled(addresses.with_query(url.real, query), addresses.with_query(url.shown, query))
-        try:
-            body = outgoing.raw if outgoing.body is None else _encode(self._changed(outgoing))
-        except (TypeError, ValueError, OverflowError) as error:
-            raise RequestError(
-                f"the request cannot be written as JSON: {error}", hint="Pass texts, numbers, lists and dicts only."
-            ) from None
+        if body is None:
+            body = outgoing.raw if outgoing.body is None else self.encoded(self._changed(outgoing))
         # The credential stands in the value too: an id may be used again once its object has gone.
         held, headers = self._headers.get(
             (outgoing.accept, body is None, outgoing.headers, id(credential)), (None, None)
@@ -223,6 +244,20 @@ class ProviderState:
         """The fields of a request as they are sent, with what the entry changes."""
         return self._changed(outgoing)
 
+    @staticmethod
+    def encoded(fields: dict[str, Any]) -> bytes:
+        """Fields as the bytes of a body.
+
+        Raises:
+            RequestError: they cannot be written as JSON.
+        """
+        try:
+            return _encode(fields)
+        except (TypeError, ValueError, OverflowError) as error:
+            raise RequestError(
+                f"the request cannot be written as JSON: {error}", hint="Pass texts, numbers, lists and dicts only."
+            ) from None
+
     def _changed(self, outgoing: Outgoing) -> dict[str, Any]:
         body = outgoing.body or {}
         if outgoing.operation in self._named_in_path:
@@ -235,7 +270,10 @@ class ProviderState:
         for name, theirs in entry.rename.items():
             if name in body:
                 body[theirs] = body.pop(name)
-        return {**body, **self._settings.add}
+        added = self._settings.add
+        if outgoing.keeps:
+            added = {name: value for name, value in added.items() if name not in outgoing.keeps}
+        return {**body, **added}
 
     def _new_url(self, outgoing: Outgoing, model: str) -> Filled:
         settings = self._settings
@@ -320,20 +358,29 @@ class Target:
         parameters: the entry's own parameters, checked.
         state: what has been learned about the model.
 
+    Args:
+        same: the entry of the same model, where it is asked by its name.
+
     Raises:
         ConfigError: a parameter of the entry is wrong.
     """
 
-    def __init__(self, model: Model, provider: ProviderState) -> None:
+    def __init__(self, model: Model, provider: ProviderState, same: Model | None = None) -> None:
         self.model = model
         self.provider = provider
         self.state = provider.model(model.name)
+        self._priced = model if same is None else same
         try:
             self.parameters = checked(model.parameters)
         except RequestError as error:
             raise ConfigError(
                 f"models.{model.label}.parameters: {error.what}", hint=error.hint, model=model.label
             ) from None
+
+    @property
+    def price(self) -> "Price | None":
+        """What it costs; of a model that is asked by its name, what the entry of the same model says."""
+        return self._priced.price_now
 
 
 class Targets:
@@ -362,8 +409,17 @@ class Targets:
                 model = self.config.model(label)
             else:
                 model = Model(label, self._only, label.removesuffix(f"@{self._only}"))
-            target = self._targets.setdefault(label, Target(model, self.provider(model.provider)))
+            target = self._targets.setdefault(label, Target(model, self.provider(model.provider), self._same(model)))
         return target
+
+    def _same(self, model: Model) -> Model | None:
+        """The first entry with a price that is the same model, where this one has no entry."""
+        if model.label in self.config.models:
+            return None
+        named = (model.provider, model.name)
+        return next(
+            (e for e in self.config.models.values() if (e.provider, e.name) == named and e.price is not None), None
+        )
 
     def about(self, provider: str) -> Target:
         """The target of no model, where only the provider matters."""

@@ -7,14 +7,25 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec.structs import replace
 
-from ..core.errors import AgoutiError
-from ..core.estimate import estimate_text, expected_tokens
+from ..core.chat import Choice, Completion
+from ..core.errors import (
+    AgoutiError,
+    ConnectionLost,
+    DeadlineExceeded,
+    ReplyUnreadable,
+    StreamCut,
+    TimedOut,
+)
+from ..core.estimate import estimate_text
 from ..core.usage import Usage
 from .call import Call
+from .credentials import credential_for, settings_for
 from .effects import OnAbandon, Settled, Steps
 from .hooks import AnsweringHook, AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SeeingHook
+from .limits import own_timeouts
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed
+from .outgoing import OutgoingRequest
 from .provider import Target
 from .receive import Kept
 
@@ -28,7 +39,11 @@ _NO_HEADERS: Mapping[str, str] = {}
 
 
 class Watch:
-    """The hooks of one attempt."""
+    """The hooks of one attempt.
+
+    Attributes:
+        outgoing: the request as it goes out.
+    """
 
     def __init__(
         self,
@@ -41,16 +56,14 @@ class Watch:
     ) -> None:
         self._call = call
         self._operation = operation
-        self._price = price = target.model.price_now
-        self._images = 0
+        self._target = target
+        self._price = target.price
         self._credential: Credential | None = None
-        if price is not None and price.image:
-            from .operations.chat import images_of
-
-            self._images = images_of(call.question)
         self._began = began
+        self._sent = False
         self._admitted: list[Hook] = []
         self._undo = OnAbandon(self._abandoned)
+        self.outgoing = OutgoingRequest(operation, request, target)
         question = call.question
         self._details = AttemptDetails(
             operation=operation.name,
@@ -61,11 +74,30 @@ class Watch:
             number=number,
             question=question if question.messages else None,
             request=request,
+            outgoing=self.outgoing,
             tags=question.tags,
             left=call.left(),
+            takes=_longest(call, target),
             call=id(call),
             cache=call.cache,
         )
+
+    @property
+    def identified(self) -> bool:
+        """Whether a hook wants to know whose request it is."""
+        return any(isinstance(hook, AnsweringHook) and hook.identifies(self._details) for hook in self._call.hooks)
+
+    def identify(self, more: Mapping[str, str] | None) -> Steps[None]:
+        """Fetch what the fingerprint is made of.
+
+        Raises:
+            CredentialError: it cannot be had.
+        """
+        call, target = self._call, self._target
+        if target.provider.places:
+            yield from settings_for(call, target)
+        credential = (yield from credential_for(call, target)) if self._operation.sends_key else None
+        self.outgoing.identify(credential, more)
 
     def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
@@ -87,7 +119,7 @@ class Watch:
     def _tell_kept(self, value: object) -> None:
         seconds = self._call.clocks.clock() - self._began
         result = self._result("cached", Usage(0, 0, 0), seconds=seconds, answer=value)
-        result = replace(result, exact_cost=Decimal(0), cost=0.0)
+        result = replace(result, exact_cost=Decimal(0), cost=0.0, sent=False)
         for hook in self._call.hooks:
             if isinstance(hook, SeeingHook):
                 try:
@@ -111,6 +143,7 @@ class Watch:
     def sends(self, credential: "Credential | None") -> dict[str, str]:
         """The request goes out now, with this key; the headers that hooks add."""
         self._credential = credential
+        self._sent = True
         headers: dict[str, str] = {}
         for hook in self._admitted:
             sending: Callable[[AttemptDetails], Mapping[str, str] | None] | None = getattr(hook, "sending", None)
@@ -127,36 +160,73 @@ class Watch:
         yield Settled(self._undo)
         if isinstance(outcome, Answered):
             answer = outcome.answer
+            usage = self._operation.usage(answer.value)
+            self._learn(usage)
+            usage, estimated = self._whole(usage, answer.value)
             result = self._result(
                 "answered",
-                self._operation.usage(answer.value),
+                usage,
                 seconds=seconds,
                 status=answer.status,
                 headers=answer.headers,
+                estimated=estimated,
                 answer=answer.value,
             )
         else:
             status = outcome.status or outcome.error.status
             usage, estimated = self._so_far() if outcome.sent else (None, False)
+            free = not outcome.sent or (usage is None and did_no_work(outcome.error, status))
             result = self._result(
-                "failed", usage, seconds=seconds, status=status, error=outcome.error, estimated=estimated
+                "failed",
+                usage,
+                seconds=seconds,
+                status=status,
+                headers=outcome.headers or _NO_HEADERS,
+                error=outcome.error,
+                estimated=estimated,
             )
+            if free:
+                result = replace(result, exact_cost=Decimal(0), cost=0.0)
         self._tell(result)
 
+    def _learn(self, usage: Usage | None) -> None:
+        """Compare what the provider has counted with what was expected."""
+        if usage is None or not self.outgoing.paid:
+            return
+        if usage.input_tokens:
+            self._target.state.tokens.learn(self.outgoing.estimated, usage.input_tokens)
+        if usage.output_tokens and self._operation.name == "chat" and self.outgoing.caps.output_tokens is None:
+            self._target.state.answers.learn(usage.output_tokens // self.outgoing.caps.answers)
+
+    def _whole(self, usage: Usage | None, value: object) -> tuple[Usage | None, bool]:
+        """The tokens of a whole answer: as told, or estimated where the provider tells none."""
+        if (usage is not None and usage.output_tokens is not None) or not isinstance(value, Completion):
+            return usage, False
+        into = usage.input_tokens if usage is not None and usage.input_tokens is not None else self.outgoing.expected
+        out = sum(map(_tokens_of, value.choices))
+        return Usage(into, out, into + out), True
+
     def _abandoned(self) -> None:
-        usage, estimated = self._so_far()
+        usage, estimated = self._so_far() if self._sent else (Usage(0, 0, 0), False)
         seconds = self._call.clocks.clock() - self._began
         self._tell(self._result("abandoned", usage, seconds=seconds, estimated=estimated))
 
     def _so_far(self) -> tuple[Usage | None, bool]:
-        """The tokens of a reply that did not come to its end: as told, or else estimated of what had come."""
-        usage, text = self._operation.partial_usage(), self._operation.partial_text()
-        if not text or (usage is not None and usage.input_tokens and usage.output_tokens):
-            return usage, False
-        known = None if usage is None else usage.input_tokens
-        into = known if known else expected_tokens(self._details.request)[0]
-        out = estimate_text(text)
-        return Usage(into, out, into + out), True
+        """The tokens of a reply that did not come to its end: never fewer than what had come.
+
+        Counts that were told in the middle are those of that moment, and some formats begin with a count of nothing.
+        """
+        told, came = self._operation.partial_usage(), self._operation.partial()
+        out = 0 if came is None else sum(map(_tokens_of, came.choices))
+        if not out:
+            return (told if told is not None and told.output_tokens else None), False
+        if told is not None and told.output_tokens is not None and told.output_tokens >= out:
+            return told, False
+        into = told.input_tokens if told is not None and told.input_tokens else self.outgoing.expected
+        counted = Usage(input_tokens=into, output_tokens=out, total_tokens=into + out)
+        if told is not None:
+            counted = replace(counted, cached_tokens=told.cached_tokens, cache_write_tokens=told.cache_write_tokens)
+        return replace(counted, reasoning_tokens=_thought(came)), True
 
     def _result(
         self,
@@ -171,7 +241,11 @@ class Watch:
         answer: object = None,
     ) -> AttemptResult:
         price = self._price
-        exact = None if price is None or usage is None else price.exact(usage, images=self._images)
+        exact = None
+        if not self.outgoing.paid:
+            exact = Decimal(0)
+        elif price is not None and usage is not None:
+            exact = price.exact(usage, images=self.outgoing.images if price.image else 0)
         return AttemptResult(
             attempt=self._details,
             outcome=outcome,
@@ -179,6 +253,7 @@ class Watch:
             status=status,
             headers=headers,
             usage=usage,
+            sent=self._sent,
             cost=None if exact is None else float(exact),
             exact_cost=exact,
             currency="" if price is None else price.currency,
@@ -196,6 +271,40 @@ class Watch:
                 hook.after(result)
             except Exception:
                 log.exception(_BROKEN)
+
+
+def _longest(call: Call, target: Target) -> float:
+    """Seconds that an attempt may take: its own limit, and its turns in the limits of model and provider."""
+    limits = (target.model.limits, target.provider.entry.limits)
+    longest = own_timeouts(call, target).total + sum(each.wait for each in limits if each is not None)
+    left = call.left()
+    return longest if left is None else min(longest, max(left, 0.0))
+
+
+# Statuses by which a server says that it gave up waiting for another one, which may be at work still.
+_GATEWAY = frozenset({408, 499, 504, 522, 524})
+_NO_WORD = (StreamCut, ReplyUnreadable, DeadlineExceeded, ConnectionLost)
+
+
+def did_no_work(error: AgoutiError, status: int | None) -> bool:
+    """Whether a failure says that the provider has done no work: it has refused, or said itself that it failed."""
+    if isinstance(error, TimedOut):
+        return error.phase == "connect"
+    return not isinstance(error, _NO_WORD) and status not in _GATEWAY
+
+
+def _tokens_of(choice: Choice) -> int:
+    """The tokens of an answer, or of what came of it: text, thinking, refusal, arguments."""
+    calls = sum(
+        estimate_text(f"{call.function.name or ''}{call.function.arguments or ''}") for call in choice.tool_calls
+    )
+    return sum(map(estimate_text, (choice.text, choice.reasoning or "", choice.refusal or ""))) + calls
+
+
+def _thought(came: Completion | None) -> int | None:
+    """The tokens of the thinking that came; `None` where none did."""
+    thought = sum(estimate_text(each.reasoning or "") for each in came.choices) if came is not None else 0
+    return thought or None
 
 
 class CallWatch:

@@ -2,7 +2,7 @@
 
 import logging
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextvars import ContextVar
 from decimal import Decimal
 from functools import partial
@@ -12,25 +12,24 @@ from typing import TYPE_CHECKING
 
 from ..config.budgets import Budget
 from ..core.errors import BudgetExceeded
-from ..core.estimate import expected_tokens
 from ..core.forks import begin_anew
-from ..core.usage import Price, Usage
+from ..core.usage import Price, exactly
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
 from .rows import picos
+from .store import BudgetModels
 
 if TYPE_CHECKING:
     from ..config.entries import Config
+    from ..engine.outgoing import OutgoingRequest
     from .hook import LedgerHook
 
 log = logging.getLogger("agouti.budgets")
 
-# Estimates of prompts may be too low: so much is reserved instead. And so much for an answer without a cap.
-_MORE = 1.25
-_ANSWER = 1024
-# A process that was killed leaves its reservations; they hold no longer than a request may take.
+# A process that was killed leaves its reservations: they hold for as long as its call may take, and a little more.
 _HOLDS = 1800.0
+_MORE = 60.0
 
 _OPEN: "ContextVar[tuple[BlockBudget, ...]]" = ContextVar("agouti_budgets", default=())
 
@@ -162,29 +161,37 @@ class BudgetHook(Hook):
         """
         # A thread that knows of no block may work for any: it counts in all that are open.
         blocks = [each for each in _OPEN.get() if each in self._blocks] or list(self._blocks)
-        budgets = [*[block.budget for block in blocks], *self._budgets]
-        if not any(each.counts(attempt.label, attempt.tags, each.currency) for each in budgets):
+        if not attempt.outgoing.paid:
             return None
-        model = self._config.models.get(attempt.model)
-        price = None if model is None else model.price_now
+        paid = paid_labels(attempt, self._config)
+        counting = [each for each in blocks if each.budget.counts(paid, attempt.tags)]
+        budgets = [each for each in self._budgets if each.counts(paid, attempt.tags)]
+        if not counting and not budgets:
+            return None
+        price = attempt.outgoing.price
         if price is None:
             self._tell(f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget")
             return None
+        other = sorted({each.currency for each in [*[block.budget for block in counting], *budgets]} - {price.currency})
+        if other:
+            self._tell(
+                f"currency {attempt.model} {other}",
+                f"calls to {attempt.model} are paid in {price.currency}, and count in no budget in {', '.join(other)}",
+            )
         purses: list[tuple[str, Purse]] = [
-            ("the budget of the block", block.purse)
-            for block in blocks
-            if block.budget.counts(attempt.label, attempt.tags, price.currency)
+            ("the budget of the block", block.purse) for block in counting if block.budget.currency == price.currency
         ]
         kept: list[Budget] = []
-        for budget in self._budgets:
-            if budget.counts(attempt.label, attempt.tags, price.currency):
-                if budget.per == "run":
-                    purses.append((f"budget {budget.label}", self._purses[budget.label]))
-                else:
-                    kept.append(budget)
+        for budget in budgets:
+            if budget.currency != price.currency:
+                continue
+            if budget.per == "run":
+                purses.append((f"budget {budget.label}", self._purses[budget.label]))
+            else:
+                kept.append(budget)
         if not purses and not kept:
             return None
-        most = most_of(attempt, price, model.context if model is not None else None)
+        most = most_of(attempt.outgoing, price)
         if not kept:
             held = self._put_aside(attempt, most, purses)
             self._look(purses, most, held)
@@ -248,8 +255,9 @@ class BudgetHook(Hook):
         if self._ledger is None:
             return
         now = self._now()
-        wanted = [(budget, budget.begins(now)) for budget in kept]
-        reserved, full = self._ledger.store().reserve(wanted, picos(most), now, now + _HOLDS)
+        wanted = [(budget, budget.begins(now), pairs_of(budget, self._config)) for budget in kept]
+        expires = now + (_HOLDS if attempt.takes is None else attempt.takes) + _MORE
+        reserved, full = self._ledger.store().reserve(wanted, picos(most), now, expires)
         if full is not None:
             budget, left = full
             raise _exceeded(f"budget {budget.label} of this {budget.per}", attempt, most, left)
@@ -277,35 +285,41 @@ class BudgetHook(Hook):
     def after(self, result: AttemptResult) -> None:
         """Settle what was reserved by what it has cost."""
         most, held = self._held.pop(id(result.attempt), (Decimal(0), []))
-        cost = result.exact_cost
-        if cost is None:
-            # What was answered has cost something, though nobody says how much: not more than was reserved.
-            cost = Decimal(0) if result.outcome == "failed" else most
+        # Where nobody says how much it has cost: not more than was reserved.
+        cost = most if result.exact_cost is None else result.exact_cost
         for purse in held:
             purse.settle(most, cost)
         if self._ledger is not None:
             self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
 
 
-def most_of(attempt: AttemptDetails, price: Price, context: int | None) -> Decimal:
-    """The most that an attempt can cost: the estimate of its prompt, and the cap of its answer."""
-    into, cap = expected_tokens(attempt.request)
-    into = round(into * _MORE)
-    parameters: Mapping[str, object] = getattr(attempt.request, "parameters", {})
-    if not cap and attempt.operation == "chat":
-        cap = _ANSWER if context is None else max(min(context - into, 4 * _ANSWER), 1)
-    several = parameters.get("n")
-    cap *= several if isinstance(several, int) and several > 0 else 1
-    images = 0
-    if price.image and attempt.question is not None:
-        from ..engine.operations.chat import images_of
+def paid_labels(attempt: AttemptDetails, config: "Config") -> tuple[str, ...]:
+    """The labels of the model that is paid: its own, and those of its entries where it was asked by its name."""
+    if attempt.model in config.models:
+        return (attempt.model,)
+    same = [
+        each.label for each in config.models.values() if (each.name, each.provider) == (attempt.name, attempt.provider)
+    ]
+    return (attempt.model, *same)
 
-        images = images_of(attempt.question)
-    usage = Usage(
-        into, cap, reasoning_tokens=cap if price.reasoning is not None and price.reasoning > price.output else 0
-    )
-    exact = price.exact(usage, images=images)
-    return Decimal(0) if exact is None else exact
+
+def pairs_of(budget: Budget, config: "Config") -> "BudgetModels | None":
+    """What a budget's models are called in a ledger; `None`: all count."""
+    if not budget.models:
+        return None
+    named = [config.model(label) for label in budget.models]
+    pairs = tuple(dict.fromkeys((each.provider, each.name) for each in named))
+    others = [each.label for each in config.models.values() if (each.provider, each.name) in pairs]
+    return BudgetModels(pairs, tuple(label for label in others if label not in budget.models))
+
+
+def most_of(outgoing: "OutgoingRequest", price: Price) -> Decimal:
+    """The most that a request can cost, as it goes out: prompt and answers at the dearest of their prices."""
+    into = max(price.input, price.cached_input or 0.0, price.cache_write or 0.0)
+    out = max(price.output, price.reasoning or 0.0)
+    tokens = outgoing.at_most * exactly(into) + outgoing.answer_at_most * exactly(out)
+    images = outgoing.images * exactly(price.image) if price.image else Decimal(0)
+    return tokens.scaleb(-6) + images + exactly(price.request)
 
 
 def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal) -> BudgetExceeded:

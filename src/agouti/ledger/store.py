@@ -10,6 +10,7 @@ from threading import RLock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
+from msgspec import Struct
 
 from ..core.errors import ConfigError, RequestError
 from .rows import PICO, LedgerRow
@@ -28,6 +29,18 @@ SUMS = (
     "reasoning_tokens", "cost", "unpriced", "estimated",
 )  # fmt: skip
 KEYS = ("day", "provider", "name", "label", "tags", "currency")
+
+
+class BudgetModels(Struct, frozen=True):
+    """The models that a budget counts.
+
+    Attributes:
+        pairs: label of the provider and name of each.
+        but: labels of other entries for the same models: what was asked by those does not count.
+    """
+
+    pairs: tuple[tuple[str, str], ...]
+    but: tuple[str, ...] = ()
 
 
 class Ledger(ABC):
@@ -116,12 +129,16 @@ class Ledger(ABC):
             self._execute_many("DELETE FROM {reservations} WHERE id = ?", [(each,) for each in settled])
 
     def reserve(
-        self, budgets: "Sequence[tuple[Budget, str]]", amount: int, now: float, expires: float
+        self,
+        budgets: "Sequence[tuple[Budget, str, BudgetModels | None]]",
+        amount: int,
+        now: float,
+        expires: float,
     ) -> "tuple[list[tuple[int, Decimal]], tuple[Budget, Decimal] | None]":
         """Put an amount aside in each of several budgets, or in none.
 
         Args:
-            budgets: each with the first day of its period.
+            budgets: each with the first day of its period, and the models that it counts.
             amount: in picos.
 
         Returns:
@@ -140,28 +157,36 @@ class Ledger(ABC):
             ) from None
 
     def _reserved(
-        self, budgets: "Sequence[tuple[Budget, str]]", amount: int, now: float, expires: float
+        self,
+        budgets: "Sequence[tuple[Budget, str, BudgetModels | None]]",
+        amount: int,
+        now: float,
+        expires: float,
     ) -> "tuple[list[tuple[int, Decimal]], tuple[Budget, Decimal] | None]":
         with self._transaction(alone=True):
             self._execute("DELETE FROM {reservations} WHERE expires < ?", (now,))
-            used = [self._used(budget, begins) for budget, begins in budgets]
-            for (budget, _), already in zip(budgets, used, strict=True):
+            used = [self._used(*each) for each in budgets]
+            for (budget, *_), already in zip(budgets, used, strict=True):
                 if already + amount > int(budget.exact * PICO):
                     return [], (budget, budget.exact - Decimal(already) / PICO)
             aside = "INSERT INTO {reservations} (budget, amount, expires) VALUES (?, ?, ?)"
-            numbers = [self._inserted(aside, (each.label, amount, expires)) for each, _ in budgets]
+            numbers = [self._inserted(aside, (each.label, amount, expires)) for each, *_ in budgets]
         shares = [
-            Decimal(already + amount) / PICO / budget.exact for (budget, _), already in zip(budgets, used, strict=True)
+            Decimal(already + amount) / PICO / budget.exact for (budget, *_), already in zip(budgets, used, strict=True)
         ]
         return list(zip(numbers, shares, strict=True)), None
 
-    def _used(self, budget: "Budget", begins: str) -> int:
+    def _used(self, budget: "Budget", begins: str, models: "BudgetModels | None") -> int:
         """What is spent and put aside of a budget, seen at one moment."""
         where = ""
         given: list[str] = []
-        if budget.models:
-            where += f" AND label IN ({', '.join('?' * len(budget.models))})"
-            given += budget.models
+        if models is not None:
+            same = " OR ".join(["(provider = ? AND name = ?)"] * len(models.pairs))
+            where += f" AND ({same})"
+            given += [text for pair in models.pairs for text in pair]
+            if models.but:
+                where += f" AND label NOT IN ({', '.join('?' * len(models.but))})"
+                given += models.but
         for name, value in budget.tags.items():
             where += f" AND {self.tag} = ?"
             given += [self.tag_value(name), value]
@@ -307,7 +332,7 @@ def _counted(row: LedgerRow) -> tuple[int, ...]:
         int(row.outcome == "abandoned"),
         *[each or 0 for each in tokens],
         row.cost or 0,
-        int(row.cost is None and row.outcome != "failed"),
+        int(row.cost is None),
         int(row.estimated),
     )
 

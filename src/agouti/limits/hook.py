@@ -6,7 +6,6 @@ from threading import Lock
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.errors import LimitReached, RateLimited
-from ..core.estimate import expected_tokens
 from ..core.forks import begin_anew
 from ..core.retry_after import asked_wait
 from ..core.warn import warn
@@ -272,9 +271,15 @@ class LimitHook(SendingHook):
 
 def _tokens(attempt: AttemptDetails, schedules: list[Schedule]) -> int:
     """The tokens that a request is reckoned with, where a limit is on tokens."""
-    if all(schedule.limits.tokens_per_minute is None for schedule in schedules):
+    most = min([each.limits.tokens_per_minute for each in schedules if each.limits.tokens_per_minute], default=None)
+    outgoing = attempt.outgoing
+    if most is None or not outgoing.paid:
         return 0
-    return sum(expected_tokens(attempt.request))
+    answer = outgoing.answer_expected
+    if outgoing.caps.output_tokens is None:
+        # A guess refuses no request for its size, and before anything is known not much is guessed.
+        answer = min(answer, max(most - outgoing.expected, 1) if outgoing.target.state.answers.known else most // 4)
+    return outgoing.expected + answer
 
 
 def _blocked(headers: Mapping[str, str]) -> float | None:

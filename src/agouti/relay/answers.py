@@ -27,7 +27,7 @@ from ..reply import Attempt, Reply
 from .exchange import Exchange
 from .spending import TAG
 from .told import told
-from .turns import TurnMemory
+from .turns import TurnMemory, UniqueCalls
 
 if TYPE_CHECKING:
     from ..client import AsyncClient
@@ -36,6 +36,8 @@ if TYPE_CHECKING:
 JSON = "application/json"
 EVENTS = "text/event-stream; charset=utf-8"
 ATTEMPTS = "agouti-attempts"
+# Fields by which some servers are told another model than the one of the request, or several of them.
+_CHOOSES = frozenset({"deployment", "deployment_id", "engine", "fallbacks", "models", "route", "version"})
 
 
 class Outcome(msgspec.Struct):
@@ -82,6 +84,11 @@ class Answers:
         request = form.decode_request(body)
         options: dict[str, Any] = {**request.parameters, "tags": {TAG: token} if token else {}}
         if request.extra:
+            if named := sorted(_CHOOSES & request.extra.keys()):
+                raise RequestError(
+                    f"{named[0]} says which model is asked, and here the label alone says that",
+                    hint=f"Leave {named[0]} out, and ask the label of the model that you want.",
+                )
             options["extra"] = request.extra
         messages = self._turns.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)
@@ -95,14 +102,15 @@ class Answers:
     async def whole(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
         """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""
         reply = outcome.reply = await self._client._run(ask(call))
-        self._turns.keep(call.question.tags.get(TAG, ""), reply.completion)
         target = self._calls.target(reply.label)
         answered = reply.attempts[-1].model if reply.attempts else target.model.name
         same = self._calls.provider(reply.provider).dialect.name == form.name if reply.provider else False
         if reply.body and same and not any(each.model.reasoning_tag for each in call.targets):
-            data = reply.body
+            data, completion = reply.body, reply.completion
         else:
-            data = encode_json(form.encode_reply(reply.completion, _head(call, request, to, answered)))
+            completion = UniqueCalls().of(reply.completion)
+            data = encode_json(form.encode_reply(completion, _head(call, request, to, answered)))
+        self._turns.keep(call.question.tags.get(TAG, ""), completion)
         await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts)})
 
     async def streamed(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
@@ -110,6 +118,7 @@ class Answers:
         so_far = outcome.so_far = ReplyAccumulator()
         driver = self._client._driver(stream(call, so_far, verbatim=form.name))
         encoder = form.stream_encoder(_head(call, request, to, call.targets[0].model.name))
+        unique = UniqueCalls()
         try:
             batch = await driver.advance()
             # What goes wrong before there is anything to say has a status of its own.
@@ -121,11 +130,14 @@ class Answers:
             await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
             try:
                 while batch is not None:
-                    if data := encoder.of(batch):
+                    if data := encoder.of(unique.in_events(batch, so_far.provider)):
                         await to.piece(data)
                     batch = await driver.advance()
                 outcome.reply = driver.result
-                self._turns.keep(call.question.tags.get(TAG, ""), driver.result.completion)
+                completion = driver.result.completion
+                self._turns.keep(
+                    call.question.tags.get(TAG, ""), completion if encoder.verbatim else unique.of(completion)
+                )
                 await to.piece(encoder.last(), more=False)
             except AgoutiError as error:
                 await to.piece(encoder.failed(told(error, to.identifier)), more=False)
@@ -147,7 +159,7 @@ class Answers:
         if self._deadline is not None:
             options["deadline"] = self._deadline
         outcome.provider, outcome.model = target.provider.label, target.model.name
-        price = target.model.price_now
+        price = target.price
         outcome.currency = "" if price is None else price.currency
         ability = target.provider.dialect.abilities.vectors
         if ability is not None and ability.compatible and len(request.texts) <= ability.max_texts:

@@ -50,11 +50,12 @@ class TokenBudgets(Hook):
         Raises:
             BudgetExceeded: it costs something that nobody knows, and would count in no budget.
         """
-        model = self._config.models.get(attempt.model)
-        price = None if model is None else model.price_now
+        price = attempt.outgoing.price
+        if not attempt.outgoing.paid:
+            return True
         if price is not None and price.currency == token.currency:
             return False
-        if price is None and self._config.provider(attempt.provider).key is None:
+        if price is None and not attempt.outgoing.target.provider.wants_secrets:
             return True
         raise BudgetExceeded(
             f"token {token.name} has a budget in {token.currency}, and {attempt.model} has no price in it",

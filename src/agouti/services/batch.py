@@ -14,7 +14,7 @@ from ..batches.files import ARRAYS, check_installed
 from ..batches.memory import Memory
 from ..batches.pace import Pace
 from ..batches.plan import planned
-from ..batches.prompts import NothingToAsk, RowPrompts, Template
+from ..batches.prompts import NothingToAsk, RowPrompt, RowPrompts, Template
 from ..batches.result import Batch, BatchPlan
 from ..batches.results import Results
 from ..batches.sources import REQUEST_KEY, Looked, looked_through
@@ -24,7 +24,12 @@ from ..calls import Calls, calls_of
 from ..core.errors import RequestError
 from ..core.parameters import NAMES
 from ..core.suggest import near_hint
+from ..core.vectors import VectorsRequest
+from ..engine.call import request_for
 from ..engine.effects import Steps
+from ..engine.operations.chat import Chat, expressible
+from ..engine.operations.vectors import Embed
+from ..engine.outgoing import content_of
 from ..engine.question import OPTIONS
 from ..options import Options
 from . import run
@@ -192,7 +197,6 @@ def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpa
             prepared.work,
             prepared.ask,
             prepared.results,
-            form=prepared.schema,
             vectors=bool(prepared.own.get("embed")),
             limits=(model.limits, provider.limits if provider is not None else None),
         )
@@ -418,6 +422,13 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
         results.finish(list(work.names), met_all=work.met_all)
 
     try:
+        if isinstance(results, Results):
+            results.check_request((yield from _request_content(client, prepared)), keep=prepared.own.get("keep", False))
+            if prepared.deferred is None and (handed := sum(each[2] for each in results.handed())):
+                raise RequestError(
+                    f"{handed} rows of {results.out} were handed over, and may be answered by now",
+                    hint="Say --deferred (deferred=True) to fetch what came of them, or --anew to begin again.",
+                )
         if prepared.deferred is not None:
             yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
         elif prepared.cluster is not None:
@@ -444,11 +455,33 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     )
 
 
+def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[str]:
+    """A digest of what goes out with each row besides the row itself: where to, how, by which entry."""
+    ask = prepared.ask
+    call = ask.call(_SAMPLE)
+    target = call.targets[0]
+    read = f"{target.model.reasoning_tag}\0"
+    if prepared.own.get("embed"):
+        operation: Any = Embed(["-"], dimensions=prepared.own.get("dimensions"), extra={})
+        request: Any = VectorsRequest(target.model.name, ["-"], prepared.own.get("dimensions"))
+    else:
+        operation = Chat(call.question)
+        request = (
+            ask.form_call(_SAMPLE).request(target) if isinstance(ask, Values) else request_for(call.question, target)
+        )
+        request = expressible(request, target)
+    return read + (yield from content_of(call, operation, request))
+
+
+# A prompt like any other: what stands around it is what counts.
+_SAMPLE = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
+
+
 def _budget(client: "Client | AsyncClient", label: str, amount: float | None) -> "AbstractContextManager[Any]":
     """The budget of a run, in the currency of its model."""
     if amount is None:
         return nullcontext()
-    price = calls_of(client).target(label).model.price_now
+    price = calls_of(client).target(label).price
     if price is None:
         raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
     return client.budget(amount, price.currency)

@@ -171,7 +171,7 @@ class _Judge:
         if not question.strip():
             raise RequestError("judge_question is empty", hint="Say what the judge is to look at.")
         self.calls, self.label, self.question, self.repeats = calls, label, question, repeats
-        self.price = calls.target(label).model.price_now
+        self.price = calls.target(label).price
         self._ended = ""
 
     def scored(self, row: ComparedAnswer) -> Steps[ComparedAnswer]:
@@ -389,7 +389,7 @@ class _Work:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
             return replace(row, error=f"{type(error).__name__}: {error.what}"), None
-        price = target.model.price_now
+        price = target.price
         return _answered(row, reply, None if price is None else price.currency), reply
 
     def _checked(self, row: ComparedAnswer, reply: Reply) -> Steps[ComparedAnswer]:

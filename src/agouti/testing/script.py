@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ..core.chat import Choice, Completion, Json, Request, ToolCall, ToolFunction
 from ..core.errors import AgoutiError, NotRecorded
-from ..core.estimate import estimate_text, expected_tokens
+from ..core.estimate import estimate_text, estimate_tokens
 from ..core.parts import text_of
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
@@ -215,7 +215,10 @@ def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) 
     if calls and reason == "stop":
         reason = "tool_calls"
     written = text or "".join(arguments for _, arguments in calls)
-    told = facts.get("usage") or (expected_tokens(request)[0], estimate_text(written))
+    told = facts.get("usage") or (
+        estimate_tokens(request) if isinstance(request, Request) else 0,
+        estimate_text(written),
+    )
     choice = Choice(
         text=text,
         finish_reason=reason,

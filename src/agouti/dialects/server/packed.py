@@ -6,6 +6,7 @@ from collections.abc import Mapping
 import msgspec
 
 from ...core.chat import ProviderTurn
+from ...core.messages import turn_json
 
 _MARK = "agouti."
 
@@ -17,7 +18,7 @@ def packed(turn: ProviderTurn | None) -> str:
     ProviderTurn(dialect='lines', blocks=[{'thinking': 'Peas.'}])
     """
     turn = turn or ProviderTurn("")
-    text = msgspec.json.encode({"dialect": turn.dialect, "blocks": turn.blocks})
+    text = msgspec.json.encode(turn_json(turn))
     return _MARK + urlsafe_b64encode(text).decode().rstrip("=")
 
 
@@ -35,4 +36,4 @@ def unpacked(text: str) -> ProviderTurn | None:
         return None
     if not isinstance(value, Mapping) or not isinstance(value.get("blocks"), list) or not value.get("dialect"):
         return None
-    return ProviderTurn(str(value["dialect"]), value["blocks"])
+    return ProviderTurn(str(value["dialect"]), value["blocks"], str(value.get("source") or ""))

@@ -42,8 +42,10 @@ class Chat(Operation[Request, Completion]):
     def prepare(self, call: Call, target: Target) -> Steps[Request]:
         request = request_for(self._question, target)
         if self._shape is not None:
+            from ..sealed import readable
+
             request = self._shape(request, target)
-            request = replace(request, messages=unique_calls(request.messages))
+            request = replace(request, messages=unique_calls(readable(request.messages, target.provider)))
         if (own := self._question.own) is not None:
             from .effort import with_effort
 
@@ -56,8 +58,22 @@ class Chat(Operation[Request, Completion]):
         return request
 
     def encode(self, request: Request, target: Target) -> Outgoing:
+        outgoing = self._encoded(request, target)
+        if request.extra:
+            from ..outgoing import check_overrides
+
+            plain = self._encoded(replace(request, extra={}), target)
+            outgoing = check_overrides(outgoing, plain, request.extra, target)
+        return outgoing
+
+    def speaks_for_itself(self, target: Target) -> bool:
+        own = self._question.own
+        named = own is not None and own.dialect == target.provider.dialect.name
+        return named and not target.model.examples and self._shape is None
+
+    def _encoded(self, request: Request, target: Target) -> Outgoing:
         dialect, own = target.provider.dialect, self._question.own
-        if own is None or own.dialect != dialect.name or target.model.examples or self._shape is not None:
+        if own is None or not self.speaks_for_itself(target):
             return encoded(request, target, dialect.encode_chat)
         if own.whole:
             # What is said stands in the fields: of ours only the entry's system text may be wanted.
@@ -139,13 +155,13 @@ def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | 
         answer.value,
         label=call.targets[0].model.label,
         provider=target.provider.label,
-        price=target.model.price_now,
+        price=target.price,
         elapsed=exchanged.elapsed,
         attempts=exchanged.attempts,
         body=answer.body,
         headers=answer.headers,
         first_token=first_token,
-        images=images_of(call.question) if target.model.price is not None else 0,
+        images=images_of(call.question) if target.price is not None else 0,
         cached=answer.cached,
     )
 

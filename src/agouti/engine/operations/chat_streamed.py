@@ -55,8 +55,8 @@ class ChatStreamed(Chat):
     def first_token(self) -> float | None:
         return self.so_far.first_token
 
-    def partial_text(self) -> str:
-        return self.so_far.reply().text
+    def partial(self) -> Completion | None:
+        return self.so_far.completion()
 
     def partial_usage(self) -> Usage | None:
         return self.so_far.usage

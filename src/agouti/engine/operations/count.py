@@ -3,7 +3,6 @@
 from msgspec import Struct
 
 from ...core.chat import Request
-from ...core.estimate import estimate_tokens
 from ...dialects.base import Fault, Outgoing
 from ..call import Call, request_for
 from ..effects import Steps
@@ -57,6 +56,11 @@ def count(call: Call) -> Steps[TokenCount]:
     """Count the tokens of a call's question; nothing is sent where the format does not count."""
     target = call.targets[0]
     if not target.provider.dialect.abilities.counts_tokens:
-        return TokenCount(target.state.tokens.learned(estimate_tokens(request_for(call.question, target))), exact=False)
+        from ..outgoing import OutgoingRequest
+        from .chat import Chat
+
+        question = call.question
+        outgoing = OutgoingRequest(Chat(question), expressible(request_for(question, target), target), target)
+        return TokenCount(outgoing.expected, exact=False)
     exchanged = yield from exchange(call, Count(call.question))
     return TokenCount(exchanged.answer.value, exact=True)

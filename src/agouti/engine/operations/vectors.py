@@ -123,7 +123,13 @@ class Embed(Operation[VectorsRequest, Vectors]):
         return VectorsRequest(target.model.name, self._texts, self._dimensions, base64, self._extra)
 
     def encode(self, request: VectorsRequest, target: Target) -> Outgoing:
-        return target.provider.dialect.encode_vectors(request)
+        outgoing = target.provider.dialect.encode_vectors(request)
+        if request.extra:
+            from ..outgoing import check_overrides
+
+            plain = target.provider.dialect.encode_vectors(replace(request, extra={}))
+            outgoing = check_overrides(outgoing, plain, request.extra, target)
+        return outgoing
 
     def decode(self, body: bytes, request: VectorsRequest, target: Target) -> Vectors | Fault:
         vectors = target.provider.dialect.decode_vectors(body)
@@ -253,7 +259,7 @@ class _Work:
         exchanged = yield from exchange(self._call, operation)
         vectors, target = exchanged.answer.value, exchanged.target
         usage = operation.usage(vectors) or Usage()
-        price = target.model.price_now
+        price = target.price
         return Embedded(
             start=batch.start,
             vectors=vectors,

@@ -1,0 +1,165 @@
+"""What a request asks to be paid for, as it stands in the body that goes out: caps, answers, media.
+
+Dialects say where their caps stand (`Abilities.cap_fields`); a body may have further ones, put there by an entry or by
+whoever asks. They are known by their names, which differ little from one provider to the next.
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+
+from msgspec import Struct
+
+from .chat import Json
+from .errors import RequestError
+from .json_pointer import MISSING, read
+
+# Names of a cap on the tokens of an answer, in small letters and without underscores.
+_CAPS = frozenset({"maxtokens", "maxcompletiontokens", "maxoutputtokens", "maxnewtokens", "numpredict"})
+_ANSWERS = frozenset({"n", "bestof", "candidatecount", "numoutputs"})
+# Tables in which parameters stand; a word deeper down is one of the conversation.
+_TABLES = frozenset(
+    {"options", "parameters", "input", "generationconfig", "inferenceconfig", "additionalmodelrequestfields"}
+)
+# Fields that stand for something which the provider keeps: how many tokens it has, the body does not say.
+_KEPT = frozenset({"previousresponseid", "conversation", "cachedcontent", "container", "context"})
+_IMAGES = frozenset({"image", "image_url", "input_image"})
+_FILES = frozenset({"file", "input_file", "document"})
+_SOUNDS = frozenset({"audio", "input_audio", "video"})
+_BASE64 = re.compile(r"[A-Za-z0-9+/_=\s-]*")
+# Shorter texts are no media.
+_SHORT = 64
+
+
+class Caps(Struct, frozen=True):
+    """What a request asks for at most.
+
+    Attributes:
+        output_tokens: of one answer; `None` where nothing says how many.
+        answers: how many answers are made and paid, also those that are thrown away.
+    """
+
+    output_tokens: int | None = None
+    answers: int = 1
+
+
+class Media(Struct, frozen=True):
+    """A picture, a file or a sound in a request.
+
+    Attributes:
+        kind: ``image``, ``file`` or ``audio``.
+        size: bytes of it in the body; 0 where the provider fetches it from its address.
+    """
+
+    kind: str
+    size: int
+
+
+def caps_of(body: Mapping[str, Json], cap_fields: Iterable[str], answer_fields: Iterable[str]) -> Caps:
+    """The caps that stand in a body.
+
+    Args:
+        cap_fields, answer_fields: where a dialect writes them, as JSON Pointers.
+
+    Raises:
+        RequestError: two of them say different things: nobody knows which one the provider goes by.
+
+    >>> caps_of({"max_tokens": 40, "n": 2}, ["/max_tokens"], ["/n"])
+    Caps(output_tokens=40, answers=2)
+    """
+    caps = {**_at(body, cap_fields), **_named(body, _CAPS)}
+    known = {name: value for name, value in caps.items() if value > 0}  # below nothing: as many as it likes
+    if len(set(known.values())) > 1:
+        told = " and ".join(f"{name} = {value}" for name, value in sorted(known.items()))
+        raise RequestError(
+            f"the request has two caps that differ: {told}",
+            hint="Leave one of them out: of max_tokens, extra, and add in the provider's entry.",
+        )
+    answers = {**_at(body, answer_fields), **_named(body, _ANSWERS)}
+    return Caps(next(iter(known.values()), None), max([1, *answers.values()]))
+
+
+def keeps_elsewhere(body: Mapping[str, Json]) -> bool:
+    """Whether a body names something that the provider keeps, and that counts as if it stood there."""
+    return any(_plain(name) in _KEPT and value for name, value in body.items())
+
+
+def _at(body: Mapping[str, Json], pointers: Iterable[str]) -> dict[str, int]:
+    found = {}
+    for pointer in pointers:
+        value = read(body, pointer)
+        if value is not MISSING and isinstance(value, int) and not isinstance(value, bool):
+            found[pointer.strip("/").replace("/", ".")] = value
+    return found
+
+
+def _named(body: Mapping[str, Json], names: frozenset[str]) -> dict[str, int]:
+    found = {}
+    tables = [("", body)]
+    tables += [
+        (f"{name}.", each) for name, each in body.items() if isinstance(each, Mapping) and _plain(name) in _TABLES
+    ]
+    for prefix, table in tables:
+        for name, value in table.items():
+            if isinstance(value, int) and not isinstance(value, bool) and _plain(name) in names:
+                found[f"{prefix}{name}"] = value
+    return found
+
+
+def _plain(name: object) -> str:
+    return name.replace("_", "").lower() if isinstance(name, str) else ""
+
+
+def media_of(body: Json) -> Iterator[Media]:
+    """The pictures, files and sounds in a body, in whatever words they stand there.
+
+    >>> list(media_of({"type": "image_url", "image_url": {"url": "https://shelf.example/a.png"}}))
+    [Media(kind='image', size=0)]
+    """
+    waiting: list[tuple[Json, object]] = [(body, "")]
+    while waiting:
+        value, name = waiting.pop()
+        if isinstance(value, str):
+            if len(value) > _SHORT and (kind := _kind_of_text(value, name)):
+                yield Media(kind, len(value))
+        elif isinstance(value, list):
+            waiting += [(each, name) for each in value]
+        elif isinstance(value, Mapping):
+            if kind := _kind_of_part(value):
+                yield Media(kind, _inline(value))
+            else:
+                waiting += [(each, key) for key, each in value.items()]
+
+
+def _kind_of_part(part: Mapping[str, Json]) -> str:
+    """What a part of a message is; empty where it is none of these."""
+    kind = part.get("type")
+    if isinstance(kind, str):
+        for name, words in (("image", _IMAGES), ("file", _FILES), ("audio", _SOUNDS)):
+            if kind in words:
+                return name
+    for name in ("inlineData", "inline_data", "fileData", "file_data"):
+        data = part.get(name)
+        if isinstance(data, Mapping):
+            told = str(data.get("mimeType") or data.get("mime_type") or "")
+            return {"image": "image", "audio": "audio", "video": "audio"}.get(told.partition("/")[0], "file")
+    for name in ("image", "document", "audio", "video"):
+        data = part.get(name)
+        if isinstance(data, Mapping) and ("source" in data or "bytes" in data):
+            return {"document": "file", "video": "audio"}.get(name, name)
+    return ""
+
+
+def _inline(part: Json) -> int:
+    """The bytes that a part brings along."""
+    if isinstance(part, str):
+        return 0 if part.startswith(("http://", "https://")) else len(part) if len(part) > _SHORT else 0
+    each = part.values() if isinstance(part, Mapping) else part if isinstance(part, list) else ()
+    return sum(_inline(value) for value in each)
+
+
+def _kind_of_text(text: str, name: object) -> str:
+    """What a text is that is none: a data URI, or what stands under the name of a picture in base64."""
+    if text.startswith("data:"):
+        kind = text[5:30].partition("/")[0]
+        return kind if kind in ("image", "audio") else "file"
+    return "image" if name in ("images", "image") and _BASE64.fullmatch(text[:4096]) else ""

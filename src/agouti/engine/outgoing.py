@@ -1,0 +1,380 @@
+"""The request of an attempt as it goes out, and what follows from it: who is asked what, and what it may cost.
+
+Limits, budgets, ledger, cache and journals go by this and nothing else. What an entry adds, renames and leaves out,
+what a caller puts into ``extra`` and what came in the caller's own format is all in it: nothing here is a picture of
+the request before it was written.
+"""
+
+from collections.abc import Mapping
+from hashlib import blake2b
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+from msgspec.structs import replace
+
+from ..core.chat import Json, Message, Request
+from ..core.errors import RequestError
+from ..core.estimate import estimate_message, estimate_text, estimate_tokens
+from ..core.http import HttpRequest
+from ..core.paid_units import Caps, Media, caps_of, keeps_elsewhere, media_of
+from ..core.secret import SecretText
+from ..core.vectors import VectorsRequest
+from ..credentials.sources import CommandKey, OAuthKey, SignatureKey
+from ..dialects.base import Outgoing
+
+if TYPE_CHECKING:
+    from ..core.usage import Price
+    from ..credentials.credential import Credential
+    from .call import Call
+    from .effects import Steps
+    from .operation import Operation
+    from .provider import Target
+
+NO_ANSWER = frozenset(
+    {
+        "accept", "accept-encoding", "baggage", "connection", "content-length", "content-type", "idempotency-key",
+        "traceparent", "tracestate", "user-agent", "x-client-request-id", "x-request-id",
+    }
+)  # fmt: skip
+"""Headers that may differ without changing the answer: who traces the request, and how it is packed."""
+NO_ANSWER_FIELDS = frozenset({"stream", "stream_options"})
+"""Fields of the body that may differ so: whether the answer comes in pieces."""
+
+PAID = frozenset({"chat", "embeddings"})
+"""Operations that cost something; lists of models and counts of tokens do not."""
+
+# Bodies without a cap are reckoned with so many tokens of answer where nothing is known of the window.
+UNCAPPED = 1024
+# A picture or file that the provider fetches itself has no bytes here. Nobody's counts for one are higher than that.
+_LINKED = 20_000
+
+
+class OutgoingRequest:
+    """The request of one attempt.
+
+    Attributes:
+        target: who is asked.
+        method: of HTTP.
+    """
+
+    def __init__(self, operation: "Operation[Any, Any]", request: Any, target: "Target") -> None:
+        self._operation = operation
+        self._request = request
+        self.target = target
+        self._written: Outgoing | None = None
+        self._fields: dict[str, Any] | None = None
+        self._body: bytes | None = None
+        self._caps: Caps | None = None
+        self._media: list[Media] | None = None
+        self._credential: Credential | None = None
+        self._more: Mapping[str, str] = {}
+        self._fingerprint = ""
+
+    def __repr__(self) -> str:
+        return f"OutgoingRequest({self.method!r}, {self.address!r}, {len(self.body or b'')} bytes)"
+
+    @property
+    def written(self) -> Outgoing:
+        """The request in the dialect's words.
+
+        Raises:
+            RequestError: the dialect cannot express it, or what was asked for contradicts itself.
+        """
+        if self._written is None:
+            self._written = self._operation.encode(self._request, self.target)
+        return self._written
+
+    @property
+    def method(self) -> str:
+        """The method."""
+        return self.written.method
+
+    @property
+    def fields(self) -> dict[str, Any]:
+        """The fields of the JSON body, with what the entry changes; empty where it has none."""
+        if self._fields is None:
+            self._fields = {} if self.written.body is None else self.target.provider.body_of(self.written)
+        return self._fields
+
+    @property
+    def body(self) -> bytes | None:
+        """The bytes of the body.
+
+        Raises:
+            RequestError: it cannot be written as JSON.
+        """
+        if self._body is None and self.written.body is not None:
+            self._body = self.target.provider.encoded(self.fields)
+        return self._body if self._body is not None else self.written.raw
+
+    def http(self, credential: "Credential | None", more: Mapping[str, str] | None = None) -> HttpRequest:
+        """The request with address, headers and key.
+
+        Args:
+            more: further headers, of this request alone.
+        """
+        return self.target.provider.request(self.written, self.target.model.name, credential, more, body=self.body)
+
+    @property
+    def address(self) -> str:
+        """The whole address, as it can be shown."""
+        return self.http(None).url
+
+    @property
+    def path(self) -> str:
+        """The path of the address."""
+        return "/" + self.address.partition("?")[0].partition("://")[2].partition("/")[2]
+
+    @property
+    def query(self) -> str:
+        """The query of the address."""
+        return self.address.partition("?")[2]
+
+    @property
+    def headers(self) -> Mapping[str, str]:
+        """The headers, without those of the key; what is secret prints as a mask."""
+        return {**self.http(None).headers, **self._more}
+
+    # Who is asked what.
+
+    def identify(self, credential: "Credential | None", more: Mapping[str, str] | None) -> None:
+        """The key that goes with it, and the headers of the call: from now on its fingerprint can be told."""
+        self._credential, self._more = credential, more or {}
+
+    @property
+    def fingerprint(self) -> str:
+        """A digest of all that is sent, and of the account: the same for two requests that must have the same answer.
+
+        Secrets are in it by their digest. Whether the answer comes in pieces makes no difference.
+        """
+        if not self._fingerprint:
+            account = account_of(self.target, self._credential)
+            self._fingerprint = blake2b(f"{self.content}\0{account}".encode(), digest_size=24).hexdigest()
+        return self._fingerprint
+
+    @property
+    def content(self) -> str:
+        """The same without the account: for what is kept of a request by the application itself."""
+        plain = self._plain()
+        http = plain.target.provider.request(plain.written, self.target.model.name, None, None, body=b"")
+        idempotency = self.target.provider.entry.idempotency_header.lower()
+        headers = {
+            name.lower(): _revealed(value)
+            for name, value in {**http.headers, **self._more}.items()
+            if name.lower() not in NO_ANSWER and name.lower() != idempotency
+        }
+        fields = {name: value for name, value in plain.fields.items() if name not in NO_ANSWER_FIELDS}
+        said = [http.method, _revealed(http.target), sorted(headers.items()), fields, plain.written.raw or b""]
+        return blake2b(msgspec.json.encode(said, order="sorted"), digest_size=24).hexdigest()
+
+    def _plain(self) -> "OutgoingRequest":
+        """The same for a whole answer: some formats have another address for pieces."""
+        if not getattr(self._request, "stream", False):
+            return self
+        return OutgoingRequest(self._operation, replace(self._request, stream=False), self.target)
+
+    # What it may cost.
+
+    @property
+    def paid(self) -> bool:
+        """Whether it costs anything."""
+        return self._operation.name in PAID
+
+    @property
+    def price(self) -> "Price | None":
+        """The price of the model; of one without an entry, that of the entry which is the same model."""
+        return self.target.price
+
+    @property
+    def caps(self) -> Caps:
+        """The cap on output tokens and the number of answers, as they stand in the body.
+
+        Raises:
+            RequestError: two of them contradict each other.
+        """
+        if self._caps is None:
+            if self._operation.name != "chat":
+                self._caps = Caps(0, 1)
+            else:
+                entry, abilities = self.target.provider.entry, self.target.provider.dialect.abilities
+                renamed = [f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in abilities.cap_fields]
+                caps = [*abilities.cap_fields, *renamed]
+                self._caps = caps_of(self.fields, caps, abilities.answer_fields)
+        return self._caps
+
+    @property
+    def media(self) -> list[Media]:
+        """The pictures, files and sounds in it."""
+        if self._media is None:
+            self._media = list(media_of(self.fields))
+        return self._media
+
+    @property
+    def images(self) -> int:
+        """How many pictures it has."""
+        return sum(each.kind == "image" for each in self.media)
+
+    @property
+    def expected(self) -> int:
+        """How many tokens of prompt it is likely to have, by what the provider has counted of others."""
+        return self.target.state.tokens.learned(self.estimated) if self.estimated else 0
+
+    @property
+    def estimated(self) -> int:
+        """The same by the text alone."""
+        return expected_of(self._request, self.fields, own=self._operation.speaks_for_itself(self.target))
+
+    @property
+    def at_most(self) -> int:
+        """A number of prompt tokens that it cannot exceed: no text has more tokens than bytes.
+
+        Pictures, files and sounds count as the entry or the dialect says that they can cost, else by their bytes.
+        What the provider keeps itself (an earlier response, a cached prompt) is as large as the context window.
+        """
+        size = len(self.body or b"")
+        model, abilities = self.target.model, self.target.provider.dialect.abilities
+        price = self.price
+        bounds: Mapping[str, int] = {**abilities.media_tokens, **model.media_tokens}
+        if price is not None and price.image:
+            bounds = {"image": 0, **bounds}  # they are paid by the piece
+        for each in self.media:
+            bound = bounds.get(each.kind)
+            if bound is not None:
+                size += bound - each.size
+            elif not each.size:
+                size += _LINKED
+        if keeps_elsewhere(self.fields) and model.context is not None:
+            size = max(size, model.context)
+        return size
+
+    @property
+    def answer_at_most(self) -> int:
+        """The tokens of all its answers at most; without a cap so many as are reckoned with."""
+        caps = self.caps
+        cap = caps.output_tokens
+        if cap is None:
+            context = self.target.model.context
+            cap = UNCAPPED if context is None else max(min(context - self.expected, 4 * UNCAPPED), 1)
+        return cap * caps.answers
+
+    @property
+    def answer_expected(self) -> int:
+        """The tokens that its answers are likely to have: the cap, else what answers without one have had so far."""
+        caps = self.caps
+        cap = caps.output_tokens if caps.output_tokens is not None else self.target.state.answers.expected
+        return cap * caps.answers
+
+
+def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = False) -> int:
+    """The tokens of prompt that a request is likely to have, without the model's own tokenizer.
+
+    Args:
+        fields: of its body.
+        own: the body came in the caller's own words: it is what counts.
+    """
+    if own:
+        return 3 + _tokens_in(fields)
+    if isinstance(request, Request):
+        more = sum(_tokens_in(value) for value in request.extra.values()) if request.extra else 0
+        return estimate_tokens(request) + more
+    if isinstance(request, VectorsRequest):
+        return sum(estimate_text(text) for text in request.texts)
+    return 0
+
+
+def expected_of_message(message: Message) -> int:
+    """The same of one message alone."""
+    return estimate_message(message)
+
+
+def _tokens_in(value: Json) -> int:
+    """The tokens of all texts in a JSON value, media by the piece."""
+    if isinstance(value, str):
+        return 800 if len(value) > 2000 and value.startswith("data:") else estimate_text(value)
+    if isinstance(value, Mapping):
+        return sum(map(_tokens_in, value.values())) + (4 if "role" in value else 0)
+    return sum(map(_tokens_in, value)) if isinstance(value, list) else 0
+
+
+def content_of(call: "Call", operation: "Operation[Any, Any]", request: Any) -> "Steps[str]":
+    """The digest of what a call would send to its first model (see `OutgoingRequest.content`); nothing is sent.
+
+    Raises:
+        AgoutiError: it cannot be sent, or a secret of the entry cannot be had.
+    """
+    from .credentials import settings_for
+    from .exchange import further_headers
+
+    target = call.targets[0]
+    if target.provider.places:
+        yield from settings_for(call, target)
+    outgoing = OutgoingRequest(operation, request, target)
+    outgoing.identify(None, further_headers(call, target))
+    return outgoing.content
+
+
+def account_of(target: "Target", credential: "Credential | None") -> str:
+    """Whose account a request is paid from: a digest that tells one from another.
+
+    Tokens that are renewed are told apart by where they come from, all other keys by what they are.
+    """
+    key = target.provider.key
+    if credential is None:
+        return "none"
+    if isinstance(key, (OAuthKey, CommandKey)) and credential.expires is not None:
+        return f"source {blake2b(repr(key).encode(), digest_size=12).hexdigest()}"
+    if isinstance(key, SignatureKey):
+        return f"signature {getattr(credential, 'access_key', '')} {credential.fingerprint}"
+    return f"key {credential.fingerprint}"
+
+
+def check_overrides(
+    written: Outgoing, without_extra: Outgoing, extra: Mapping[str, Json], target: "Target"
+) -> Outgoing:
+    """See that ``extra`` changes nothing that the dialect or the entry has written, unless the entry allows it.
+
+    Args:
+        written: the request with ``extra``; ``without_extra``: the same without.
+
+    Raises:
+        RequestError: it does; names the field.
+    """
+    entry = target.provider.entry
+    allowed = frozenset(entry.override)
+    for name, before in (without_extra.body or {}).items():
+        field = _changed_at(before, (written.body or {}).get(name), name)
+        if field and name not in allowed and field not in allowed:
+            raise RequestError(
+                f"extra sets {field}, which dialect {target.provider.dialect.name} has written already",
+                hint=f'{_instead(field, target)} Or allow it in providers.{entry.label}: override = ["{name}"].',
+            )
+    for name in extra.keys() & entry.add.keys() - allowed:
+        if extra[name] != entry.add[name]:
+            raise RequestError(
+                f"extra sets {name}, which the entry of {entry.label} sets itself (add)",
+                hint=f'Leave it out, or allow it in providers.{entry.label}: override = ["{name}"].',
+            )
+    kept = allowed & extra.keys() & entry.add.keys()
+    return replace(written, keeps=kept) if kept else written
+
+
+def _instead(field: str, target: "Target") -> str:
+    ours = target.provider.dialect.abilities.ours(field)
+    return f"Pass {ours}=... instead of extra." if ours != "messages" else "Pass it as the prompt."
+
+
+def _changed_at(before: Json, after: Json, name: str) -> str:
+    """Where two values differ, leaving out what one has more; empty where they do not."""
+    if isinstance(before, Mapping) and isinstance(after, Mapping):
+        for key, value in before.items():
+            if where := _changed_at(value, after.get(key), f"{name}.{key}"):
+                return where
+        return ""
+    return "" if before == after else name
+
+
+def _revealed(value: str) -> str:
+    """A text that may be secret, by its digest where it is."""
+    if not isinstance(value, SecretText):
+        return value
+    return "secret " + blake2b(value.reveal().encode("utf-8", "surrogatepass"), digest_size=24).hexdigest()
