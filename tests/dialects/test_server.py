@@ -128,8 +128,8 @@ def requests(draw: st.DrawFn, form: str) -> Request:
 def test_a_request_comes_back_as_it_was_said(form: str, data: st.DataObject) -> None:
     request = data.draw(requests(form))
     if request.stream and form in ("chat", "prompt"):  # whoever asks for a stream there is asked for counts
-        counts = {"stream_options": {"include_usage": True}, **request.parameters}
-        request = msgspec.structs.replace(request, parameters=counts)
+        counts = {**(request.parameters.get("stream_options") or {}), "include_usage": True}
+        request = msgspec.structs.replace(request, parameters={**request.parameters, "stream_options": counts})
     body = dialect(form).encode_chat(request).body
     assert FORMS[form].decode_request(json.loads(json.dumps(body))) == request
 

@@ -211,7 +211,7 @@ def test_task_that_closes_another_one_s_stream() -> None:
 def test_a_kept_connection_is_repeated_once_and_a_lost_answer_is_not() -> None:
     def behave(connection: Connection, number: int) -> None:
         if connection.question == "slow":
-            time.sleep(0.4)
+            time.sleep(1.2)  # longer than a kept connection is given for a sign that it was closed meanwhile
             connection.sock.close()
         else:
             echo(connection, number)

@@ -328,13 +328,13 @@ def test_remembered_turns_are_their_owners_alone_and_have_an_end() -> None:
     memory = TurnMemory(lambda: now[0])
 
     def replied(number: int, size: int = 10) -> Completion:
-        call = ToolCall(ToolFunction("frost", '{"b": 1, "a": 2}'), f"call-{number}")
+        call = ToolCall(ToolFunction("frost", '{"b": 1, "a": 2}'), f"call-{number:016}")
         return Completion(
             (Choice("", "tool_calls", tool_calls=(call,), provider_turn=ProviderTurn("lines", ["x" * size])),)
         )
 
     def asked(number: int, arguments: str = '{"a":2,"b":1}') -> list[Message]:
-        return [Message("assistant", tool_calls=(ToolCall(ToolFunction("frost", arguments), f"call-{number}"),))]
+        return [Message("assistant", tool_calls=(ToolCall(ToolFunction("frost", arguments), f"call-{number:016}"),))]
 
     memory.keep("club", replied(1))
     (found,) = memory.with_turns("club", asked(1))

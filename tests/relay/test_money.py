@@ -97,6 +97,7 @@ def test_no_way_around_a_budget(relay: Running, server: RawServer, path: str, bo
     assert said["error"]["message"]
 
 
+@pytest.mark.filterwarnings("ignore:budget of token purse is nearly spent")
 @pytest.mark.parametrize(
     ("label", "extra"),
     [

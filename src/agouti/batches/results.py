@@ -14,14 +14,13 @@ from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 
-import msgspec
-
 from ..config.files import Busy, opened_alone, replaced
 from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
 from .files import ARRAYS, SUFFIXES, written
 from .index import Index, State, digest_of
+from .result_lines import key_in, result_line
 
 KEY = "key"
 # What was noted in the index is on disk after so many seconds; until then the results tell it.
@@ -210,7 +209,7 @@ class Results:
         """
         with self._data.open("rb") as file:
             line = file.readline(1 << 20)
-        if _key_in(line) is None:
+        if key_in(line) is None:
             raise RequestError(f"{self._data} holds something else", hint="Name another file to keep results in.")
 
     def _catch_up(self, index: Index, *, keep: bool = False) -> None:
@@ -237,7 +236,7 @@ class Results:
             file.seek(end)
             for line in file:
                 number += 1
-                key = _key_in(line)
+                key = key_in(line)
                 if key is None:
                     if line.endswith(b"\n"):
                         raise RequestError(
@@ -261,7 +260,7 @@ class Results:
         if last is None:
             return end == 0
         self._file.seek(last[1])
-        known = _key_in(self._file.read(last[2]))
+        known = key_in(self._file.read(last[2]))
         return last[1] + last[2] == end and known is not None and digest_of(known[0]) == last[0]
 
     def begin_again(self) -> None:
@@ -493,41 +492,3 @@ def _identity(value: Any) -> str:
 
 def _listed(names: list[str]) -> str:
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
-
-
-class _Known(msgspec.Struct):
-    """What is read of a result to know whose it is."""
-
-    key: Any
-    error: str | None = None
-
-
-_DECODER = msgspec.json.Decoder(_Known)
-
-
-def _key_in(line: bytes) -> tuple[Any, bool] | None:
-    """The key of a result, and whether it is an error; `None` where it is no whole result."""
-    if not line.endswith(b"\n"):
-        return None
-    try:
-        known = _DECODER.decode(line)
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
-        return _odd_key_in(line)
-    return known.key, known.error is not None
-
-
-def _odd_key_in(line: bytes) -> tuple[Any, bool] | None:
-    """The same of a line that has half of a letter in it."""
-    try:
-        known = json.loads(line)
-        return known["key"], known.get("error") is not None
-    except (ValueError, RecursionError, LookupError, TypeError, AttributeError):
-        return None
-
-
-def result_line(result: Mapping[str, Any]) -> bytes:
-    """A result as it is written."""
-    try:
-        return msgspec.json.encode(result, enc_hook=str) + b"\n"
-    except (msgspec.MsgspecError, UnicodeEncodeError, TypeError, OverflowError):  # half of a letter, an odd number
-        return json.dumps(result, default=str).encode() + b"\n"
