@@ -1,6 +1,7 @@
 """Probes: what a model really does, found by what comes back."""
 
 import asyncio
+import json
 from typing import Any
 
 import pytest
@@ -10,6 +11,8 @@ from agouti.services.probe import Probed, plan
 from agouti.standins import Served
 from agouti.standins.lies import LIES
 from agouti.testing import FakeTransport
+
+from .hostile.kit import Connection, reply, serving
 
 CLAIMS = {"inputs": ["text", "image", "file"], "parameters": {"parallel_tool_calls": True, "reasoning_effort": "low"}}
 
@@ -111,4 +114,66 @@ def test_limits_and_budgets_of_our_own_are_no_lies(served: Served, monkeypatch: 
     with agouti.Client(made) as client, client.budget(0.001):
         result = agouti.probe(client, "m")
     assert result.lies == ()
-    assert "unclear" in {row.found for row in result}
+    assert "skipped" in {row.found for row in result}
+
+
+def answering(*, out: int | None = None, thinking: bool = False, busy: int = 0) -> Any:
+    """A server that counts what it was asked for, or more, and is busy now and then."""
+
+    def behave(connection: Connection, number: int) -> None:
+        body = json.loads(connection.request.partition(b"\r\n\r\n")[2])
+        if busy and number % busy == busy - 1:
+            connection.write(reply(b"{}", "503 Busy"))
+            return
+        tokens = out or body.get("max_tokens", 1)
+        usage = {
+            "prompt_tokens": 20,
+            "completion_tokens": tokens,
+            "completion_tokens_details": {"reasoning_tokens": tokens},
+        }
+        choice = {"message": {"content": "" if thinking else "x"}, "finish_reason": "length" if thinking else "stop"}
+        connection.write(reply(json.dumps({"choices": [choice], "usage": usage}).encode()))
+
+    return behave
+
+
+@pytest.mark.parametrize(
+    ("price", "server", "most"),
+    [
+        ({"request": 0.01}, {}, 0.3),
+        ({"reasoning": 10.0}, {}, 0.05),
+        ({}, {"thinking": True}, 0.02),
+        ({}, {"out": 3000}, 0.02),  # it passes over the cap: the first answer shows it
+        ({"request": 0.01}, {"busy": 3}, 0.3),
+    ],
+    ids=["fees", "thinking is dearer", "room for thinking", "caps passed over", "busy"],
+)  # fmt: skip
+def test_what_a_probe_may_cost_is_a_bound(price: dict[str, float], server: dict[str, Any], most: float) -> None:
+    """The server charges as it is asked; 1 and 1 by default."""
+    with serving(answering(**server)) as running:
+        entry = {
+            "providers": {"p": {"address": running.address}},
+            "models": {
+                "m": {"provider": "p", "name": "n", "price": {"input": 1.0, "output": 1.0, "currency": "USD", **price}}
+            },
+        }
+        with agouti.Client(entry) as client:
+            expected = plan(client, "m")
+            assert (expected.cost or 0) <= most
+            with pytest.raises(agouti.RequestError, match="could cost"):
+                agouti.probe(client, "m", max_cost=(expected.cost or 0) * 0.99)
+            assert running.requests == []
+            result = agouti.probe(client, "m")
+        assert len(running.requests) <= expected.requests
+        bodies = [json.loads(each.partition(b"\r\n\r\n")[2]) for each in running.requests if b"/chat/" in each]
+        out = sum(server.get("out") or body.get("max_tokens", 1) for body in bodies)
+        charged = out * price.get("reasoning", 1.0) / 1e6 + len(bodies) * (20e-6 + price.get("request", 0.0))
+        assert charged <= (expected.cost or 0)
+        if server.get("out"):
+            assert "skipped" in {row.found for row in result}
+
+
+@pytest.mark.parametrize("most", [float("nan"), float("inf"), -1.0])
+def test_a_bound_is_an_amount(served: Served, most: float) -> None:
+    with agouti.Client(served.config) as client, pytest.raises(agouti.RequestError, match="max_cost"):
+        agouti.probe(client, "almanac", max_cost=most)

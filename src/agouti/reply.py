@@ -22,8 +22,8 @@ class Attempt(Struct, frozen=True, gc=False, kw_only=True):
         model: the name that was sent.
         outcome: ``answered``, ``cached`` (nothing was sent), or the name of the error.
         status: HTTP status, where a reply came.
-        seconds: how long it took.
-        waited: seconds waited before it.
+        seconds: how long it took, from the moment when it was sent.
+        waited: seconds waited before it: for limits, keys, and after an attempt that failed.
         why: what went wrong, one line.
     """
 

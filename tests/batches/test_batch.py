@@ -273,7 +273,9 @@ def test_damaged_files_lose_and_repeat_nothing(
         out.write_bytes(b"".join(lines[::-1]))
     else:
         out.write_bytes(b"")
-        gone = 4
+        with pytest.raises(agouti.RequestError, match="4 results are gone"):
+            agouti.batch(client, "m@p", NOTES, **asking)
+        gone, asking["keep"] = 4, True
     before = len(server.questions)
     made = agouti.batch(client, "m@p", NOTES, **asking)
     assert (made.done, made.found) == (2 + gone, 4 - gone)

@@ -186,7 +186,7 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
                 else:
                     assert said["error"]["code"] == "insufficient_quota"
             assert relay.ask("almanac", token=free)[0] == 200
-            assert relay.ask("quill-large@northbank", token=text)[0] == 402  # it has no price: nobody could count it
+            assert relay.ask("quill-mini@northbank", token=text)[0] == 402  # it has no price: nobody could count it
             assert relay.ask("almanac-local", token=text)[0] == 200  # a server of one's own costs nothing
     assert 0.0005 < spent <= 0.002
     assert (tmp_path / "relay-usage.sqlite").exists()

@@ -238,15 +238,23 @@ class DeferredRun:
 
     def _fetch(self, batch: Batch, handed: Handed) -> Steps[None]:
         """Keep what came of a batch, by its rows, whichever this run looks at; others are asked by the next one."""
+        torn, there = 0, set()
         for place in handed.results:
             body = yield from done(self._call, path_of(place), bytes)
             for line in self._batches.read_results(body):
+                torn += not line.name
                 digest = batch.digest_in(line.name)
                 row = None if digest is None else self._results.handed_row(digest, batch.mark)
                 if digest is None or row is None or not line.status:
                     continue
                 content, head = row
+                there.add(digest)
                 self._work.keep_handed(json.loads(head), digest, content, self._read(line))
+        for digest in self._results.handed_keys(batch.mark) if torn else ():
+            row = self._results.handed_row(digest, batch.mark)
+            if digest not in there and row is not None:
+                why = {"error": f"ReplyUnreadable: {torn} lines of the results of {batch.name} cannot be read"}
+                self._work.keep_handed(json.loads(row[1]), digest, row[0], why)
         self._forget(batch)
 
     def _read(self, line: LineResult) -> dict[str, Any]:

@@ -139,13 +139,28 @@ class Index:
             "start = excluded.start, size = excluded.size, failed = excluded.failed",
             (key, start, size, failed),
         )
+        # Of a row that is handed over, nobody else writes a result: this is what a run had fetched when it was killed.
+        self._base.execute(
+            "UPDATE rows SET content = coalesce((SELECT content FROM handed_rows WHERE key = ?1), content) "
+            "WHERE key = ?1",
+            (key,),
+        )
 
-    def answered(self, key: bytes) -> bytes | None:
-        """What the result of a row is an answer to, where it has one that is no error; an empty one is not known."""
+    def takes(self, key: bytes, content: bytes, *, failed: bool) -> bool:
+        """Whether what came of a row that was handed over is to be kept.
+
+        An error is not, where there is an answer; an answer is not where it is there already, or where there is one to
+        what the row asks by now.
+
+        Args:
+            content: what was asked.
+        """
         found = self._base.execute(
-            "SELECT content FROM rows WHERE key = ? AND start IS NOT NULL AND NOT failed", (key,)
+            "SELECT content, asked FROM rows WHERE key = ? AND start IS NOT NULL AND NOT failed", (key,)
         ).fetchone()
-        return None if found is None else bytes(found[0] or b"")
+        if found is None:
+            return True
+        return not failed and found[0] != content and (found[0] is None or found[1] in (None, content))
 
     def counts(self) -> tuple[int, int]:
         """How many rows have a result, and how many of those failed."""
@@ -220,6 +235,10 @@ class Index:
             "SELECT content, head FROM handed_rows WHERE key = ? AND mark = ?", (key, mark)
         ).fetchone()
         return None if found is None else (bytes(found[0] or b""), found[1] or "")
+
+    def handed_keys(self, mark: str) -> list[bytes]:
+        """The keys of the rows of a batch."""
+        return [bytes(key) for (key,) in self._base.execute("SELECT key FROM handed_rows WHERE mark = ?", (mark,))]
 
     def disown(self) -> None:
         """What was handed over is nobody's any more."""

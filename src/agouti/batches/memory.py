@@ -9,7 +9,7 @@ from typing import Any
 from ..core.errors import RequestError
 from ..row_files import Row
 from .index import State
-from .results import result_line
+from .result_lines import result_line
 
 
 class Memory:

@@ -353,9 +353,13 @@ class Results:
         """What was asked of a row of a batch, and how its result begins."""
         return self._index.handed_row(digest, mark)
 
-    def answered(self, digest: bytes) -> bytes | None:
-        """What the result of a row is an answer to, where it has a good one."""
-        return self._index.answered(digest)
+    def handed_keys(self, mark: str) -> list[bytes]:
+        """The digests of the keys of the rows of a batch."""
+        return self._index.handed_keys(mark)
+
+    def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
+        """Whether what came of a row that was handed over is to be kept: see `Index.takes`."""
+        return self._index.takes(digest, content, failed=failed)
 
     def note_handed(
         self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str

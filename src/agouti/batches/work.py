@@ -355,9 +355,8 @@ class Work:
             content: what it was asked.
         """
         failed = "error" in came
-        had = self._results.answered(digest) if isinstance(self._results, Results) else None
-        if had is not None and (failed or had not in (b"", content)):
-            return  # an answer wins over an error, and one to what is asked now over an older one
+        if isinstance(self._results, Results) and not self._results.takes(digest, content, failed=failed):
+            return
         with self._lock:
             self.failed += failed
             self.done += not failed

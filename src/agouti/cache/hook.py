@@ -72,7 +72,7 @@ class CacheHook(AnsweringHook):
             return None
         while True:
             answer = self._found(key)
-            if answer is not None:
+            if answer is not None and _fits(attempt, answer):
                 return answer
             with self._lock:
                 other = self._under_way.get(key)
@@ -81,7 +81,7 @@ class CacheHook(AnsweringHook):
                     self._asked[id(attempt)] = (key, mine)
                     break
             yield WaitFor(other.signal, attempt.left)
-            if other.answer is not None:
+            if other.answer is not None and _fits(attempt, other.answer):
                 return other.answer
             if not other.signal.is_set:
                 return None  # its own deadline says the rest
@@ -116,6 +116,7 @@ class CacheHook(AnsweringHook):
         """Keep a whole answer."""
         answer = result.answer
         whole = isinstance(answer, Completion) and result.outcome == "answered" and _is_whole(answer)
+        whole = whole and _fits(result.attempt, answer)
         asked = self._ended(id(result.attempt), answer if whole and isinstance(answer, Completion) else None)
         if asked is None or not whole:
             return
@@ -153,6 +154,11 @@ def _temperature(attempt: AttemptDetails) -> object:
     own = question.own.fields if question is not None and question.own is not None else {}
     parameters = request.parameters if isinstance(request, Request) else {}
     return parameters.get("temperature", own.get("temperature"))
+
+
+def _fits(attempt: AttemptDetails, answer: object) -> bool:
+    """Whether an answer is what the caller has asked for: what is not must be asked again, and would come again."""
+    return attempt.fits is None or attempt.fits(answer)
 
 
 def _is_whole(answer: Completion) -> bool:

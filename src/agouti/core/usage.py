@@ -95,6 +95,17 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         exact = self.exact(usage, images=images, requests=requests)
         return None if exact is None else float(exact)
 
+    def dearest(self, input_tokens: int, output_tokens: int, *, images: int = 0, requests: int = 1) -> Decimal:
+        """What so many tokens can cost at most: all of them of the dearest kind.
+
+        >>> Price(input=1.0, output=2.0, cache_write=1.25, reasoning=8.0).dearest(1_000_000, 1_000_000)
+        Decimal('9.25')
+        """
+        into = exactly(max(self.input, self.cached_input or 0.0, self.cache_write or 0.0))
+        out = exactly(max(self.output, self.reasoning or 0.0))
+        tokens = (input_tokens * into + output_tokens * out).scaleb(-6)
+        return tokens + images * exactly(self.image) + requests * exactly(self.request)
+
 
 @lru_cache(maxsize=1024)
 def exactly(amount: float) -> Decimal:

@@ -48,7 +48,7 @@ class LineResult(Struct, frozen=True):
     """What came of one request.
 
     Attributes:
-        name: its identifier.
+        name: its identifier; empty where the line cannot be read.
         status: HTTP status, or 0 where it was not tried.
         body: the reply, or the error.
     """
@@ -111,9 +111,25 @@ def _listed(body: bytes) -> list[dict[str, Any]]:
 
 
 def _lines(body: bytes) -> Iterator[dict[str, Any]]:
-    for line in body.splitlines():
-        if line.strip():
-            yield _fields(line, "a result of the batch")
+    """The lines of a file of results; one that cannot be read is empty.
+
+    Raises:
+        ReplyUnreadable: none can be read.
+    """
+    torn = read = 0
+    for line in body.split(b"\n"):
+        if not line.strip():
+            continue
+        try:
+            fields = _fields(line, "a result of the batch")
+        except ReplyUnreadable:
+            torn += 1
+            continue
+        read += 1
+        yield fields
+    if torn and not read:
+        raise ReplyUnreadable("the results of the batch cannot be read")
+    yield from ({} for _ in range(torn))
 
 
 def _table(fields: Mapping[str, Any], name: str) -> dict[str, Any]:
@@ -199,7 +215,7 @@ class FilesAndBatches:
             response = _table(fields, "response")
             told = response.get("body") if response else {"error": fields.get("error")}
             status = _number(response.get("status_code"))
-            yield LineResult(str(fields.get("custom_id")), status, msgspec.json.encode(told))
+            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(told))
 
 
 class MessageBatches:
@@ -251,4 +267,4 @@ class MessageBatches:
             kind = result.get("type")
             told = result.get("message") if kind == "succeeded" else result.get("error") or {"type": kind}
             status = 200 if kind == "succeeded" else 400 if kind == "errored" else 0
-            yield LineResult(str(fields.get("custom_id")), status, msgspec.json.encode(told))
+            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(told))

@@ -32,13 +32,15 @@ class Attempted(Struct, Generic[Result], frozen=True, gc=False):
 
     Attributes:
         outcome: how.
-        seconds: how long it took.
+        seconds: how long it took, from the moment when it was sent.
         credential: the key that was sent.
+        waited: seconds before it was sent: for limits, for a key.
     """
 
     outcome: AttemptOutcome[Result]
     seconds: float
     credential: Credential | None = None
+    waited: float = 0.0
 
 
 def attempt(
@@ -59,7 +61,7 @@ def attempt(
     began = clock()
     watch = None
     credential: Credential | None = None
-    sent = False
+    sent, waited = False, 0.0
     try:
         if call.hooks:
             watch = _watch()(call, operation, target, len(before) + 1, began, request)
@@ -98,6 +100,7 @@ def attempt(
             until=min(began + timeouts.total, call.until or inf),
         )
         sent = True
+        waited, began = clock() - began, clock()
         outcome = yield from operation.receive(this)
     except AgoutiError as error:
         outcome = Failed(error, began=sent, sent=sent, final=sent)
@@ -112,7 +115,7 @@ def attempt(
         log.debug("%s %s -> %s in %.0f ms", http.method, http.url, outcome.answer.status, took * 1e3)
     if watch is not None:
         yield from watch.ended(outcome, took)
-    return Attempted(outcome, took, credential)
+    return Attempted(outcome, took, credential, waited)
 
 
 @cache

@@ -149,6 +149,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
         timeouts, retries: instead of those of the providers; a mapping changes only what it names.
         headers: further headers, under lower-case names.
         cache: whether it may be answered from a cache; `None`: as the cache thinks.
+        fits: whether an answer is what was asked for; what is not is kept by no cache.
     """
 
     targets: tuple[Target, ...]
@@ -161,6 +162,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     headers: Mapping[str, str] | None = None
     clocks: Clocks = CLOCKS
     cache: bool | None = None
+    fits: Callable[[object], bool] | None = None
 
     @property
     def label(self) -> str:

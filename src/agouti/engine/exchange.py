@@ -237,7 +237,7 @@ def _note(attempts: list[Attempt], target: Target, attempted: Attempted[Result],
             outcome="answered" if error is None else type(error).__name__,
             status=status or None,
             seconds=attempted.seconds,
-            waited=waited,
+            waited=waited + attempted.waited,
             why="" if error is None else error.what,
         )
     )

@@ -8,7 +8,7 @@ A hook is an object with the three methods of `Hook`; it inherits from it for th
 shared by all threads and tasks of a client. What ``after`` and ``end`` raise is logged and never fails a call.
 """
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import TYPE_CHECKING, Literal, Protocol, TypeAlias
 
@@ -41,6 +41,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         takes: seconds that it may take at most, its waits for limits included.
         call: the same number for all attempts of one call, and of no other that is under way.
         cache: whether the caller wants it answered from a cache, or not; `None`: nothing was said.
+        fits: says of an answer whether it is what the caller has asked for; `None`: any is.
     """
 
     operation: str
@@ -57,6 +58,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     takes: float | None = None
     call: int = 0
     cache: bool | None = None
+    fits: "Callable[[object], bool] | None" = None
 
 
 Outcome: TypeAlias = Literal["answered", "failed", "abandoned", "cached"]
@@ -79,7 +81,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         exact_cost, currency: the same as a decimal number.
         estimated: whether tokens and cost are estimated: of a reply that was left before the provider told them.
         key: fingerprint of the key that was sent; empty where there was none.
-        seconds: how long it took.
+        seconds: how long it took, without what it had waited for before it was sent.
         first_token: seconds from the call to the first piece of text; streams only.
         answer: what came, where it was answered: an `agouti.core.chat.Completion` of a chat.
     """

@@ -80,6 +80,7 @@ class Watch:
             takes=_longest(call, target),
             call=id(call),
             cache=call.cache,
+            fits=call.fits,
         )
 
     @property
@@ -143,7 +144,7 @@ class Watch:
     def sends(self, credential: "Credential | None") -> dict[str, str]:
         """The request goes out now, with this key; the headers that hooks add."""
         self._credential = credential
-        self._sent = True
+        self._sent, self._began = True, self._call.clocks.clock()
         headers: dict[str, str] = {}
         for hook in self._admitted:
             sending: Callable[[AttemptDetails], Mapping[str, str] | None] | None = getattr(hook, "sending", None)

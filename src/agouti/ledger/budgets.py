@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from ..config.budgets import Budget
 from ..core.errors import BudgetExceeded
 from ..core.forks import begin_anew
-from ..core.usage import Price, exactly
+from ..core.usage import Price
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
@@ -315,11 +315,7 @@ def pairs_of(budget: Budget, config: "Config") -> "BudgetModels | None":
 
 def most_of(outgoing: "OutgoingRequest", price: Price) -> Decimal:
     """The most that a request can cost, as it goes out: prompt and answers at the dearest of their prices."""
-    into = max(price.input, price.cached_input or 0.0, price.cache_write or 0.0)
-    out = max(price.output, price.reasoning or 0.0)
-    tokens = outgoing.at_most * exactly(into) + outgoing.answer_at_most * exactly(out)
-    images = outgoing.images * exactly(price.image) if price.image else Decimal(0)
-    return tokens.scaleb(-6) + images + exactly(price.request)
+    return price.dearest(outgoing.at_most, outgoing.answer_at_most, images=outgoing.images)
 
 
 def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal) -> BudgetExceeded:

@@ -1,10 +1,8 @@
 """Comparisons: several models, the same prompts, side by side, again and again; what they say, take and cost."""
 
-import hashlib
 import os
 from collections import Counter
 from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
-from statistics import pstdev
 from typing import TYPE_CHECKING, Any, Unpack, cast, overload
 
 import msgspec
@@ -12,24 +10,25 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..calls import Calls, calls_of
-from ..core.chat import Choice, Completion, Json
+from ..core.chat import Completion, Json, Request
 from ..core.errors import AgoutiError, RequestError
 from ..core.parameters import NAMES
 from ..core.parts import text_of
 from ..core.policy import HOLDS_FOR_ALL
 from ..core.suggest import near_hint
-from ..core.usage import Usage, total_cost
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.call import Call, request_for
 from ..engine.effects import Steps, Together
-from ..engine.operations.chat import check_inputs, expressible
+from ..engine.operations.chat import Chat, check_inputs, expressible
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.unseen import unseen
+from ..engine.outgoing import content_of
 from ..engine.question import OPTIONS
 from ..options import Options
 from ..reply import Reply
 from . import run
-from .compare_checks import Check, Verdict, checks_of
+from .compare_checks import Check, checks_of
+from .compare_judge import JUDGE, Judge, digest_of, unjudged
 from .compare_results import ComparedAnswer, Comparison, costs_of, parameters_text
 from .journal import KEY, Journal
 
@@ -39,8 +38,6 @@ if TYPE_CHECKING:
 
 Progress = Callable[[int, int, "dict[str, float]"], None]
 """Told after each answer: how many are there, of how many, and what they cost by currency."""
-
-_JUDGE = "Is the answer right, complete and to the point?"
 
 
 class CompareOptions(Options, total=False):
@@ -100,7 +97,7 @@ def compare(
     """Ask several models the same prompts, side by side, and compare what they say, take and cost.
 
     No other model takes over for one that fails: a failure is a row with its error. What holds for all requests of a
-    model, such as a refused key, ends its part at once.
+    model, such as a refused key, ends its part at once. No answer comes from the cache: copies would be compared.
 
     Args:
         labels: of the models, or ``NAME@PROVIDER``; each once.
@@ -147,7 +144,7 @@ def compare(
     judge, similarity = own.get("judge"), own.get("similarity")
     if judge is not None:
         _count("judge_repeats", own.get("judge_repeats", 1))
-        work.judge = _Judge(work.calls, judge, own.get("judge_question", _JUDGE), own.get("judge_repeats", 1))
+        work.judge = Judge(work.calls, judge, own.get("judge_question", JUDGE), own.get("judge_repeats", 1))
     if similarity is not None:
         work.calls.target(similarity)
     return run(client, work.steps(similarity, own.get("keep"), own.get("progress")))
@@ -161,53 +158,26 @@ class _Cell(Struct, frozen=True):
     parameters: dict[str, Json]
     repeat: int
     call: Call
-    key: str
+    request: Request
+
+    @property
+    def key(self) -> str:
+        """Its place in this run."""
+        return msgspec.json.encode((self.label, self.parameters, self.prompt, self.repeat)).decode()
 
 
-class _Judge:
-    """A model that scores answers."""
+class _Kept(Struct, frozen=True):
+    """An answer of an earlier run.
 
-    def __init__(self, calls: Calls, label: str, question: str, repeats: int) -> None:
-        if not question.strip():
-            raise RequestError("judge_question is empty", hint="Say what the judge is to look at.")
-        self.calls, self.label, self.question, self.repeats = calls, label, question, repeats
-        self.price = calls.target(label).price
-        self._ended = ""
+    Attributes:
+        row: as it stood in the table.
+        reply: the whole answer.
+        verdict: a digest of what the judge was asked of it; empty where none was.
+    """
 
-    def scored(self, row: ComparedAnswer) -> Steps[ComparedAnswer]:
-        """The row with the judge's score, its words and their spread."""
-        text = (
-            f"A question was asked:\n\n{row.question}\n\nThis is an answer to it:\n\n{row.text}\n\n"
-            f"Judge the answer. {self.question} Give a reason, and a score from 0 (useless) to 10 (perfect)."
-        )
-        scores: list[int] = []
-        reasons: list[str] = []
-        costs: list[float | None] = []
-        for _ in range(self.repeats):
-            if self._ended:
-                reasons.append(self._ended)
-                break
-            try:
-                call, _form = self.calls.form(self.label, Verdict, text, {})
-                filled = yield from call.steps()
-            except AgoutiError as error:
-                reasons.append(f"no verdict: {error.what}")
-                costs += [answer.reply.cost for answer in error.answers]
-                if isinstance(error, HOLDS_FOR_ALL):
-                    self._ended = reasons[-1]
-            else:
-                scores.append(filled.value.score)
-                reasons.append(filled.value.reason)
-                costs.append(filled.cost)
-        checks = {**row.checks, "judge": sum(scores) / len(scores) / 10} if scores else row.checks
-        return replace(
-            row,
-            checks=checks,
-            reason=" / ".join(dict.fromkeys(reasons)),
-            judge_spread=pstdev(scores) / 10 if len(scores) > 1 else None,
-            judge_cost=total_cost(costs) if costs else None,
-            judge_currency=None if self.price is None else self.price.currency,
-        )
+    row: ComparedAnswer
+    reply: Reply
+    verdict: str
 
 
 class _Work:
@@ -243,7 +213,7 @@ class _Work:
         self.prompts = prompts
         self.at_once = at_once
         self.checks: dict[str, Check] = {}
-        self.judge: _Judge | None = None
+        self.judge: Judge | None = None
         self._questions: list[str] = []
         self._ended: set[str] = set()
         self._remarks: list[str] = []
@@ -253,28 +223,31 @@ class _Work:
         self, labels: list[str], parameters: list[dict[str, Json]], repeats: int, options: dict[str, Any]
     ) -> Iterable[_Cell]:
         """The cells in the order in which they are asked: the models in turn, so that the load is spread."""
-        asked: dict[tuple[str, int, int], tuple[Call, str]] = {}
+        asked: dict[tuple[str, int, int], tuple[Call, Request]] = {}
         for prompt, text in enumerate(self.prompts):
             for number, each in enumerate(parameters):
                 for label in labels:
                     asked[label, prompt, number] = self._call(label, text, {**options, **each})
             self._questions.append(text_of(asked[labels[0], prompt, 0][0].question.messages[-1]))
-        times: Counter[str] = Counter()
         for repeat in range(repeats):
             for number, each in enumerate(parameters):
                 for prompt in range(len(self.prompts)):
                     for label in labels[prompt % len(labels) :] + labels[: prompt % len(labels)]:
-                        call, key = asked[label, prompt, number]
-                        times[key] += 1  # the same prompt may stand there twice, and is asked twice then
-                        yield _Cell(label, prompt, each, repeat, call, f"{key}-{times[key]}")
+                        call, request = asked[label, prompt, number]
+                        yield _Cell(label, prompt, each, repeat, call, request)
 
-    def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, str]:
-        """A call, seen to be one that its model takes, and the key of what it asks.
+    def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, Request]:
+        """A call, seen to be one that its model takes, and what it asks.
 
         Raises:
             AgoutiError: it is none.
         """
-        call = self.calls.chat(label, prompt, cast(Options, options), stream=True)
+        if options.get("cache"):
+            raise RequestError(
+                "compare asks each answer anew: cache = True does not go with it",
+                hint="Leave it out; keep=FILE keeps the answers of a run for the next one.",
+            )
+        call = self.calls.chat(label, prompt, cast(Options, {**options, "cache": False}), stream=True)
         target = call.targets[0]
         try:
             request = expressible(request_for(call.question, target), target)
@@ -282,8 +255,7 @@ class _Work:
         except AgoutiError as error:
             error.with_context(model=label)
             raise
-        said = msgspec.json.encode((label, target.provider.label, replace(request, fetch="no")), order="sorted")
-        return call, hashlib.sha256(said).hexdigest()[:24]
+        return call, request
 
     def steps(
         self, similarity: str | None, keep: str | os.PathLike[str] | None, progress: Progress | None
@@ -291,7 +263,8 @@ class _Work:
         """Ask all that is not kept already."""
         journal = Journal(keep) if keep is not None else None
         try:
-            kept = self._kept(journal)
+            names = {} if journal is None else (yield from self._identities())
+            kept = self._kept(journal, names)
             rows: dict[str, ComparedAnswer] = {}
             costs: dict[str, float] = {}
             lanes: dict[str, list[_Cell]] = {}
@@ -299,7 +272,7 @@ class _Work:
                 lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
 
             def one(cell: _Cell) -> Steps[None]:
-                row = rows[cell.key] = yield from self._row(cell, kept.get(cell.key), journal)
+                row = rows[cell.key] = yield from self._row(cell, kept.get(cell.key), journal, names.get(cell.key, ""))
                 for currency, spent in costs_of([row]).items():
                     costs[currency] = costs.get(currency, 0.0) + spent
                 if progress is not None:
@@ -325,47 +298,74 @@ class _Work:
         result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
         return Comparison(result, near, remarks=tuple(self._remarks))
 
-    def _row(self, cell: _Cell, kept: ComparedAnswer | None, journal: Journal | None) -> Steps[ComparedAnswer]:
+    def _identities(self) -> Steps[dict[str, str]]:
+        """What each cell is called in the file that keeps answers: by all that is sent for it, and where to.
+
+        Raises:
+            AgoutiError: what an entry needs for its requests cannot be had.
+        """
+        contents: dict[int, str] = {}
+        times: Counter[str] = Counter()
+        names: dict[str, str] = {}
+        for cell in self.cells:
+            content = contents.get(id(cell.request))
+            if content is None:
+                sent = yield from content_of(cell.call, Chat(cell.call.question), cell.request)
+                content = contents[id(cell.request)] = digest_of(cell.label, sent)
+            times[content] += 1  # the same prompt may stand there twice, and is asked twice then
+            names[cell.key] = f"{content}-{times[content]}"
+        return names
+
+    def _row(self, cell: _Cell, kept: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
         """The answer of a cell with its checks; what is paid for is kept as soon as it is there."""
+        judge, verdict = self.judge, ""
         if kept is None:
             row, reply = yield from self._asked(cell)
             if reply is None:
                 return row
-            self._keep(journal, cell, row)
+            self._keep(journal, name, row, reply)
         else:
             # It may stand at another place among the prompts now.
             row = replace(
-                kept, prompt=cell.prompt, question=self._questions[cell.prompt], repeat=cell.repeat, error=None
+                kept.row, prompt=cell.prompt, question=self._questions[cell.prompt], repeat=cell.repeat, error=None
             )
-            reply = _again(row)
+            reply = kept.reply
+        if judge is not None and journal is not None:
+            verdict = yield from judge.identity(row)
+        if kept is not None and (judge is None or kept.verdict != verdict):
+            row = unjudged(row)
         row = yield from self._checked(row, reply)
-        if self.judge is None or row.error is not None or "judge" in row.checks:
+        if judge is None or row.error is not None or "judge" in row.checks:
             return row
-        row = yield from self.judge.scored(row)
+        row = yield from judge.scored(row)
         if "judge" in row.checks:
-            self._keep(journal, cell, row)
+            self._keep(journal, name, row, reply, verdict)
         return row
 
-    def _keep(self, journal: Journal | None, cell: _Cell, row: ComparedAnswer) -> None:
+    def _keep(self, journal: Journal | None, name: str, row: ComparedAnswer, reply: Reply, verdict: str = "") -> None:
         """Keep an answer; a disk that is full stops no comparison, and costs no answer but at a kill."""
         if journal is not None:
+            whole = msgspec.to_builtins(reply.completion)
             try:
-                journal.add({KEY: cell.key, **msgspec.to_builtins(row)})
+                journal.add({KEY: name, **msgspec.to_builtins(row), "completion": whole, "verdict": verdict})
             except RequestError as error:
                 if not any(remark.startswith(str(journal.path)) for remark in self._remarks):
                     self._remarks.append(f"{journal.path}: not all answers could be kept there: {error.what}")
 
-    def _kept(self, journal: Journal | None) -> dict[str, ComparedAnswer]:
+    def _kept(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _Kept]:
         """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
-        keys = {cell.key for cell in self.cells}
-        kept: dict[str, ComparedAnswer] = {}
-        for row in journal.rows if journal is not None else ():
-            key = row.pop(KEY, None)
-            if key in keys:
-                try:
-                    kept[key] = msgspec.convert(row, ComparedAnswer)
-                except msgspec.ValidationError:
-                    continue
+        cells = {names[cell.key]: cell for cell in self.cells} if journal is not None else {}
+        kept: dict[str, _Kept] = {}
+        for told in journal.rows if journal is not None else ():
+            cell = cells.get(told.pop(KEY, None))
+            if cell is None:
+                continue
+            try:
+                row = msgspec.convert(told, ComparedAnswer)
+                answer = msgspec.convert(told.get("completion"), Completion)
+            except msgspec.ValidationError:
+                continue
+            kept[cell.key] = _Kept(row, _again(row, answer, cell), str(told.get("verdict") or ""))
         return kept
 
     def _asked(self, cell: _Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
@@ -432,13 +432,18 @@ class _Work:
 
 
 def _answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> ComparedAnswer:
+    # Our own waiting, for limits and after attempts that failed, is not the model's.
+    seconds = sum(each.seconds for each in reply.attempts if each.outcome == "answered")
+    waited = max(reply.elapsed - seconds, 0.0)
     tokens, first = reply.usage.output_tokens, reply.first_token
-    writing = None if first is None else reply.elapsed - first
+    first = None if first is None else max(first - waited, 0.0)
+    writing = None if first is None else seconds - first
     return replace(
         row,
         text=reply.text,
         first_token=first,
-        seconds=reply.elapsed,
+        seconds=seconds,
+        waited=waited,
         tokens_per_second=round(tokens / writing, 2) if tokens and writing and writing > 0 else None,
         input_tokens=reply.usage.input_tokens,
         output_tokens=tokens,
@@ -448,15 +453,13 @@ def _answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> Compar
     )
 
 
-def _again(row: ComparedAnswer) -> Reply:
-    """The reply of a row that was kept, as far as the row has it."""
-    choice = Choice(text=row.text, finish_reason=row.finish_reason)
-    usage = Usage(row.input_tokens, row.output_tokens)
+def _again(row: ComparedAnswer, answer: Completion, cell: _Cell) -> Reply:
+    """The reply of a row that was kept."""
     return Reply.of(
-        Completion(choices=(choice,), usage=usage),
+        answer,
         label=row.label,
         provider=row.provider,
-        price=None,
+        price=cell.call.targets[0].price,
         elapsed=row.seconds or 0.0,
         attempts=(),
         body=b"",

@@ -30,7 +30,8 @@ class ComparedAnswer(Struct, frozen=True, kw_only=True):
         repeat: which repetition it is, from 0.
         parameters: what this answer was asked with.
         text: the answer.
-        first_token, seconds: from the call to the first piece of text, and to the whole answer.
+        first_token, seconds: from when it was sent to the first piece of text, and to the whole answer.
+        waited: seconds before that, for limits and after attempts that failed.
         tokens_per_second: of the output, from the first piece on.
         input_tokens, output_tokens: as the provider counts.
         cost: in ``currency``; `None` where the entry has no price.
@@ -51,6 +52,7 @@ class ComparedAnswer(Struct, frozen=True, kw_only=True):
     text: str = ""
     first_token: float | None = None
     seconds: float | None = None
+    waited: float | None = None
     tokens_per_second: float | None = None
     input_tokens: int | None = None
     output_tokens: int | None = None

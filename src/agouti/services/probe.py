@@ -1,6 +1,7 @@
 """Probes: what a model and its provider really do, measured by small requests: declared against found."""
 
 from collections.abc import Coroutine, Iterable
+from math import inf
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, overload
 
 import msgspec
@@ -11,12 +12,13 @@ from ..config.entries import Model
 from ..core.chat import Json
 from ..core.errors import AgoutiError, RequestError
 from ..core.structured import Means
-from ..core.usage import Usage, total_cost, total_usage
+from ..core.usage import Usage, total_usage
 from ..engine.effects import Steps, Together
 from ..engine.provider import Target
 from ..reply import Reply
 from ..tables import Table
 from . import run
+from .probe_spending import Spending
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
@@ -61,18 +63,21 @@ class ProbeResult(Table[Probed]):
     Attributes:
         rows: one for each thing that was probed.
         label, provider, name: of the model.
-        usage, cost: of all answers that told them; the cost is `None` where the entry has no price.
+        usage, cost: of all answers that told them; the cost is that of all requests, `None` where it
+            is not known: the entry has no price, or a request was lost.
         currency: of the cost.
     """
 
-    def __init__(self, rows: tuple[Probed, ...], model: Model, replies: Iterable[Reply]) -> None:
+    def __init__(
+        self, rows: tuple[Probed, ...], model: Model, replies: Iterable[Reply], cost: float | None = None
+    ) -> None:
         super().__init__(rows)
         replies = list(replies)
         self.label = model.label
         self.provider = model.provider
         self.name = model.name
         self.usage: Usage = total_usage(reply.usage for reply in replies if reply.usage.input_tokens is not None)
-        self.cost = total_cost(reply.cost for reply in replies)
+        self.cost = cost
         self.currency = None if model.price_now is None else model.price_now.currency
 
     def __repr__(self) -> str:
@@ -117,7 +122,7 @@ class ProbePlan(Struct, frozen=True, kw_only=True):
     """What probing a model may take at most.
 
     Attributes:
-        requests: how many are sent.
+        requests: how many are sent; none is repeated.
         input_tokens, output_tokens: of all of them, at most.
         cost: at most; `None` where the entry has no price.
         currency: of the cost.
@@ -136,14 +141,17 @@ def plan(client: "Client | AsyncClient", label: str) -> ProbePlan:
     Raises:
         LabelUnknown: there is no such model.
     """
-    from .probe_questions import PROBES
+    from .probe_questions import FIRST, PROBES
 
-    model = calls_of(client).target(label).model
-    requests = 1 + sum(probe.requests for probe in PROBES)
-    into = 60 + sum(probe.input_tokens for probe in PROBES)
-    out = 64 + sum(probe.output_tokens for probe in PROBES)
-    price = model.price_now
-    cost = None if price is None else price.cost(Usage(into, out))
+    price = calls_of(client).target(label).price
+    probes = (FIRST, *PROBES)
+    requests = sum(probe.requests for probe in probes)
+    into = sum(probe.input_tokens for probe in probes)
+    out = sum(probe.output_tokens for probe in probes)
+    cost = None
+    if price is not None:
+        images = sum(probe.images for probe in probes)
+        cost = float(price.dearest(into, out, images=images, requests=requests))
     return ProbePlan(
         requests=requests,
         input_tokens=into,
@@ -164,7 +172,8 @@ def probe(
 
     Args:
         label: a label, or ``NAME@PROVIDER``.
-        max_cost: in the currency of the entry's price; where probing could cost more, nothing is sent.
+        max_cost: in the currency of the entry's price; where probing could cost more, nothing is sent. What the
+            answers cost is added up: where they cost more than was to be expected, the rest is skipped.
 
     Raises:
         LabelUnknown: there is no such model.
@@ -178,6 +187,8 @@ def probe(
         ...     result.of("stop strings").found, result.lies
         ('yes', ())
     """
+    if max_cost is not None and not 0 <= max_cost < inf:
+        raise RequestError(f"max_cost = {max_cost} is out of range", hint="It takes an amount from 0.")
     expected = plan(client, label)
     if max_cost is not None and (expected.cost is None or expected.cost > max_cost):
         costs = "an unknown amount" if expected.cost is None else f"{expected.cost:.4f} {expected.currency}"
@@ -186,24 +197,25 @@ def probe(
             hint="Put a price into the entry, or leave max_cost out." if expected.cost is None else "Raise max_cost.",
             model=label,
         )
-    return run(client, _probed(Probing(calls_of(client), label)))
+    most = expected.cost if max_cost is None else max_cost
+    return run(client, _probed(Probing(calls_of(client), label, most)))
 
 
 def _probed(probing: "Probing") -> Steps[ProbeResult]:
-    from .probe_questions import PROBES, REFUSALS, embeds, first_answer
+    from .probe_questions import FIRST, PROBES, REFUSALS, embeds
 
     try:
-        yield from first_answer(probing)
+        yield from FIRST.steps(probing)
     except REFUSALS as error:
         # A model for embeddings refuses questions, and answers others.
         rows = yield from embeds(probing)
         if not any(row.found == "yes" for row in rows):
             raise error
-        return ProbeResult(tuple(rows), probing.model, probing.replies)
+        return probing.result(rows)
     # The stream alone, so that its times are its own.
     first: list[Probed] = yield from PROBES[0].steps(probing)
     rest: list[list[Probed]] = yield Together([each.steps(probing) for each in PROBES[1:]], _AT_ONCE)
-    return ProbeResult((*first, *[row for rows in rest for row in rows]), probing.model, probing.replies)
+    return probing.result([*first, *[row for rows in rest for row in rows]])
 
 
 class Probing:
@@ -219,7 +231,7 @@ class Probing:
 
     base: Reply
 
-    def __init__(self, calls: Calls, label: str) -> None:
+    def __init__(self, calls: Calls, label: str, most: float | None = None) -> None:
         config = calls.config
         self.model = model = calls.target(label).model
         bare = Model(
@@ -239,7 +251,14 @@ class Probing:
         )
         self.label = bare.label
         self.target: Target = self.calls.target(self.label)
+        self.spending = Spending(self.target.price, most)
+        self.calls.hooks = (*self.calls.hooks, self.spending)
         self.replies: list[Reply] = []
+
+    def result(self, rows: list[Probed]) -> ProbeResult:
+        """What was found, and what it has cost."""
+        cost = None if self.spending.unknown else float(self.spending.spent)
+        return ProbeResult(tuple(rows), self.model, self.replies, cost)
 
     def takes(self, parameter: str) -> bool:
         """Whether the wire format has a parameter."""

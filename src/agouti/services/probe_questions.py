@@ -31,7 +31,9 @@ from .probe import Found, Probed, Probing, seen
 
 REFUSALS = (RequestError, RequestRefused, AddressWrong, ContextOverflow, ModelUnknown, NoAccess)
 _CAP = 48
-_LIMITS: dict[str, Any] = {"retries": {"max": 1}, "deadline": 120.0}
+# For the first answer of a model that has used up its cap with thinking.
+ROOM = 1000
+_LIMITS: dict[str, Any] = {"retries": {"max": 0}, "deadline": 120.0, "cache": False}
 _WORD = "fenland"
 _PEAS = "How are peas sown? Answer in two sentences."
 _NUMBER = "4711"
@@ -44,9 +46,10 @@ class Probe(Struct, frozen=True, kw_only=True):
     input_tokens: int
     output_tokens: int
     steps: Callable[[Probing], Steps[list[Probed]]]
+    images: int = 0
 
 
-def first_answer(probing: Probing) -> Steps[None]:
+def first_answer(probing: Probing) -> Steps[list[Probed]]:
     """The answer that others are compared with; a model that thinks gets more room.
 
     Raises:
@@ -54,7 +57,8 @@ def first_answer(probing: Probing) -> Steps[None]:
     """
     probing.base = yield from _ask(probing, _PEAS)
     if not probing.base.text and probing.base.truncated:
-        probing.base = yield from _ask(probing, _PEAS, max_tokens=1000)
+        probing.base = yield from _ask(probing, _PEAS, max_tokens=ROOM)
+    return []
 
 
 def _ask(probing: Probing, prompt: Any, **options: Any) -> Steps[Reply]:
@@ -66,8 +70,10 @@ def _ask(probing: Probing, prompt: Any, **options: Any) -> Steps[Reply]:
 
 def _told(what: str, declared: bool | None, error: AgoutiError) -> Probed:
     """What an error says about a thing."""
-    # Limits and budgets of our own say nothing of the provider.
-    refused = isinstance(error, REFUSALS) and not isinstance(error, (LimitReached, BudgetExceeded))
+    # Limits of our own say nothing of the provider.
+    if isinstance(error, BudgetExceeded):
+        return Probed(what=what, declared=declared, found="skipped", detail=seen(error))
+    refused = isinstance(error, REFUSALS) and not isinstance(error, LimitReached)
     return Probed(what=what, declared=declared, found="refused" if refused else "unclear", detail=seen(error))
 
 
@@ -422,6 +428,7 @@ def embeds(probing: Probing) -> Steps[list[Probed]]:
     return rows
 
 
+FIRST = Probe(requests=2, input_tokens=120, output_tokens=_CAP + ROOM, steps=first_answer)
 PROBES = (
     Probe(requests=1, input_tokens=40, output_tokens=160, steps=_streams),
     Probe(requests=0, input_tokens=0, output_tokens=0, steps=_counts),
@@ -434,7 +441,7 @@ PROBES = (
     Probe(requests=1, input_tokens=300, output_tokens=120, steps=_forced),
     Probe(requests=1, input_tokens=320, output_tokens=120, steps=_parallel),
     Probe(requests=2, input_tokens=500, output_tokens=84, steps=_round),
-    Probe(requests=2, input_tokens=1200, output_tokens=_CAP + 4, steps=_image),
+    Probe(requests=2, input_tokens=1200, output_tokens=_CAP + 4, images=1, steps=_image),
     Probe(requests=2, input_tokens=140, output_tokens=_CAP + 4, steps=_file),
     Probe(requests=1, input_tokens=60, output_tokens=1500, steps=_thinking),
     Probe(requests=2, input_tokens=4000, output_tokens=8, steps=_cache),

@@ -8,7 +8,7 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Json, Message, Request
+from ...core.chat import Completion, Json, Message, Request
 from ...core.errors import (
     AgoutiError,
     ContentRefused,
@@ -109,6 +109,11 @@ class FormCall:
         # What was refused in this call: that it was the means that the provider lacks is known once a weaker one works.
         self._stepped_down: list[tuple[Target, Means, int]] = []
 
+    @property
+    def call(self) -> Call:
+        """What asks for it."""
+        return self._call
+
     def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[Filled[Any]]:
         """Ask until an answer fits.
 
@@ -116,7 +121,7 @@ class FormCall:
             so_far: the first answer comes as a stream, and is put together here.
         """
         answers: list[FilledAnswer] = []
-        call = self._call
+        call = replace(self._call, fits=self._fits)  # made here: a call is in no cycle of references
         while True:
             try:
                 if so_far is not None and not answers:
@@ -245,6 +250,13 @@ class FormCall:
         return bool(self._offered(asked.target))
 
     # What comes back.
+
+    def _fits(self, answer: object) -> bool:
+        """Whether a cache may keep an answer."""
+        if not isinstance(answer, Completion):
+            return False
+        reply = Reply.of(answer, label="", provider="", price=None, elapsed=0.0, attempts=(), body=b"")
+        return not self._read(reply)[0].problem
 
     def _read(self, reply: Reply) -> tuple[FilledAnswer, Any]:
         means: Means = self._asked.means if self._asked is not None else "prompt"

@@ -8,7 +8,7 @@ from typing import Any, Literal, Protocol, TypeAlias
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Json, Message, Request
+from ...core.chat import Completion, Json, Message, Request
 from ...core.errors import AgoutiError, ToolCallInvalid, TooManyRounds
 from ...core.messages import said
 from ...core.usage import total_usage
@@ -109,11 +109,12 @@ class ToolLoop:
             so_far: every reply comes as a stream, and is put together here.
         """
         replies = self.replies
+        call = replace(self._call, fits=self._fits)  # made here: a call is in no cycle of references
         for _ in range(self._max_rounds + 1):
             if so_far is None:
-                reply = yield from ask(self._call, shape=self._shaped)
+                reply = yield from ask(call, shape=self._shaped)
             else:
-                reply = yield from stream(self._call, so_far, shape=self._shaped)
+                reply = yield from stream(call, so_far, shape=self._shaped)
             replies.append(reply)
             calls = reply.calls
             self._more.append(said(reply.first))
@@ -138,6 +139,13 @@ class ToolLoop:
             return reply
         usage = total_usage(each.usage for each in self.replies)
         return replace(reply, usage=usage, requests=len(self.replies), images=sum(each.images for each in self.replies))
+
+    def _fits(self, answer: object) -> bool:
+        """Whether a cache may keep an answer: one whose calls cannot be run would come again and again."""
+        if not isinstance(answer, Completion):
+            return False
+        reply = Reply.of(answer, label="", provider="", price=None, elapsed=0.0, attempts=(), body=b"")
+        return not self._runnable(reply) or not any(isinstance(self._callable(call), str) for call in reply.calls)
 
     def _runnable(self, reply: Reply) -> bool:
         known = [self._tools.get(call.name) for call in reply.calls]
