@@ -6,11 +6,15 @@ import os
 import subprocess
 import sys
 import time
+import tomllib
 from typing import Any
+
+import pytest
 
 from agouti.conversation_files import held_alone
 from agouti.standins import Served, serve
 
+from ..hostile.kit import reply, serving
 from .conftest import Command
 
 
@@ -124,6 +128,49 @@ def test_models_of_all_providers(agouti_command: Command, agouti_here: Command, 
     assert agouti_command("models", "--provider", "shed").returncode == 0
     for arguments in (["--provider", "shedd"], ["--sort", "size"], ["--min-context", "x"]):
         assert agouti_here("models", *arguments).returncode == 2
+
+
+LISTED = b'{"data":[{"id":"n","pricing":{"prompt":"0.0000015","completion":"0.000002"}}]}'
+
+
+@pytest.mark.parametrize(
+    ("price", "written", "said"),
+    [
+        ('price = { input = 1.0, output = 2.0, reasoning = 5.0, request = 0.01, image = 0.5, currency = "USD" } # ours\n',
+         {"input": 1.5, "output": 2.0, "reasoning": 5.0, "request": 0.01, "image": 0.5, "currency": "USD"}, "has price"),
+        ('[models.m.price]\ninput = 1.0\noutput = 2.0\nreasoning = 5.0 # ours\ncurrency = "USD"\n',
+         {"input": 1.5, "output": 2.0, "reasoning": 5.0, "currency": "USD"}, "has price"),
+        ('price = { input = 1.0, output = 2.0, currency = "USD", since = 2026-01-01 } # ours\n', None, "prices by date"),
+        ('price = [{ input = 1.0, output = 2.0, currency = "USD" }, { input = 1.2, output = 2.0, currency = "USD", since = 2026-01-01 }] # ours\n',
+         None, "prices by date"),
+    ],
+    ids=["inline", "table", "since", "several"],
+)  # fmt: skip
+def test_prices_that_are_written_lose_nothing(
+    agouti_here: Command, tmp_path: Any, price: str, written: Any, said: str
+) -> None:
+    with serving(lambda connection, _: connection.write(reply(LISTED))) as server:
+        text = f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "n"\n{price}'
+        (tmp_path / "agouti.toml").write_text(text)
+        done = agouti_here("models", "--refresh", "--write")
+    after = (tmp_path / "agouti.toml").read_text()
+    assert said in done.stderr
+    assert "# ours" in after
+    assert (after == text) == (written is None)
+    assert written is None or tomllib.loads(after)["models"]["m"]["price"] == written
+
+
+def test_a_budget_in_which_nothing_can_count_is_found(agouti_here: Command, tmp_path: Any) -> None:
+    with serving(lambda connection, _: connection.write(reply(LISTED))) as server:
+        (tmp_path / "agouti.toml").write_text(
+            f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "n"\n'
+            'price = { input = 1, output = 2, currency = "usd" }\n'
+            '[ledger]\nstore = "u.sqlite"\n[budgets.fine]\namount = 1\ncurrency = "Usd"\n[budgets.wrong]\namount = 1\ncurrency = "EUR"\n'
+        )
+        done = agouti_here("check")
+    assert done.returncode == 1
+    assert "budgets.wrong.currency is EUR, and its models have prices in USD" in done.stdout
+    assert "budgets.fine" not in done.stdout
 
 
 def test_probes_and_what_they_write(

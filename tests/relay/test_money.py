@@ -121,3 +121,24 @@ def test_a_token_for_one_model_asks_no_other(relay: Running, server: RawServer) 
     wrong = {"version": "club/dear", "model": "m-alone", "messages": PROMPT, "max_tokens": 5}
     assert relay.call("/v1/chat/completions", wrong, token=relay.token)[0] in (200, 400)  # type: ignore[attr-defined]
     assert not any(b"club/dear" in request for request in server.requests)
+
+
+@pytest.mark.parametrize(
+    ("path", "body", "field"),
+    [
+        ("/v1/responses", {"model": "m-prompt", "input": "x", "prompt": {"id": "t"}}, "prompt"),
+        ("/v1/responses", {"model": "m-chat", "input": "x", "conversation": "c"}, "conversation"),
+        ("/v1/responses", {"model": "m-chat", "input": "x", "background": True}, "background"),
+        ("/v1/responses", {"model": "m-chat", "input": "x", "tools": [{"type": "file_search"}]}, "file_search"),
+        ("/v1/completions", {"model": "m-chat", "prompt": "x", "echo": True}, "echo"),
+        ("/v1/completions", {"model": "m-messages", "prompt": "x", "suffix": "y"}, "suffix"),
+        ("/v1/messages", {"model": "m-chat", "messages": PROMPT, "max_tokens": 5, "container": "c"}, "container"),
+        ("/v1/messages", {"model": "m-chat", "messages": PROMPT, "max_tokens": 5, "mcp_servers": []}, "mcp_servers"),
+    ],
+)
+def test_what_another_format_cannot_say_is_named(
+    relay: Running, server: RawServer, path: str, body: dict[str, Any], field: str
+) -> None:
+    status, said, _ = relay.call(path, body, token=relay.token)  # type: ignore[attr-defined]
+    assert (status, server.requests) == (400, [])
+    assert field in said["error"]["message"]

@@ -49,7 +49,12 @@ def with_values(text: str, table: str, label: str, values: Mapping[str, Json]) -
         entry: Any = document[table]
         entry = entry[label]
         for name, value in values.items():
-            if before[table][label].get(name) != value:
+            old = before[table][label].get(name)
+            if isinstance(old, dict) and isinstance(value, Mapping) and old.keys() <= value.keys():
+                for key, each in value.items():  # in place: what stands beside it is kept
+                    if old.get(key) != each:
+                        entry[name][key] = _item(each)
+            elif old != value:
                 entry[name] = _item(value)
         changed = tomlkit.dumps(document)
         wanted = {**before, table: {**before[table], label: {**before[table][label], **values}}}

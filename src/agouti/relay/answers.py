@@ -40,6 +40,33 @@ ATTEMPTS = "agouti-attempts"
 _CHOOSES = frozenset({"deployment", "deployment_id", "engine", "fallbacks", "models", "route", "version"})
 
 
+def _check_sayable(form: ServerFormat, request: Request, call: Call) -> None:
+    """See that all targets understand what is said in the caller's format.
+
+    Raises:
+        RequestError: one that speaks another format would get a field, or a tool of the server's own, that means
+            nothing there, or something else.
+    """
+    others = [target for target in call.targets if target.provider.dialect.name != form.name]
+    if not others or form.canonical:
+        return
+    label, dialect = others[0].model.label, others[0].provider.dialect.name
+    said = {**request.extra, **request.parameters}
+    if named := sorted(form.alone & said.keys()):
+        raise RequestError(
+            f"{named[0]} cannot be said to {label}, which is asked in another format ({dialect})",
+            hint=f"Leave {named[0]} out, or ask a model of dialect {form.name}.",
+        )
+    tools = request.parameters.get("tools")
+    for tool in tools if isinstance(tools, list) else ():
+        kind = tool.get("type", "function") if isinstance(tool, dict) else "function"
+        if kind not in ("function", "custom"):
+            raise RequestError(
+                f"{label} is asked in another format ({dialect}), which has no tool of type {kind!r}",
+                hint=f"Leave it out, or ask a model of dialect {form.name}.",
+            )
+
+
 class Outcome(msgspec.Struct):
     """What came of a call, for whoever looks on: filled while it is under way."""
 
@@ -97,7 +124,9 @@ class Answers:
             said = OwnForm(form.name, own, form.conversation in own, form.says(own))
             question = msgspec.structs.replace(question, own=said)
         limits = {} if self._deadline is None else {"deadline": self._deadline}
-        return self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream), request
+        call = self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream)
+        _check_sayable(form, request, call)
+        return call, request
 
     async def whole(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
         """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""

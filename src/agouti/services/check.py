@@ -130,6 +130,7 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
                 hint = f"Is {dialect} its dialect? {wrong.hint}"
                 findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
     findings += yield from about_files(calls.config, entry)
+    findings += _about_budgets(calls.config, models)
     return Checked(entry.label, provider.base, tuple(findings))
 
 
@@ -215,6 +216,23 @@ def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Fi
     if not models:
         some = ", ".join(names[:5])
         findings.append(Finding("models", True, f"{len(names)}: {some}{', ...' if len(names) > 5 else ''}"))
+    return findings
+
+
+def _about_budgets(config: Config, models: list[Model]) -> list[Finding]:
+    """Budgets in which none of their models can count, because no price of theirs is in its currency."""
+    findings = []
+    for budget in config.budgets.values():
+        counted = [each for each in config.models.values() if budget.counts((each.label,), budget.tags)]
+        priced = sorted({each.price_now.currency for each in counted if each.price_now is not None})
+        if (
+            priced
+            and budget.currency not in priced
+            and any(each.label in {one.label for one in counted} for each in models)
+        ):
+            what = f"budgets.{budget.label}.currency is {budget.currency}, and its models have prices in "
+            hint = f"Write currency = {priced[0]!r}, or put a price in {budget.currency} into an entry."
+            findings.append(Finding(f"budget {budget.label}", False, what + ", ".join(priced), hint))
     return findings
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+from msgspec import structs
 
 from ...calls import calls_of
 from ...client import Client
@@ -145,12 +146,27 @@ def _found(model: Model, listed: ListedModel) -> dict[str, Any]:
         if old is None:
             values["price"] = {"input": price.input, "output": price.output, "currency": price.currency}
         elif old.currency == price.currency and (old.input, old.output) != (price.input, price.output):
-            more = {"cached_input": old.cached_input, "cache_write": old.cache_write}
-            kept = {name: value for name, value in more.items() if value is not None}
-            values["price"] = {"input": price.input, "output": price.output, **kept, "currency": price.currency}
+            if not isinstance(model.price, Price) or old.since is not None:
+                _remark(
+                    f"{model.label}: the list says input {price.input:g}, output {price.output:g}; the entry has "
+                    "prices by date: add one with since = the day from which it holds"
+                )
+            else:  # all that the list does not say stays as it is
+                changed = structs.replace(old, input=price.input, output=price.output)
+                values["price"] = _without_defaults(changed)
     if model.context is None and listed.context is not None and listed.context > 0:
         values["context"] = listed.context
     return values
+
+
+def _without_defaults(price: Price) -> dict[str, Any]:
+    usual = Price(0.0, 0.0)
+    named = ("input", "output", "currency")
+    return {
+        name: getattr(price, name)
+        for name in Price.__struct_fields__
+        if name in named or getattr(price, name) != getattr(usual, name)
+    }
 
 
 def _shown(value: Any) -> str:

@@ -130,6 +130,7 @@ class ServerFormat:
         canonical: the canonical form keeps all that is said in it.
         shared: fields of a request that go on as they came where the provider speaks the same format, and our names of
             the parameters that each of them says.
+        alone: further fields that no other format can say: they mean nothing to a provider that speaks another one.
     """
 
     name: str
@@ -138,6 +139,7 @@ class ServerFormat:
     conversation: str = "messages"
     canonical: bool = False
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
+    alone: ClassVar[frozenset[str]] = frozenset()
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         """What is asked, in the canonical form.

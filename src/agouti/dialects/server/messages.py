@@ -41,6 +41,7 @@ class MessagesFormat(ServerFormat):
     name = "messages"
     path = "/messages"
     counting = "/messages/count_tokens"
+    alone = frozenset({"container", "context_management", "mcp_servers"})
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "messages": (),
         "system": (),

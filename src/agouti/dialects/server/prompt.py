@@ -35,6 +35,7 @@ class PromptFormat(ServerFormat):
     name = "prompt"
     path = "/completions"
     conversation = "prompt"
+    alone = frozenset({"best_of", "echo", "suffix"})
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         model = model_of(body)

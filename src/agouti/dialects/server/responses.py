@@ -39,6 +39,12 @@ class ResponsesFormat(ServerFormat):
     name = "responses"
     path = "/responses"
     conversation = "input"
+    alone = frozenset(
+        {
+            "background", "context_management", "conversation", "max_tool_calls", "messages", "previous_response_id",
+            "prompt", "prompt_cache_retention", "truncation",
+        }
+    )  # fmt: skip
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "input": (),
         "instructions": (),
