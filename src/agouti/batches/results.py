@@ -185,7 +185,7 @@ class Results:
             if before is not None and before != content:
                 if not keep:
                     raise RequestError(
-                        f"{self.out} holds results of another request: what goes out with each row is not what it was",
+                        f"{self.out} holds results of another run: what goes out with each row is another request now",
                         hint="The entry of the model or of its provider has changed. Name another file, say --anew to "
                         "begin again, or --keep to go on with what is there.",
                     )
