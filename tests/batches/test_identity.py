@@ -118,7 +118,12 @@ def test_another_picture_under_the_same_name_is_another_question(server: RawServ
     import base64
 
     rows = [{"id": 1, "note": "What is it?", "picture": str(tmp_path / "p.gif")}]
-    asking: dict[str, Any] = {"prompt": "{note}", "image_columns": ["picture"], "key": "id", "out": tmp_path / "a.jsonl"}
+    asking: dict[str, Any] = {
+        "prompt": "{note}",
+        "image_columns": ["picture"],
+        "key": "id",
+        "out": tmp_path / "a.jsonl",
+    }
     data = base64.b64decode(RED.partition(",")[2])
     with entry(server) as client:
         for content, done in ((data, 1), (data, 0), (data[:-1] + b"\0;", 1)):

@@ -1,0 +1,189 @@
+"""The request as it goes out: one identity, one bound, and nobody else who draws a picture of it."""
+
+import ast
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given
+from hypothesis import strategies as st
+
+import agouti
+from agouti.core.http import HttpRequest
+from agouti.core.usage import Price
+from agouti.dialects.registry import names
+from agouti.engine.hooks import AnsweringHook
+from agouti.testing import FakeTransport
+
+from ..examples import examples
+
+SOURCE = Path(agouti.__file__).parent
+NINE = sorted(set(names()) - {"board"})
+# Who signs and traces is told by the account, and changes no answer.
+_ACCOUNT = {"authorization", "x-api-key", "x-goog-api-key", "api-key", "x-amz-date", "x-amz-content-sha256"}
+_NO_ANSWER = {"user-agent", "accept", "accept-encoding", "content-type", "content-length", "idempotency-key"}
+
+
+class Looking(AnsweringHook):
+    """Sees what would go out."""
+
+    def __init__(self) -> None:
+        self.outgoing: Any = None
+        self.fingerprint = ""
+
+    def identifies(self, attempt: agouti.AttemptDetails) -> bool:
+        return True
+
+    def kept(self, attempt: agouti.AttemptDetails) -> Any:
+        self.outgoing, self.fingerprint = attempt.outgoing, attempt.outgoing.fingerprint
+        return None
+        yield
+
+
+DIMENSIONS: dict[str, Any] = {
+    "prompt": st.sampled_from(["Peas?", "Kale?", "Pé as ☘ 豆"]),
+    "system": st.sampled_from([None, "Be brief."]),
+    "key": st.sampled_from(["sk-one-account", "sk-two-account"]),
+    "path": st.sampled_from(["", "/north"]),
+    "add": st.sampled_from([{}, {"shelf": 1}, {"shelf": {"at": 2}}]),
+    "drop": st.sampled_from([(), ("temperature",)]),
+    "rename": st.sampled_from([{}, {"temperature": "warmth"}]),
+    "headers": st.sampled_from([{}, {"x-tenant": "a"}, {"x-tenant": "b"}]),
+    "query": st.sampled_from([{}, {"place": "a"}]),
+    "temperature": st.sampled_from([None, 0.5, 0.7]),
+    "max_tokens": st.sampled_from([None, 7, 70]),
+    "extra": st.sampled_from([{}, {"own": [1]}, {"own": [2]}]),
+    "call_headers": st.sampled_from([{}, {"x-shelf": "south"}, {"X-Request-Id": "7"}, {"idempotency-key": "8"}]),
+    "tags": st.sampled_from([{}, {"feature": "letters"}]),
+    "deadline": st.sampled_from([None, 30.0]),
+}
+SETUPS = st.fixed_dictionaries(DIMENSIONS)
+
+
+def sent(dialect: str, setup: dict[str, Any]) -> tuple[HttpRequest, Looking]:
+    key: Any = setup["key"]
+    provider = {
+        "address": f"https://p.example{setup['path']}/v1",
+        "dialect": dialect,
+        "key": {"access_key": "AK", "secret_key": key, "region": "r"} if dialect == "converse" else key,
+        "retries": {"max": 0},
+        **{name: setup[name] for name in ("add", "rename", "headers", "query") if setup[name]},
+        **({"drop": list(setup["drop"])} if setup["drop"] else {}),
+    }
+    price = {"input": 1.0, "output": 1.0, "currency": "USD"}
+    config = {"providers": {"p": provider}, "models": {"m": {"provider": "p", "name": "m", "price": price}}}
+    options = {name: setup[name] for name in ("system", "temperature", "max_tokens", "tags", "deadline", "extra")}
+    options = {name: value for name, value in options.items() if value}
+    if setup["call_headers"]:
+        options["headers"] = setup["call_headers"]
+    fake, looking = FakeTransport([agouti.core.http.HttpReply(500, {}, b"{}")]), Looking()
+    with agouti.Client(config, transport=fake, hooks=[looking]) as client, pytest.raises(agouti.AgoutiError):
+        client.ask("m", setup["prompt"], **options)
+    [request] = fake.requests
+    return request, looking
+
+
+def seen(request: HttpRequest) -> Any:
+    """What a provider sees, the account left out."""
+    headers = {
+        name.lower(): str(value)
+        for name, value in request.headers.items()
+        if name.lower() not in _ACCOUNT | _NO_ANSWER | {"x-request-id"}
+    }
+    url = request.target.partition("?")[0] if "key=" in str(request.target) else request.target
+    return request.method, str(url), headers, json.loads(request.body or b"null")
+
+
+@pytest.mark.parametrize("dialect", NINE)
+@examples(60, suppress_health_check=list(HealthCheck))
+@given(one=SETUPS, other=SETUPS, same=st.sets(st.sampled_from(sorted(DIMENSIONS))))
+def test_the_fingerprint_changes_exactly_with_bytes_address_or_account(
+    dialect: str, one: dict[str, Any], other: dict[str, Any], same: set[str]
+) -> None:
+    other = {name: one[name] if name in same else value for name, value in other.items()}
+    (first, looked), (second, looked_again) = sent(dialect, one), sent(dialect, other)
+    alike = seen(first) == seen(second) and one["key"] == other["key"]
+    assert (looked.fingerprint == looked_again.fingerprint) == alike
+
+
+def tokens_charged(value: Any) -> int:
+    """By the strictest server: a token for each byte of each text."""
+    if isinstance(value, str):
+        return len(value.encode())
+    if isinstance(value, dict):
+        return sum(len(name) + tokens_charged(each) for name, each in value.items())
+    return sum(map(tokens_charged, value)) if isinstance(value, list) else 1
+
+
+CAPS = ("max_tokens", "max_completion_tokens", "max_output_tokens", "maxOutputTokens", "maxTokens", "num_predict", "max_new_tokens")  # fmt: skip
+ANSWERS = ("n", "candidateCount", "best_of", "num_outputs")
+
+
+def asked_for(value: Any, names: tuple[str, ...]) -> list[int]:
+    found: list[int] = []
+    if isinstance(value, dict):
+        for name, each in value.items():
+            if name in names and isinstance(each, int):
+                found.append(each)
+            elif isinstance(each, dict):
+                found += asked_for(each, names)
+    return found
+
+
+@pytest.mark.parametrize("dialect", NINE)
+@examples(60, suppress_health_check=list(HealthCheck))
+@given(
+    setup=SETUPS,
+    text=st.text(max_size=80),
+    cap=st.sampled_from([None, *CAPS]),
+    number=st.integers(1, 5000),
+    answers=st.sampled_from([None, *ANSWERS]),
+)
+def test_a_strict_server_never_charges_more_than_was_put_aside(
+    dialect: str, setup: dict[str, Any], text: str, cap: str | None, number: int, answers: str | None
+) -> None:
+    """Whatever a caller puts into ``extra``: it is refused, or it is in the bound."""
+    extra = {**setup["extra"], **({cap: number} if cap else {}), **({answers: 3} if answers else {}), "note": text}
+    try:
+        request, looking = sent(dialect, {**setup, "prompt": text or "x", "extra": extra})
+    except (AssertionError, ValueError, pytest.fail.Exception):  # nothing was sent
+        return
+    body = json.loads(request.body or b"null")
+    price = Price(1.0, 3.0)
+    most = price.dearest(looking.outgoing.at_most, looking.outgoing.answer_at_most)
+    out = max(asked_for(body, CAPS), default=0) * max(asked_for(body, ANSWERS), default=1)
+    assert price.dearest(tokens_charged(body), out) <= most
+
+
+@pytest.mark.parametrize(
+    ("names", "modules"),
+    [
+        ({"estimate_tokens"}, {"core/estimate.py", "engine/outgoing.py", "testing/script.py"}),
+        ({"estimate_message"}, {"core/estimate.py", "engine/outgoing.py", "core/window.py"}),
+        # Of answers, by what came.
+        ({"estimate_text"}, {"core/estimate.py", "engine/outgoing.py", "engine/watch.py", "testing/script.py"}),
+        ({"caps_of", "media_of"}, {"core/paid_units.py", "engine/outgoing.py"}),
+        # Of files, keys and passwords that are no requests.
+        (
+            {"sha256", "blake2b", "md5", "sha1", "file_digest"},
+            {
+                "batches/index.py", "batches/prompts.py", "cli/model_cache.py", "core/sigv4.py", "credentials/credential.py",
+                "credentials/oauth.py", "credentials/signing.py", "day_files.py", "engine/outgoing.py", "engine/provider.py",
+                "engine/question.py", "limits/hook.py", "relay/tokens.py", "relay/turns.py", "services/compare_judge.py",
+                "testing/script.py",
+            },
+        ),
+    ],
+    ids=["tokens", "messages", "texts", "caps", "digests"],
+)  # fmt: skip
+def test_nobody_else_estimates_or_digests_a_request(names: set[str], modules: set[str]) -> None:
+    found = set()
+    for path in SOURCE.rglob("*.py"):
+        tree = ast.parse(path.read_text())
+        used = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+        used |= {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+        place = path.relative_to(SOURCE).as_posix()
+        if names & used and not place.startswith("standins/"):
+            found.add(place)
+    assert found <= modules
