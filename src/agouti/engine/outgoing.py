@@ -196,10 +196,7 @@ class OutgoingRequest:
             if self._operation.name != "chat":
                 self._caps = Caps(0, 1)
             else:
-                entry, abilities = self.target.provider.entry, self.target.provider.dialect.abilities
-                renamed = [f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in abilities.cap_fields]
-                caps = [*abilities.cap_fields, *renamed]
-                self._caps = caps_of(self.fields, caps, abilities.answer_fields)
+                self._caps = caps_in(self.fields, self.target)
         return self._caps
 
     @property
@@ -263,6 +260,17 @@ class OutgoingRequest:
         caps = self.caps
         cap = caps.output_tokens if caps.output_tokens is not None else self.target.state.answers.expected
         return cap * caps.answers
+
+
+def caps_in(fields: Mapping[str, Any], target: "Target") -> Caps:
+    """The caps of a body that goes to a target.
+
+    Raises:
+        RequestError: two of them contradict each other.
+    """
+    entry, abilities = target.provider.entry, target.provider.dialect.abilities
+    renamed = [f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in abilities.cap_fields]
+    return caps_of(fields, [*abilities.cap_fields, *renamed], abilities.answer_fields)
 
 
 def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = False) -> int:

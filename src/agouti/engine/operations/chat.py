@@ -64,6 +64,10 @@ class Chat(Operation[Request, Completion]):
 
             plain = self._encoded(replace(request, extra={}), target)
             outgoing = check_overrides(outgoing, plain, request.extra, target)
+        if request.extra or target.provider.entry.add:  # what is put in beside our own fields may contradict them
+            from ..outgoing import caps_in
+
+            caps_in(target.provider.body_of(outgoing), target)
         return outgoing
 
     def speaks_for_itself(self, target: Target) -> bool:
