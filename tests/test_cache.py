@@ -275,6 +275,15 @@ def test_age_and_size_have_limits(tmp_path: Path) -> None:
     assert 300_000 < total <= 1_000_000
     assert count < 9
     base.close()
+    with agouti.Client(configured(tmp_path, max_megabytes=1), transport=FakeTransport([])) as client:
+        assert client.ask("a", "Bed 9?", temperature=0).cached  # the oldest ones go first
+
+
+def test_answers_that_the_providers_memory_has_a_part_in_are_not_kept(tmp_path: Path) -> None:
+    fake = FakeTransport([said("x"), said("y"), said("z")])
+    with agouti.Client(configured(tmp_path, always=True), transport=fake) as client:
+        for extra in ({"previous_response_id": "r7"}, {"previous_response_id": "r7"}, {}):
+            assert not client.ask("a", "Peas?", temperature=0, extra=extra).cached
 
 
 @pytest.mark.parametrize("what", ["text", "other database", "folder", "no folder"])

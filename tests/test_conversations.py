@@ -339,3 +339,84 @@ def test_counts_are_learned_from_what_the_provider_reports(served: Served) -> No
             told = talk.say("Peas? " * 50).usage.input_tokens
         assert told
         assert before != client.count("almanac-local", "Peas? " * 50).tokens
+
+
+@kinds
+@pytest.mark.parametrize("how", ["edited", "undone", "replaced"])
+def test_what_is_sent_is_made_of_the_messages_as_they_are_now(kind: str, how: str) -> None:
+    """Also where a window was full before, and the list is the application's own to change."""
+    talk = Talk(kind, [answer() for _ in range(20)], fit="drop_oldest")
+    for number in range(10):
+        talk.say(f"hunter{number} " + "word " * 40)
+    assert talk.talk.dropped
+    if how == "edited":
+        talk.talk.messages[:] = [
+            M(each.role, str(each.content).replace("hunter", "XXX")) for each in talk.talk.messages
+        ]
+    elif how == "undone":
+        for _ in range(3):
+            talk.talk.undo()
+        talk.talk.messages += [M("user", "XXX imported"), M("assistant", "Yes.")]
+    else:
+        talk.talk.messages[:] = [M("user", "XXX new"), M("assistant", "Yes.")]
+    talk.say("And now?")
+    sent = talk.sent()
+    assert not any("hunter9" in each or "hunter8" in each for each in sent)
+    assert any("XXX" in each for each in sent)
+    assert how == "undone" or not any("hunter" in each for each in sent)
+    here = [id(each) for each in talk.talk.messages]
+    assert all(id(each) in here for each in talk.talk.dropped)
+
+
+@kinds
+def test_a_fork_has_a_window_of_its_own(kind: str) -> None:
+    one = Talk(kind, [answer() for _ in range(30)], fit="drop_oldest")
+    one.say("Peas?")
+    kept, other = one.talk, one.talk.fork()
+    one.talk = other
+    for number in range(10):
+        one.say(f"{number} " + "word " * 40)
+    assert other.dropped
+    assert kept.dropped == []
+    one.talk = kept
+    one.say("Beans?")
+    assert one.sent()[1:] == ["user: Peas?", "assistant: In March.", "user: Beans?"]
+
+
+def test_calls_without_all_of_their_results_are_left_out_of_a_file(tmp_path: Path) -> None:
+    calls = [
+        {"id": name, "type": "function", "function": {"name": "frost", "arguments": "{}"}} for name in ("c1", "c2")
+    ]
+    lines = [
+        {"role": "user", "content": "Frost?"},
+        {"role": "assistant", "content": None, "tool_calls": calls},
+        {"role": "tool", "tool_call_id": "c1", "content": "no"},
+        {"role": "assistant", "content": "No."},
+    ]
+    (tmp_path / "talk.jsonl").write_text("".join(json.dumps(line) + "\n" for line in lines))
+    with pytest.warns(agouti.AgoutiWarning, match="lost their other half"):
+        talk = Talk("sync", [answer()], messages=tmp_path / "talk.jsonl")
+    talk.say("And peas?")
+    assert [each["role"] for each in json.loads(talk.fake.requests[0].body)["messages"]] == [
+        "system", "user", "assistant", "user"
+    ]  # fmt: skip
+
+
+def test_a_turn_is_on_the_disk_itself_or_not_in_the_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from agouti.conversation_files import append_turn, header_line
+
+    path = tmp_path / "talk.jsonl"
+    path.write_bytes(header_line("a", {}))
+    synced: list[int] = []
+    monkeypatch.setattr(os, "fsync", synced.append)
+    append_turn(path, [M("user", "Peas?"), M("assistant", "In March.")])
+    assert len(synced) == 1
+    before = path.read_bytes()
+
+    def full(_: int) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(agouti.RequestError, match="No space left"):
+        append_turn(path, [M("user", "Beans?"), M("assistant", "In May.")])
+    assert path.read_bytes() == before

@@ -18,7 +18,7 @@ from ..core.structured import Means
 from ..core.window import AnswerSize, TokenRatio
 from ..credentials.credential import Credential, SigningCredential, key_header, key_query
 from ..credentials.rotation import KeyRotation
-from ..credentials.sources import Key, SignatureKey
+from ..credentials.sources import GivenKey, Key, SignatureKey
 from ..dialects.base import Dialect, EntryOptions, Outgoing
 from ..dialects.registry import DEFAULT, dialect
 from .circuit import Circuit
@@ -127,6 +127,8 @@ class ProviderState:
         from hashlib import blake2b
 
         key = "" if self.key is None else self.key.describe()
+        if isinstance(self.key, GivenKey):  # its place tells nothing: it stands in the program
+            key = self.key.value.reveal()
         return blake2b(f"{self.entry.address}\0{key}".encode(), digest_size=9).hexdigest()
 
     @property
