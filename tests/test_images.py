@@ -107,8 +107,9 @@ def images(tmp_path: Path) -> Any:
 
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
-            status = {"/a.png": 200, "/page": 200, "/moved": 302}.get(self.path, 404)
-            body = packet("kale").read_bytes() if self.path == "/a.png" else b"<html>"
+            status = {"/a.png": 200, "/page": 200, "/large": 200, "/moved": 302}.get(self.path, 404)
+            body = packet("kale").read_bytes() if self.path in ("/a.png", "/large") else b"<html>"
+            body += bytes(25_000_000) if self.path == "/large" else b""
             self.send_response(status)
             if status == 302:
                 self.send_header("location", "http://other.example/a.gif")
@@ -137,6 +138,7 @@ def images(tmp_path: Path) -> Any:
         ("/page", "private", "no image that models take"),
         ("/moved", "private", "it is at http://other.example/a.gif"),
         ("/gone", "private", "HTTP 404"),
+        ("/large", "private", "the most that is sent"),
     ],
 )
 def test_address_is_fetched_only_where_needed_and_allowed(

@@ -92,6 +92,7 @@ def test_kept_connection_is_tried_again_only_once() -> None:
 
 
 def test_lost_connections_open_the_circuit() -> None:
+    assert THRESHOLD == 8  # as the guide says
     with agouti.Client(config(), transport=FakeTransport([LOST] * THRESHOLD)) as client:
         for _ in range(THRESHOLD):
             with pytest.raises(agouti.ConnectionLost):

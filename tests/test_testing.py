@@ -260,6 +260,20 @@ TESTS = """
 """
 
 
+TWO = """
+    import pytest
+    from application import month
+
+    @pytest.mark.agouti_archive("kept/both.har")
+    def test_peas():
+        assert month("peas") == "From the archive."
+
+    @pytest.mark.agouti_archive("kept/both.har")
+    def test_kale():
+        assert month("kale") == "From the archive."
+"""
+
+
 def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
     from .hostile.kit import answer, serving
 
@@ -285,6 +299,11 @@ def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
         asked = len(server.questions)
         again = run("-k", "archive")
         assert "1 passed" in again, again
+        assert len(server.questions) == asked
+        (tmp_path / "test_two.py").write_text(textwrap.dedent(TWO))
+        assert "2 passed" in run("test_two.py", "--agouti-archives=renew")  # what one has, the other keeps
+        asked = len(server.questions)
+        assert "2 passed" in run("test_two.py")
         assert len(server.questions) == asked
         (tmp_path / "application.py").write_text(textwrap.dedent(APPLICATION % "https://far.example/v1"))
         (tmp_path / "pytest.ini").write_text("[pytest]\nagouti_offline = true\n")

@@ -158,6 +158,18 @@ def test_rounds_end_and_say_so() -> None:
     assert error.partial.calls
     assert results == ["17"] * 3
     assert asked([call] * 3 + [said("x")], [days_to_frost], max_rounds=3)[0].text == "x"
+    error, results = asked([call] * 20, [days_to_frost])  # eight, where nothing is said
+    assert (type(error), len(results)) == (agouti.TooManyRounds, 8)
+
+
+def test_a_result_that_is_cut_says_so() -> None:
+    def register(place: str) -> str:
+        """The whole register."""
+        return "x" * 300_000
+
+    _, [result] = asked([called(("register", '{"place": "x"}')), said("Done.")], [register])
+    assert len(result) < 200_000
+    assert result.endswith("(cut here: 300000 characters in all)")
 
 
 def failing(place: str) -> int:

@@ -160,6 +160,21 @@ def test_prices_that_are_written_lose_nothing(
     assert written is None or tomllib.loads(after)["models"]["m"]["price"] == written
 
 
+def test_half_a_price_is_not_free_and_lists_are_kept_for_a_day(agouti_here: Command, tmp_path: Any) -> None:
+    models = [{"id": name, "pricing": pricing} for name, pricing in (("gratis", {"prompt": "0", "completion": "0"}), ("half", {"prompt": "0"}), ("dear", {"prompt": "0", "completion": "1e-6"}))]  # fmt: skip
+    with serving(lambda connection, _: connection.write(reply(json.dumps({"data": models}).encode()))) as server:
+        (tmp_path / "agouti.toml").write_text(f'[providers.p]\naddress = "{server.address}"\n')
+        for age, asked in ((0, 1), (0, 1), (23, 1), (25, 2)):
+            for kept in (tmp_path / "cache").rglob("models.json"):
+                lists = json.loads(kept.read_bytes())
+                for each in lists.values():
+                    each["at"] = time.time() - age * 3600
+                kept.write_text(json.dumps(lists))
+            done = agouti_here("models", "--free", "--json")
+            assert [row["name"] for row in json.loads(done.stdout)] == ["gratis"]
+            assert len(server.requests) == asked
+
+
 def test_a_budget_in_which_nothing_can_count_is_found(agouti_here: Command, tmp_path: Any) -> None:
     with serving(lambda connection, _: connection.write(reply(LISTED))) as server:
         (tmp_path / "agouti.toml").write_text(

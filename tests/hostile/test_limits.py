@@ -79,6 +79,9 @@ def test_repeats_are_known_again_where_the_provider_can(kind: str) -> None:
         for _ in range(2):
             asked(kind, made)
     assert keys[0] == keys[1] != keys[2] == keys[3]
+    with serving(lambda connection, _: connection.write(answer("x"))) as server:
+        asked(kind, config(server))
+        assert b"idempotency" not in server.requests[0].lower()  # a server that does not know it may refuse it
 
 
 @KINDS

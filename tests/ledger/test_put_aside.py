@@ -2,8 +2,10 @@
 
 import asyncio
 import json
+import os
 from collections.abc import Iterator
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -339,3 +341,63 @@ def test_a_call_that_is_cancelled_gives_back_what_it_has_not_spent() -> None:
                     assert block.left == before
 
     asyncio.run(go())
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="there are no forks")
+@pytest.mark.filterwarnings("ignore:.*fork.*:DeprecationWarning")
+def test_a_fork_has_put_nothing_aside() -> None:
+    """A child that is born while a call is under way has spent what its parent had, and waits for nothing."""
+    found: list[int] = []
+
+    class Forking(FakeTransport):
+        def open(self, request: Any, timeouts: Any) -> Any:
+            assert budget.purse.reserved > 0
+            child = os.fork()
+            if child == 0:
+                os._exit(0 if budget.purse.reserved == 0 and budget.purse.spent > 0 else 1)
+            found.append(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
+            return super().open(request, timeouts)
+
+    answered = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 9}}  # fmt: skip
+    made = {
+        "providers": {"p": {"address": "https://p.example/v1"}},
+        "models": {"a": {"provider": "p", "name": "m", "price": PRICE}},
+    }
+    quiet, forking = FakeTransport([answered]), Forking([answered])
+    with agouti.Client(made, transport=quiet) as client, client.budget(1) as budget:
+        client.ask("a", "Peas?", max_tokens=5)
+        client._transport = forking
+        client.ask("a", "Peas?", max_tokens=5)
+    assert found == [0]
+
+
+@pytest.mark.parametrize(
+    ("budget", "counting", "free"),
+    [
+        ({"models": ["a"]}, {"label": "a"}, {"label": "b"}),
+        ({"tags": {"team": "shop"}}, {"tags": {"team": "shop", "x": "y"}}, {"tags": {"team": "beds"}}),
+        ({"tags": {"team": "shop"}}, {"tags": {"team": "shop"}}, {}),
+        ({"models": ["a"], "tags": {"team": "shop"}}, {"tags": {"team": "shop"}}, {"label": "b", "tags": {"team": "shop"}}),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("per", ["day", "week", "month"])
+def test_a_kept_budget_counts_its_own_models_and_tags_alone(
+    tmp_path: Path, per: str, budget: dict[str, Any], counting: dict[str, Any], free: dict[str, Any]
+) -> None:
+    """Also what other programs have spent: it is in the ledger, and no part of what this one remembers."""
+    answered = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 100, "completion_tokens": 100}}  # fmt: skip
+    made = {
+        "providers": {"p": {"address": "https://p.example/v1"}},
+        "models": {name: {"provider": "p", "name": name, "price": PRICE} for name in "ab"},
+        "ledger": {"store": str(tmp_path / "u.sqlite")},
+        "budgets": {"purse": {"amount": 0.004, "currency": "USD", "per": per, "warn": 1, **budget}},
+    }
+    for number in range(4):
+        with agouti.Client(made, transport=FakeTransport([answered] * 9)) as client:
+            for _ in range(3):  # 0.0011 each
+                client.ask(free.get("label", "a"), "Peas?", max_tokens=100, tags=free.get("tags", {}))
+            if number < 3:
+                client.ask("a", "Peas?", max_tokens=100, tags=counting.get("tags", {}))
+                continue
+            with pytest.raises(agouti.BudgetExceeded, match="purse"):
+                client.ask("a", "Peas?", max_tokens=100, tags=counting.get("tags", {}))

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from ..config.budgets import Budget
 from ..config.files import alone_in, write_whole
@@ -45,6 +46,9 @@ class AccessToken(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     per: str = "month"
     expires: float | None = None
     sees_all: bool = False
+
+    def __post_init__(self) -> None:
+        force_setattr(self, "currency", self.currency.strip().upper())  # one spelling, as prices have it
 
     @property
     def as_budget(self) -> Budget | None:
