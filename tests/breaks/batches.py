@@ -3,7 +3,7 @@
 from .row import Row
 
 ROWS = [
-    Row('no row of a batch is asked twice', 'batches/work.py', 'if not whatever and (state == "done"', 'if not whatever and (state == "never"', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
+    Row('no row of a batch is asked twice', 'batches/work.py', 'if state == "done" or (state == "failed"', 'if state == "never" or (state == "failed"', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a batch asked otherwise is not mixed in', 'batches/results.py', 'if before is not None and before != asks and not keep:', 'if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a changed row is asked again', 'batches/index.py', 'if before is not None and before != content:', 'if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('two rows of one key are an error before anything is sent', 'batches/sources.py', '                _check_alone(seen, row, key)', '                pass', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
@@ -15,7 +15,7 @@ ROWS = [
     Row('an outage marks no rows', 'batches/work.py', '        if idle + wait > self._settings.patience:', '        if False:', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a refusal slows a batch down', 'batches/pace.py', 'self.limit = max(int(self.limit * _STEP_BACK), 1)', 'pass', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
     Row('a pace that gets no more done is not kept', 'batches/pace.py', '            self.limit = self._kept\n            self._growing', '            self._growing', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
-    Row('a plan changes nothing', 'batches/index.py', '"ROLLBACK" if self._trial else "COMMIT"', '"COMMIT"', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
-    Row('a batch handed over is not handed over again', 'batches/deferred.py', '            if self._results.is_handed(unit.digest):', '            if False:', 'tests/batches/test_deferred.py'),
-    Row('a batch whose name was lost is found', 'batches/deferred.py', '                self._note(replace(batch, name=found[0].name))', '                self._forget(batch)', 'tests/batches/test_deferred.py'),
+    Row('a plan changes nothing', 'batches/index.py', '"ROLLBACK" if self._trial or undo else "COMMIT"', '"COMMIT"', 'tests/batches/test_batch.py tests/batches/test_odd_rows.py'),
+    Row('a batch handed over is not handed over again', 'batches/deferred.py', '            if self._results.is_handed(unit.digest, unit.prompt.digest):', '            if False:', 'tests/batches/test_deferred.py'),
+    Row('a batch whose name was lost is found', 'batches/deferred.py', '                    self._note(replace(batch, name=found))', '                    self._forget(batch)', 'tests/batches/test_deferred.py'),
 ]  # fmt: skip
