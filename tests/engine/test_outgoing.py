@@ -95,11 +95,11 @@ def seen(request: HttpRequest) -> Any:
 
 @pytest.mark.parametrize("dialect", NINE)
 @examples(60, suppress_health_check=list(HealthCheck))
-@given(one=SETUPS, other=SETUPS, same=st.sets(st.sampled_from(sorted(DIMENSIONS))))
+@given(one=SETUPS, other=SETUPS, changed=st.sets(st.sampled_from(sorted(DIMENSIONS)), max_size=2))
 def test_the_fingerprint_changes_exactly_with_bytes_address_or_account(
-    dialect: str, one: dict[str, Any], other: dict[str, Any], same: set[str]
+    dialect: str, one: dict[str, Any], other: dict[str, Any], changed: set[str]
 ) -> None:
-    other = {name: one[name] if name in same else value for name, value in other.items()}
+    other = {name: value if name in changed else one[name] for name, value in other.items()}
     (first, looked), (second, looked_again) = sent(dialect, one), sent(dialect, other)
     alike = seen(first) == seen(second) and one["key"] == other["key"]
     assert (looked.fingerprint == looked_again.fingerprint) == alike
