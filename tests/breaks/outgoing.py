@@ -7,7 +7,7 @@ ROWS = [
     Row('headers are in the fingerprint', 'engine/outgoing.py', 'sorted(headers.items()), fields', 'fields', 'tests/engine/test_outgoing.py'),
     Row('the address is in the fingerprint', 'engine/outgoing.py', '_revealed(http.target), sorted', 'sorted', 'tests/engine/test_outgoing.py'),
     Row('a trace changes no answer', 'engine/outgoing.py', '"x-client-request-id", "x-request-id",', '"x-client-request-id",', 'tests/engine/test_outgoing.py'),
-    Row('pieces or not is the same question', 'engine/outgoing.py', 'if not getattr(self._request, "stream", False):', 'if True:', 'tests/test_cache.py tests/test_compare_kept.py'),
+    Row('pieces or not is the same question', 'engine/outgoing.py', 'if not getattr(self._request, "stream", False):', 'if True:', 'tests/engine/test_outgoing.py'),
     Row('what has no cap is reckoned with', 'engine/outgoing.py', 'UNCAPPED = 1024', 'UNCAPPED = 0', 'tests/ledger/test_put_aside.py'),
     Row('no answer is larger than the window', 'engine/outgoing.py', 'max(min(context - self.expected, 4 * UNCAPPED), 1)', '1', 'tests/ledger/test_put_aside.py'),
     Row('several answers are paid', 'engine/outgoing.py', '        return cap * caps.answers\n\n    @property\n    def answer_expected', '        return cap\n\n    @property\n    def answer_expected', 'tests/ledger/test_put_aside.py'),

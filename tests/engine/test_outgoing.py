@@ -106,6 +106,21 @@ def test_the_fingerprint_changes_exactly_with_bytes_address_or_account(
 
 
 @pytest.mark.parametrize("dialect", NINE)
+def test_an_answer_in_pieces_is_the_same_answer(dialect: str) -> None:
+    """Also where the format has another address for it."""
+    looking = Looking()
+    provider = {"address": "https://p.example/v1", "dialect": dialect, "key": "sk-1", "retries": {"max": 0}}
+    answers = [agouti.core.http.HttpReply(500, {}, b"{}")] * 2
+    with agouti.Client({"providers": {"p": provider}}, transport=FakeTransport(answers), hooks=[looking]) as client:
+        found = []
+        for ask in (client.ask, lambda *prompt: list(client.stream(*prompt))):
+            with pytest.raises(agouti.AgoutiError):
+                ask("m@p", "Peas?")
+            found.append(looking.fingerprint)
+    assert found[0] == found[1] != ""
+
+
+@pytest.mark.parametrize("dialect", NINE)
 def test_caps_that_contradict_each_other_are_named_before_anything_is_sent(dialect: str) -> None:
     for more in ({"extra": {"max_completion_tokens": 9}}, {"extra": {}, "add": {"max_new_tokens": 9}}):
         provider = {"address": "https://p.example/v1", "dialect": dialect, "add": more.get("add", {})}

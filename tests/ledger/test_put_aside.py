@@ -174,6 +174,13 @@ def test_the_prompt_is_reckoned_by_what_it_can_cost(
     assert tokens[0] <= reserved - 10 <= tokens[1]
 
 
+def test_what_the_provider_keeps_is_as_large_as_the_window() -> None:
+    for context, least in ((32_000, 32_000), (None, 1)):
+        options = {"previous_response_id": "r7", "max_tokens": 1}
+        _, reserved = put_aside({"dialect": "responses"}, {"context": context} if context else {}, "And?", **options)
+        assert least <= reserved - 10 <= least + 1000
+
+
 def test_thinking_is_reckoned_at_its_own_price() -> None:
     for reasoning, out in ((50.0, 50), (2.0, 10)):
         body, reserved = put_aside({}, {"price": {**PRICE, "reasoning": reasoning}}, "Peas?", max_tokens=100)
