@@ -18,7 +18,7 @@ from ..dialects.test_contract import MODELS
 from ..kinds import KINDS, TEXT, Checked, Crop, Note, Row
 
 MEANS = [
-    (name, means) for name in MODELS if name != "board" for means in getattr(dialect(name), "means", ("prompt",))
+    (name, means) for name in MODELS if name != "board" for means in dialect(name).abilities.means
 ] + [("board", "prompt")]
 
 

@@ -128,6 +128,8 @@ def test_no_server_charges_more_than_was_put_aside(dialect: str, data: st.DataOb
         ({"dialect": "responses"}, {}, {"max_tokens": 300}, 300),
         ({"dialect": "contents"}, {}, {"max_tokens": 300, "n": 2}, 600),
         ({"dialect": "contents"}, {}, {"extra": {"generation_config": {"maxOutputTokens": 700}}}, 700),
+        ({}, {}, {"extra": {"options": {"num_predict": 7000}}}, 7000),
+        ({}, {}, {"extra": {"parameters": {"MaxNewTokens": 7000}, "max_tokens": True}}, 7000),
         ({"dialect": "lines"}, {}, {"max_tokens": 300}, 300),
         ({"dialect": "converse"}, {}, {"max_tokens": 300}, 300),
         ({"dialect": "jobs"}, {}, {"max_tokens": 300}, 300),
