@@ -17,9 +17,9 @@ from ..dialects.samples import data
 from ..dialects.test_contract import MODELS
 from ..kinds import KINDS, TEXT, Checked, Crop, Note, Row
 
-MEANS = [
-    (name, means) for name in MODELS if name != "board" for means in dialect(name).abilities.means
-] + [("board", "prompt")]
+MEANS = [(name, means) for name in MODELS if name != "board" for means in dialect(name).abilities.means] + [
+    ("board", "prompt")
+]
 
 
 def fill(kind: str, config: Any, *arguments: Any, **options: Any) -> agouti.Filled[Any]:

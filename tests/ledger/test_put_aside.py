@@ -352,6 +352,42 @@ def test_a_call_that_is_cancelled_gives_back_what_it_has_not_spent() -> None:
     asyncio.run(go())
 
 
+@pytest.mark.parametrize("kind", ["answer", "list", "count"])
+def test_what_is_told_of_an_attempt_that_tells_no_tokens(kind: str) -> None:
+    """An answer without counts is estimated; lists of models and counts of tokens cost nothing, fees or not."""
+    results: list[agouti.AttemptResult] = []
+
+    class Noting(agouti.Hook):
+        def after(self, result: agouti.AttemptResult) -> None:
+            results.append(result)
+
+    price = {**PRICE, "request": 0.5}
+    made = {
+        "providers": {"p": {"address": "https://p.example/v1", "dialect": "messages"}},
+        "models": {"a": {"provider": "p", "name": "m", "price": price}},
+    }
+    answers: dict[str, Any] = {
+        "answer": {"content": [{"type": "text", "text": "word " * 40}], "stop_reason": "end_turn"},
+        "list": {"data": [{"id": "m"}]},
+        "count": {"input_tokens": 9},
+    }
+    with agouti.Client(made, transport=FakeTransport([answers[kind]]), hooks=[Noting()]) as client, client.budget(10) as budget:  # fmt: skip
+        if kind == "answer":
+            client.ask("a", "Peas?", max_tokens=100)
+        elif kind == "list":
+            client.models("p")
+        else:
+            client.count("a", "Peas?")
+        [result] = results
+        if kind == "answer":
+            assert result.estimated
+            assert result.usage is not None
+            assert 30 < (result.usage.output_tokens or 0) < 90
+            assert budget.spent == result.cost == pytest.approx(0.5, abs=0.01)
+        else:
+            assert (result.cost, budget.spent, budget.left) == (0, 0, 10)
+
+
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="there are no forks")
 @pytest.mark.filterwarnings("ignore:.*fork.*:DeprecationWarning")
 def test_a_fork_has_put_nothing_aside() -> None:

@@ -11,7 +11,7 @@ They are what ``agouti.toml`` is parsed into, and can be made in code as well:
 """
 
 from collections.abc import Iterable, Mapping
-from datetime import date
+from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 from urllib.parse import unquote
 
@@ -176,7 +176,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 def _today() -> date:
-    return date.today()
+    return datetime.now(UTC).date()  # as all days of ledgers and budgets
 
 
 class Config(Struct, frozen=True):

@@ -7,12 +7,15 @@ headers of OpenAI-compatible servers, and the retry details that some put into t
 import re
 import time
 from collections.abc import Mapping
-from datetime import UTC
+from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
 _PART = re.compile(r"(\d+(?:\.\d+)?)(ms|[dhms])")
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
-_EPOCH = 1e9
+_EPOCH = 1e9  # from here on a number is a moment, and from the next one on in milliseconds
+_EPOCH_MS = 1e11
+_BELIEVED = 86400.0  # whoever says more than a day means something else
+_RFC_3339 = re.compile(r"\d{4}-\d\d-\d\d[T ]")
 _IN_BODY = re.compile(
     rb'"(?:retryDelay|retry_after|retry-after|retryAfter)"\s*:\s*"?(\d+(?:\.\d+)?)(ms|[smh])?"?\s*[,}\]]'
 )
@@ -70,8 +73,8 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"", now: float | None 
             if value is None:
                 value = _until(text, headers.get("date", ""), now)
             elif value >= _EPOCH:
-                value -= _moment(headers.get("date", "")) or now
-            if value is not None and value >= 0:
+                value = (value / 1000 if value >= _EPOCH_MS else value) - (_moment(headers.get("date", "")) or now)
+            if value is not None and 0 <= value <= _BELIEVED:
                 return value
     match = _IN_BODY.search(body[:65536])
     if match:
@@ -92,7 +95,7 @@ def _until(text: str, date: str, now: float) -> float | None:
 def _moment(date: str) -> float | None:
     """Seconds since the epoch of a date in a header."""
     try:
-        moment = parsedate_to_datetime(date)
+        moment = datetime.fromisoformat(date) if _RFC_3339.match(date) else parsedate_to_datetime(date)
         # A date whose zone is not known is one of Greenwich (RFC 9110 section 5.6.7 allows no other).
         return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
     except (ValueError, TypeError, OverflowError):

@@ -1,6 +1,7 @@
 """Budgets as a hook: the most that a request can cost is reserved before it is sent, and settled after."""
 
 import logging
+import sys
 import time
 from collections.abc import Callable
 from contextvars import ContextVar
@@ -88,6 +89,7 @@ class BlockBudget:
         self.purse = Purse(self._budget.exact)
         self.amount = amount
         self.currency = currency
+        self._entered = 0
 
     @property
     def spent(self) -> float:
@@ -105,15 +107,24 @@ class BlockBudget:
         return self._budget
 
     def __enter__(self) -> "BlockBudget":
-        self._token = _OPEN.set((*_OPEN.get(), self))
-        self._hook.opened(self)
+        _OPEN.set((*_OPEN.get(), self))
+        self._entered += 1
+        if self._entered == 1:
+            self._hook.opened(self)
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._hook.closed(self)
-        _OPEN.reset(self._token)
+        self._entered -= 1
+        if self._entered == 0:
+            self._hook.closed(self)
+        # Whatever context this is: generators are closed by other tasks, and blocks may be entered by several threads.
+        open_here = list(_OPEN.get())
+        if self in open_here:
+            open_here.reverse()
+            open_here.remove(self)
+            _OPEN.set(tuple(reversed(open_here)))
 
 
 class BudgetHook(Hook):
@@ -160,7 +171,10 @@ class BudgetHook(Hook):
             BudgetExceeded: a budget has less than that.
         """
         # A thread that knows of no block may work for any: it counts in all that are open.
-        blocks = [each for each in _OPEN.get() if each in self._blocks] or list(self._blocks)
+        # A task has its own context, which says it exactly.
+        blocks = [each for each in dict.fromkeys(_OPEN.get()) if each in self._blocks]
+        if not blocks and self._blocks and not _in_a_task():
+            blocks = list(self._blocks)
         if not attempt.outgoing.paid:
             return None
         paid = paid_labels(attempt, self._config)
@@ -291,6 +305,18 @@ class BudgetHook(Hook):
             purse.settle(most, cost)
         if self._ledger is not None:
             self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
+
+
+def _in_a_task() -> bool:
+    """Whether an event loop runs here; programs without one do not load it for that."""
+    loops = sys.modules.get("asyncio")
+    if loops is None:
+        return False
+    try:
+        loops.get_running_loop()
+    except RuntimeError:
+        return False
+    return True
 
 
 def paid_labels(attempt: AttemptDetails, config: "Config") -> tuple[str, ...]:

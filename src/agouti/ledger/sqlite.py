@@ -1,5 +1,6 @@
 """A ledger in a file of SQLite, written by any number of processes."""
 
+import os
 import sqlite3
 import time
 from collections.abc import Iterator, Sequence
@@ -50,6 +51,8 @@ class SqliteLedger(Ledger):
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
         try:
             with undisturbed():
+                if not reading:  # what stands in it is its owner's: prompts, where they are kept
+                    os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
                 self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
             try:
                 self._prepared()

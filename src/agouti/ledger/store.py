@@ -155,6 +155,11 @@ class Ledger(ABC):
                 f"the budget cannot be kept: the ledger {self.place} is out of reach ({self._told(error)})",
                 hint="Nothing was sent. Try again, or see what is the matter with it.",
             ) from None
+        except self.errors as error:
+            raise RequestError(
+                f"the budget cannot be kept: the ledger {self.place} is damaged ({self._told(error)})",
+                hint="Nothing was sent. Put back a copy of it, or move it away: a new one begins with nothing spent.",
+            ) from None
 
     def _reserved(
         self,
