@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.batches import deferred
 from agouti.dialects.deferred import FilesAndBatches, MessageBatches
 from agouti.standins.server import Served, serve
 
@@ -305,8 +306,12 @@ def test_odd_words_about_batches_are_unreadable_and_nothing_worse(body: bytes) -
                 lenient(body)
 
 
-def test_batch_without_a_mark_is_found_by_its_time_and_its_size(tmp_path: Path) -> None:
+def test_batch_without_a_mark_is_found_by_its_time_and_its_results(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     begun: list[dict[str, Any]] = []
+    looks: list[str] = []
+    monkeypatch.setattr(deferred, "_FIRST", 0.05)
     old = {"id": "b-old", "processing_status": "ended", "request_counts": {"succeeded": 2}, "created_at": "2026-01-01T00:00:00Z"}  # fmt: skip
 
     def behave(connection: Connection, _: int) -> None:
@@ -316,7 +321,9 @@ def test_batch_without_a_mark_is_found_by_its_time_and_its_size(tmp_path: Path) 
             connection.sock.close()
         elif b"?" in head.split(b" ")[1]:
             now = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
-            mine = [{**old, "id": "b-new", "created_at": now}] if begun else []
+            looks.append(now)  # it is under way at the first look: whose it is, its results will tell
+            state = {"processing_status": "in_progress" if len(looks) == 1 else "ended"}
+            mine = [{**old, **state, "id": "b-new", "created_at": now}] if begun else []
             connection.write(reply(json.dumps({"data": [old, *mine]}).encode()))
         elif b"results" in head:
             lines = [{"custom_id": each["custom_id"], "result": {"type": "succeeded", "message": {"content": [{"type": "text", "text": "x"}], "stop_reason": "end_turn"}}} for each in begun[0]["requests"]]  # fmt: skip
@@ -330,4 +337,4 @@ def test_batch_without_a_mark_is_found_by_its_time_and_its_size(tmp_path: Path) 
         with pytest.raises(agouti.ConnectionLost):
             agouti.batch(client, "a", ["one", "two"], **asking)
         made = agouti.batch(client, "a", ["one", "two"], **asking)
-        assert (made.done, len(begun)) == (2, 1)
+        assert (made.done, len(begun), len(looks)) == (2, 1, 2)

@@ -230,6 +230,7 @@ def test_what_was_handed_over_answers_what_it_asked(tmp_path: Path) -> None:
         changed = [{**ROWS[0], "note": "weeded"}, ROWS[1]]
         provider.status = {"status": "completed", "output_file_id": "out"}
         agouti.batch(client, "a", changed, prompt="one {note}", deferred=True, **asking)
+        assert len(provider.files) == 2
         agouti.batch(client, "a", changed, prompt="one {note}", deferred=True, **asking)
         found = {row["key"]: row["answer"] for row in rows_in(tmp_path / "a.jsonl")}
         assert found == {"n0": "re one weeded", "n1": "re one bed 1"}
@@ -242,6 +243,66 @@ def test_what_was_handed_over_answers_what_it_asked(tmp_path: Path) -> None:
         made = agouti.batch(client, "a", ROWS[:2], prompt="three {note}", deferred=True, **asking)
         assert made.done == 2
         assert {row["answer"] for row in rows_in(tmp_path / "a.jsonl")} == {"re three bed 0", "re three bed 1"}
+
+
+def test_what_was_fetched_before_a_kill_is_kept_once(tmp_path: Path) -> None:
+    """The results are the truth: the index beside them may lack what was noted last."""
+    import sqlite3
+
+    provider = Later()
+    provider.status = {"status": "completed", "output_file_id": "out"}
+    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "a.jsonl", "deferred": True}
+    with serving(provider) as server, agouti.Client(config(server)) as client:
+        provider.status = {"status": "in_progress"}
+        stopped(client, ROWS, **{name: value for name, value in asking.items() if name != "deferred"})
+        handed = (tmp_path / ".a.jsonl.journal").read_bytes()
+        provider.status = {"status": "completed", "output_file_id": "out"}
+        assert agouti.batch(client, "a", ROWS, **asking).done == 6
+        lines = (tmp_path / "a.jsonl").read_bytes().splitlines(keepends=True)
+        # As a kill in the middle leaves it.
+        (tmp_path / ".a.jsonl.journal").write_bytes(handed)
+        (tmp_path / "a.jsonl").write_bytes(b"".join(lines[:4]))
+        made = agouti.batch(client, "a", ROWS, **asking)
+    assert (made.done, made.found) == (2, 4)
+    assert len(rows_in(tmp_path / "a.jsonl")) == 6
+    assert sqlite3.connect(tmp_path / ".a.jsonl.journal").execute("SELECT count(*) FROM handed").fetchone() == (0,)
+
+
+def test_the_batch_of_another_run_is_never_taken_for_ours(tmp_path: Path) -> None:
+    """Neither by its time and size, nor by rows that are called alike: its results carry another mark."""
+    import time
+
+    begun: list[dict[str, Any]] = []
+
+    def foreign(connection: Connection, number: int) -> None:
+        head, _, body = connection.request.partition(b"\r\n\r\n")
+        address = f"http://{head.split(b'ost: ')[1].split()[0].decode()}/v1/results"
+        now = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+        batch = {"processing_status": "ended", "request_counts": {"succeeded": 2}, "created_at": now}
+        if head.startswith(b"POST"):
+            begun.append(json.loads(body))
+            told = {**batch, "id": f"b-{len(begun)}"}
+            connection.write(reply(json.dumps(told).encode()) if len(begun) > 1 else reply(b"{}", "500 Odd"))
+        elif b"?" in head.split(b" ")[1]:
+            connection.write(reply(json.dumps({"data": [{**batch, "id": "b-foreign"}]}).encode()))
+        elif b"results" in head:
+            ours = len(begun) > 1
+            names = [each["custom_id"] for each in begun[-1]["requests"]]
+            names = names if ours else ["0" * 16 + name[name.index("-") :] for name in names]
+            message = {"content": [{"type": "text", "text": "ours" if ours else "foreign"}], "stop_reason": "end_turn"}
+            lines = [{"custom_id": name, "result": {"type": "succeeded", "message": message}} for name in names]
+            connection.write(reply("\n".join(map(json.dumps, lines)).encode()))
+        else:
+            name = head.split(b" ")[1].rpartition(b"/")[2].decode()
+            connection.write(reply(json.dumps({**batch, "id": name, "results_url": address}).encode()))
+
+    with serving(foreign) as server, agouti.Client(config(server, dialect="messages", retries={"max": 0})) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(agouti.ProviderFault):
+            agouti.batch(client, "a", ["one", "two"], **asking)
+        assert agouti.batch(client, "a", ["one", "two"], **asking).done == 2
+    assert {row["answer"] for row in rows_in(tmp_path / "o.jsonl")} == {"ours"}
+    assert len(begun) == 2
 
 
 @pytest.mark.parametrize("torn", [lambda made: made[7:], lambda made: b"\n<p>\n" + made[:-9], lambda made: made + b"{"])

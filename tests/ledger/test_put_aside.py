@@ -352,6 +352,18 @@ def test_a_call_that_is_cancelled_gives_back_what_it_has_not_spent() -> None:
     asyncio.run(go())
 
 
+def test_a_currency_has_one_spelling() -> None:
+    answered = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 9}}  # fmt: skip
+    for ours, theirs in (("usd", "USD"), ("USD", " Usd ")):
+        made = {
+            "providers": {"p": {"address": "https://p.example/v1"}},
+            "models": {"a": {"provider": "p", "name": "m", "price": {**PRICE, "currency": theirs}}},
+        }
+        with agouti.Client(made, transport=FakeTransport([answered])) as client, client.budget(1, ours) as budget:
+            client.ask("a", "Peas?", max_tokens=9)
+            assert budget.spent > 0
+
+
 @pytest.mark.parametrize("kind", ["answer", "list", "count"])
 def test_what_is_told_of_an_attempt_that_tells_no_tokens(kind: str) -> None:
     """An answer without counts is estimated; lists of models and counts of tokens cost nothing, fees or not."""
