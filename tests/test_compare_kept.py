@@ -140,7 +140,7 @@ def test_an_attempt_that_failed_before_is_no_part_of_the_answer_s_time() -> None
 
 def test_repeats_are_never_copies(tmp_path: Path) -> None:
     with serving(judged_or_answered) as server:
-        config = {**entries(server), "cache": {"store": str(tmp_path / "c.sqlite")}}
+        config = {**entries(server), "cache": {"store": str(tmp_path / "c.sqlite"), "always": True}}
         with agouti.Client(config) as client:
             client.ask("m", "Peas?", temperature=0)
             agouti.compare(client, ["m"], "Peas?", temperature=0, repeats=4, judge="j1", judge_repeats=3)

@@ -8,6 +8,7 @@ import pytest
 
 import agouti
 from agouti.services.probe import Probed, plan
+from agouti.services.probe_questions import FIRST
 from agouti.standins import Served
 from agouti.standins.lies import LIES
 from agouti.testing import FakeTransport
@@ -169,6 +170,9 @@ def test_what_a_probe_may_cost_is_a_bound(price: dict[str, float], server: dict[
         out = sum(server.get("out") or body.get("max_tokens", 1) for body in bodies)
         charged = out * price.get("reasoning", 1.0) / 1e6 + len(bodies) * (20e-6 + price.get("request", 0.0))
         assert charged <= (expected.cost or 0)
+        if server.get("thinking"):  # asked once more, with more room
+            assert [body["max_tokens"] for body in bodies[:2]] == [48, 1000]
+            assert (FIRST.requests, FIRST.output_tokens) == (2, 1048)
         if server.get("out"):
             assert "skipped" in {row.found for row in result}
 

@@ -22,7 +22,7 @@ ROWS = [
     Row('functions have a stable name', 'batches/results.py', 'return f"{module}.{name}" if isinstance(name, str) else str(value)', 'return str(value)', 'tests/batches/test_identity.py'),
     Row('a line that was being written is cut off', 'batches/results.py', 'if end < size and not self._trial:', 'if False:', 'tests/batches/test_batch.py'),
     Row('pictures are part of a row', 'batches/prompts.py', 'return file_digest(file, "blake2b").digest()', 'return b""', 'tests/batches/test_identity.py'),
-    Row('a cache keeps what fits its form', 'cache/hook.py', '        whole = whole and _fits(result.attempt, answer)\n', '', 'tests/batches/test_identity.py'),
+    Row('a cache keeps what fits its form', 'cache/hook.py', 'return attempt.fits is None or attempt.fits(answer)', 'return True', 'tests/batches/test_identity.py'),
     Row('answers with a part of the providers memory are not kept', 'cache/hook.py', '_BOUND = ("previous_response_id",)', '_BOUND = ()', 'tests/test_cache.py'),
     Row('the oldest answers go first', 'cache/store.py', 'OVER (ORDER BY at, key ', 'OVER (ORDER BY at DESC, key ', 'tests/test_cache.py'),
     Row('old answers are asked again', 'cache/store.py', 'time.time() - found[0] > self._age', 'False', 'tests/test_cache.py'),

@@ -4,7 +4,7 @@ from .row import Row
 
 ROWS = [
     Row('a verdict belongs to its judge', 'services/compare.py', 'kept.verdict != verdict', 'False', 'tests/test_compare_kept.py'),
-    Row('an answer belongs to its model', 'services/compare.py', 'digest_of(cell.label, sent)', 'digest_of(sent)', 'tests/test_compare.py'),
+    Row('an answer belongs to all that was sent', 'services/compare.py', 'digest_of(cell.label, sent)', 'digest_of(cell.label)', 'tests/test_compare_kept.py'),
     Row('whole answers are kept', 'services/compare.py', 'whole = msgspec.to_builtins(reply.completion)', 'whole = {"choices": [{"text": reply.text}]}', 'tests/test_compare_kept.py'),
     Row('repeats are no copies', 'services/compare.py', 'cast(Options, {**options, "cache": False})', 'cast(Options, options)', 'tests/test_compare_kept.py'),
     Row('verdicts are no copies', 'services/compare_judge.py', '{"cache": False}', '{}', 'tests/test_compare_kept.py'),

@@ -4,6 +4,7 @@ import asyncio
 import json
 import os
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.config.budgets import Budget
+from agouti.core.http import HttpReply, TransportFailure
 from agouti.testing import FakeTransport
 
 from ..examples import examples
@@ -350,6 +352,45 @@ def test_a_call_that_is_cancelled_gives_back_what_it_has_not_spent() -> None:
                     assert block.left == before
 
     asyncio.run(go())
+
+
+@pytest.mark.parametrize("per", ["day", "week", "month"])
+def test_a_kept_budget_keeps_what_nobody_knows_the_cost_of(store: str, per: str) -> None:
+    """Of every program: what was put aside for a request that was lost counts to the end of the period."""
+    made = {
+        "providers": {"p": {"address": "https://p.example/v1", "retries": {"max": 0}}},
+        "models": {"a": {"provider": "p", "name": "m", "price": PRICE}},
+        "ledger": {"store": store},
+        "budgets": {"purse": {"amount": 0.0025, "currency": "USD", "per": per, "warn": 1}},
+    }
+    lost = TransportFailure("lost", "gone", sent=True)
+    for refused in (HttpReply(400, {}, b"{}"), lost, lost, lost):
+        with (
+            agouti.Client(made, transport=FakeTransport([refused])) as client,
+            pytest.raises(agouti.AgoutiError) as told,
+        ):
+            client.ask("a", "Peas?", max_tokens=100)  # 0.0011 at most
+    assert isinstance(told.value, agouti.BudgetExceeded)
+    with agouti.Client(made) as client:
+        total = client.usage().total
+    assert (total.calls, total.unpriced, total.cost.get("USD", 0)) == (3, 2, 0)
+
+
+@pytest.mark.parametrize(
+    ("per", "at", "end"),
+    [
+        ("day", "2026-12-31T23:59:59", "2027-01-01"),
+        ("week", "2026-12-01T00:00:00", "2026-12-07"),
+        ("month", "2026-12-01T00:00:00", "2027-01-01"),
+        ("month", "2028-02-29T12:00:00", "2028-03-01"),
+    ],
+)
+def test_periods_end_where_the_next_begins(per: Any, at: str, end: str) -> None:
+    now, over = (datetime.fromisoformat(each).replace(tzinfo=UTC).timestamp() for each in (at, end))
+    budget = Budget("b", 1, "USD", per)
+    assert budget.ends(now) == over
+    assert budget.begins(over) == end
+    assert budget.begins(over - 1) == budget.begins(now)
 
 
 def test_a_currency_has_one_spelling() -> None:

@@ -69,6 +69,18 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
             day -= timedelta(days=day.weekday())
         return day.isoformat()
 
+    def ends(self, now: float) -> float:
+        """When the period that a time is in is over, in seconds since the epoch.
+
+        >>> Budget("b", 1, "USD", "day").ends(1796040000.0) - 1796040000.0 <= 86400
+        True
+        """
+        first = date.fromisoformat(self.begins(now))
+        days = {"week": 7, "month": 31}.get(self.per, 1)
+        after = first + timedelta(days=days)
+        after = after.replace(day=1) if self.per == "month" else after
+        return datetime(after.year, after.month, after.day, tzinfo=UTC).timestamp()
+
 
 class Plan(Struct, frozen=True, forbid_unknown_fields=True):
     """What a provider's plan includes.

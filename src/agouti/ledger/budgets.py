@@ -275,9 +275,9 @@ class BudgetHook(Hook):
         if full is not None:
             budget, left = full
             raise _exceeded(f"budget {budget.label} of this {budget.per}", attempt, most, left)
-        numbers = [number for number, _ in reserved]
+        numbers = {number: each.ends(now) for each, (number, _) in zip(kept, reserved, strict=True)}
         if gone.is_set():  # the call was given up meanwhile, and nobody else would take them back
-            self._ledger.give_back(numbers)
+            self._ledger.give_back(list(numbers))
             return
         self._ledger.settles(attempt, numbers, picos(most))
         for budget, (_, share) in zip(kept, reserved, strict=True):

@@ -33,15 +33,15 @@ class PutAside(Struct, frozen=True):
     """What the row of an attempt takes the place of.
 
     Attributes:
-        reservations: their numbers.
+        reservations: their numbers, and when the period of each one's budget is over.
         most: what was put aside, in picos.
     """
 
-    reservations: list[int]
+    reservations: dict[int, float]
     most: int
 
 
-_Entry: TypeAlias = "tuple[LedgerRow | None, list[int]] | threading.Event | None"
+_Entry: TypeAlias = "tuple[LedgerRow | None, list[int], list[tuple[int, float]]] | threading.Event | None"
 
 
 class LedgerHook(SeeingHook):
@@ -92,21 +92,21 @@ class LedgerHook(SeeingHook):
                 weakref.finalize(self, self._writer.stop)  # nobody has the client any more
             return self._writer
 
-    def settles(self, attempt: AttemptDetails, reservations: list[int], most: int) -> None:
+    def settles(self, attempt: AttemptDetails, reservations: dict[int, float], most: int) -> None:
         """The row of an attempt will take the place of reservations."""
         before = self._settles.get(id(attempt))  # of other budgets
-        kept = [] if before is None else before.reservations
-        self._settles[id(attempt)] = PutAside([*kept, *reservations], most)
+        kept = {} if before is None else before.reservations
+        self._settles[id(attempt)] = PutAside({**kept, **reservations}, most)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""
         settled = self._settles.pop(id(attempt), None)
         if settled is not None:
-            self.give_back(settled.reservations)
+            self.give_back(list(settled.reservations))
 
     def give_back(self, reservations: list[int]) -> None:
         """Take reservations out again."""
-        self._writing().queue.put((None, reservations))
+        self._writing().queue.put((None, reservations, []))
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
@@ -115,11 +115,15 @@ class LedgerHook(SeeingHook):
         if settled is not None and row.cost is None and row.outcome != "failed":
             # It has cost something, though nobody says how much: not more than was put aside.
             row = replace(row, cost=settled.most, estimated=True)
-        self._writing().queue.put((row, [] if settled is None else settled.reservations))
+        put_aside = {} if settled is None else settled.reservations
+        # What a request that failed has cost nobody knows: what was put aside stays so as long as the budget's period.
+        unknown = row.cost is None and row.outcome == "failed"
+        numbers, kept = ([], list(put_aside.items())) if unknown else (list(put_aside), [])
+        self._writing().queue.put((row, numbers, kept))
 
     def cached(self, result: AttemptResult) -> None:
         """An answer that was not asked has a row as well; it cost nothing."""
-        self._writing().queue.put((row_of(result, time.time(), prompts=self._settings.prompts), []))
+        self._writing().queue.put((row_of(result, time.time(), prompts=self._settings.prompts), [], []))
 
     def flush(self, seconds: float = 5.0) -> None:
         """Wait until all that was handed over is written."""
@@ -167,6 +171,7 @@ class Writer:
     def _run(self) -> None:
         rows: list[LedgerRow] = []
         settled: list[int] = []
+        kept: list[tuple[int, float]] = []
         ended = False
         while not ended:
             first = self.queue.get()
@@ -176,20 +181,21 @@ class Writer:
                 if isinstance(each, tuple):
                     rows += [each[0]] if each[0] is not None else []
                     settled += each[1]
+                    kept += each[2]
                 elif each is None:
                     ended = True
                 else:
                     waiting.append(each)
             try:
-                self.ledger.add(rows, settled)
-                rows, settled = [], []
+                self.ledger.add(rows, settled, kept)
+                rows, settled, kept = [], [], []
                 self._forget()
             except self.ledger.later as error:  # with the next ones
                 self._tell(error)
                 del rows[:-_WAITING]
             except Exception as error:
                 self._tell(error)
-                rows, settled = [], []
+                rows, settled, kept = [], [], []
             for event in waiting:
                 event.set()
         self.ledger.close()

@@ -99,16 +99,19 @@ class Ledger(ABC):
         """A statement with the names of tables, and the marks for values, that this ledger has."""
         return statement.replace("{", self.prefix).replace("}", "").replace("?", self.mark)
 
-    def add(self, rows: Sequence[LedgerRow], settled: Sequence[int] = ()) -> None:
+    def add(
+        self, rows: Sequence[LedgerRow], settled: Sequence[int] = (), kept: Sequence[tuple[int, float]] = ()
+    ) -> None:
         """Keep rows, and add them to the sums of their days, all or none.
 
         Args:
             settled: reservations that they take the place of.
+            kept: reservations of which nobody knows what they have cost, and until when they count.
 
         Raises:
             Exception: of the database: they cannot be written.
         """
-        if not rows and not settled:
+        if not rows and not settled and not kept:
             return
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
@@ -127,6 +130,9 @@ class Ledger(ABC):
             self._execute_many(_ADD, [(*key, *sums[key]) for key in sorted(sums)])
             self._execute_many(_ADD_LATENCY, [(*key, latencies[key]) for key in sorted(latencies)])
             self._execute_many("DELETE FROM {reservations} WHERE id = ?", [(each,) for each in settled])
+            self._execute_many(
+                "UPDATE {reservations} SET expires = ? WHERE id = ?", [(end, each) for each, end in kept]
+            )
 
     def reserve(
         self,
