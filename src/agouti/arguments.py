@@ -24,11 +24,15 @@ if TYPE_CHECKING:
 Limits = TypeVar("Limits", Timeouts, Retries)
 
 
+ROUNDS = 8
+"""Rounds of calls at most, where nothing else is said."""
+
+
 class ToolOptions(Struct, frozen=True, kw_only=True):
     """How tools are run."""
 
     run: bool | None = None
-    max_rounds: int = 8
+    max_rounds: int = ROUNDS
     errors: "Failures" = "tell"
 
 
@@ -45,7 +49,7 @@ def split_tools(options: "AskOptions") -> "tuple[Options, ToolOptions]":
     """
     if "run_tools" not in options and "max_rounds" not in options and "tool_errors" not in options:
         return options, _USUAL
-    rounds, errors = options.get("max_rounds", 8), options.get("tool_errors", "tell")
+    rounds, errors = options.get("max_rounds", ROUNDS), options.get("tool_errors", "tell")
     _whole_number("max_rounds", rounds, 1)
     if errors not in ("tell", "raise"):
         raise RequestError(f"tool_errors = {errors!r} is unknown", hint="Take tell or raise.")

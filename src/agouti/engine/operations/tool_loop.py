@@ -71,7 +71,7 @@ class ToolLoop:
         tools: Mapping[str, ToolLike],
         *,
         text: "Callable[[Any], str | list[Json]]",
-        max_rounds: int = 8,
+        max_rounds: int,
         failures: Failures = "tell",
         run: bool = True,
     ) -> None:
