@@ -26,8 +26,7 @@ from queue import SimpleQueue
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
-from tests.breaks import ROWS  # noqa: E402
-from tests.breaks.row import Row  # noqa: E402
+from tests.breaks import ROWS, Row  # noqa: E402
 
 # What a copy of the checkout has.
 _PARTS = (

@@ -1,10 +1,28 @@
-"""Changes that break a promise of the documentation each, by package; `tests/broken_promises.py` makes them."""
+"""Changes that break a promise of the documentation each, by part; `tests/broken_promises.py` makes them."""
 
-from importlib import import_module
-from pkgutil import iter_modules
+import tomllib
+from pathlib import Path
 
-from .row import Row
+from msgspec import Struct, convert
 
-ROWS: dict[str, list[Row]] = {
-    name: import_module(f"{__name__}.{name}").ROWS for _, name, _ in iter_modules(__path__) if name != "row"
+
+class Row(Struct, frozen=True):
+    """A change of one place in the source, the promise that it breaks, and the tests that have to notice.
+
+    Attributes:
+        file: below ``src/agouti``.
+        before, after: what stands there, and what takes its place.
+        tests: for pytest, from the root of the checkout.
+    """
+
+    promise: str
+    file: str
+    before: str
+    after: str
+    tests: str
+
+
+ROWS = {
+    each.stem: convert(tomllib.loads(each.read_text(encoding="utf-8"))["break"], list[Row])
+    for each in sorted(Path(__file__).parent.glob("*.toml"))
 }
