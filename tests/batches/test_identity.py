@@ -337,6 +337,14 @@ def test_an_answer_wins_over_an_error(tmp_path: Path) -> None:
         made = agouti.batch(client, "a", ["one"], out=tmp_path / "a.jsonl", deferred=True)
         assert (made.done, made.failed) == (1, 0)
         assert agouti.batch(client, "a", ["one"], out=tmp_path / "a.jsonl").found == 1
+        # Also over an error of what the row asks by now: it is asked again, and what is paid for stays meanwhile.
+        asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "b.jsonl", "deferred": True}
+        provider.files.clear()
+        agouti.batch(client, "a", [{"id": 1, "note": "old"}], **asking)
+        provider.status = {"status": "completed", "error_file_id": "err"}
+        provider.files.clear()
+        agouti.batch(client, "a", [{"id": 1, "note": "new"}], **asking)
+        assert rows_in(tmp_path / "b.jsonl")[0]["answer"] == "1"
 
 
 @pytest.mark.parametrize(

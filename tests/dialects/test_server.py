@@ -41,6 +41,7 @@ FORMS = server_formats()
 HEAD = ReplyHead(1767225600, "quill-large", "reply-7", Request("almanac", (Message("user", "Peas?"),)))
 SCHEMA = {"type": "object", "properties": {"crop": {"type": "string"}}}
 TOOL = {"type": "function", "function": {"name": "frost_at", "description": "Days.", "parameters": SCHEMA}}
+STRICT = {"type": "function", "function": {**TOOL["function"], "strict": True}}  # type: ignore[dict-item]
 FORM = {"type": "json_schema", "json_schema": {"name": "answer", "schema": SCHEMA}}
 CHOICE = {"type": "function", "function": {"name": "frost_at"}}
 ONE_OF: dict[str, dict[str, list[Any]]] = {
@@ -78,7 +79,7 @@ ONE_OF: dict[str, dict[str, list[Any]]] = {
         "service_tier": ["auto", "default"],
         "reasoning_effort": ["low", "medium", "high", "adaptive"],
         "reasoning_budget": [2000],
-        "tools": [[TOOL], [{**TOOL, "cache_control": {"type": "ephemeral"}}]],
+        "tools": [[TOOL], [STRICT], [{**TOOL, "cache_control": {"type": "ephemeral"}}]],
         "response_format": [FORM],
     },
 }
@@ -132,6 +133,16 @@ def test_a_request_comes_back_as_it_was_said(form: str, data: st.DataObject) -> 
         request = msgspec.structs.replace(request, parameters={**request.parameters, "stream_options": counts})
     body = dialect(form).encode_chat(request).body
     assert FORMS[form].decode_request(json.loads(json.dumps(body))) == request
+
+
+def test_one_call_at_a_time_where_messages_say_so() -> None:
+    for value, told in ((True, False), (False, None)):
+        body = {
+            "model": "m", "max_tokens": 9, "messages": [{"role": "user", "content": "Q"}],
+            "tools": [{"name": "f", "input_schema": SCHEMA}],
+            "tool_choice": {"type": "auto", "disable_parallel_tool_use": value},
+        }  # fmt: skip
+        assert FORMS["messages"].decode_request(body).parameters.get("parallel_tool_calls") is told
 
 
 TURNS = st.none() | st.builds(lambda word: ProviderTurn("lines", [{"thinking": word, "signature": "s=="}]), WORDS)

@@ -56,7 +56,7 @@ def test_a_fork_has_watchmen_and_patrols_of_its_own() -> None:
         time.sleep(0.02)
     if done == (0, 0):
         os.kill(child, 9)
-        os.waitpid(child, 0)
+        done = os.waitpid(child, 0)
     assert os.waitstatus_to_exitcode(done[1]) == 0
 
 
