@@ -74,6 +74,8 @@ ASKED: list[tuple[str, dict[str, Any]]] = [
     ("a", {"response_format": {"type": "json_object"}}),
     ("m@q", {}),
     ("n@p", {}),
+    ("a", {"headers": {"x-tenant": "south"}}),
+    ("a", {"headers": {"x-tenant": "north"}}),
 ]
 
 
@@ -98,6 +100,11 @@ ENTRIES: list[dict[str, Any]] = [
     {"paths": {"chat": "/chat"}},
     {"key": {"env": "FIRST_PASS"}},
     {"key": {"env": "OTHER_PASS"}},
+    {"address": "https://p.example/{place}/v1", "values": {"place": {"env": "FIRST_PASS"}}},
+    {"address": "https://p.example/{place}/v1", "values": {"place": {"env": "OTHER_PASS"}}},
+    {"query": {"version": {"env": "FIRST_PASS"}}},
+    {"add": {"tier": {"env": "FIRST_PASS"}}},
+    {"add": {"tier": {"env": "OTHER_PASS"}}},
 ]
 
 

@@ -192,10 +192,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
 
 @pytest.mark.parametrize(("options", "what"), WRONG, ids=[what for _, what in WRONG])
 def test_what_is_wrong_is_said_before_anything_is_sent(options: dict[str, Any], what: str) -> None:
-    models = {
-        "almanac": {"provider": "shed", "name": "loam-2b"},
-        "blind": {"like": "almanac", "inputs": ["text"]},
-    }
+    models = {"almanac": {"provider": "shed", "name": "loam-2b"}, "blind": {"like": "almanac", "inputs": ["text"]}}
     fake = FakeTransport([])
     with agouti.Client(
         {"providers": {"shed": {"address": "http://localhost:8080/v1"}}, "models": models}, transport=fake

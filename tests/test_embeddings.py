@@ -233,10 +233,7 @@ def test_only_what_compares_is_joined() -> None:
         return agouti.Embeddings(["pea"], [numbers], label="other", model=model)
 
     with fake_model(9) as (client, _):
-        for known, words in (
-            ("pea", "only_missing cannot be a str"),
-            (of("m", 1, 2, 3), "3 dimensions, not 2"),
-        ):
+        for known, words in (("pea", "only_missing cannot be a str"), (of("m", 1, 2, 3), "3 dimensions, not 2")):
             with pytest.raises(agouti.RequestError, match=words):
                 client.embed("m", "x", dimensions=2, only_missing=known)  # type: ignore[arg-type]
         with pytest.raises(agouti.ReplyUnreadable, match="where 3 were expected"):

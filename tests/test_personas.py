@@ -53,24 +53,14 @@ def sent(label: str, prompt: Any = "Moin", **options: Any) -> list[tuple[str, st
         (
             "brief",
             {},
-            [
-                ("system", "In English."),
-                ("user", "Guten Tag"),
-                ("assistant", "Good day in English"),
-                ("user", "Moin"),
-            ],
+            [("system", "In English."), ("user", "Guten Tag"), ("assistant", "Good day in English"), ("user", "Moin")],
         ),
         ("brief", {"examples": [], "system": "{tone}"}, [("system", "{tone}"), ("user", "Moin")]),
         ("translator", {"examples": [], "system": ""}, [("user", "Moin")]),
         (
             "brief",
             {"prompt": [{"role": "system", "content": "Own."}, {"role": "user", "content": "{language}"}]},
-            [
-                ("system", "Own."),
-                ("user", "Guten Tag"),
-                ("assistant", "Good day in English"),
-                ("user", "{language}"),
-            ],
+            [("system", "Own."), ("user", "Guten Tag"), ("assistant", "Good day in English"), ("user", "{language}")],
         ),
     ],
 )

@@ -347,36 +347,6 @@ def test_an_answer_wins_over_an_error(tmp_path: Path) -> None:
         assert rows_in(tmp_path / "b.jsonl")[0]["answer"] == "1"
 
 
-@pytest.mark.parametrize(
-    ("one", "other"),
-    [
-        ({"values": {"place": {"env": "PLACE"}}}, {"values": {"place": "north"}}),
-        ({"query": {"deployment": {"env": "PLACE"}}}, {"query": {"deployment": "north"}}),
-        ({"headers": {"x-tenant": {"env": "PLACE"}}}, {"headers": {"x-tenant": "north"}}),
-        ({"add": {"tenant": {"env": "PLACE"}}}, {"add": {"tenant": "north"}}),
-        ({"key": "sk-one-account"}, {"key": "sk-two-accounts"}),
-    ],
-    ids=["address", "query", "header", "body", "account"],
-)
-def test_the_cache_tells_no_tenant_what_another_was_told(
-    server: RawServer, tmp_path: Path, one: dict[str, Any], other: dict[str, Any]
-) -> None:
-    for number, each in enumerate((one, one, other, other)):
-        address = server.address.removesuffix("/v1") + ("/{place}/v1" if "values" in each else "/v1")
-        entries = {
-            "providers": {"p": {"address": address, "plain_http": True, **each}},
-            "models": {"m": {"provider": "p", "name": "m"}},
-            "cache": {"store": str(tmp_path / "c.sqlite")},
-        }
-        loaded = agouti.load_config(entries, environment={"PLACE": "south"})
-        with agouti.Client(loaded) as client:
-            reply = client.ask("m", "Peas?", temperature=0)
-            assert reply.cached == bool(number % 2)
-            assert client.ask("m", "Peas?", temperature=0, headers={"x-shelf": str(number // 2)}).cached == bool(
-                number % 2
-            )
-
-
 def test_what_does_not_fit_its_form_is_kept_by_no_cache(tmp_path: Path) -> None:
     """Neither an answer without a value nor calls that cannot be run: they would come again and again."""
     call = {"id": "c", "type": "function", "function": {"name": "frost", "arguments": '{"day": "soon"}'}}

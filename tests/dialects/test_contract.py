@@ -197,10 +197,7 @@ ENCODED: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
                 {"role": "model", "parts": [{"functionCall": {"name": "f", "args": {"a": 1}}}]},
                 {
                     "role": "user",
-                    "parts": [
-                        {"functionResponse": {"name": "f", "response": {"result": "17"}}},
-                        {"text": "So?"},
-                    ],
+                    "parts": [{"functionResponse": {"name": "f", "response": {"result": "17"}}}, {"text": "So?"}],
                 },
             ],
             "tools": [

@@ -10,16 +10,7 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.chat import (
-    Choice,
-    Citation,
-    Completion,
-    Message,
-    ProviderTurn,
-    Request,
-    ToolCall,
-    ToolFunction,
-)
+from agouti.core.chat import Choice, Citation, Completion, Message, ProviderTurn, Request, ToolCall, ToolFunction
 from agouti.core.messages import said
 from agouti.core.usage import Usage
 from agouti.core.vectors import VectorsRequest

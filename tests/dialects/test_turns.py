@@ -14,7 +14,7 @@ from agouti.standins import Served
 from .test_contract import MODELS
 
 THINKS: dict[str, dict[str, Any]] = {
-    "converse": {"extra": {"additionalModelRequestFields": {"thinking": {"type": "enabled", "budget_tokens": 2048}}}},
+    "converse": {"extra": {"additionalModelRequestFields": {"thinking": {"type": "enabled", "budget_tokens": 2048}}}}
 }
 WITH_TOOLS = ("chat", "responses", "messages", "contents", "lines", "converse")
 NINE = [name for name in MODELS if name != "board"]

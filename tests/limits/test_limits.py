@@ -141,10 +141,7 @@ def test_refusals_and_headers_of_the_provider_correct_it() -> None:
         "x-ratelimit-remaining-requests": "0",
         "x-ratelimit-reset-requests": "7s",
     }
-    answers = [
-        HttpReply(200, zero, msgspec.json.encode(GOOD)),
-        HttpReply(429, {"retry-after": "30"}, b"{}"),
-    ]
+    answers = [HttpReply(200, zero, msgspec.json.encode(GOOD)), HttpReply(429, {"retry-after": "30"}, b"{}")]
     limits = {"requests_per_second": 50, "wait": 1}
     for answer, seconds in zip(answers, (7, 30), strict=True):
         config = {"providers": {"shed": {"address": "http://localhost:1/v1", "limits": limits, "retries": {"max": 0}}}}

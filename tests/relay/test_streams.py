@@ -33,10 +33,7 @@ def server() -> Iterator[RawServer]:
 
 @pytest.fixture(scope="module")
 def relay(server: RawServer) -> Iterator[Running]:
-    entries = {
-        "providers": {"p": {"address": server.address}},
-        "models": {"m": {"provider": "p", "name": "m"}},
-    }
+    entries = {"providers": {"p": {"address": server.address}}, "models": {"m": {"provider": "p", "name": "m"}}}
     with relaying(agouti.load_config(entries)) as running:
         yield running
 
