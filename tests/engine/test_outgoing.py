@@ -2,6 +2,7 @@
 
 import ast
 import json
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -141,6 +142,17 @@ def asked_for(value: Any, names: tuple[str, ...]) -> list[int]:
     return found
 
 
+@cache
+def names_used() -> dict[str, set[str]]:
+    """The names that each module uses."""
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        nodes = list(ast.walk(ast.parse(path.read_text())))
+        used = {node.attr for node in nodes if isinstance(node, ast.Attribute)}
+        found[path.relative_to(SOURCE).as_posix()] = used | {node.id for node in nodes if isinstance(node, ast.Name)}
+    return found
+
+
 @pytest.mark.parametrize(
     ("names", "modules"),
     [
@@ -163,12 +175,5 @@ def asked_for(value: Any, names: tuple[str, ...]) -> list[int]:
     ids=["tokens", "messages", "texts", "caps", "digests"],
 )  # fmt: skip
 def test_nobody_else_estimates_or_digests_a_request(names: set[str], modules: set[str]) -> None:
-    found = set()
-    for path in SOURCE.rglob("*.py"):
-        tree = ast.parse(path.read_text())
-        used = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
-        used |= {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
-        place = path.relative_to(SOURCE).as_posix()
-        if names & used and not place.startswith("standins/"):
-            found.add(place)
+    found = {place for place, used in names_used().items() if names & used and not place.startswith("standins/")}
     assert found <= modules

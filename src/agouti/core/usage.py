@@ -98,8 +98,8 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     def dearest(self, input_tokens: int, output_tokens: int, *, images: int = 0, requests: int = 1) -> Decimal:
         """What so many tokens can cost at most: all of them of the dearest kind.
 
-        >>> Price(input=1.0, output=2.0, cache_write=1.25, reasoning=8.0).dearest(1_000_000, 1_000_000)
-        Decimal('9.25')
+        >>> float(Price(input=1.0, output=2.0, cache_write=1.25, reasoning=8.0).dearest(1_000_000, 1_000_000))
+        9.25
         """
         into = exactly(max(self.input, self.cached_input or 0.0, self.cache_write or 0.0))
         out = exactly(max(self.output, self.reasoning or 0.0))
