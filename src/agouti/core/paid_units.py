@@ -109,6 +109,10 @@ def _plain(name: object) -> str:
     return name.replace("_", "").lower() if isinstance(name, str) else ""
 
 
+# Every word by which a picture, a file or a sound is known has one of these in it: most bodies have none.
+MEDIA_WORDS = re.compile(rb"image|file|document|audio|video|nline|data:")
+
+
 def media_of(body: Json) -> Iterator[Media]:
     """The pictures, files and sounds in a body, in whatever words they stand there.
 

@@ -16,7 +16,7 @@ from ..core.chat import Json, Message, Request
 from ..core.errors import RequestError
 from ..core.estimate import estimate_message, estimate_text, estimate_tokens
 from ..core.http import HttpRequest
-from ..core.paid_units import Caps, Media, caps_of, keeps_elsewhere, media_of
+from ..core.paid_units import MEDIA_WORDS, Caps, Media, caps_of, keeps_elsewhere, media_of
 from ..core.secret import SecretText
 from ..core.vectors import VectorsRequest
 from ..credentials.sources import CommandKey, OAuthKey, SignatureKey
@@ -203,7 +203,7 @@ class OutgoingRequest:
     def media(self) -> list[Media]:
         """The pictures, files and sounds in it."""
         if self._media is None:
-            self._media = list(media_of(self.fields))
+            self._media = list(media_of(self.fields)) if MEDIA_WORDS.search(self.body or b"") else []
         return self._media
 
     @property
@@ -269,8 +269,10 @@ def caps_in(fields: Mapping[str, Any], target: "Target") -> Caps:
         RequestError: two of them contradict each other.
     """
     entry, abilities = target.provider.entry, target.provider.dialect.abilities
-    renamed = [f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in abilities.cap_fields]
-    return caps_of(fields, [*abilities.cap_fields, *renamed], abilities.answer_fields)
+    names = abilities.cap_fields
+    if entry.rename:
+        names = (*names, *[f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in names])
+    return caps_of(fields, names, abilities.answer_fields)
 
 
 def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = False) -> int:
