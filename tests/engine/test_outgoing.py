@@ -121,12 +121,50 @@ def test_an_answer_in_pieces_is_the_same_answer(dialect: str) -> None:
     assert found[0] == found[1] != ""
 
 
+def test_half_of_a_letter_is_an_error_that_says_so(tmp_path: Path) -> None:
+    """Also where the request is only looked up, or named in a file."""
+    entries = {
+        "providers": {"p": {"address": "https://p.example/v1"}},
+        "models": {"m": {"provider": "p", "name": "m"}},
+        "cache": {"store": str(tmp_path / "c.sqlite")},
+    }
+    with agouti.Client(entries, transport=(fake := FakeTransport([]))) as client:
+        with pytest.raises(agouti.RequestError, match="cannot be written as JSON"):
+            client.ask("m", "x\ud800", temperature=0)
+        with pytest.raises(agouti.RequestError, match="cannot be written as JSON"):
+            agouti.compare(client, ["m"], "x\ud800", keep=tmp_path / "k.jsonl")
+    assert fake.requests == []
+
+
+def test_the_key_that_a_cached_answer_belongs_to_is_the_key_that_was_sent(tmp_path: Path) -> None:
+    """Several keys are used in turn: an answer is kept for the account that has paid for it."""
+    good = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}]}
+    entries = {
+        "providers": {"p": {"address": "https://p.example/v1", "key": [{"env": "ONE"}, {"env": "TWO"}]}},
+        "cache": {"store": str(tmp_path / "c.sqlite")},
+    }
+    loaded = agouti.load_config(entries, environment={"ONE": "sk-one-account", "TWO": "sk-two-account"})
+    fake, looking = FakeTransport([good] * 4), Looking()
+    with agouti.Client(loaded, transport=fake, hooks=[looking]) as client:
+        asked = {}
+        for number in range(4):
+            client.ask("m@p", f"{number}?")
+            key = fake.requests[-1].headers["authorization"].reveal()
+            asked.setdefault(key, looking.outgoing._credential.fingerprint)
+            assert asked[key] == looking.outgoing._credential.fingerprint
+    assert len(asked) == len(set(asked.values())) == 2
+
+
 @pytest.mark.parametrize("dialect", NINE)
 def test_caps_that_contradict_each_other_are_named_before_anything_is_sent(dialect: str) -> None:
-    for more in ({"extra": {"max_completion_tokens": 9}}, {"extra": {}, "add": {"max_new_tokens": 9}}):
+    for more in (
+        {"extra": {"max_completion_tokens": 9}},
+        {"extra": {}, "add": {"max_new_tokens": 9}},
+        {"extra": {"max_new_tokens": -9}},
+    ):
         provider = {"address": "https://p.example/v1", "dialect": dialect, "add": more.get("add", {})}
         with agouti.Client({"providers": {"p": provider}}, transport=(fake := FakeTransport([]))) as client:
-            with pytest.raises(agouti.RequestError, match=r"two caps that differ: .*= 9|sets max_completion_tokens"):
+            with pytest.raises(agouti.RequestError, match=r"two caps that differ: .*= -?9|sets max_completion_tokens"):
                 client.ask("m@p", "Peas?", max_tokens=7, extra=more["extra"])
         assert fake.requests == []
 

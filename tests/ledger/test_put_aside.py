@@ -132,6 +132,10 @@ def test_no_server_charges_more_than_was_put_aside(dialect: str, data: st.DataOb
         ({"dialect": "contents"}, {}, {"extra": {"generation_config": {"maxOutputTokens": 700}}}, 700),
         ({}, {}, {"extra": {"options": {"num_predict": 7000}}}, 7000),
         ({}, {}, {"extra": {"parameters": {"MaxNewTokens": 7000}, "max_tokens": True}}, 7000),
+        ({}, {}, {"extra": {"max_new_tokens": 7000.0}}, 7000),  # as lenient servers read it
+        ({}, {}, {"extra": {"max_new_tokens": "7000"}}, 7000),
+        ({}, {}, {"max_tokens": 100, "extra": {"n": 50.0}}, 5000),
+        ({}, {}, {"extra": {"max_new_tokens": -1}}, 1024),  # as many as it likes: nobody knows
         ({"dialect": "lines"}, {}, {"max_tokens": 300}, 300),
         ({"dialect": "converse"}, {}, {"max_tokens": 300}, 300),
         ({"dialect": "jobs"}, {}, {"max_tokens": 300}, 300),
@@ -163,6 +167,21 @@ PICTURE = agouti.Image(b"\x89PNG\r\n\x1a\n" + bytes(3000))
         ),  # nobody knows its size
         ({"media_tokens": {"file": 50}}, ["What is on it?", PICTURE], (4000, 4400)),
         ({"price": {**PRICE, "image": 0.25}}, ["What is on it?", PICTURE], (250_000, 250_400)),  # paid by the piece
+        # A text that looks like a picture is a text.
+        ({"price": {**PRICE, "image": 0.25}}, "data:image/png " + "word " * 4000, (20_000, 20_400)),
+        ({"media_tokens": {"image": 100, "file": 50}}, "data:image/png;base64," + "word " * 4000, (20_000, 20_400)),
+        (
+            {"media_tokens": {"image": 100}},
+            [
+                {
+                    "role": "user",
+                    "content": [
+                        {"type": "image_url", "image_url": {"url": "data:image/png;base64,"}, "text": "word " * 4000}
+                    ],
+                }
+            ],
+            (20_000, 20_600),
+        ),
         (
             {"price": {**PRICE, "cache_write": 4.0}},
             "word " * 100,

@@ -6,6 +6,7 @@ whoever asks. They are known by their names, which differ little from one provid
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
+from math import ceil
 
 from msgspec import Struct
 
@@ -25,7 +26,12 @@ _KEPT = frozenset({"previousresponseid", "conversation", "cachedcontent", "conta
 _IMAGES = frozenset({"image", "image_url", "input_image"})
 _FILES = frozenset({"file", "input_file", "document"})
 _SOUNDS = frozenset({"audio", "input_audio", "video"})
-_BASE64 = re.compile(r"[A-Za-z0-9+/_=\s-]*")
+# Fields that hold a picture, a file or a sound: what begins like one anywhere else is a text, and counts as that.
+_CARRIERS = frozenset(
+    {"audio", "bytes", "data", "document", "file", "file_data", "image", "image_url", "images", "url", "video"}
+)
+_DATA = re.compile(r"data:([\w.+-]+)/[\w.+-]+(?:;[\w.+=-]+)*,[A-Za-z0-9+/_=%\r\n-]*")
+_BASE64 = re.compile(r"[A-Za-z0-9+/_=\r\n-]*")
 # Shorter texts are no media.
 _SHORT = 64
 
@@ -67,15 +73,15 @@ def caps_of(body: Mapping[str, Json], cap_fields: Iterable[str], answer_fields: 
     Caps(output_tokens=40, answers=2)
     """
     caps = {**_at(body, cap_fields), **_named(body, _CAPS)}
-    known = {name: value for name, value in caps.items() if value > 0}  # below nothing: as many as it likes
-    if len(set(known.values())) > 1:
-        told = " and ".join(f"{name} = {value}" for name, value in sorted(known.items()))
+    known = {max(value, 0) for value in caps.values()}  # nothing, or less: as many as it likes
+    if len(known) > 1:
+        told = " and ".join(f"{name} = {value}" for name, value in sorted(caps.items()))
         raise RequestError(
             f"the request has two caps that differ: {told}",
             hint="Leave one of them out: of max_tokens, extra, and add in the provider's entry.",
         )
     answers = {**_at(body, answer_fields), **_named(body, _ANSWERS)}
-    return Caps(next(iter(known.values()), None), max([1, *answers.values()]))
+    return Caps(next(iter(known), 0) or None, max([1, *answers.values()]))
 
 
 def keeps_elsewhere(body: Mapping[str, Json]) -> bool:
@@ -87,8 +93,8 @@ def _at(body: Mapping[str, Json], pointers: Iterable[str]) -> dict[str, int]:
     found = {}
     for pointer in pointers:
         value = read(body, pointer)
-        if value is not MISSING and isinstance(value, int) and not isinstance(value, bool):
-            found[pointer.strip("/").replace("/", ".")] = value
+        if value is not MISSING and (count := _count(value)) is not None:
+            found[pointer.strip("/").replace("/", ".")] = count
     return found
 
 
@@ -100,9 +106,19 @@ def _named(body: Mapping[str, Json], names: frozenset[str]) -> dict[str, int]:
     ]
     for prefix, table in tables:
         for name, value in table.items():
-            if isinstance(value, int) and not isinstance(value, bool) and _plain(name) in names:
-                found[f"{prefix}{name}"] = value
+            if _plain(name) in names and (count := _count(value)) is not None:
+                found[f"{prefix}{name}"] = count
     return found
+
+
+def _count(value: Json) -> int | None:
+    """A number as lenient servers read it: also one with a point, or in a text."""
+    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
+        return None
+    try:
+        return value if isinstance(value, int) else ceil(float(value))
+    except (ValueError, OverflowError):
+        return None
 
 
 def _plain(name: object) -> str:
@@ -154,16 +170,21 @@ def _kind_of_part(part: Mapping[str, Json]) -> str:
 
 
 def _inline(part: Json) -> int:
-    """The bytes that a part brings along."""
+    """The bytes that a part brings along; words beside them, or instead of them, are text."""
     if isinstance(part, str):
-        return 0 if part.startswith(("http://", "https://")) else len(part) if len(part) > _SHORT else 0
-    each = part.values() if isinstance(part, Mapping) else part if isinstance(part, list) else ()
-    return sum(_inline(value) for value in each)
+        return len(part) if len(part) > _SHORT and (_BASE64.fullmatch(part) or _DATA.fullmatch(part)) else 0
+    if isinstance(part, Mapping):
+        if part.get("type") == "text":
+            return 0
+        return sum(_inline(value) for name, value in part.items() if name in _CARRIERS or isinstance(value, Mapping))
+    return sum(map(_inline, part)) if isinstance(part, list) else 0
 
 
 def _kind_of_text(text: str, name: object) -> str:
     """What a text is that is none: a data URI, or what stands under the name of a picture in base64."""
+    if name not in _CARRIERS:
+        return ""
     if text.startswith("data:"):
-        kind = text[5:30].partition("/")[0]
-        return kind if kind in ("image", "audio") else "file"
-    return "image" if name in ("images", "image") and _BASE64.fullmatch(text[:4096]) else ""
+        match = _DATA.fullmatch(text)
+        return "" if match is None else match[1] if match[1] in ("image", "audio") else "file"
+    return "image" if name in ("images", "image") and _BASE64.fullmatch(text) else ""

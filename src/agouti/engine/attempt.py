@@ -67,7 +67,7 @@ def attempt(
             watch = _watch()(call, operation, target, len(before) + 1, began, request)
             if watch.identified:
                 # Whose answer a hook has, it can tell only by the key and all that goes with it.
-                yield from watch.identify(more)
+                credential = yield from watch.identify(more)
             kept = yield from watch.kept(Kept(call, target, before))
             if kept is not None:
                 return Attempted(kept, clock() - began)
@@ -78,9 +78,10 @@ def attempt(
             # What goes out is written before anybody has a say in it.
             watch.outgoing.body  # noqa: B018
             yield from watch.admit()
-        if operation.sends_key:
+        if operation.sends_key and (credential is None or not credential.fresh(call.clocks.now())):
             credential = yield from credential_for(call, target)
         if watch is not None:
+            watch.outgoing.identify(credential, more)
             http = watch.outgoing.http(credential, more)
             if besides := watch.sends(credential):
                 http = replace(http, headers={**besides, **http.headers})

@@ -139,13 +139,14 @@ class OutgoingRequest:
 
     def identify(self, credential: "Credential | None", more: Mapping[str, str] | None) -> None:
         """The key that goes with it, and the headers of the call: from now on its fingerprint can be told."""
-        self._credential, self._more = credential, more or {}
+        self._credential, self._more, self._fingerprint = credential, more or {}, ""
 
     @property
     def fingerprint(self) -> str:
         """A digest of all that is sent, and of the account: the same for two requests that must have the same answer.
 
-        Secrets are in it by their digest. Whether the answer comes in pieces makes no difference.
+        Secrets are in it by their digest. Whether the answer comes in pieces makes no difference. A hook that goes by
+        it before the request is sent says so (`AnsweringHook.identifies`): the key is not known before.
         """
         if not self._fingerprint:
             account = account_of(self.target, self._credential)
@@ -155,6 +156,7 @@ class OutgoingRequest:
     @property
     def content(self) -> str:
         """The same without the account: for what is kept of a request by the application itself."""
+        self.body  # noqa: B018  # what cannot be written is an error that says so
         plain = self._plain()
         http = plain.target.provider.request(plain.written, self.target.model.name, None, None, body=b"")
         idempotency = self.target.provider.entry.idempotency_header.lower()

@@ -88,8 +88,8 @@ class Watch:
         """Whether a hook wants to know whose request it is."""
         return any(isinstance(hook, AnsweringHook) and hook.identifies(self._details) for hook in self._call.hooks)
 
-    def identify(self, more: Mapping[str, str] | None) -> Steps[None]:
-        """Fetch what the fingerprint is made of.
+    def identify(self, more: Mapping[str, str] | None) -> "Steps[Credential | None]":
+        """Fetch what the fingerprint is made of; the key, which is the one that the request is sent with.
 
         Raises:
             CredentialError: it cannot be had.
@@ -99,6 +99,7 @@ class Watch:
             yield from settings_for(call, target)
         credential = (yield from credential_for(call, target)) if self._operation.sends_key else None
         self.outgoing.identify(credential, more)
+        return credential
 
     def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
