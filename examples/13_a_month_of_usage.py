@@ -1,10 +1,12 @@
 """A month of the seed library's usage: what it cost, by model and by feature, a page for the board, and the overage.
 
-Run it on made-up rows, without any provider:   python examples/13_a_month_of_usage.py
+Run it on made-up rows, without any provider:   python examples/13_a_month_of_usage.py [FOLDER]
+The page and the figures stay in FOLDER, where one is named.
 """
 
+import sys
 import tempfile
-from contextlib import chdir
+from contextlib import chdir, nullcontext
 from datetime import UTC, datetime, timedelta
 
 import agouti
@@ -15,7 +17,8 @@ CONFIG = {
     "ledger": {"store": "month-of-usage.sqlite"},
     "plans": {"northbank": {"tokens": 1_000_000, "fee": 10, "overage": 0.0002, "currency": "USD"}},
 }
-with tempfile.TemporaryDirectory() as folder, chdir(folder):
+kept = nullcontext(sys.argv[1]) if len(sys.argv) > 1 else tempfile.TemporaryDirectory()
+with kept as folder, chdir(folder):
     write_history("month-of-usage.sqlite", days=28)
     with agouti.Client(CONFIG) as client:
         since = datetime.now(UTC).date() - timedelta(days=27)

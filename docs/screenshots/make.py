@@ -178,7 +178,7 @@ SHOTS: dict[str, list[str]] = {
         "@sleep 1",
     ],
     "batch-figure": [f"{sys.executable} {BENCHMARKS}/batch_load.py --rows 20000 --figure batch.png"],
-    "usage-page": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py"],
+    "usage-page": [f"{sys.executable} {EXAMPLES}/13_a_month_of_usage.py ."],
     "ask": [
         'agouti ask almanac "When do broad beans go in?"',
         "echo 'Plan my spring bed.' | agouti ask almanac-local --max-tokens 12",

@@ -6,12 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 from .core.chat import Json, Message
 from .core.errors import ContextOverflow, RequestError
+from .core.estimate import estimate_message
 from .core.messages import messages_of
 from .core.window import fitting
 from .engine.call import Call, request_for
 from .engine.effects import RunCallable, Steps
 from .engine.operations.chat import Chat, expressible
-from .engine.outgoing import OutgoingRequest, expected_of, expected_of_message
+from .engine.outgoing import OutgoingRequest, expected_of
 
 if TYPE_CHECKING:
     from .reply import Reply
@@ -80,7 +81,7 @@ class ContextWindow:
         around = ratio.of(expected_of(request_for(call.question, target)))  # all but the history
         answer = _cap(call) or min(context // 4, _ANSWER)
         room = context - answer - around
-        wanted = sum(ratio.of(expected_of_message(message)) for message in history)
+        wanted = sum(ratio.of(estimate_message(message)) for message in history)
         if wanted <= room:
             return history
         if fit == "error" or around > context:
@@ -111,7 +112,7 @@ class ContextWindow:
         if not history:
             return False
         ratio = call.targets[0].state.tokens
-        sent = sum(ratio.of(expected_of_message(message)) for message in history)
+        sent = sum(ratio.of(estimate_message(message)) for message in history)
         sent += ratio.of(expected_of(request_for(call.question, call.targets[0])))
         answer = _cap(call)
         context = self._context(call)

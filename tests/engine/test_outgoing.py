@@ -195,7 +195,7 @@ def names_used() -> dict[str, set[str]]:
     ("names", "modules"),
     [
         ({"estimate_tokens"}, {"core/estimate.py", "engine/outgoing.py", "testing/script.py"}),
-        ({"estimate_message"}, {"core/estimate.py", "engine/outgoing.py", "core/window.py"}),
+        ({"estimate_message"}, {"core/estimate.py", "core/window.py", "conversation_window.py"}),
         # Of answers, by what came.
         ({"estimate_text"}, {"core/estimate.py", "engine/outgoing.py", "engine/watch.py", "testing/script.py"}),
         ({"caps_of", "media_of"}, {"core/paid_units.py", "engine/outgoing.py"}),

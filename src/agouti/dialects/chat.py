@@ -34,6 +34,7 @@ from .chat_fields import (
     text_and_thoughts,
     usage_elsewhere,
     usage_of,
+    with_counts,
 )
 from .shared import ChatVectors, ModelListing
 from .streams import read_reply
@@ -93,9 +94,7 @@ class ChatDialect(ModelListing, ChatVectors):
         if request.stream:
             body["stream"] = True
             if "stream_options" not in request.refused:
-                # Counts are always asked for: without them nobody knows what a stream has cost.
-                asked = body.get("stream_options")
-                body["stream_options"] = {**(asked if isinstance(asked, dict) else {}), "include_usage": True}
+                body["stream_options"] = with_counts(body.get("stream_options"))
         elif "stream_options" in body:
             del body["stream_options"]
         if request.extra:

@@ -344,3 +344,12 @@ def usage_of(usage: UsageFields) -> Usage:
     if written is None:
         written = usage.cache_creation_input_tokens
     return Usage(inputs, outputs, total, hits, thoughts, written)
+
+
+def with_counts(options: Json) -> dict[str, Json]:
+    """Options of a stream that asks for its counts of tokens: without them nobody knows what it has cost.
+
+    >>> with_counts({"include_usage": False, "more": 1})
+    {'include_usage': True, 'more': 1}
+    """
+    return {**(options if isinstance(options, dict) else {}), "include_usage": True}

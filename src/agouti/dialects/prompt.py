@@ -18,7 +18,7 @@ from ..core.events import Event, Finished, LogprobsTold, Passed, Started, Text, 
 from ..core.framing_sse import SseDecoder
 from ..core.parts import ImagePart, parts_of, words_of
 from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_list, same_names
-from .chat_fields import CODES, UsageFields, finish_reason, usage_of
+from .chat_fields import CODES, UsageFields, finish_reason, usage_of, with_counts
 from .shared import ModelListing
 from .streams import PayloadStream, read_reply
 from .text_template import TextTemplate
@@ -147,9 +147,7 @@ class PromptDialect(ModelListing):
         if request.stream:
             body["stream"] = True
             if "stream_options" not in request.refused:
-                # Counts are always asked for: without them nobody knows what a stream has cost.
-                asked = body.get("stream_options")
-                body["stream_options"] = {**(asked if isinstance(asked, dict) else {}), "include_usage": True}
+                body["stream_options"] = with_counts(body.get("stream_options"))
         else:
             body.pop("stream_options", None)
         body.update(request.extra)

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 from msgspec.structs import replace
 
-from ..core.chat import Json, Message, Request
+from ..core.chat import Json, Request
 from ..core.errors import RequestError
-from ..core.estimate import estimate_message, estimate_text, estimate_tokens
+from ..core.estimate import estimate_text, estimate_tokens
 from ..core.http import HttpRequest
 from ..core.paid_units import MEDIA_WORDS, Caps, Media, caps_of, keeps_elsewhere, media_of
 from ..core.secret import SecretText
@@ -292,11 +292,6 @@ def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = 
     if isinstance(request, VectorsRequest):
         return sum(estimate_text(text) for text in request.texts)
     return 0
-
-
-def expected_of_message(message: Message) -> int:
-    """The same of one message alone."""
-    return estimate_message(message)
 
 
 def _tokens_in(value: Json) -> int:

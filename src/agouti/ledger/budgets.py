@@ -70,6 +70,7 @@ class BlockBudget:
 
     Attributes:
         amount, currency: what may be spent.
+        entered: how many are in it now.
 
     Example:
         >>> import agouti, agouti.standins
@@ -89,7 +90,7 @@ class BlockBudget:
         self.purse = Purse(self._budget.exact)
         self.amount = amount
         self.currency = currency
-        self._entered = 0
+        self.entered = 0
 
     @property
     def spent(self) -> float:
@@ -108,17 +109,13 @@ class BlockBudget:
 
     def __enter__(self) -> "BlockBudget":
         _OPEN.set((*_OPEN.get(), self))
-        self._entered += 1
-        if self._entered == 1:
-            self._hook.opened(self)
+        self._hook.opened(self)
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._entered -= 1
-        if self._entered == 0:
-            self._hook.closed(self)
+        self._hook.closed(self)
         # Whatever context this is: generators are closed by other tasks, and blocks may be entered by several threads.
         open_here = list(_OPEN.get())
         if self in open_here:
@@ -155,14 +152,18 @@ class BudgetHook(Hook):
             purse.after_fork()
 
     def opened(self, block: BlockBudget) -> None:
-        """A block begins."""
+        """A block begins; one that has begun already is entered once more."""
         with self._lock:
-            self._blocks = (*self._blocks, block)
+            block.entered += 1
+            if block.entered == 1:
+                self._blocks = (*self._blocks, block)
 
     def closed(self, block: BlockBudget) -> None:
-        """A block ends."""
+        """A block is left; it ends where nobody else is in it."""
         with self._lock:
-            self._blocks = tuple([each for each in self._blocks if each is not block])
+            block.entered -= 1
+            if block.entered == 0:
+                self._blocks = tuple([each for each in self._blocks if each is not block])
 
     def before(self, attempt: AttemptDetails) -> Steps[None] | None:
         """Reserve the most that the attempt can cost.

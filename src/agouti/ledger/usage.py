@@ -98,6 +98,10 @@ class PlanUsage(Struct, frozen=True, kw_only=True):
         return self.used / self.tokens
 
 
+WHY_UNPRICED = "their entries have no price, or they failed after they were sent"
+"""Why the cost of a request is not known."""
+
+
 class UsageReport(Table[UsageRow]):
     """What was used from one day to another.
 

@@ -5,7 +5,7 @@ from math import floor, log10
 
 from ..figures import COLOURS
 from ..pages import as_html, document, number_cell, sortable, text_cell
-from .usage import PlanUsage, UsageReport, UsageRow
+from .usage import WHY_UNPRICED, PlanUsage, UsageReport, UsageRow
 from .usage_figures import OTHERS, spent_by_day
 
 _STYLE = """
@@ -28,7 +28,7 @@ def page(report: UsageReport) -> str:
     plans = "".join(_plan(plan) for plan in report.plans)
     remarks = []
     if report.total.unpriced:
-        remarks.append(f"The cost of {report.total.unpriced:,} calls is not known: their entries have no price.")
+        remarks.append(f"The cost of {report.total.unpriced:,} calls is not known: {WHY_UNPRICED}.")
     if report.total.estimated:
         remarks.append(
             f"The tokens of {report.total.estimated:,} calls are estimated: they were left before their end."

@@ -10,7 +10,7 @@ import msgspec
 from ...config.load import load
 from ...core.errors import ConfigError
 from ...ledger.store import open_ledger
-from ...ledger.usage import PlanUsage, UsageReport, UsageRow, record_of, usage_of
+from ...ledger.usage import WHY_UNPRICED, PlanUsage, UsageReport, UsageRow, record_of, usage_of
 from ..app import Settings
 from ..columns import show_columns
 from ..text import show_json
@@ -134,7 +134,7 @@ def _show(report: UsageReport, columns: list[str]) -> None:
     for plan in report.plans:
         _show_plan(plan)
     if report.total.unpriced:
-        click.echo(f"  (the cost of {report.total.unpriced} calls is not known: their entries have no price)", err=True)
+        click.echo(f"  (the cost of {report.total.unpriced} calls is not known: {WHY_UNPRICED})", err=True)
     if report.total.estimated:
         click.echo(
             f"  (the tokens of {report.total.estimated} calls are estimated: they were left before their end)", err=True
