@@ -170,6 +170,7 @@ PICTURE = agouti.Image(b"\x89PNG\r\n\x1a\n" + bytes(3000))
         # A text that looks like a picture is a text.
         ({"price": {**PRICE, "image": 0.25}}, "data:image/png " + "word " * 4000, (20_000, 20_400)),
         ({"media_tokens": {"image": 100, "file": 50}}, "data:image/png;base64," + "word " * 4000, (20_000, 20_400)),
+        ({"media_tokens": {"image": 100}}, "data:image/png;base64," + "word" * 5000, (20_000, 20_400)),
         (
             {"media_tokens": {"image": 100}},
             [
