@@ -83,7 +83,10 @@ def request_id_in(headers: Mapping[str, str]) -> str | None:
     >>> request_id_in({"request-id": "req_7"})
     'req_7'
     """
-    return next((headers[name] for name in _REQUEST_IDS if name in headers), None)
+    for name in _REQUEST_IDS:
+        if name in headers:
+            return headers[name]
+    return None
 
 
 _NO_CHOICE = Choice()

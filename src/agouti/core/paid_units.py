@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from .chat import Json
 from .errors import RequestError
-from .json_pointer import MISSING, read
+from .json_pointer import MISSING, read, steps
 
 # Names of a cap on the tokens of an answer, in small letters and without underscores.
 _CAPS = frozenset({"maxtokens", "maxcompletiontokens", "maxoutputtokens", "maxnewtokens", "numpredict"})
@@ -72,43 +72,50 @@ def caps_of(body: Mapping[str, Json], cap_fields: Iterable[str], answer_fields: 
     >>> caps_of({"max_tokens": 40, "n": 2}, ["/max_tokens"], ["/n"])
     Caps(output_tokens=40, answers=2)
     """
-    caps = {**_at(body, cap_fields), **_named(body, _CAPS)}
-    known = {max(value, 0) for value in caps.values()}  # nothing, or less: as many as it likes
-    if len(known) > 1:
-        told = " and ".join(f"{name} = {value}" for name, value in sorted(caps.items()))
-        raise RequestError(
-            f"the request has two caps that differ: {told}",
-            hint="Leave one of them out: of max_tokens, extra, and add in the provider's entry.",
-        )
-    answers = {**_at(body, answer_fields), **_named(body, _ANSWERS)}
-    return Caps(next(iter(known), 0) or None, max([1, *answers.values()]))
+    caps, answers = _at(body, cap_fields), _at(body, answer_fields)
+    for name, value in body.items():
+        role = _role_of(name)
+        if not role:
+            continue
+        if role == "cap":
+            _note(caps, name, value)
+        elif role == "answers":
+            _note(answers, name, value)
+        elif role == "table" and isinstance(value, Mapping):
+            for inner, each in value.items():
+                if (role := _role_of(inner)) in ("cap", "answers"):
+                    _note(caps if role == "cap" else answers, f"{name}.{inner}", each)
+    output_tokens = None
+    if caps:
+        known = {max(value, 0) for value in caps.values()}  # nothing, or less: as many as it likes
+        if len(known) > 1:
+            told = " and ".join(f"{name} = {value}" for name, value in sorted(caps.items()))
+            raise RequestError(
+                f"the request has two caps that differ: {told}",
+                hint="Leave one of them out: of max_tokens, extra, and add in the provider's entry.",
+            )
+        output_tokens = known.pop() or None
+    return Caps(output_tokens, max([1, *answers.values()]) if answers else 1)
 
 
 def keeps_elsewhere(body: Mapping[str, Json]) -> bool:
     """Whether a body names something that the provider keeps, and that counts as if it stood there."""
-    return any(_plain(name) in _KEPT and value for name, value in body.items())
+    return any(value and _role_of(name) == "kept" for name, value in body.items())
 
 
 def _at(body: Mapping[str, Json], pointers: Iterable[str]) -> dict[str, int]:
-    found = {}
+    found: dict[str, int] = {}
     for pointer in pointers:
-        value = read(body, pointer)
-        if value is not MISSING and (count := _count(value)) is not None:
-            found[pointer.strip("/").replace("/", ".")] = count
+        path = steps(pointer)
+        value = body.get(path[0], MISSING) if len(path) == 1 else read(body, pointer)
+        if value is not MISSING:
+            _note(found, ".".join(path), value)
     return found
 
 
-def _named(body: Mapping[str, Json], names: frozenset[str]) -> dict[str, int]:
-    found = {}
-    tables = [("", body)]
-    tables += [
-        (f"{name}.", each) for name, each in body.items() if isinstance(each, Mapping) and _plain(name) in _TABLES
-    ]
-    for prefix, table in tables:
-        for name, value in table.items():
-            if _plain(name) in names and (count := _count(value)) is not None:
-                found[f"{prefix}{name}"] = count
-    return found
+def _note(found: dict[str, int], name: str, value: Json) -> None:
+    if (count := _count(value)) is not None:
+        found[name] = count
 
 
 def _count(value: Json) -> int | None:
@@ -121,8 +128,24 @@ def _count(value: Json) -> int | None:
         return None
 
 
-def _plain(name: object) -> str:
-    return name.replace("_", "").lower() if isinstance(name, str) else ""
+_LONGEST_NAME = 40
+_ROLES: dict[object, str] = {}
+
+
+def _role_of(name: object) -> str:
+    """What a field is for, in whatever spelling: ``cap``, ``answers``, ``table``, ``kept``, or nothing of these."""
+    role = _ROLES.get(name)
+    if role is not None:
+        return role
+    if not isinstance(name, str) or len(name) > _LONGEST_NAME:
+        return ""
+    plain, role = name.replace("_", "").lower(), ""
+    for each, names in (("cap", _CAPS), ("answers", _ANSWERS), ("table", _TABLES), ("kept", _KEPT)):
+        if plain in names:
+            role = each
+    if len(_ROLES) < 1000:  # bodies of strangers may have any number of names
+        _ROLES[name] = role
+    return role
 
 
 # Every word by which a picture, a file or a sound is known has one of these in it: most bodies have none.

@@ -2,6 +2,7 @@
 
 import unicodedata
 from base64 import b64encode
+from functools import lru_cache
 from urllib.parse import quote
 
 import msgspec
@@ -14,6 +15,14 @@ from ..core.secret import Secret, SecretText
 
 # A token is not used in its last minute: it must live until the provider has looked at it.
 _MARGIN = 60.0
+
+
+@lru_cache(maxsize=16)
+def _fingerprint(key: str) -> str:
+    """Asked for with every attempt."""
+    import hashlib
+
+    return hashlib.sha256(b"agouti fingerprint " + key.encode()).hexdigest()[:12]
 
 
 class Credential(Struct, frozen=True):
@@ -34,9 +43,7 @@ class Credential(Struct, frozen=True):
     @property
     def fingerprint(self) -> str:
         """What tells keys apart without saying anything of them."""
-        import hashlib
-
-        return hashlib.sha256(b"agouti fingerprint " + self.secret.reveal().encode()).hexdigest()[:12]
+        return _fingerprint(self.secret.reveal())
 
     def fresh(self, now: float) -> bool:
         """Whether it can still be used; ``now`` in seconds since the epoch."""

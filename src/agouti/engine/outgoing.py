@@ -54,18 +54,25 @@ class OutgoingRequest:
 
     Attributes:
         target: who is asked.
-        method: of HTTP.
+        paid: whether it costs anything.
     """
+
+    __slots__ = (
+        "_body", "_caps", "_credential", "_estimated", "_fields", "_fingerprint", "_media", "_more", "_operation",
+        "_request", "_written", "paid", "target",
+    )  # fmt: skip
 
     def __init__(self, operation: "Operation[Any, Any]", request: Any, target: "Target") -> None:
         self._operation = operation
         self._request = request
         self.target = target
+        self.paid = operation.name in PAID
         self._written: Outgoing | None = None
         self._fields: dict[str, Any] | None = None
         self._body: bytes | None = None
         self._caps: Caps | None = None
         self._media: list[Media] | None = None
+        self._estimated: int | None = None
         self._credential: Credential | None = None
         self._more: Mapping[str, str] = {}
         self._fingerprint = ""
@@ -178,11 +185,6 @@ class OutgoingRequest:
     # What it may cost.
 
     @property
-    def paid(self) -> bool:
-        """Whether it costs anything."""
-        return self._operation.name in PAID
-
-    @property
     def price(self) -> "Price | None":
         """The price of the model; of one without an entry, that of the entry which is the same model."""
         return self.target.price
@@ -221,7 +223,10 @@ class OutgoingRequest:
     @property
     def estimated(self) -> int:
         """The same by the text alone."""
-        return expected_of(self._request, self.fields, own=self._operation.speaks_for_itself(self.target))
+        if self._estimated is None:
+            own = self._operation.speaks_for_itself(self.target)
+            self._estimated = expected_of(self._request, self.fields, own=own)
+        return self._estimated
 
     @property
     def at_most(self) -> int:
@@ -231,20 +236,30 @@ class OutgoingRequest:
         What the provider keeps itself (an earlier response, a cached prompt) is as large as the context window.
         """
         size = len(self.body or b"")
-        model, abilities = self.target.model, self.target.provider.dialect.abilities
-        price = self.price
-        bounds: Mapping[str, int] = {**abilities.media_tokens, **model.media_tokens}
-        if price is not None and price.image:
-            bounds = {"image": 0, **bounds}  # they are paid by the piece
-        for each in self.media:
-            bound = bounds.get(each.kind)
-            if bound is not None:
-                size += bound - each.size
-            elif not each.size:
-                size += _LINKED
+        model = self.target.model
+        if self.media:
+            size += self._media_at_most()
         if keeps_elsewhere(self.fields) and model.context is not None:
             size = max(size, model.context)
         return size
+
+    def _media_at_most(self) -> int:
+        """What pictures, files and sounds add to the bytes of the body at most, or take off."""
+        bounds: Mapping[str, int] = {
+            **self.target.provider.dialect.abilities.media_tokens,
+            **self.target.model.media_tokens,
+        }
+        price = self.price
+        if price is not None and price.image:
+            bounds = {"image": 0, **bounds}  # they are paid by the piece
+        more = 0
+        for each in self.media:
+            bound = bounds.get(each.kind)
+            if bound is not None:
+                more += bound - each.size
+            elif not each.size:
+                more += _LINKED
+        return more
 
     @property
     def answer_at_most(self) -> int:
@@ -270,11 +285,7 @@ def caps_in(fields: Mapping[str, Any], target: "Target") -> Caps:
     Raises:
         RequestError: two of them contradict each other.
     """
-    entry, abilities = target.provider.entry, target.provider.dialect.abilities
-    names = abilities.cap_fields
-    if entry.rename:
-        names = (*names, *[f"/{theirs}" for ours, theirs in entry.rename.items() if f"/{ours}" in names])
-    return caps_of(fields, names, abilities.answer_fields)
+    return caps_of(fields, target.provider.cap_fields, target.provider.answer_fields)
 
 
 def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = False) -> int:

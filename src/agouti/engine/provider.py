@@ -35,6 +35,10 @@ USER_AGENT = "agouti"
 _encode = msgspec.json.Encoder().encode
 
 
+# To compare an answer with its request takes a tenth of the time of a call.
+_LEARNS = 32
+
+
 class ModelState:
     """What has been learned about one model of a provider.
 
@@ -53,6 +57,13 @@ class ModelState:
         self.most_texts: int | None = None
         self.tokens = TokenRatio()
         self.answers = AnswerSize()
+        self._seen = 0
+
+    @property
+    def learns(self) -> bool:
+        """Whether the next answer is compared with what was expected: the first ones are, then every eighth."""
+        self._seen = seen = self._seen + 1
+        return seen <= _LEARNS or not seen % 8
 
     def refuse(self, means: Means, form: int) -> None:
         """It has refused a means of structured output, with a form."""
@@ -120,6 +131,17 @@ class ProviderState:
     def base(self) -> str:
         """The base address, as it can be shown."""
         return self._settings.base.shown
+
+    @cached_property
+    def cap_fields(self) -> tuple[str, ...]:
+        """Where caps on output tokens may stand in its bodies, as JSON Pointers: those that its entry renames too."""
+        names, rename = self.dialect.abilities.cap_fields, self.entry.rename
+        return (*names, *[f"/{theirs}" for ours, theirs in rename.items() if f"/{ours}" in names])
+
+    @cached_property
+    def answer_fields(self) -> tuple[str, ...]:
+        """Where the number of answers may stand in its bodies."""
+        return self.dialect.abilities.answer_fields
 
     @cached_property
     def mark(self) -> str:

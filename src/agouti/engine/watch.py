@@ -62,7 +62,9 @@ class Watch:
         self._began = began
         self._sent = False
         self._admitted: list[Hook] = []
-        self._undo = OnAbandon(self._abandoned)
+        self._undo: OnAbandon | None = None
+        # To ask a protocol for its instances takes ten times as long as to look at the classes.
+        self._answering: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
         self.outgoing = OutgoingRequest(operation, request, target)
         question = call.question
         self._details = AttemptDetails(
@@ -86,7 +88,7 @@ class Watch:
     @property
     def identified(self) -> bool:
         """Whether a hook wants to know whose request it is."""
-        return any(isinstance(hook, AnsweringHook) and hook.identifies(self._details) for hook in self._call.hooks)
+        return any(each.identifies(self._details) for each in self._answering) if self._answering else False
 
     def identify(self, more: Mapping[str, str] | None) -> "Steps[Credential | None]":
         """Fetch what the fingerprint is made of; the key, which is the one that the request is sent with.
@@ -103,9 +105,7 @@ class Watch:
 
     def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
-        for hook in self._call.hooks:
-            if not isinstance(hook, AnsweringHook):
-                continue
+        for hook in self._answering:
             value = yield from hook.kept(self._details)
             if value is None:
                 continue
@@ -135,7 +135,8 @@ class Watch:
         Raises:
             AgoutiError: one of them refuses.
         """
-        yield self._undo
+        self._undo = undo = OnAbandon(self._abandoned)
+        yield undo
         for hook in self._call.hooks:
             waits = hook.before(self._details)
             if waits is not None:
@@ -159,7 +160,9 @@ class Watch:
 
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
         """Tell those that have let it through how it ended."""
-        yield Settled(self._undo)
+        undo, self._undo = self._undo, None  # each holds the other: what is left over would wait for the collector
+        if undo is not None:
+            yield Settled(undo)
         if isinstance(outcome, Answered):
             answer = outcome.answer
             usage = self._operation.usage(answer.value)
@@ -193,12 +196,13 @@ class Watch:
 
     def _learn(self, usage: Usage | None) -> None:
         """Compare what the provider has counted with what was expected."""
-        if usage is None or not self.outgoing.paid:
+        state = self._target.state
+        if usage is None or not self.outgoing.paid or not state.learns:
             return
         if usage.input_tokens:
-            self._target.state.tokens.learn(self.outgoing.estimated, usage.input_tokens)
+            state.tokens.learn(self.outgoing.estimated, usage.input_tokens)
         if usage.output_tokens and self._operation.name == "chat" and self.outgoing.caps.output_tokens is None:
-            self._target.state.answers.learn(usage.output_tokens // self.outgoing.caps.answers)
+            state.answers.learn(usage.output_tokens // self.outgoing.caps.answers)
 
     def _whole(self, usage: Usage | None, value: object) -> tuple[Usage | None, bool]:
         """The tokens of a whole answer: as told, or estimated where the provider tells none."""
@@ -278,7 +282,10 @@ class Watch:
 def _longest(call: Call, target: Target) -> float:
     """Seconds that an attempt may take: its own limit, and its turns in the limits of model and provider."""
     limits = (target.model.limits, target.provider.entry.limits)
-    longest = own_timeouts(call, target).total + sum(each.wait for each in limits if each is not None)
+    longest = own_timeouts(call, target).total
+    for each in limits:
+        if each is not None:
+            longest += each.wait
     left = call.left()
     return longest if left is None else min(longest, max(left, 0.0))
 
@@ -315,16 +322,19 @@ class CallWatch:
     def __init__(self, call: Call, operation: Operation[Any, Any]) -> None:
         self._call = call
         self._operation = operation
-        self._undo = OnAbandon(self._abandoned)
+        self._undo: OnAbandon | None = None
         self.attempts = 0
 
     def begin(self) -> Steps[None]:
         """From here on the hooks will be told how the call ends."""
-        yield self._undo
+        self._undo = undo = OnAbandon(self._abandoned)
+        yield undo
 
     def ended(self, error: AgoutiError | None) -> Steps[None]:
         """The call has ended."""
-        yield Settled(self._undo)
+        undo, self._undo = self._undo, None
+        if undo is not None:
+            yield Settled(undo)
         self._tell(error, abandoned=False)
 
     def _abandoned(self) -> None:

@@ -138,6 +138,11 @@ class BudgetHook(Hook):
         self._now = now
         self._budgets = tuple(config.budgets.values())
         self._purses = {budget.label: Purse(budget.exact) for budget in self._budgets if budget.per == "run"}
+        self._warned = [
+            (budget, purse, purse.amount * Decimal(repr(budget.warn)))
+            for budget in self._budgets
+            if (purse := self._purses.get(budget.label)) is not None
+        ]
         self._blocks: tuple[BlockBudget, ...] = ()
         self._held: dict[int, tuple[Decimal, list[Purse]]] = {}
         self._told: set[str] = set()
@@ -209,7 +214,7 @@ class BudgetHook(Hook):
         most = most_of(attempt.outgoing, price)
         if not kept:
             held = self._put_aside(attempt, most, purses)
-            self._look(purses, most, held)
+            self._look(most, held)
             self._held[id(attempt)] = (most, held)
             return None
         return self._reserved(attempt, most, purses, kept)
@@ -230,13 +235,13 @@ class BudgetHook(Hook):
             held.append(purse)
         return held
 
-    def _look(self, purses: list[tuple[str, Purse]], most: Decimal, held: list[Purse]) -> None:
+    def _look(self, most: Decimal, held: list[Purse]) -> None:
         """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
         try:
-            for budget in self._budgets:
-                if budget.per == "run" and any(self._purses[budget.label] is purse for _, purse in purses):
-                    purse = self._purses[budget.label]
-                    self._nearly(budget, (purse.spent + purse.reserved) / purse.amount)
+            for budget, purse, warns_at in self._warned:
+                gone = purse.spent + purse.reserved
+                if gone >= warns_at and purse in held:
+                    self._nearly(budget, gone / purse.amount)
         except Exception:
             for each in held:
                 each.settle(most, Decimal(0))
