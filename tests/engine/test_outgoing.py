@@ -205,7 +205,7 @@ def names_used() -> dict[str, set[str]]:
             {
                 "batches/index.py", "batches/prompts.py", "cli/model_cache.py", "core/sigv4.py", "credentials/credential.py",
                 "credentials/oauth.py", "credentials/signing.py", "day_files.py", "engine/outgoing.py", "engine/provider.py",
-                "engine/question.py", "limits/hook.py", "relay/tokens.py", "relay/turns.py", "services/compare_judge.py",
+                "engine/question.py", "ledger/kept_budgets.py", "limits/hook.py", "relay/tokens.py", "relay/turns.py", "services/compare_judge.py",
                 "testing/script.py",
             },
         ),

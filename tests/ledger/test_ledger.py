@@ -249,17 +249,19 @@ def test_files_that_are_no_ledger_are_told_before_anything_is_sent(tmp_path: Pat
 def test_a_ledger_that_cannot_be_written_fails_no_call_and_is_told_once(
     tmp_path: Path, caplog: pytest.LogCaptureFixture
 ) -> None:
-    with agouti.Client(config(tmp_path), transport=FakeTransport([GOOD] * 4)) as client:
-        client.ask("b", "Peas?")
-        assert client.usage().total.calls == 1
-        with sqlite3.connect(tmp_path / "usage.sqlite") as database:
-            database.execute("DROP TABLE sums")
-        database.close()
-        for _ in range(3):
-            assert client.ask("b", "Peas?").text == "x"
-            time.sleep(0.15)
-        with pytest.raises(agouti.ConfigError, match="cannot be read"):
-            client.usage()
+    client = agouti.Client(config(tmp_path), transport=FakeTransport([GOOD] * 4))
+    client.ask("b", "Peas?")
+    assert client.usage().total.calls == 1
+    with sqlite3.connect(tmp_path / "usage.sqlite") as database:
+        database.execute("DROP TABLE sums")
+    database.close()
+    for _ in range(3):
+        assert client.ask("b", "Peas?").text == "x"
+        time.sleep(0.15)
+    with pytest.raises(agouti.ConfigError, match="cannot be read"):
+        client.usage()
+    with pytest.warns(agouti.AgoutiWarning, match="3 rows of the ledger .* are not written: no such table"):
+        client.close()
     assert caplog.text.count("cannot be written") == 1
 
 

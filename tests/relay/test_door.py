@@ -249,7 +249,7 @@ def test_budgets_of_the_configuration_hold_beside_those_of_tokens(
         assert float(usage.total.cost["USD"]) <= 0.0004
         assert [row.group for row in usage.rows] == [{"tag:token": "purse"}]
         # Nothing stays put aside: what is left can be spent to the end.
-        assert until(lambda: relay.relay.client._ledger.store().reserve([], 0, time.time(), 0)[0] == [])
+        assert until(lambda: relay.relay.client._ledger.budgets().reserve([], time.time(), 0)[0] == [])
 
 
 @pytest.mark.parametrize(

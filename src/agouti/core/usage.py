@@ -11,11 +11,13 @@ from msgspec.structs import force_setattr
 from .errors import ConfigError
 
 
-class Usage(Struct, frozen=True, gc=False):
+class Usage(Struct, frozen=True, gc=False, repr_omit_defaults=True):
     """Token counts as the provider reports them; `None` where it does not.
 
     ``input_tokens`` includes those that came out of the provider's prompt cache (``cached_tokens``) and those that were
-    written into it (``cache_write_tokens``), ``output_tokens`` the reasoning ones.
+    written into it (``cache_write_tokens``), ``output_tokens`` the reasoning ones. Either includes the tokens of sound
+    (``audio_input_tokens``, ``audio_output_tokens``). Of those that were written into the cache,
+    ``long_cache_write_tokens`` are kept for an hour. ``cost`` is what the provider says itself that it costs.
     """
 
     input_tokens: int | None = None
@@ -24,6 +26,10 @@ class Usage(Struct, frozen=True, gc=False):
     cached_tokens: int | None = None
     reasoning_tokens: int | None = None
     cache_write_tokens: int | None = None
+    audio_input_tokens: int | None = None
+    audio_output_tokens: int | None = None
+    long_cache_write_tokens: int | None = None
+    cost: float | None = None
 
 
 NO_USAGE = Usage()

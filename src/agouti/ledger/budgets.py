@@ -11,19 +11,23 @@ from threading import Event, Lock
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from ..config.budgets import Budget
-from ..core.errors import BudgetExceeded
+from msgspec import Struct
+
+from ..config.budgets import TOKENS, Budget
+from ..core.errors import BudgetExceeded, DeadlineExceeded
 from ..core.forks import begin_anew
 from ..core.usage import Price
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
-from .rows import picos
-from .store import BudgetModels
+from .kept_budgets import Wanted, kept_of, part_of, providers_of
+from .rows import PICO, picos
+from .store_thread import wait_for_job
 
 if TYPE_CHECKING:
     from ..config.entries import Config
     from ..engine.outgoing import OutgoingRequest
+    from .budget_status import BudgetStatus
     from .hook import LedgerHook
 
 log = logging.getLogger("agouti.budgets")
@@ -124,6 +128,39 @@ class BlockBudget:
             _OPEN.set(tuple(reversed(open_here)))
 
 
+class Purses:
+    """The purses of a budget of a run: one, or one for each value of what it is for each of."""
+
+    def __init__(self, budget: Budget) -> None:
+        self.budget = budget
+        self.warns_at = budget.exact * Decimal(repr(budget.warn))
+        self.parts: dict[str, Purse] = {}
+
+    def of(self, part: str) -> Purse:
+        """The purse of a part."""
+        found = self.parts.get(part)
+        return found if found is not None else self.parts.setdefault(part, Purse(self.budget.exact))
+
+    def after_fork(self) -> None:
+        """What was put aside is the parent's."""
+        for purse in self.parts.values():
+            purse.after_fork()
+
+
+class Held(Struct, frozen=True):
+    """What is put aside for an attempt in this process.
+
+    Attributes:
+        most, tokens: how much at most: of its cost, and of its tokens.
+        purses: where of the cost; ``of_tokens``: where of the tokens.
+    """
+
+    most: Decimal
+    tokens: Decimal
+    purses: list[Purse]
+    of_tokens: list[Purse]
+
+
 class BudgetHook(Hook):
     """Keeps the budgets of a configuration, and those of blocks.
 
@@ -137,14 +174,11 @@ class BudgetHook(Hook):
         self._ledger = ledger
         self._now = now
         self._budgets = tuple(config.budgets.values())
-        self._purses = {budget.label: Purse(budget.exact) for budget in self._budgets if budget.per == "run"}
-        self._warned = [
-            (budget, purse, purse.amount * Decimal(repr(budget.warn)))
-            for budget in self._budgets
-            if (purse := self._purses.get(budget.label)) is not None
-        ]
+        self._kept = {each.label: kept_of(each, config) for each in self._budgets if each.per != "run"}
+        self._providers = {each.label: providers_of(each, config) for each in self._budgets}
+        self._purses = {each.label: Purses(each) for each in self._budgets if each.per == "run"}
         self._blocks: tuple[BlockBudget, ...] = ()
-        self._held: dict[int, tuple[Decimal, list[Purse]]] = {}
+        self._held: dict[int, Held] = {}
         self._told: set[str] = set()
         self._lock = Lock()
         begin_anew(self)
@@ -153,8 +187,10 @@ class BudgetHook(Hook):
         """A child has spent what its parent had, and has nothing under way."""
         self._lock = Lock()
         self._held = {}
-        for purse in (*self._purses.values(), *[block.purse for block in self._blocks]):
-            purse.after_fork()
+        for purses in self._purses.values():
+            purses.after_fork()
+        for block in self._blocks:
+            block.purse.after_fork()
 
     def opened(self, block: BlockBudget) -> None:
         """A block begins; one that has begun already is entered once more."""
@@ -185,116 +221,168 @@ class BudgetHook(Hook):
             return None
         paid = paid_labels(attempt, self._config)
         counting = [each for each in blocks if each.budget.counts(paid, attempt.tags)]
-        budgets = [each for each in self._budgets if each.counts(paid, attempt.tags)]
+        budgets = [
+            each
+            for each in self._budgets
+            if each.counts(paid, attempt.tags, attempt.provider, self._providers[each.label])
+        ]
         if not counting and not budgets:
             return None
-        price = attempt.outgoing.price
+        outgoing = attempt.outgoing
+        price = outgoing.price
         if price is None:
-            self._tell(f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget")
+            amounts = [each for each in budgets if each.tokens is None]
+            if counting or amounts:
+                self._tell(f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget")
+            counting, budgets = [], [each for each in budgets if each.tokens is not None]
+        else:
+            budgets = self._of_currency(attempt, counting, budgets, price)
+            counting = [each for each in counting if each.budget.currency == price.currency]
+        if not counting and not budgets:
             return None
-        other = sorted({each.currency for each in [*[block.budget for block in counting], *budgets]} - {price.currency})
+        most = Decimal(0) if price is None else most_of(outgoing, price)
+        tokens = Decimal(0)
+        if any(each.tokens is not None for each in budgets):
+            tokens = Decimal(outgoing.at_most + outgoing.answer_at_most)
+        purses = [("the budget of the block", block.purse, most, block.budget) for block in counting]
+        kept: list[Budget] = []
+        for budget in budgets:
+            if budget.per != "run":
+                kept.append(budget)
+                continue
+            purse = self._purses[budget.label].of(part_of(budget, attempt))
+            purses.append((named(budget, attempt), purse, most if budget.tokens is None else tokens, budget))
+        held = self._put_aside(attempt, most, tokens, purses)
+        if not kept:
+            self._look(held)
+            self._held[id(attempt)] = held
+            return None
+        return self._reserved(attempt, held, kept)
+
+    def _of_currency(
+        self, attempt: AttemptDetails, counting: list[BlockBudget], budgets: list[Budget], price: Price
+    ) -> list[Budget]:
+        """The budgets that count what is paid in this currency; that others do not is told once."""
+        units = [
+            *[each.budget.currency for each in counting],
+            *[each.currency for each in budgets if each.tokens is None],
+        ]
+        other = sorted({each for each in units if each != price.currency})
         if other:
             self._tell(
                 f"currency {attempt.model} {other}",
                 f"calls to {attempt.model} are paid in {price.currency}, and count in no budget in {', '.join(other)}",
             )
-        purses: list[tuple[str, Purse]] = [
-            ("the budget of the block", block.purse) for block in counting if block.budget.currency == price.currency
-        ]
-        kept: list[Budget] = []
-        for budget in budgets:
-            if budget.currency != price.currency:
-                continue
-            if budget.per == "run":
-                purses.append((f"budget {budget.label}", self._purses[budget.label]))
-            else:
-                kept.append(budget)
-        if not purses and not kept:
-            return None
-        most = most_of(attempt.outgoing, price)
-        if not kept:
-            held = self._put_aside(attempt, most, purses)
-            self._look(most, held)
-            self._held[id(attempt)] = (most, held)
-            return None
-        return self._reserved(attempt, most, purses, kept)
+        return [each for each in budgets if each.unit in (price.currency, TOKENS)]
 
-    def _put_aside(self, attempt: AttemptDetails, most: Decimal, purses: list[tuple[str, Purse]]) -> list[Purse]:
+    def _put_aside(
+        self,
+        attempt: AttemptDetails,
+        most: Decimal,
+        tokens: Decimal,
+        purses: list[tuple[str, Purse, Decimal, Budget]],
+    ) -> Held:
         """Reserve an amount in several purses, or in none.
 
         Raises:
             BudgetExceeded: one of them has too little.
         """
-        held: list[Purse] = []
-        for name, purse in purses:
-            left = purse.reserve(most)
+        held = Held(most, tokens, [], [])
+        for name, purse, amount, budget in purses:
+            left = purse.reserve(amount)
             if left is not None:
-                for each in held:
-                    each.settle(most, Decimal(0))
-                raise _exceeded(name, attempt, most, left)
-            held.append(purse)
+                _give_back(held)
+                raise _exceeded(name, attempt, amount, left, budget)
+            (held.purses if budget.tokens is None else held.of_tokens).append(purse)
         return held
 
-    def _look(self, most: Decimal, held: list[Purse]) -> None:
+    def _look(self, held: Held) -> None:
         """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
         try:
-            for budget, purse, warns_at in self._warned:
-                gone = purse.spent + purse.reserved
-                if gone >= warns_at and purse in held:
-                    self._nearly(budget, gone / purse.amount)
+            for purses in self._purses.values():
+                for part, purse in list(purses.parts.items()) if len(purses.parts) > 1 else purses.parts.items():
+                    gone = purse.spent + purse.reserved
+                    if gone >= purses.warns_at and (purse in held.purses or purse in held.of_tokens):
+                        self._nearly(purses.budget, part, gone / purse.amount)
         except Exception:
-            for each in held:
-                each.settle(most, Decimal(0))
+            _give_back(held)
             raise
 
-    def _reserved(
-        self, attempt: AttemptDetails, most: Decimal, purses: list[tuple[str, Purse]], kept: list[Budget]
-    ) -> Steps[None]:
-        held = self._put_aside(attempt, most, purses)
+    def _reserved(self, attempt: AttemptDetails, held: Held, kept: list[Budget]) -> Steps[None]:
         gone = Event()
 
         def give_back() -> None:
             gone.set()
-            for purse in held:
-                purse.settle(most, Decimal(0))
+            _give_back(held)
             if self._ledger is not None:
                 self._ledger.release(attempt)
 
         undo = OnAbandon(give_back)
         yield undo
+        reserve = partial(self._reserve_in_ledger, attempt, held, kept, gone)
         try:
-            yield RunCallable(partial(self._reserve_in_ledger, attempt, most, kept, gone), None)
+            # A task, or a call with a deadline, waits beside: a ledger that is slow keeps nobody longer than he may.
+            if self._ledger is not None and (attempt.left is not None or _in_a_task()):
+                try:
+                    yield from wait_for_job(self._ledger.thread.submit(reserve), attempt.left)
+                except TimeoutError:
+                    raise DeadlineExceeded(
+                        f"the ledger of {_labels(kept)} did not answer within the deadline",
+                        hint="Nothing was sent. See what keeps the ledger busy, or raise deadline=.",
+                        provider=attempt.provider,
+                        model=attempt.model,
+                    ) from None
+            else:
+                yield RunCallable(reserve, None)
         except Exception:
             give_back()
             yield Settled(undo)
             raise
-        self._held[id(attempt)] = (most, held)
+        self._held[id(attempt)] = held
         yield Settled(undo)
 
-    def _reserve_in_ledger(self, attempt: AttemptDetails, most: Decimal, kept: list[Budget], gone: Event) -> None:
+    def _reserve_in_ledger(self, attempt: AttemptDetails, held: Held, kept: list[Budget], gone: Event) -> None:
         if self._ledger is None:
             return
         now = self._now()
-        wanted = [(budget, budget.begins(now), pairs_of(budget, self._config)) for budget in kept]
+        wanted = []
+        for budget in kept:
+            of_tokens = budget.tokens is not None
+            amount = int(held.tokens) if of_tokens else picos(held.most)
+            most = int(budget.exact) if of_tokens else picos(budget.exact)
+            kept_budget = self._kept[budget.label]
+            wanted.append(Wanted(budget, kept_budget, budget.begins(now), part_of(budget, attempt), amount, most))
         expires = now + (_HOLDS if attempt.takes is None else attempt.takes) + _MORE
-        reserved, full = self._ledger.store().reserve(wanted, picos(most), now, expires)
+        reserved, full = self._ledger.budgets().reserve(wanted, now, expires)
         if full is not None:
-            budget, left = full
-            raise _exceeded(f"budget {budget.label} of this {budget.per}", attempt, most, left)
+            each, left = full
+            unit = 1 if each.budget.tokens is not None else PICO
+            name = f"{named(each.budget, attempt)} of this {each.budget.per}"
+            raise _exceeded(name, attempt, Decimal(each.amount) / unit, Decimal(left) / unit, each.budget)
         numbers = {number: each.ends(now) for each, (number, _) in zip(kept, reserved, strict=True)}
+        in_tokens = frozenset(
+            number for each, (number, _) in zip(kept, reserved, strict=True) if each.tokens is not None
+        )
+        most_cost = 0 if len(in_tokens) == len(kept) else picos(held.most)
+        self._ledger.settles(attempt, numbers, most_cost, in_tokens)
         if gone.is_set():  # the call was given up meanwhile, and nobody else would take them back
-            self._ledger.give_back(list(numbers))
+            self._ledger.release(attempt)
             return
-        self._ledger.settles(attempt, numbers, picos(most))
-        for budget, (_, share) in zip(kept, reserved, strict=True):
-            self._nearly(budget, share)
+        for each, (_, share) in zip(wanted, reserved, strict=True):
+            self._nearly(each.budget, each.value, share)
 
-    def _nearly(self, budget: Budget, share: Decimal) -> None:
+    def _nearly(self, budget: Budget, part: str, share: Decimal) -> None:
         if share >= budget.warn:
-            self._tell(
-                f"warn {budget.label} {budget.begins(self._now())}",
-                f"budget {budget.label} is nearly spent: {share:.0%} of {budget.amount:g} {budget.currency}",
-            )
+            key = f"warn {budget.label} {part} {budget.begins(self._now())}"
+            if key in self._told:
+                return
+            of_part = f" for {part}" if budget.each else ""
+            message = f"budget {budget.label}{of_part} is nearly spent: {share:.0%} of {budget.whole}"
+            if budget.notify:
+                from .notify import notify
+
+                notify(budget, part, float(share), message)
+            self._tell(key, message)
 
     def _tell(self, key: str, message: str) -> None:
         if key not in self._told:
@@ -304,13 +392,55 @@ class BudgetHook(Hook):
 
     def after(self, result: AttemptResult) -> None:
         """Settle what was reserved by what it has cost."""
-        most, held = self._held.pop(id(result.attempt), (Decimal(0), []))
-        # Where nobody says how much it has cost: not more than was reserved.
-        cost = most if result.exact_cost is None else result.exact_cost
-        for purse in held:
-            purse.settle(most, cost)
+        held = self._held.pop(id(result.attempt), None)
+        if held is not None:
+            # Where nobody says how much it has cost: not more than was reserved.
+            cost = held.most if result.exact_cost is None else result.exact_cost
+            for purse in held.purses:
+                purse.settle(held.most, cost)
+            if held.of_tokens:
+                tokens = _tokens_of(result)
+                for purse in held.of_tokens:
+                    purse.settle(held.tokens, held.tokens if tokens is None else Decimal(tokens))
         if self._ledger is not None:
             self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
+
+    def states(self) -> "list[BudgetStatus]":
+        """What is spent, put aside and left of each budget now."""
+        from .budget_status import statuses
+
+        runs = {
+            label: [(part, purse.spent, purse.reserved) for part, purse in list(purses.parts.items())]
+            for label, purses in self._purses.items()
+        }
+        ledger = None if self._ledger is None or not self._kept else self._ledger.budgets()
+        return statuses(self._config, ledger, runs, self._now())
+
+
+def _tokens_of(result: AttemptResult) -> int | None:
+    """The tokens that an attempt has taken; `None` where nobody tells."""
+    usage = result.usage
+    if not result.sent or result.exact_cost == 0:
+        return 0
+    if usage is None or usage.input_tokens is None:
+        return None
+    return usage.input_tokens + (usage.output_tokens or 0)
+
+
+def _give_back(held: Held) -> None:
+    for purse in held.purses:
+        purse.settle(held.most, Decimal(0))
+    for purse in held.of_tokens:
+        purse.settle(held.tokens, Decimal(0))
+
+
+def named(budget: Budget, attempt: AttemptDetails) -> str:
+    """A budget's name, with the part of it that a call counts in."""
+    return f"budget {budget.label}" + (f" for {part_of(budget, attempt) or 'no ' + budget.each}" if budget.each else "")
+
+
+def _labels(budgets: list[Budget]) -> str:
+    return ", ".join([f"budget {each.label}" for each in budgets])
 
 
 def _in_a_task() -> bool:
@@ -335,24 +465,15 @@ def paid_labels(attempt: AttemptDetails, config: "Config") -> tuple[str, ...]:
     return (attempt.model, *same)
 
 
-def pairs_of(budget: Budget, config: "Config") -> "BudgetModels | None":
-    """What a budget's models are called in a ledger; `None`: all count."""
-    if not budget.models:
-        return None
-    named = [config.model(label) for label in budget.models]
-    pairs = tuple(dict.fromkeys((each.provider, each.name) for each in named))
-    others = [each.label for each in config.models.values() if (each.provider, each.name) in pairs]
-    return BudgetModels(pairs, tuple(label for label in others if label not in budget.models))
-
-
 def most_of(outgoing: "OutgoingRequest", price: Price) -> Decimal:
     """The most that a request can cost, as it goes out: prompt and answers at the dearest of their prices."""
     return price.dearest(outgoing.at_most, outgoing.answer_at_most, images=outgoing.images)
 
 
-def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal) -> BudgetExceeded:
-    return BudgetExceeded(
-        f"{name} has {max(left, Decimal(0)):.6f} left, and this call to {attempt.model} could cost {most:.6f}",
-        provider=attempt.provider,
-        model=attempt.model,
-    )
+def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal, budget: Budget) -> BudgetExceeded:
+    has, takes = max(left, Decimal(0)), most
+    if budget.tokens is not None:
+        told = f"{name} has {has:,.0f} tokens left, and this call to {attempt.model} could take {takes:,.0f}"
+    else:
+        told = f"{name} has {has:.6f} left, and this call to {attempt.model} could cost {takes:.6f}"
+    return BudgetExceeded(told, provider=attempt.provider, model=attempt.model)

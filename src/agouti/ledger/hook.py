@@ -1,32 +1,30 @@
 """The ledger as a hook: rows are handed to a thread that writes them in batches, beside the calls."""
 
 import atexit
-import logging
+import sys
 import threading
 import time
 import weakref
-from queue import SimpleQueue
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..core.errors import ConfigError
 from ..core.forks import begin_anew
-from ..engine.effects import RunCallable, Steps
+from ..engine.effects import Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
-from .rows import LedgerRow, row_of
-from .store import Ledger, open_ledger
+from .rows import row_of
+from .store import BudgetUnknown, Ledger, LedgerAway, open_ledger
+from .store_thread import StoreThread
+from .writer import Entry, Writer
 
 if TYPE_CHECKING:
     from ..config.singles import LedgerSettings
 
-log = logging.getLogger("agouti.ledger")
-
-# Rows that come within so many seconds are written together; a kill loses at most those.
-_BATCH = 0.05
-_DAY = 86400.0
-# So many rows wait for a disk that is full.
-_WAITING = 100_000
+# So many seconds a first call waits for a ledger that does not answer, and the end of a program for the last rows.
+_OPENS = 10.0
+_ENDS = 10.0
 
 
 class PutAside(Struct, frozen=True):
@@ -34,14 +32,13 @@ class PutAside(Struct, frozen=True):
 
     Attributes:
         reservations: their numbers, and when the period of each one's budget is over.
-        most: what was put aside, in picos.
+        most: what was put aside of the cost, in picos.
+        tokens: numbers of those that are counted in tokens.
     """
 
     reservations: dict[int, float]
     most: int
-
-
-_Entry: TypeAlias = "tuple[LedgerRow | None, list[int], list[tuple[int, float]]] | threading.Event | None"
+    tokens: frozenset[int] = frozenset()
 
 
 class LedgerHook(SeeingHook):
@@ -52,7 +49,7 @@ class LedgerHook(SeeingHook):
     """
 
     def __init__(self, settings: "LedgerSettings") -> None:
-        self._settings = settings
+        self.settings = settings
         self._begin()
         begin_anew(self)
         _ALL.add(self)
@@ -60,43 +57,70 @@ class LedgerHook(SeeingHook):
     def _begin(self) -> None:
         self._lock = threading.Lock()
         self._writer: Writer | None = None
+        self._budgets: Ledger | None = None
+        self._opening = threading.Lock()
         self._settles: dict[int, PutAside] = {}
+        self.thread = StoreThread("agouti-budgets")
 
     def after_fork(self) -> None:
-        """A child writes for itself, over a connection of its own."""
+        """A child writes for itself, over connections of its own."""
         self._begin()
 
     def before(self, attempt: AttemptDetails) -> Steps[None] | None:
-        """Open the ledger before the first attempt.
+        """Open the ledger before the first attempt; one that is out of reach now keeps nobody.
 
         Raises:
-            ConfigError: it cannot be opened.
+            ConfigError: it is no ledger, or one of a newer Agouti.
         """
-        return None if self._writer is not None else self._opened()
+        writer = self._writer
+        return None if writer is not None and writer.opened.is_set and writer.refused is None else self._wait(attempt)
 
-    def _opened(self) -> Steps[None]:
-        yield RunCallable(self.store, None)  # it may wait for other programs
+    def _wait(self, attempt: AttemptDetails) -> Steps[None]:
+        writer = self._writing()
+        if not writer.opened.is_set and not writer.slow:
+            left = attempt.left
+            yield WaitFor(writer.opened, _OPENS if left is None else min(_OPENS, max(left, 0.0) / 2))
+            writer.slow = not writer.opened.is_set
+        if writer.refused is not None:
+            with self._lock:  # the next call looks again
+                self._writer = None if self._writer is writer else self._writer
+            raise ConfigError(writer.refused.what, hint=writer.refused.hint)
 
-    def store(self) -> Ledger:
-        """The ledger, opened when it is first needed.
+    def budgets(self) -> Ledger:
+        """The ledger, over a connection for budgets alone: rows that are being written keep nobody.
 
         Raises:
-            ConfigError: it cannot be opened.
+            BudgetUnknown: it cannot be opened now.
+            ConfigError: it is no ledger, or one of a newer Agouti.
         """
-        return self._writing().ledger
+        with self._opening:
+            if self._budgets is None:
+                try:
+                    self._budgets = open_ledger(self.settings)
+                except LedgerAway as error:
+                    raise BudgetUnknown(
+                        f"the budget cannot be kept: {error.what}",
+                        hint="Nothing was sent. Try again, or see what is the matter with it.",
+                    ) from None
+            return self._budgets
 
-    def _writing(self) -> "Writer":
+    def _writing(self) -> Writer:
         with self._lock:
             if self._writer is None:
-                self._writer = Writer(open_ledger(self._settings), self._settings.keep_days)
+                self._writer = Writer(self.settings)
                 weakref.finalize(self, self._writer.stop)  # nobody has the client any more
+                _flush_in_worker()
             return self._writer
 
-    def settles(self, attempt: AttemptDetails, reservations: dict[int, float], most: int) -> None:
+    def settles(
+        self, attempt: AttemptDetails, reservations: dict[int, float], most: int, tokens: frozenset[int] = frozenset()
+    ) -> None:
         """The row of an attempt will take the place of reservations."""
         before = self._settles.get(id(attempt))  # of other budgets
-        kept = {} if before is None else before.reservations
-        self._settles[id(attempt)] = PutAside({**kept, **reservations}, most)
+        if before is not None:
+            reservations, tokens = {**before.reservations, **reservations}, before.tokens | tokens
+            most = max(most, before.most)
+        self._settles[id(attempt)] = PutAside(reservations, most, tokens)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""
@@ -106,118 +130,86 @@ class LedgerHook(SeeingHook):
 
     def give_back(self, reservations: list[int]) -> None:
         """Take reservations out again."""
-        self._writing().queue.put((None, reservations, []))
+        self._writing().add(Entry(None, reservations, []))
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
-        row = row_of(result, time.time(), prompts=self._settings.prompts)
+        row = row_of(result, time.time(), prompts=self.settings.prompts)
         settled = self._settles.pop(id(result.attempt), None)
-        if settled is not None and row.cost is None and row.outcome != "failed":
+        if settled is None:
+            self._add(Entry(row, [], []))
+            return
+        failed = row.outcome == "failed"
+        if row.cost is None and not failed and settled.most:
             # It has cost something, though nobody says how much: not more than was put aside.
             row = replace(row, cost=settled.most, estimated=True)
-        put_aside = {} if settled is None else settled.reservations
-        # What a request that failed has cost nobody knows: what was put aside stays so as long as the budget's period.
-        unknown = row.cost is None and row.outcome == "failed"
-        numbers, kept = ([], list(put_aside.items())) if unknown else (list(put_aside), [])
-        self._writing().queue.put((row, numbers, kept))
+        # What a request has taken that failed, or whose tokens nobody tells, nobody knows: what was put aside stays so
+        # as long as the budget's period.
+        unknown = {
+            number: end
+            for number, end in settled.reservations.items()
+            if (row.cost is None and failed if number not in settled.tokens else row.sent and row.input_tokens is None)
+            and not (failed and row.cost == 0)
+        }
+        self._add(Entry(row, [each for each in settled.reservations if each not in unknown], list(unknown.items())))
+
+    def _add(self, entry: Entry) -> None:
+        self._writing().add(entry)
+        if _ENDING:  # the program is at its end: nobody would write it any more
+            self.flush()
 
     def cached(self, result: AttemptResult) -> None:
         """An answer that was not asked has a row as well; it cost nothing."""
-        self._writing().queue.put((row_of(result, time.time(), prompts=self._settings.prompts), [], []))
+        self._add(Entry(row_of(result, time.time(), prompts=self.settings.prompts), [], []))
 
-    def flush(self, seconds: float = 5.0) -> None:
-        """Wait until all that was handed over is written."""
+    def flush(self, seconds: float = _ENDS) -> bool:
+        """Wait until all that was handed over is written; whether it is."""
         writer = self._writer
-        if writer is not None:
-            writer.flush(seconds)
+        return writer is None or writer.flush(seconds)
+
+    def finish(self) -> None:
+        """Wait for the last rows, and warn of those that cannot be written."""
+        writer = self._writer
+        if writer is not None and not writer.flush(_ENDS):
+            writer.warn_of_rest()
 
     def close(self) -> None:
         """Write all that was handed over, and let go of the file."""
         with self._lock:
             writer, self._writer = self._writer, None
+        written = writer is None or writer.flush(_ENDS)
         if writer is not None:
-            writer.flush(5.0)
             writer.stop()
-
-
-class Writer:
-    """The thread that writes a ledger.
-
-    Attributes:
-        ledger: what it writes.
-        queue: what is to be written; an event is set once all before it is; `None` ends the thread.
-    """
-
-    def __init__(self, ledger: Ledger, keep_days: int | None) -> None:
-        self.ledger = ledger
-        self.queue: SimpleQueue[_Entry] = SimpleQueue()
-        self._keep_days = keep_days
-        self._told = False
-        self._forgotten = 0.0
-        self._thread = threading.Thread(target=self._run, name="agouti-ledger", daemon=True)
-        self._thread.start()
-
-    def flush(self, seconds: float) -> None:
-        """Wait until all before this is written."""
-        if self._thread.is_alive():
-            done = threading.Event()
-            self.queue.put(done)
-            done.wait(seconds)
-
-    def stop(self) -> None:
-        """End the thread once all before this is written."""
-        self.queue.put(None)
-
-    def _run(self) -> None:
-        rows: list[LedgerRow] = []
-        settled: list[int] = []
-        kept: list[tuple[int, float]] = []
-        ended = False
-        while not ended:
-            first = self.queue.get()
-            time.sleep(_BATCH if isinstance(first, tuple) else 0)
-            waiting: list[threading.Event] = []
-            for each in [first, *[self.queue.get() for _ in range(self.queue.qsize())]]:
-                if isinstance(each, tuple):
-                    rows += [each[0]] if each[0] is not None else []
-                    settled += each[1]
-                    kept += each[2]
-                elif each is None:
-                    ended = True
-                else:
-                    waiting.append(each)
-            try:
-                self.ledger.add(rows, settled, kept)
-                rows, settled, kept = [], [], []
-                self._forget()
-            except self.ledger.later as error:  # with the next ones
-                self._tell(error)
-                del rows[:-_WAITING]
-            except Exception as error:
-                self._tell(error)
-                rows, settled, kept = [], [], []
-            for event in waiting:
-                event.set()
-        self.ledger.close()
-
-    def _forget(self) -> None:
-        if self._keep_days is not None and time.time() - self._forgotten > _DAY / 24:
-            self._forgotten = time.time()
-            self.ledger.forget(self._forgotten - self._keep_days * _DAY)
-
-    def _tell(self, error: Exception) -> None:
-        if not self._told:
-            self._told = True
-            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.ledger.place, error)
+        self.thread.stop()
+        with self._opening:
+            if self._budgets is not None:
+                self._budgets.close()
+                self._budgets = None
+        if writer is not None and not written:
+            writer.warn_of_rest()
 
 
 _ALL: "weakref.WeakSet[LedgerHook]" = weakref.WeakSet()
+_ENDING: list[bool] = []
 
 
 def _flush_all() -> None:
     """At the end of the process, what has not been written yet is."""
+    _ENDING.append(True)
     for hook in list(_ALL):
-        hook.flush()
+        hook.finish()
 
 
+def _flush_in_worker() -> None:
+    """Processes of `multiprocessing` end without the functions that are called at the end of a program."""
+    processes = sys.modules.get("multiprocessing.process")
+    if processes is None or processes.parent_process() is None or [processes.current_process().pid] == _IN_WORKER:
+        return
+    from multiprocessing.util import Finalize
+
+    _IN_WORKER[:] = [processes.current_process().pid]
+    Finalize(None, _flush_all, exitpriority=100)
+
+
+_IN_WORKER: list[object] = []
 atexit.register(_flush_all)

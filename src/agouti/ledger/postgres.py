@@ -1,5 +1,6 @@
 """A ledger in a PostgreSQL database, for several machines."""
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, cast
@@ -7,7 +8,20 @@ from typing import Any, cast
 from ..config.singles import shown_store, told
 from ..core.errors import ConfigError
 from ..core.secret import Secret
-from .store import COLUMNS, KEYS, SUMS, VERSION, Ledger
+from .kept_budgets import BudgetState, KeptBudget, Wanted
+from .store import (
+    ADDED,
+    COLUMNS,
+    KEYS,
+    LATENCY_KEYS,
+    OLD_SUMS,
+    SUMS,
+    VERSION,
+    Full,
+    Ledger,
+    LedgerAway,
+    read_budgets,
+)
 
 try:
     import psycopg
@@ -19,27 +33,98 @@ except ImportError:
 _PATIENCE = 10
 # Of this ledger's tables; two programs that make them at a time wait for each other by it.
 _MAKING = 0x41676F75
-_COUNTS = ("status", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens", "cost")
+# Whoever writes rows shares it; a budget that is new has it alone, while it adds up what was spent before.
+_ROWS = 0x41676F76
+_COUNTS = (
+    "status", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens",
+    "audio_input_tokens", "audio_output_tokens",
+)  # fmt: skip
 _KINDS = {
     "at": "double precision NOT NULL",
     "seconds": "double precision NOT NULL",
     "first_token": "double precision",
     "estimated": "boolean NOT NULL",
+    "sent": "boolean",
     **dict.fromkeys(_COUNTS, "bigint"),
+    **dict.fromkeys(("cost", "provider_cost"), "numeric"),
 }
+# Classes of errors after which the same may be written later: the server is away, full, or somebody holds a lock.
+_LATER = ("08", "53", "55", "57", "58", "25006", "40")
+# What a server says that is there, and will not let us in later either.
+_REFUSED = re.compile(
+    "Servname|does not exist|authentication failed|pg_hba.conf|invalid|permission denied|no password supplied"
+)
 
+_SUMS = f"""
+CREATE TABLE {{sums}} (digest text PRIMARY KEY, {", ".join(f"{name} text NOT NULL" for name in KEYS)},
+  {", ".join(f"{name} numeric NOT NULL" for name in SUMS)});
+CREATE INDEX {{sums}}_day ON {{sums}} (day);
+CREATE TABLE {{latencies}} (digest text PRIMARY KEY, {", ".join(f"{name} text NOT NULL" for name in LATENCY_KEYS)},
+  bucket integer NOT NULL, count bigint NOT NULL);
+CREATE INDEX {{latencies}}_day ON {{latencies}} (day)"""
+_BUDGETS = """
+CREATE TABLE {reservations} (id bigserial PRIMARY KEY, budget bigint NOT NULL, period text NOT NULL,
+  value text NOT NULL, amount numeric NOT NULL, expires double precision NOT NULL);
+CREATE INDEX {reservations}_expire ON {reservations} (expires);
+CREATE TABLE {budgets} (id bigserial PRIMARY KEY, key text NOT NULL UNIQUE, definition text NOT NULL);
+CREATE TABLE {spent} (digest text PRIMARY KEY, budget bigint NOT NULL, period text NOT NULL, value text NOT NULL,
+  amount numeric NOT NULL, reserved numeric NOT NULL);
+CREATE INDEX {spent}_budget ON {spent} (budget, period)"""
 _SCHEMA = f"""
 CREATE TABLE {{attempts}} (id bigserial PRIMARY KEY,
   {", ".join(f"{name} {_KINDS.get(name, 'text NOT NULL')}" for name in COLUMNS)});
 CREATE INDEX {{attempts}}_at ON {{attempts}} (at);
-CREATE TABLE {{sums}} ({", ".join(f"{name} text NOT NULL" for name in KEYS)},
-  {", ".join(f"{name} bigint NOT NULL" for name in SUMS)}, PRIMARY KEY ({", ".join(KEYS)}));
-CREATE TABLE {{latencies}} ({", ".join(f"{name} text NOT NULL" for name in KEYS[:-1])}, bucket integer NOT NULL,
-  count bigint NOT NULL, PRIMARY KEY ({", ".join(KEYS[:-1])}, bucket));
-CREATE TABLE {{reservations}} (id bigserial PRIMARY KEY, budget text NOT NULL, amount bigint NOT NULL,
-  expires double precision NOT NULL);
+{_SUMS};
+{_BUDGETS};
 CREATE TABLE {{ledger}} (version integer NOT NULL);
 INSERT INTO {{ledger}} VALUES ({VERSION})
+"""
+
+
+def _digest(names: Sequence[str]) -> str:
+    """The statement's words for a digest of texts, which may be longer than an index takes."""
+    return f"md5(concat_ws(chr(31), {', '.join(names)}))"
+
+
+_NEW = {"key": "''", "error": "''", "operation": "'chat'"}
+_UPGRADE = f"""
+ALTER TABLE {{sums}} RENAME TO {{old_sums}};
+ALTER TABLE {{latencies}} RENAME TO {{old_latencies}};
+DROP TABLE {{reservations}};
+{_SUMS};
+{_BUDGETS};
+INSERT INTO {{sums}} SELECT {_digest([_NEW.get(name, name) for name in KEYS])},
+  {", ".join(_NEW.get(name, name) for name in KEYS)}, {", ".join(n if n in OLD_SUMS else "0" for n in SUMS)}
+  FROM {{old_sums}};
+INSERT INTO {{latencies}} SELECT {_digest([*LATENCY_KEYS, "bucket"])}, {", ".join(LATENCY_KEYS)}, bucket, count
+  FROM {{old_latencies}};
+DROP TABLE {{old_sums}};
+DROP TABLE {{old_latencies}};
+ALTER TABLE {{attempts}} ALTER COLUMN cost TYPE numeric,
+  {", ".join(f"ADD COLUMN {name} {_KINDS[name]}" for name in ADDED)};
+UPDATE {{ledger}} SET version = {VERSION}
+"""
+_ADD = (
+    f"INSERT INTO {{sums}} AS old VALUES ({_digest(['?::text'] * len(KEYS))}, "
+    f"{', '.join('?' * (len(KEYS) + len(SUMS)))}) ON CONFLICT (digest) DO UPDATE SET "
+    + ", ".join(f"{name} = old.{name} + excluded.{name}" for name in SUMS)
+)
+_ADD_LATENCY = (
+    f"INSERT INTO {{latencies}} AS old VALUES ({_digest(['?::text'] * (len(LATENCY_KEYS) + 1))}, "
+    f"{', '.join('?' * (len(LATENCY_KEYS) + 2))}) ON CONFLICT (digest) DO UPDATE SET count = old.count + excluded.count"
+)
+_PLACE = _digest(["?::text"] * 3)
+_SPEND = (
+    f"INSERT INTO {{spent}} AS old VALUES ({_PLACE}, ?, ?, ?, ?, ?) ON CONFLICT (digest) DO UPDATE SET "
+    "amount = old.amount + excluded.amount, reserved = old.reserved + excluded.reserved"
+)
+# One statement looks, puts aside and notes it: whoever comes at the same time waits for the row, and looks again.
+_PUT_ASIDE = f"""
+WITH taken AS (UPDATE {{spent}} SET reserved = reserved + ? WHERE digest = {_PLACE} AND amount + reserved + ? <= ?
+    RETURNING budget, period, value, amount + reserved AS used),
+  noted AS (INSERT INTO {{reservations}} (budget, period, value, amount, expires)
+    SELECT budget, period, value, ?, ? FROM taken RETURNING id)
+SELECT noted.id, taken.used FROM taken, noted
 """
 
 
@@ -56,7 +141,6 @@ class PostgresLedger(Ledger):
     """
 
     errors = (psycopg.Error,)
-    later = (psycopg.OperationalError, psycopg.InterfaceError)
     prefix = "agouti_"
     mark = "%s"
     tag = "(tags::jsonb ->> %s)"
@@ -67,12 +151,14 @@ class PostgresLedger(Ledger):
         self.place = shown_store(address)
         self._database: psycopg.Connection[Any] | None = None
         self._within = False
+        self._seen: dict[str, KeptBudget] = {}
         try:
             self._prepare(reading)
         except (psycopg.Error, UnicodeError) as error:
             self.close()
-            raise ConfigError(
-                f"the ledger {self.place} cannot be opened ({self._told(error)})",
+            away = isinstance(error, psycopg.Error) and self.may_retry(error) and not _REFUSED.search(str(error))
+            raise (LedgerAway if away else ConfigError)(
+                f"the ledger {self.place} cannot be opened ({self.told(error)})",
                 hint="See that the database runs, and that its user may make tables in it.",
             ) from None
         except BaseException:
@@ -80,20 +166,37 @@ class PostgresLedger(Ledger):
             raise
 
     def _prepare(self, reading: bool) -> None:
-        with self._transaction(alone=False):
+        there = self._execute("SELECT to_regclass('{ledger}') IS NOT NULL").fetchone()
+        if there is not None and not there[0] and reading:
+            raise ConfigError(f"there is no ledger in {self.place}", hint="It comes with the first call.")
+        if there is not None and there[0] and self._version() == VERSION:
+            return
+        if reading and self._version() < VERSION:
+            raise ConfigError(
+                f"the ledger {self.place} was written by an older Agouti",
+                hint="The first call of a program that keeps it makes it a new one.",
+            )
+        with self._transaction():
             self._execute("SELECT pg_advisory_xact_lock(?)", (_MAKING,))
-            there = self._execute("SELECT 1 WHERE to_regclass('{ledger}') IS NOT NULL").fetchone() is not None
-            if not there and reading:
-                raise ConfigError(f"there is no ledger in {self.place}", hint="It comes with the first call.")
-            if not there:
-                for statement in _SCHEMA.strip().split(";\n"):
-                    self._execute(statement)
-            version = self._execute("SELECT version FROM {ledger}").fetchone()
-            if version is None or version[0] > VERSION:
-                raise ConfigError(
-                    f"the ledger {self.place} was written by a newer Agouti",
-                    hint="Update this one, or name another database.",
-                )
+            # By the tables themselves: that there was none a moment ago is remembered by the server.
+            visible = (
+                "SELECT 1 FROM pg_tables WHERE tablename = '{ledger}' AND schemaname = ANY(current_schemas(false))"
+            )
+            statements = "" if self._execute(visible).fetchone() is not None else _SCHEMA
+            if not statements and self._version() < VERSION:
+                statements = _UPGRADE
+            for statement in statements.strip().split(";\n") if statements else ():
+                self._execute(statement)
+            self._version()
+
+    def _version(self) -> int:
+        found = self._execute("SELECT version FROM {ledger}").fetchone()
+        if found is None or found[0] > VERSION:
+            raise ConfigError(
+                f"the ledger {self.place} was written by a newer Agouti",
+                hint="Update this one, or name another database.",
+            )
+        return int(found[0])
 
     def _connected(self) -> "psycopg.Connection[Any]":
         """The connection; another one where the server has let go of it."""
@@ -103,7 +206,8 @@ class PostgresLedger(Ledger):
             database = psycopg.connect(
                 self._address.reveal(), autocommit=True, connect_timeout=_PATIENCE, application_name="agouti"
             )
-            database.execute(f"SET statement_timeout = '{_PATIENCE}s'")
+            # What a crash of the server loses of it, half a second, was put aside for calls, or is asked for again.
+            database.execute(f"SET statement_timeout = '{_PATIENCE}s'; SET synchronous_commit = off")
             self._database = database
         return database
 
@@ -121,20 +225,101 @@ class PostgresLedger(Ledger):
         return int(self._execute(f"{statement} RETURNING id", values).fetchone()[0])  # type: ignore[index]
 
     @contextmanager
-    def _transaction(self, *, alone: bool) -> Iterator[None]:
+    def _transaction(self) -> Iterator[None]:
         with self._lock:
             database = self._connected()
             self._within = True
             try:
                 with database.transaction():
-                    if alone:
-                        # Whoever settles a reservation waits, too: what is spent and put aside belongs together.
-                        self._execute("LOCK TABLE {reservations} IN EXCLUSIVE MODE")
                     yield
             finally:
                 self._within = False
 
-    def _told(self, error: Exception) -> str:
+    def _alone(self) -> None:
+        self._execute("SELECT pg_advisory_xact_lock(?)", (_ROWS,))
+
+    def may_retry(self, error: Exception) -> bool:
+        """Whether the same may be written later."""
+        if not isinstance(error, (psycopg.OperationalError, psycopg.InterfaceError, psycopg.InternalError)):
+            return False
+        return error.sqlstate is None or error.sqlstate.startswith(_LATER)
+
+    def _disconnected(self, error: Exception) -> bool:
+        return self._database is None or self._database.closed
+
+    def _known(self) -> list[tuple[int, KeptBudget]]:
+        # Shared: of those that are new none is left out, which would look for its sums while they are written. And
+        # rows are on the disk when they are said to be.
+        words = "SELECT pg_advisory_xact_lock_shared(?), set_config('synchronous_commit', 'on', true)"
+        self._execute(words, (_ROWS,))
+        return read_budgets(self._execute("SELECT id, definition FROM {budgets}").fetchall(), self._seen)
+
+    def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
+        self._execute_many(_ADD, [(*key, *key, *values) for key, values in sums])
+
+    def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
+        self._execute_many(_ADD_LATENCY, [(*row[:-1], *row) for row in counts])
+
+    def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
+        if not reservations:
+            return {}
+        words = "DELETE FROM {reservations} WHERE id = ANY(?) RETURNING budget, period, value, amount"
+        return _amounts(self._execute(words, ([*reservations],)).fetchall())
+
+    def _spend(self, amounts: Sequence[tuple[tuple[int, str, str], int, int]]) -> None:
+        self._execute_many(_SPEND, [(*place, *place, amount, reserved) for place, amount, reserved in amounts])
+
+    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+        with self._lock:
+            for look_again in (True, False):
+                try:
+                    if len(wanted) == 1:
+                        return [self._put_aside_in(*wanted[0], expires)]
+                    with self._transaction():
+                        # In one order: two programs never wait for each other crosswise.
+                        order = sorted(range(len(wanted)), key=lambda at: wanted[at][0])
+                        put_aside = {at: self._put_aside_in(*wanted[at], expires) for at in order}
+                        return [put_aside[at] for at in range(len(wanted))]
+                except Full:
+                    if not look_again or not self._make_room(wanted, now):
+                        raise
+        raise AssertionError("there are two ways out of the loop")
+
+    def _put_aside_in(self, number: int, wanted: Wanted, expires: float) -> tuple[int, int]:
+        place = (number, wanted.begins, wanted.value)
+        given = (wanted.amount, *place, wanted.amount, wanted.most, wanted.amount, expires)
+        found = self._execute(_PUT_ASIDE, given).fetchone()
+        if found is None:
+            words = f"SELECT amount + reserved FROM {{spent}} WHERE digest = {_PLACE}"
+            used = self._execute(words, place).fetchone()
+            raise Full(wanted, 0 if used is None else int(used[0]))
+        return int(found[0]), int(found[1])
+
+    def _make_room(self, wanted: Sequence[tuple[int, Wanted]], now: float) -> bool:
+        """Take back what has expired, and see that every part has its sum; whether it is worth another look."""
+        with self._transaction():
+            words = "DELETE FROM {reservations} WHERE expires < ? RETURNING budget, period, value, amount"
+            old = _amounts(self._execute(words, (now,)).fetchall())
+            self._spend([(place, 0, -old[place]) for place in sorted(old)])
+            found = len(old)
+            for number, each in wanted:
+                place = (number, each.begins, each.value)
+                words = f"INSERT INTO {{spent}} VALUES ({_PLACE}, ?, ?, ?, 0, 0) ON CONFLICT DO NOTHING"
+                found += self._execute(words, (*place, *place)).rowcount
+        return found > 0
+
+    def _state(self, budget: int, begins: str) -> list[BudgetState]:
+        given = (budget, begins)
+        ends = dict(
+            self._execute(
+                "SELECT value, max(expires) FROM {reservations} WHERE budget = ? AND period = ? GROUP BY value", given
+            ).fetchall()
+        )
+        words = "SELECT value, amount, reserved FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
+        found = self._execute(words, given).fetchall()
+        return [BudgetState(value, int(spent), int(aside), ends.get(value)) for value, spent, aside in found]
+
+    def told(self, error: Exception) -> str:
         return told(self._address, error)
 
     def tag_value(self, name: str) -> str:
@@ -144,6 +329,15 @@ class PostgresLedger(Ledger):
         """Close the connection."""
         if self._database is not None:
             self._database.close()
+
+
+def _amounts(found: Sequence[Sequence[Any]]) -> dict[tuple[int, str, str], int]:
+    """Amounts that were put aside, by budget, period and part."""
+    amounts: dict[tuple[int, str, str], int] = {}
+    for budget, period, value, amount in found:
+        place = (int(budget), period, value)
+        amounts[place] = amounts.get(place, 0) + int(amount)
+    return amounts
 
 
 def _storable(value: Any) -> Any:

@@ -6,6 +6,7 @@ from decimal import ROUND_HALF_EVEN, Decimal
 from msgspec import Struct
 
 from ..core.statistics import bucket_of
+from ..core.usage import Usage, exactly
 from ..engine.hooks import AttemptResult
 from ..reply import request_id_in
 
@@ -24,7 +25,10 @@ class LedgerRow(Struct, frozen=True, kw_only=True):
         key: fingerprint of the key; empty where there was none.
         outcome: ``answered``, ``failed``, ``abandoned`` or ``cached``.
         error: class of the error.
+        sent: whether a request went out.
+        audio_input_tokens, audio_output_tokens: of the input and the output, those that are sound.
         cost: in millionths of a millionth of ``currency``; `None` where it is not known.
+        provider_cost: the same as the provider says it, where it does.
         estimated: whether tokens and cost are estimated, because the provider did not tell them.
         tags: what the call was for.
         prompt: the question, where the ledger keeps it.
@@ -52,11 +56,15 @@ class LedgerRow(Struct, frozen=True, kw_only=True):
     first_token: float | None = None
     tags: Mapping[str, str] = {}
     prompt: str = ""
+    sent: bool = True
+    audio_input_tokens: int | None = None
+    audio_output_tokens: int | None = None
+    provider_cost: int | None = None
 
     @property
     def bucket(self) -> int | None:
         """The step of its latency, where it was answered."""
-        return bucket_of(self.seconds) if self.outcome == "answered" else None
+        return bucket_of(self.seconds) if self.outcome == "answered" and self.sent else None
 
 
 def row_of(result: AttemptResult, at: float, *, prompts: bool = False) -> LedgerRow:
@@ -85,17 +93,27 @@ def row_of(result: AttemptResult, at: float, *, prompts: bool = False) -> Ledger
         first_token=result.first_token,
         tags={_storable(name): _storable(value) for name, value in attempt.tags.items()},
         prompt=_storable(repr(attempt.question)) if prompts and attempt.question is not None else "",
+        sent=result.sent,
+        audio_input_tokens=None if usage is None else _sane(usage.audio_input_tokens),
+        audio_output_tokens=None if usage is None else _sane(usage.audio_output_tokens),
+        provider_cost=_told_cost(usage) if result.sent else None,
     )
 
 
 def picos(amount: Decimal) -> int:
-    """An amount as the ledger keeps it."""
-    return min(int((amount * PICO).to_integral_value(ROUND_HALF_EVEN)), _MOST_COST)
+    """An amount as the ledger keeps it, however large."""
+    return int((amount * PICO).to_integral_value(ROUND_HALF_EVEN))
 
 
-# More than any request takes, and few enough for sums of millions of them in 64 bits.
+def _told_cost(usage: Usage | None) -> int | None:
+    """What the provider says that it costs, where that is an amount."""
+    if usage is None or usage.cost is None or not 0 <= usage.cost < _MOST:
+        return None
+    return picos(exactly(usage.cost))
+
+
+# More tokens than any request takes, and few enough for sums of millions of them in 64 bits.
 _MOST = 10**12
-_MOST_COST = 100_000 * PICO
 
 
 def _sane(count: int | None) -> int | None:

@@ -1,68 +1,178 @@
 """A ledger in a file of SQLite, written by any number of processes."""
 
+import errno
 import os
+import shutil
 import sqlite3
+import tempfile
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from ..core.errors import ConfigError
 from ..forking import undisturbed
-from .store import COLUMNS, KEYS, SUMS, VERSION, Ledger
+from .kept_budgets import BudgetState, KeptBudget, Wanted
+from .rows import LedgerRow
+from .store import (
+    ADDED,
+    COLUMNS,
+    KEYS,
+    LATENCY_KEYS,
+    OLD_KEYS,
+    OLD_SUMS,
+    SUMS,
+    VERSION,
+    Full,
+    Ledger,
+    LedgerAway,
+    log,
+    read_budgets,
+)
 
 _PATIENCE = 10.0
 _APPLICATION = 0x41676F75
+# Whole numbers of SQLite end there; larger amounts are kept as a text, with a letter so that it stays one.
+_LARGEST = 2**63 - 1
+_LETTER = "p"
+# Codes of errors after which the same may be written later, and of files that are no ledger any more.
+_LATER = frozenset(
+    {
+        sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN,
+        sqlite3.SQLITE_READONLY, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_PERM, sqlite3.SQLITE_INTERRUPT,
+        sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_SCHEMA,
+    }
+)  # fmt: skip
+_DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
+# The same of files.
+_BUSY = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EMFILE, errno.ENFILE, errno.ETIMEDOUT, errno.EAGAIN})
+_MANY = 500
 
+_SUMS = f"""
+CREATE TABLE sums ({", ".join(f"{name} TEXT NOT NULL" for name in KEYS)},
+  {", ".join(f"{name} NOT NULL" for name in SUMS)}, PRIMARY KEY ({", ".join(KEYS)})) WITHOUT ROWID"""
+_BUDGETS = """
+CREATE TABLE reservations (id INTEGER PRIMARY KEY AUTOINCREMENT, budget INTEGER NOT NULL, period TEXT NOT NULL,
+  value TEXT NOT NULL, amount NOT NULL, expires REAL NOT NULL);
+CREATE INDEX reservations_expire ON reservations (expires);
+CREATE TABLE budgets (id INTEGER PRIMARY KEY, key TEXT NOT NULL UNIQUE, definition TEXT NOT NULL);
+CREATE TABLE spent (budget INTEGER NOT NULL, period TEXT NOT NULL, value TEXT NOT NULL, amount NOT NULL,
+  reserved NOT NULL, PRIMARY KEY (budget, period, value)) WITHOUT ROWID"""
 _SCHEMA = f"""
 CREATE TABLE attempts (id INTEGER PRIMARY KEY, {", ".join(f'"{name}"' for name in COLUMNS)});
 CREATE INDEX attempts_at ON attempts (at);
-CREATE TABLE sums ({", ".join(f"{name} TEXT NOT NULL" for name in KEYS)},
-  {", ".join(f"{name} INTEGER NOT NULL" for name in SUMS)}, PRIMARY KEY ({", ".join(KEYS)})) WITHOUT ROWID;
-CREATE TABLE latencies ({", ".join(f"{name} TEXT NOT NULL" for name in KEYS[:-1])}, bucket INTEGER NOT NULL,
-  count INTEGER NOT NULL, PRIMARY KEY ({", ".join(KEYS[:-1])}, bucket)) WITHOUT ROWID;
-CREATE TABLE reservations (id INTEGER PRIMARY KEY, budget TEXT NOT NULL, amount INTEGER NOT NULL,
-  expires REAL NOT NULL);
+{_SUMS};
+CREATE TABLE latencies ({", ".join(f"{name} TEXT NOT NULL" for name in LATENCY_KEYS)}, bucket INTEGER NOT NULL,
+  count INTEGER NOT NULL, PRIMARY KEY ({", ".join(LATENCY_KEYS)}, bucket)) WITHOUT ROWID;
+{_BUDGETS};
 PRAGMA application_id = {_APPLICATION};
-PRAGMA user_version = {VERSION};
+PRAGMA user_version = {VERSION}
 """
+_NEW = {"key": "''", "error": "''", "operation": "'chat'"}
+_FROM_OLD = ", ".join(
+    [name if name in OLD_KEYS else _NEW[name] for name in KEYS] + [name if name in OLD_SUMS else "0" for name in SUMS]
+)
+_UPGRADE = f"""
+ALTER TABLE sums RENAME TO old_sums;
+{_SUMS};
+INSERT INTO sums SELECT {_FROM_OLD} FROM old_sums;
+DROP TABLE old_sums;
+DROP TABLE reservations;
+{_BUDGETS};
+{"; ".join(f"ALTER TABLE attempts ADD COLUMN {name}" for name in ADDED)};
+PRAGMA user_version = {VERSION}
+"""
+# How a file of the first version is read that nothing is to be written to.
+_AS_NEW = f"""
+CREATE TEMP VIEW sums AS SELECT {
+    ", ".join(f"{part} AS {name}" for part, name in zip(_FROM_OLD.split(", "), (*KEYS, *SUMS), strict=True))
+} FROM main.sums;
+CREATE TEMP VIEW attempts AS SELECT *, {", ".join(f"NULL AS {name}" for name in ADDED)} FROM main.attempts;
+CREATE TEMP TABLE budgets (id INTEGER PRIMARY KEY, key TEXT, definition TEXT)
+"""
+_ADD = (
+    f"INSERT INTO sums AS old VALUES ({', '.join('?' * (len(KEYS) + len(SUMS)))}) "
+    f"ON CONFLICT ({', '.join(KEYS)}) DO UPDATE SET "
+    + ", ".join(f"{name} = exact_add(old.{name}, excluded.{name})" for name in SUMS)
+)
+_ADD_LATENCY = (
+    f"INSERT INTO latencies AS old VALUES ({', '.join('?' * (len(LATENCY_KEYS) + 2))}) "
+    f"ON CONFLICT ({', '.join(LATENCY_KEYS)}, bucket) DO UPDATE SET count = old.count + excluded.count"
+)
 
 
 class SqliteLedger(Ledger):
     """A ledger in a file.
 
+    A file that was moved, deleted or replaced while it was open is let go of, and the one that is there now is used.
+
     Args:
         path: of the file; made where it is not there, unless ``reading``.
 
     Raises:
-        ConfigError: it cannot be opened, is no ledger, or one of a newer Agouti.
+        LedgerAway: it cannot be opened now.
+        ConfigError: it is no ledger, or one of a newer Agouti.
     """
 
-    errors = (sqlite3.Error,)
-    later = (sqlite3.OperationalError,)  # a full disk, somebody else's lock
+    errors = (sqlite3.Error, OverflowError)
     tag = "json_extract(tags, ?)"
+    total = "exact_total"
 
     def __init__(self, path: Path, *, reading: bool = False) -> None:
         super().__init__()
         self.path = path
         self.place = str(path)
+        self._reading = reading
+        self._copy: tempfile.TemporaryDirectory[str] | None = None
+        self._seen: dict[str, KeptBudget] = {}
         if reading and not path.exists():
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
+        self._open()
+
+    def _open(self) -> None:
         try:
             with undisturbed():
-                if not reading:  # what stands in it is its owner's: prompts, where they are kept
-                    os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-                self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
+                if not self._reading:  # what stands in it is its owner's: prompts, where they are kept
+                    os.close(os.open(self.path, os.O_CREAT | os.O_RDWR, 0o600))
+                self._connect(self.path)
             try:
                 self._prepared()
             except BaseException:
                 self._database.close()
                 raise
         except (sqlite3.Error, OSError) as error:
-            raise ConfigError(
-                f"the ledger {path} cannot be opened ({error})",
+            if self._reading and self._copy is None:
+                self._open_copy(error)
+                return
+            busy = self.may_retry(error) or (isinstance(error, OSError) and error.errno in _BUSY)
+            raise (LedgerAway if busy else ConfigError)(
+                f"the ledger {self.path} cannot be opened ({error})",
                 hint="Name a file in a folder that you can write to in [ledger] store, or another file.",
+            ) from None
+
+    def _connect(self, path: Path) -> None:
+        self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
+        self._database.create_function("exact_add", 2, _added, deterministic=True)
+        self._database.create_aggregate("exact_total", 1, _Total)  # type: ignore[arg-type]
+        self._opened = _place_of(path)
+        self._numbers = {}
+
+    def _open_copy(self, why: Exception) -> None:
+        """Read what cannot be opened where it is, such as a copy on something that nothing can be written to."""
+        self._copy = tempfile.TemporaryDirectory(prefix="agouti-ledger-")
+        try:
+            for suffix in ("", "-wal"):
+                source = Path(f"{self.path}{suffix}")
+                if source.exists():
+                    shutil.copyfile(source, Path(self._copy.name, f"copy{suffix}"))
+            self._connect(Path(self._copy.name, "copy"))
+            self._opened = None
+            self._prepared()
+        except (sqlite3.Error, OSError):
+            self._copy.cleanup()
+            raise LedgerAway(
+                f"the ledger {self.path} cannot be read ({why})", hint="See that it is whole, and that you may read it."
             ) from None
 
     def _prepared(self) -> None:
@@ -93,40 +203,171 @@ class SqliteLedger(Ledger):
             raise ConfigError(
                 f"the ledger {self.path} was written by a newer Agouti", hint="Update this one, or name another file."
             )
+        if self._reading:
+            if tables and version < VERSION:
+                for statement in _AS_NEW.strip().split(";\n"):
+                    database.execute(statement)
+            elif not tables:
+                raise sqlite3.OperationalError("there is nothing in it")
+            return
         database.execute("PRAGMA journal_mode = WAL")
         database.execute("PRAGMA synchronous = NORMAL")
-        if not tables:
+        if not tables or version < VERSION:
             database.execute("BEGIN IMMEDIATE")
             try:
+                statements = ""
                 if not database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
-                    for statement in _SCHEMA.strip().split(";\n"):
-                        database.execute(statement.rstrip(";"))
+                    statements = _SCHEMA
+                elif database.execute("PRAGMA user_version").fetchone()[0] < VERSION:
+                    statements = _UPGRADE
+                for statement in statements.strip().split(";"):
+                    database.execute(statement)
                 database.execute("COMMIT")
             except BaseException:
-                database.execute("ROLLBACK")
+                self._roll_back()
                 raise
+
+    def _follow(self) -> None:
+        """Open the file that is there now, where it is not the one that was opened."""
+        if self._opened is None or self._database.in_transaction or _place_of(self.path) == self._opened:
+            return
+        log.warning("the ledger %s was moved, deleted or replaced; rows go on in the file that is there now", self.path)
+        self._database.close()
+        try:
+            self._open()
+        except ConfigError as error:
+            # Whatever is wrong with it: what is to be written waits until it can be.
+            self._connect(Path(":memory:"))
+            self._opened = (0, 0)
+            raise sqlite3.OperationalError(error.what) from None
+
+    def may_retry(self, error: Exception) -> bool:
+        """Whether the same may be written later."""
+        code = getattr(error, "sqlite_errorcode", None)
+        return isinstance(error, sqlite3.OperationalError) and (code is None or code & 0xFF in _LATER)
+
+    def is_damaged(self, error: Exception) -> bool:
+        """Whether the file is no ledger any more; another one may be put there."""
+        code = getattr(error, "sqlite_errorcode", None)
+        if not isinstance(error, sqlite3.Error) or code is None:
+            return False
+        return code & 0xFF in _DAMAGED or "no such table" in str(error)
 
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> sqlite3.Cursor:
         with undisturbed():
             return self._database.execute(self._words(statement), values)
 
     def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
-        with undisturbed():
-            self._database.executemany(self._words(statement), rows)
+        if rows:
+            with undisturbed():
+                self._database.executemany(self._words(statement), rows)
 
     def _inserted(self, statement: str, values: Sequence[Any]) -> int:
         return self._execute(statement, values).lastrowid or 0
 
     @contextmanager
-    def _transaction(self, *, alone: bool) -> Iterator[None]:
+    def _transaction(self) -> Iterator[None]:
         with self._lock:
+            self._follow()
             self._execute("BEGIN IMMEDIATE")  # nobody else writes
             try:
                 yield
                 self._execute("COMMIT")
             except BaseException:
-                self._execute("ROLLBACK")
+                self._roll_back()
                 raise
+
+    def _roll_back(self) -> None:
+        # A full disk has rolled back already; what goes wrong here must not hide what went wrong before.
+        if self._database.in_transaction:
+            with suppress(sqlite3.Error):
+                self._database.execute("ROLLBACK")
+
+    def _amount(self, value: Any) -> int:
+        return _whole(value)
+
+    def _values(self, row: LedgerRow) -> tuple[Any, ...]:
+        values = super()._values(row)
+        if max(row.cost or 0, row.provider_cost or 0) <= _LARGEST:
+            return values
+        return tuple([_kept(each) if isinstance(each, int) else each for each in values])
+
+    def _known(self) -> list[tuple[int, KeptBudget]]:
+        return read_budgets(self._execute("SELECT id, definition FROM budgets"), self._seen)
+
+    def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
+        self._execute_many(_ADD, [(*key, *map(_kept, values)) for key, values in sums])
+
+    def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
+        self._execute_many(_ADD_LATENCY, counts)
+
+    def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
+        return self._gone(
+            [
+                row
+                for first in range(0, len(reservations), _MANY)
+                for row in self._reserved_as(reservations[first : first + _MANY])
+            ]
+        )
+
+    def _reserved_as(self, numbers: Sequence[int]) -> list[Any]:
+        marks = ", ".join("?" * len(numbers))
+        return self._execute(
+            f"SELECT id, budget, period, value, amount FROM reservations WHERE id IN ({marks})", numbers
+        ).fetchall()
+
+    def _gone(self, found: Iterable[Sequence[Any]]) -> dict[tuple[int, str, str], int]:
+        amounts: dict[tuple[int, str, str], int] = {}
+        numbers = []
+        for number, budget, period, value, amount in found:
+            numbers.append((number,))
+            place = (int(budget), period, value)
+            amounts[place] = amounts.get(place, 0) + _whole(amount)
+        self._execute_many("DELETE FROM reservations WHERE id = ?", numbers)
+        return amounts
+
+    def _spend(self, amounts: Sequence[tuple[tuple[int, str, str], int, int]]) -> None:
+        self._execute_many(
+            "INSERT INTO spent AS old VALUES (?, ?, ?, ?, ?) ON CONFLICT (budget, period, value) DO UPDATE SET "
+            "amount = exact_add(old.amount, excluded.amount), reserved = exact_add(old.reserved, excluded.reserved)",
+            [(*place, _kept(amount), _kept(reserved)) for place, amount, reserved in amounts],
+        )
+
+    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+        put_aside = []
+        with self._transaction():
+            old = self._execute(
+                "SELECT id, budget, period, value, amount FROM reservations WHERE expires < ?", (now,)
+            ).fetchall()
+            if old:
+                self._spend([(place, 0, -amount) for place, amount in self._gone(old).items()])
+            for number, each in wanted:
+                place = (number, each.begins, each.value)
+                found = self._execute(
+                    "SELECT amount, reserved FROM spent WHERE budget = ? AND period = ? AND value = ?", place
+                ).fetchone()
+                used = 0 if found is None else _whole(found[0]) + _whole(found[1])
+                if used + each.amount > each.most:
+                    raise Full(each, used)
+                self._spend([(place, 0, each.amount)])
+                reservation = self._inserted(
+                    "INSERT INTO reservations (budget, period, value, amount, expires) VALUES (?, ?, ?, ?, ?)",
+                    (*place, _kept(each.amount), expires),
+                )
+                put_aside.append((reservation, used + each.amount))
+        return put_aside
+
+    def _state(self, budget: int, begins: str) -> list[BudgetState]:
+        ends = dict(
+            self._execute(
+                "SELECT value, max(expires) FROM reservations WHERE budget = ? AND period = ? GROUP BY value",
+                (budget, begins),
+            ).fetchall()
+        )
+        found = self._execute(
+            "SELECT value, amount, reserved FROM spent WHERE budget = ? AND period = ? ORDER BY value", (budget, begins)
+        )
+        return [BudgetState(value, _whole(spent), _whole(aside), ends.get(value)) for value, spent, aside in found]
 
     def tag_value(self, name: str) -> str:
         return f'$."{name}"'
@@ -134,3 +375,44 @@ class SqliteLedger(Ledger):
     def close(self) -> None:
         """Close the file."""
         self._database.close()
+        if self._copy is not None:
+            self._copy.cleanup()
+
+
+class _Total:
+    """The sum of amounts, however large."""
+
+    def __init__(self) -> None:
+        self._sum = 0
+
+    def step(self, value: int | str | None) -> None:
+        """One more."""
+        self._sum += value if isinstance(value, int) else _whole(value)
+
+    def finalize(self) -> int | str:
+        """All of them."""
+        return _kept(self._sum)
+
+
+def _added(one: int | str, other: int | str) -> int | str:
+    if isinstance(one, int) and isinstance(other, int) and -_LARGEST <= one + other <= _LARGEST:
+        return one + other
+    return _kept(_whole(one) + _whole(other))
+
+
+def _whole(value: int | str | None) -> int:
+    """An amount as it is kept in the file."""
+    return int(value.rstrip(_LETTER)) if isinstance(value, str) else int(value or 0)
+
+
+def _kept(value: int) -> int | str:
+    return value if -_LARGEST <= value <= _LARGEST else f"{value}{_LETTER}"
+
+
+def _place_of(path: Path) -> tuple[int, int] | None:
+    """Which file stands there."""
+    try:
+        found = os.stat(path)
+    except OSError:
+        return None
+    return (found.st_dev, found.st_ino)

@@ -1,46 +1,76 @@
-"""What ledgers of every kind do in the same words: rows, sums of days and reservations in tables of SQL."""
+"""What ledgers of every kind do in the same words: rows, sums of days and budgets in tables of SQL."""
 
 import json
+import logging
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from threading import RLock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
-from msgspec import Struct
 
+from ..config.budgets import TOKENS
 from ..core.errors import ConfigError, RequestError
-from .rows import PICO, LedgerRow
+from .kept_budgets import BudgetState, KeptBudget, Wanted, words_of
+from .rows import LedgerRow
 
 if TYPE_CHECKING:
     from ..config.budgets import Budget
     from ..config.singles import LedgerSettings
 
-VERSION = 1
+log = logging.getLogger("agouti.ledger")
+
+VERSION = 2
 _PAGE = 5000
 # Lists of models and counts of tokens cost nothing: they have rows, and stand in no sum.
 _USES = frozenset({"chat", "embeddings"})
 COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
+ADDED = ("sent", "audio_input_tokens", "audio_output_tokens", "provider_cost")
+"""Columns that the first version did not have."""
+AMOUNTS = ("cost", "provider_cost", "compared_cost")
+"""Sums of amounts, which have no ceiling."""
 SUMS = (
+    "calls", "failures", "abandoned", "cached_answers", "unsent", "input_tokens", "output_tokens", "cached_tokens",
+    "cache_write_tokens", "reasoning_tokens", "cost", "provider_cost", "compared_cost", "unpriced", "estimated",
+)  # fmt: skip
+"""``compared_cost`` is what those requests cost by our price of which the provider says the cost itself."""
+OLD_SUMS = (
     "calls", "failures", "abandoned", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens",
     "reasoning_tokens", "cost", "unpriced", "estimated",
 )  # fmt: skip
-KEYS = ("day", "provider", "name", "label", "tags", "currency")
+"""Those of the first version."""
+OLD_KEYS = ("day", "provider", "name", "label", "tags", "currency")
+KEYS = (*OLD_KEYS, "operation", "key", "error")
+LATENCY_KEYS = OLD_KEYS[:-1]
+_GROUPS = {
+    "day": "day", "provider": "provider", "model": "name", "label": "label", "operation": "operation", "key": "key",
+    "error": "error",
+}  # fmt: skip
 
 
-class BudgetModels(Struct, frozen=True):
-    """The models that a budget counts.
+class BudgetUnknown(RequestError):
+    """Nobody can say now what is left of a budget: the ledger is out of reach."""
+
+
+class LedgerAway(ConfigError):
+    """The ledger is out of reach now, and may be there again later."""
+
+
+class Full(Exception):
+    """A budget has too little left.
 
     Attributes:
-        pairs: label of the provider and name of each.
-        but: labels of other entries for the same models: what was asked by those does not count.
+        wanted: what was to be put aside.
+        used: what is spent and put aside already.
     """
 
-    pairs: tuple[tuple[str, str], ...]
-    but: tuple[str, ...] = ()
+    def __init__(self, wanted: Wanted, used: int) -> None:
+        super().__init__(wanted.budget.label)
+        self.wanted = wanted
+        self.used = used
 
 
 class Ledger(ABC):
@@ -49,21 +79,34 @@ class Ledger(ABC):
     Attributes:
         place: where it is, for messages.
         errors: all errors of the database.
-        later: of these, those after which the same rows may be written later.
         prefix: of the names of its tables.
         mark: what stands for a value in a statement.
         tag: the expression for a tag of a call, with one value in it.
+        total: the function that adds up amounts.
     """
 
     place: str
     errors: ClassVar[tuple[type[Exception], ...]]
-    later: ClassVar[tuple[type[Exception], ...]]
     prefix: ClassVar[str] = ""
     mark: ClassVar[str] = "?"
     tag: ClassVar[str]
+    total: ClassVar[str] = "sum"
 
     def __init__(self) -> None:
         self._lock = RLock()
+        self._numbers: dict[str, int] = {}
+
+    @abstractmethod
+    def may_retry(self, error: Exception) -> bool:
+        """Whether the same may be written later: the disk is full, somebody holds a lock, the server is away."""
+
+    def is_damaged(self, error: Exception) -> bool:
+        """Whether it is no ledger any more; another one may be put in its place."""
+        return False
+
+    def _disconnected(self, error: Exception) -> bool:
+        """Whether an error says that the connection was closed."""
+        return False
 
     @abstractmethod
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> Any:
@@ -79,9 +122,21 @@ class Ledger(ABC):
 
     @contextmanager
     @abstractmethod
-    def _transaction(self, *, alone: bool) -> Iterator[None]:
-        """All that the block writes is kept, or nothing; ``alone``: nobody else reserves meanwhile."""
+    def _transaction(self) -> Iterator[None]:
+        """All that the block writes is kept, or nothing."""
         yield
+
+    def _alone(self) -> None:
+        """Nobody else writes rows until the transaction is over; so it is by itself where only one can write."""
+        return
+
+    def _amount(self, value: Any) -> int:
+        """An amount as it is kept."""
+        return int(value)
+
+    def _values(self, row: LedgerRow) -> tuple[Any, ...]:
+        """A row as it is kept."""
+        return tuple([_tags(row) if name == "tags" else getattr(row, name) for name in COLUMNS])
 
     @abstractmethod
     def tag_value(self, name: str) -> str:
@@ -91,7 +146,7 @@ class Ledger(ABC):
     def close(self) -> None:
         """Let go of it."""
 
-    def _told(self, error: Exception) -> str:
+    def told(self, error: Exception) -> str:
         """What an error says, in one line."""
         return " ".join(str(error).split())
 
@@ -102,7 +157,7 @@ class Ledger(ABC):
     def add(
         self, rows: Sequence[LedgerRow], settled: Sequence[int] = (), kept: Sequence[tuple[int, float]] = ()
     ) -> None:
-        """Keep rows, and add them to the sums of their days, all or none.
+        """Keep rows, and add them to the sums of their days and budgets, all or none.
 
         Args:
             settled: reservations that they take the place of.
@@ -115,121 +170,202 @@ class Ledger(ABC):
             return
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
-        for row in rows:
-            if row.operation not in _USES:
-                continue
+        counting = [row for row in rows if row.operation in _USES]
+        for row in counting:
             key = _key(row)
+            total = sums.setdefault(key, [0] * len(SUMS))
             for at, value in enumerate(_counted(row)):
-                sums.setdefault(key, [0] * len(SUMS))[at] += value
+                total[at] += value
             if (bucket := row.bucket) is not None:
-                where = (*key[:-1], bucket)
+                where = (*key[: len(LATENCY_KEYS)], bucket)
                 latencies[where] = latencies.get(where, 0) + 1
-        with self._transaction(alone=False):
-            self._execute_many(_INSERT, [_values(row) for row in rows])
+        with self._transaction():
+            budgets = self._known()
+            spent: dict[tuple[int, str, str], list[int]] = {}
+            for number, budget in budgets:
+                for row in counting:
+                    if amount := budget.counted(row):
+                        where_spent = (number, budget.begins(row.at), budget.value_in(row))
+                        spent.setdefault(where_spent, [0, 0])[0] += amount
+            self._execute_many(_INSERT, [self._values(row) for row in rows])
             # In the order of their keys: two that write at a time never wait for each other crosswise.
-            self._execute_many(_ADD, [(*key, *sums[key]) for key in sorted(sums)])
-            self._execute_many(_ADD_LATENCY, [(*key, latencies[key]) for key in sorted(latencies)])
-            self._execute_many("DELETE FROM {reservations} WHERE id = ?", [(each,) for each in settled])
+            self._add_sums([(key, sums[key]) for key in sorted(sums)])
+            self._add_latencies([(*key, latencies[key]) for key in sorted(latencies)])
+            for place, amount in self._take_out(settled).items():
+                spent.setdefault(place, [0, 0])[1] -= amount
             self._execute_many(
                 "UPDATE {reservations} SET expires = ? WHERE id = ?", [(end, each) for each, end in kept]
             )
+            self._spend([(place, spent[place][0], spent[place][1]) for place in sorted(spent)])
+
+    @abstractmethod
+    def _known(self) -> list[tuple[int, KeptBudget]]:
+        """The budgets that a sum is kept for; none is added before the transaction is over."""
+
+    @abstractmethod
+    def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
+        """Add to the sums of days."""
+
+    @abstractmethod
+    def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
+        """Add to the counts of latencies."""
+
+    @abstractmethod
+    def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
+        """Take reservations out; how much that is, by budget, period and part."""
+
+    @abstractmethod
+    def _spend(self, amounts: Sequence[tuple[tuple[int, str, str], int, int]]) -> None:
+        """Add to what is spent and to what is put aside, by budget, period and part."""
+
+    @abstractmethod
+    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+        """Put amounts aside, all or none: the number of each, and what is used then.
+
+        Raises:
+            Full: there is too little left in one of them.
+        """
+
+    @abstractmethod
+    def _state(self, budget: int, begins: str) -> list[BudgetState]:
+        """What is spent and put aside of a budget in a period, by parts."""
 
     def reserve(
-        self,
-        budgets: "Sequence[tuple[Budget, str, BudgetModels | None]]",
-        amount: int,
-        now: float,
-        expires: float,
-    ) -> "tuple[list[tuple[int, Decimal]], tuple[Budget, Decimal] | None]":
+        self, wanted: Sequence[Wanted], now: float, expires: float
+    ) -> "tuple[list[tuple[int, Decimal]], tuple[Wanted, int] | None]":
         """Put an amount aside in each of several budgets, or in none.
 
-        Args:
-            budgets: each with the first day of its period, and the models that it counts.
-            amount: in picos.
-
         Returns:
-            The number of each reservation, with the share of the budget that is used then; and the budget that has
-            too little left, with what it has.
+            The number of each reservation, with the share of the budget that is used then; and the one that has too
+            little left, with what it has.
 
         Raises:
             RequestError: the ledger cannot be read or written now.
         """
         try:
-            return self._reserved(budgets, amount, now, expires)
-        except self.later as error:
-            raise RequestError(
-                f"the budget cannot be kept: the ledger {self.place} is out of reach ({self._told(error)})",
-                hint="Nothing was sent. Try again, or see what is the matter with it.",
-            ) from None
+            numbered = [(self._number_of(each.kept, each.begins), each) for each in wanted]
+            try:
+                put_aside = self._put_aside(numbered, now, expires)
+            except Full as full:
+                return [], (full.wanted, full.wanted.most - full.used)
+            except self.errors as error:
+                # A server may have closed a connection that nobody had used for a while: nothing was kept yet.
+                if not self._disconnected(error):
+                    raise
+                put_aside = self._put_aside(numbered, now, expires)
         except self.errors as error:
-            raise RequestError(
-                f"the budget cannot be kept: the ledger {self.place} is damaged ({self._told(error)})",
-                hint="Nothing was sent. Put back a copy of it, or move it away: a new one begins with nothing spent.",
-            ) from None
+            raise self._unreserved(error) from None
+        shares = [Decimal(used) / each.most for each, (_, used) in zip(wanted, put_aside, strict=True)]
+        return [(number, share) for (number, _), share in zip(put_aside, shares, strict=True)], None
 
-    def _reserved(
-        self,
-        budgets: "Sequence[tuple[Budget, str, BudgetModels | None]]",
-        amount: int,
-        now: float,
-        expires: float,
-    ) -> "tuple[list[tuple[int, Decimal]], tuple[Budget, Decimal] | None]":
-        with self._transaction(alone=True):
-            self._execute("DELETE FROM {reservations} WHERE expires < ?", (now,))
-            used = [self._used(*each) for each in budgets]
-            for (budget, *_), already in zip(budgets, used, strict=True):
-                if already + amount > int(budget.exact * PICO):
-                    return [], (budget, budget.exact - Decimal(already) / PICO)
-            aside = "INSERT INTO {reservations} (budget, amount, expires) VALUES (?, ?, ?)"
-            numbers = [self._inserted(aside, (each.label, amount, expires)) for each, *_ in budgets]
-        shares = [
-            Decimal(already + amount) / PICO / budget.exact for (budget, *_), already in zip(budgets, used, strict=True)
-        ]
-        return list(zip(numbers, shares, strict=True)), None
-
-    def _used(self, budget: "Budget", begins: str, models: "BudgetModels | None") -> int:
-        """What is spent and put aside of a budget, seen at one moment."""
-        where = ""
-        given: list[str] = []
-        if models is not None:
-            same = " OR ".join(["(provider = ? AND name = ?)"] * len(models.pairs))
-            where += f" AND ({same})"
-            given += [text for pair in models.pairs for text in pair]
-            if models.but:
-                where += f" AND label NOT IN ({', '.join('?' * len(models.but))})"
-                given += models.but
-        for name, value in budget.tags.items():
-            where += f" AND {self.tag} = ?"
-            given += [self.tag_value(name), value]
-        query = (
-            f"SELECT (SELECT coalesce(sum(cost), 0) FROM {{sums}} WHERE day >= ? AND currency = ?{where})"
-            " + (SELECT coalesce(sum(amount), 0) FROM {reservations} WHERE budget = ?)"
+    def _unreserved(self, error: Exception) -> RequestError:
+        if self.may_retry(error):
+            return BudgetUnknown(
+                f"the budget cannot be kept: the ledger {self.place} is out of reach ({self.told(error)})",
+                hint="Nothing was sent. Try again, or see what is the matter with it.",
+            )
+        return BudgetUnknown(
+            f"the budget cannot be kept: the ledger {self.place} is damaged ({self.told(error)})",
+            hint="Nothing was sent. Put back a copy of it, or move it away: a new one begins with nothing spent.",
         )
-        return int(self._execute(query, (begins, budget.currency, *given, budget.label)).fetchone()[0])
+
+    def _number_of(self, budget: KeptBudget, begins: str) -> int:
+        """The number of a budget in this ledger.
+
+        The first program that asks for it adds up what was spent in its period before; from then on a sum is kept.
+        """
+        key = budget.key
+        number = self._numbers.get(key)
+        if number is not None:
+            return number
+        with self._transaction():
+            self._alone()
+            found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (key,)).fetchone()
+            if found is None:
+                words = "INSERT INTO {budgets} (key, definition) VALUES (?, ?)"
+                number = self._inserted(words, (key, budget.words))
+                before = self._spent_before(budget, begins)
+                self._spend([((number, begins, value), amount, 0) for value, amount in sorted(before.items())])
+            else:
+                number = int(found[0])
+        self._numbers[key] = number
+        return number
+
+    def _spent_before(self, budget: KeptBudget, begins: str) -> dict[str, int]:
+        """What the sums of a period's days say, by parts of a budget."""
+        where, given = "", [begins]
+        if budget.unit != TOKENS:
+            where += " AND currency = ?"
+            given.append(budget.unit)
+        if budget.pairs:
+            same = " OR ".join(["(provider = ? AND name = ?)"] * len(budget.pairs))
+            where += f" AND ({same})"
+            given += [text for pair in budget.pairs for text in pair]
+            if budget.but:
+                where += f" AND label NOT IN ({', '.join('?' * len(budget.but))})"
+                given += budget.but
+        if budget.providers:
+            where += f" AND provider IN ({', '.join('?' * len(budget.providers))})"
+            given += budget.providers
+        columns = "provider, name, label, tags, currency, cost, input_tokens + output_tokens"
+        found = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day >= ?{where}", given)
+        spent: dict[str, int] = {}
+        for provider, name, label, tags, currency, cost, tokens in found:
+            row = LedgerRow(
+                at=0.0, provider=provider, name=name, label=label, operation="chat", currency=currency,
+                tags=json.loads(tags), cost=self._amount(cost), input_tokens=int(tokens), output_tokens=0,
+            )  # fmt: skip
+            if amount := budget.counted(row):
+                value = budget.value_in(row)
+                spent[value] = spent.get(value, 0) + amount
+        return spent
+
+    def states(self, budgets: "Iterable[tuple[Budget, KeptBudget, str]]") -> list[list[BudgetState]]:
+        """What is spent and put aside of budgets in their periods, by parts; as the rows before say, where no program
+        has asked for one of them yet.
+
+        Raises:
+            ConfigError: the ledger cannot be read.
+        """
+        told = []
+        for _, kept, begins in budgets:
+            try:
+                found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (kept.key,)).fetchone()
+                if found is not None:
+                    told.append(self._state(int(found[0]), begins))
+                else:
+                    before = self._spent_before(kept, begins)
+                    told.append([BudgetState(value, amount, 0) for value, amount in sorted(before.items())])
+            except self.errors as error:
+                raise self._unread(error) from None
+        return told
 
     def sums(self, since: str, until: str, by: Sequence[str]) -> list[dict[str, Any]]:
         """Sums by columns, of the days from ``since`` up to but not including ``until``; a row for each currency.
 
         Args:
-            by: of ``day``, ``provider``, ``model``, ``label``, ``tag:NAME``.
+            by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error``, ``tag:NAME``.
         """
         groups = [self._group(each) for each in by]
         columns = ", ".join(
             [*(f"{expression} AS g{at}" for at, (expression, _) in enumerate(groups)), "currency"]
-            + [f"sum({name}) AS {name}" for name in SUMS]
+            + [f"{self.total if name in AMOUNTS else 'sum'}({name}) AS {name}" for name in SUMS]
         )
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
         given = [value for _, values in groups for value in values]
         query = f"SELECT {columns} FROM {{sums}} WHERE day >= ? AND day < ? GROUP BY {grouped} ORDER BY {grouped}"
         names = [*by, "currency"]
         return [
-            {**dict(zip(names, row, strict=False)), **dict(zip(SUMS, map(int, row[len(names) :]), strict=True))}
+            {
+                **dict(zip(names, row, strict=False)),
+                **dict(zip(SUMS, map(self._amount, row[len(names) :]), strict=True)),
+            }
             for row in self._found(query, (*given, since, until))
         ]
 
     def latencies(self, since: str, until: str, by: Sequence[str]) -> dict[tuple[Any, ...], dict[int, int]]:
         """Counts of latencies by the same columns."""
-        groups = [self._group(each) for each in by]
+        groups = [self._group(each) for each in by if each not in ("operation", "key", "error")]
         columns = "".join(f"{expression} AS g{at}, " for at, (expression, _) in enumerate(groups))
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
         given = [value for _, values in groups for value in values]
@@ -250,6 +386,9 @@ class Ledger(ABC):
             for number, *values in page:  # noqa: B007 - where the next page begins
                 row = dict(zip(COLUMNS, values, strict=True))
                 row["tags"], row["estimated"] = json.loads(row["tags"]), bool(row["estimated"])
+                row["sent"] = row["sent"] is None or bool(row["sent"])  # older rows do not say it
+                for name in ("cost", "provider_cost"):
+                    row[name] = None if row[name] is None else self._amount(row[name])
                 after = row["at"]
                 yield msgspec.convert(row, LedgerRow)
 
@@ -262,11 +401,14 @@ class Ledger(ABC):
         try:
             rows: list[Any] = self._execute(statement, values).fetchall()
         except self.errors as error:
-            raise ConfigError(
-                f"the ledger {self.place} cannot be read ({self._told(error)})",
-                hint="See what is the matter with it, or name another one in [ledger] store.",
-            ) from None
+            raise self._unread(error) from None
         return rows
+
+    def _unread(self, error: Exception) -> ConfigError:
+        return ConfigError(
+            f"the ledger {self.place} cannot be read ({self.told(error)})",
+            hint="See what is the matter with it, or name another one in [ledger] store.",
+        )
 
     def forget(self, before: float) -> int:
         """Take out the rows of single attempts before a time; sums of days stay. Returns how many.
@@ -281,18 +423,66 @@ class Ledger(ABC):
         try:
             while count := int(self._execute(f"DELETE FROM {{attempts}} WHERE id IN ({old})", (before,)).rowcount):
                 gone += count
+            # Sums of budgets whose periods were over two months ago, which nobody asks for any more.
+            long_ago = (datetime.fromtimestamp(before, UTC).date() - timedelta(days=62)).isoformat()
+            self._execute("DELETE FROM {spent} WHERE period < ?", (long_ago,))
         except self.errors as error:
-            raise ConfigError(
-                f"the ledger {self.place} cannot be written ({self._told(error)})",
-                hint="See what is the matter with it, and try again: what is gone is gone.",
-            ) from None
+            raise self._unwritten(error) from None
         return gone
+
+    def thin(self, before: date) -> int:
+        """Add up the sums of each day before a day whatever their tags and keys are; returns how many are left less.
+
+        What was used and spent by day, model and label stays; what it was used for does not.
+
+        Raises:
+            ConfigError: the ledger cannot be written.
+        """
+        less = 0
+        columns = ", ".join([*KEYS, *SUMS])
+        try:
+            days = self._execute(
+                "SELECT day, count(*) FROM {sums} WHERE day < ? AND (tags <> ? OR key <> '') GROUP BY day",
+                (before.isoformat(), "{}"),
+            ).fetchall()
+            for day, _ in days:
+                sums: dict[tuple[str, ...], list[int]] = {}
+                latencies: dict[tuple[Any, ...], int] = {}
+                with self._transaction():
+                    self._alone()
+                    rows = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day = ?", (day,)).fetchall()
+                    for row in rows:
+                        named = dict(zip(KEYS, row, strict=False))
+                        key = tuple([{"tags": "{}", "key": ""}.get(name, named[name]) for name in KEYS])
+                        total = sums.setdefault(key, [0] * len(SUMS))
+                        for at, value in enumerate(row[len(KEYS) :]):
+                            total[at] += self._amount(value)
+                    found = self._execute(
+                        f"SELECT {', '.join(LATENCY_KEYS)}, bucket, count FROM {{latencies}} WHERE day = ?", (day,)
+                    ).fetchall()
+                    for *key_of, bucket, count in found:
+                        where = (*key_of[:-1], "{}", bucket)
+                        latencies[where] = latencies.get(where, 0) + int(count)
+                    self._execute("DELETE FROM {sums} WHERE day = ?", (day,))
+                    self._execute("DELETE FROM {latencies} WHERE day = ?", (day,))
+                    self._add_sums(sorted(sums.items()))
+                    self._add_latencies([(*key, latencies[key]) for key in sorted(latencies)])
+                less += len(rows) - len(sums)
+        except self.errors as error:
+            raise self._unwritten(error) from None
+        return less
+
+    def _unwritten(self, error: Exception) -> ConfigError:
+        return ConfigError(
+            f"the ledger {self.place} cannot be written ({self.told(error)})",
+            hint="See what is the matter with it, and try again: what is gone is gone.",
+        )
 
     def _group(self, by: str) -> tuple[str, list[str]]:
         """What a column is grouped by, and the values in it."""
         if by.startswith("tag:"):
             return self.tag, [self.tag_value(by[4:])]
-        return {"day": "day", "provider": "provider", "model": "name", "label": "label"}[by], []
+        return _GROUPS[by], []
 
 
 def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:
@@ -311,15 +501,6 @@ def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:
 
 
 _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
-_ADD = (
-    f"INSERT INTO {{sums}} AS old VALUES ({', '.join('?' * (len(KEYS) + len(SUMS)))}) "
-    f"ON CONFLICT ({', '.join(KEYS)}) DO UPDATE SET "
-    + ", ".join(f"{name} = old.{name} + excluded.{name}" for name in SUMS)
-)
-_ADD_LATENCY = (
-    f"INSERT INTO {{latencies}} AS old VALUES ({', '.join('?' * (len(KEYS) + 1))}) "
-    f"ON CONFLICT ({', '.join(KEYS[:-1])}, bucket) DO UPDATE SET count = old.count + excluded.count"
-)
 
 
 def day_of(at: float) -> str:
@@ -332,21 +513,35 @@ def _tags(row: LedgerRow) -> str:
 
 
 def _key(row: LedgerRow) -> tuple[str, ...]:
-    return (day_of(row.at), row.provider, row.name, row.label, _tags(row), row.currency)
+    error = row.error if row.outcome == "failed" else ""
+    texts = (row.provider, row.name, row.label, _tags(row), row.currency, row.operation, row.key, error)
+    return (day_of(row.at), *texts)
 
 
 def _counted(row: LedgerRow) -> tuple[int, ...]:
     tokens = (row.input_tokens, row.output_tokens, row.cached_tokens, row.cache_write_tokens, row.reasoning_tokens)
+    sent = row.sent
+    told = row.provider_cost is not None and row.cost is not None
     return (
-        1,
-        int(row.outcome == "failed"),
-        int(row.outcome == "abandoned"),
+        int(sent),
+        int(sent and row.outcome == "failed"),
+        int(sent and row.outcome == "abandoned"),
+        int(row.outcome == "cached"),
+        int(not sent and row.outcome != "cached"),
         *[each or 0 for each in tokens],
         row.cost or 0,
-        int(row.cost is None),
+        row.provider_cost or 0,
+        (row.cost or 0) if told else 0,
+        int(sent and row.cost is None),
         int(row.estimated),
     )
 
 
-def _values(row: LedgerRow) -> tuple[Any, ...]:
-    return tuple([_tags(row) if name == "tags" else getattr(row, name) for name in COLUMNS])
+def read_budgets(found: Iterable[Sequence[Any]], seen: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:
+    """The budgets in the rows of a ledger; those that were read before are not read again."""
+    known = []
+    for number, words in found:
+        if (budget := seen.get(words)) is None:
+            budget = seen[words] = words_of(words)
+        known.append((int(number), budget))
+    return known

@@ -1,0 +1,112 @@
+"""What is spent, put aside and left of budgets."""
+
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from .kept_budgets import BudgetState, kept_of
+from .rows import PICO
+
+if TYPE_CHECKING:
+    from ..config.budgets import Budget
+    from ..config.entries import Config
+    from .store import Ledger
+
+
+class BudgetStatus(Struct, frozen=True, kw_only=True):
+    """What is spent, put aside and left of a budget, or of one part of it.
+
+    Attributes:
+        label: of the budget.
+        part: of a budget with ``each``: the value that it is of; empty otherwise.
+        per: ``day``, ``week``, ``month`` or ``run``.
+        unit: the currency, or ``tokens``.
+        amount: all of it.
+        spent: what calls have cost.
+        reserved: what is put aside for those under way, and for those of which nobody knows what they have cost.
+        until: when its period is over; `None` for a run.
+        reserved_until: when what is put aside comes back at the latest, where nobody settles it before.
+    """
+
+    label: str
+    part: str
+    per: str
+    unit: str
+    amount: Decimal
+    spent: Decimal
+    reserved: Decimal
+    until: datetime | None = None
+    reserved_until: datetime | None = None
+
+    @property
+    def left(self) -> Decimal:
+        """What may be spent still."""
+        return self.amount - self.spent - self.reserved
+
+    @property
+    def share(self) -> float:
+        """The share that is spent or put aside."""
+        return float((self.spent + self.reserved) / self.amount)
+
+
+def statuses(
+    config: "Config",
+    ledger: "Ledger | None",
+    runs: Mapping[str, Iterable[tuple[str, Decimal, Decimal]]],
+    now: float,
+) -> list[BudgetStatus]:
+    """The states of all budgets of a configuration, in its order.
+
+    Args:
+        ledger: where those of a day, a week or a month are kept; `None`: they are left out.
+        runs: part, what is spent and what is put aside of those of a run, by label.
+
+    Raises:
+        ConfigError: the ledger cannot be read.
+    """
+    kept = [each for each in config.budgets.values() if each.per != "run"] if ledger is not None else []
+    found = {}
+    if ledger is not None:
+        told = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in kept])
+        found = dict(zip([each.label for each in kept], told, strict=True))
+    states = []
+    for budget in config.budgets.values():
+        if budget.per == "run":
+            parts = [(part, spent, aside) for part, spent, aside in runs.get(budget.label, ())]
+            if not parts and not budget.each:
+                parts = [("", Decimal(0), Decimal(0))]
+            states += [_status(budget, part, spent, aside, None, None) for part, spent, aside in parts]
+        elif budget.label in found:
+            known = found[budget.label] or ([] if budget.each else [BudgetState("", 0, 0)])
+            unit = 1 if budget.tokens is not None else PICO
+            states += [
+                _status(
+                    budget,
+                    each.value,
+                    Decimal(each.spent) / unit,
+                    Decimal(max(each.reserved, 0)) / unit,
+                    budget.ends(now),
+                    each.until if each.reserved > 0 else None,
+                )
+                for each in known
+            ]
+    return states
+
+
+def _status(
+    budget: "Budget", part: str, spent: Decimal, reserved: Decimal, until: float | None, back: float | None
+) -> BudgetStatus:
+    return BudgetStatus(
+        label=budget.label,
+        part=part,
+        per=budget.per,
+        unit=budget.unit,
+        amount=budget.exact,
+        spent=spent,
+        reserved=reserved,
+        until=None if until is None else datetime.fromtimestamp(until, UTC),
+        reserved_until=None if back is None else datetime.fromtimestamp(back, UTC),
+    )
