@@ -3,6 +3,7 @@
 import math
 from collections.abc import Sequence
 from difflib import SequenceMatcher
+from functools import lru_cache
 from itertools import combinations
 
 from msgspec import Struct
@@ -98,16 +99,24 @@ def bucket_of(seconds: float) -> int:
     return round(math.log(max(seconds, 1e-4)) / math.log(_STEP))
 
 
+@lru_cache(1024)
+def _seconds_of(bucket: int) -> float:
+    return float(_STEP**bucket)
+
+
 def percentile(buckets: dict[int, int], share: float) -> float | None:
     """A percentile of durations that are counted by `bucket_of`; right to five per cent.
 
     >>> percentile({bucket_of(1.0): 98, bucket_of(20.0): 2}, 0.5), round(percentile({bucket_of(20.0): 2}, 0.99))
     (1.0, 20)
     """
+    if len(buckets) == 1:
+        for bucket, count in buckets.items():
+            return _seconds_of(bucket) if count else None
     total = sum(buckets.values())
     passed = 0
     for bucket in sorted(buckets):
         passed += buckets[bucket]
         if passed >= share * total and total:
-            return float(_STEP**bucket)
+            return _seconds_of(bucket)
     return None

@@ -8,8 +8,11 @@ import tempfile
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from ..core.errors import ConfigError
 from ..forking import undisturbed
@@ -17,6 +20,7 @@ from .kept_budgets import BudgetState, KeptBudget, Wanted
 from .rows import LedgerRow
 from .store import (
     ADDED,
+    AMOUNTS,
     COLUMNS,
     KEYS,
     LATENCY_KEYS,
@@ -117,7 +121,6 @@ class SqliteLedger(Ledger):
 
     errors = (sqlite3.Error, OverflowError)
     tag = "json_extract(tags, ?)"
-    total = "exact_total"
 
     def __init__(self, path: Path, *, reading: bool = False) -> None:
         super().__init__()
@@ -369,6 +372,87 @@ class SqliteLedger(Ledger):
         )
         return [BudgetState(value, _whole(spent), _whole(aside), ends.get(value)) for value, spent, aside in found]
 
+    def _total(self, since: str, until: str) -> str:
+        # What SQLite adds up by itself ends at 64 bits.
+        danger = " OR ".join([f"typeof({name}) = 'text' OR {name} > ?" for name in AMOUNTS])
+        query = f"SELECT count(*), max({danger}) FROM sums WHERE day >= ? AND day < ?"
+        count, large = self._found(query, (*[_LARGEST // 10**7] * len(AMOUNTS), since, until))[0]
+        return "exact_total" if large or count >= 10**7 else "sum"
+
+    def sums(self, since: str, until: str, by: Sequence[str]) -> list[tuple[tuple[Any, ...], str, tuple[int, ...]]]:
+        """Sums by columns; see `Ledger.sums`."""
+        if not any(each.startswith("tag:") for each in by):
+            return super().sums(since, until, by)
+        # There may be as many values of a tag as rows: SQLite would sort them all, with all of their sums.
+        needed = self._needed(since, until)
+        found: dict[tuple[Any, ...], Sequence[Any]] = {}
+        for key, values in self._by_tags(self._cursor("sums", ["currency", *needed], by, since, until), by):
+            place = (key, values[0])
+            before = found.get(place)
+            found[place] = values if before is None else (values[0], *map(_sum, before[1:], values[1:]))
+        # The sums in their order; what is not needed is 0.
+        pick = itemgetter(*[needed.index(name) + 1 if name in needed else -1 for name in SUMS])
+        rows = [(key, currency, pick((*sums, 0))) for (key, currency), sums in found.items()]
+        if self._total(since, until) != "sum":
+            rows = [(key, currency, tuple(map(_whole, sums))) for key, currency, sums in rows]
+        if len(by) == 1:
+            rows.sort(key=lambda row: (row[0][0] is not None, row[0][0], row[1]))
+        else:
+            rows.sort(key=lambda row: ([(value is not None, value) for value in row[0]], row[1]))
+        return rows
+
+    def _needed(self, since: str, until: str) -> list[str]:
+        """The sums that are not 0 throughout: most of them are."""
+        words = ", ".join([f"max({name} <> 0)" for name in SUMS])
+        found = self._found(f"SELECT {words} FROM sums WHERE day >= ? AND day < ?", (since, until))[0]
+        return [name for name, some in zip(SUMS, found, strict=True) if some]
+
+    def latencies(self, since: str, until: str, by: Sequence[str]) -> dict[tuple[Any, ...], dict[int, int]]:
+        """Counts of latencies by the same columns."""
+        if not any(each.startswith("tag:") for each in by):
+            return super().latencies(since, until, by)
+        counts: dict[tuple[Any, ...], dict[int, int]] = {}
+        cursor = self._cursor("latencies", ["bucket", "count"], by, since, until)
+        for key, (bucket, count) in self._by_tags(cursor, by):
+            buckets = counts.get(key)
+            if buckets is None:
+                counts[key] = {bucket: count}
+            else:
+                buckets[bucket] = buckets.get(bucket, 0) + count
+        return counts
+
+    def _cursor(self, table: str, columns: Sequence[str], by: Sequence[str], since: str, until: str) -> sqlite3.Cursor:
+        groups = [self._group(each)[0] for each in by if not each.startswith("tag:")]
+        words = ", ".join(["tags", *groups, *columns])
+        try:
+            return self._execute(f"SELECT {words} FROM {table} WHERE day >= ? AND day < ?", (since, until))
+        except self.errors as error:
+            raise self._unread(error) from None
+
+    def _by_tags(self, cursor: sqlite3.Cursor, by: Sequence[str]) -> Iterator[tuple[tuple[Any, ...], Sequence[Any]]]:
+        """Each row's values of the columns, and what else was asked for."""
+        others = [each for each in by if not each.startswith("tag:")]
+        places = [-1 if each.startswith("tag:") else others.index(each) + 1 for each in by]
+        names = [each[4:] for each in by]
+        first = len(others) + 1
+        alone = len(by) == 1
+        decode = msgspec.json.decode
+        try:
+            for row in cursor:
+                tags = decode(row[0])
+                if alone:
+                    yield (tags.get(names[0]),), row[first:]
+                else:
+                    yield (
+                        tuple([tags.get(name) if at < 0 else row[at] for at, name in zip(places, names, strict=True)]),
+                        row[first:],
+                    )
+        except self.errors as error:
+            raise self._unread(error) from None
+
+    def _sums_in(self, rows: list[Any], first: int, *, exact: bool) -> Iterator[tuple[Any, tuple[int, ...]]]:
+        return super()._sums_in(rows, first, exact=True) if exact else ((row, row[first:]) for row in rows)
+
     def tag_value(self, name: str) -> str:
         return f'$."{name}"'
 
@@ -398,6 +482,10 @@ def _added(one: int | str, other: int | str) -> int | str:
     if isinstance(one, int) and isinstance(other, int) and -_LARGEST <= one + other <= _LARGEST:
         return one + other
     return _kept(_whole(one) + _whole(other))
+
+
+def _sum(one: int | str, other: int | str) -> int | str:
+    return one + other if isinstance(one, int) and isinstance(other, int) else _whole(one) + _whole(other)
 
 
 def _whole(value: int | str | None) -> int:

@@ -30,6 +30,8 @@ _USES = frozenset({"chat", "embeddings"})
 COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
 ADDED = ("sent", "audio_input_tokens", "audio_output_tokens", "provider_cost")
 """Columns that the first version did not have."""
+UNTIMED = frozenset({"operation", "key", "error"})
+"""Columns by which latencies are not kept."""
 AMOUNTS = ("cost", "provider_cost", "compared_cost")
 """Sums of amounts, which have no ceiling."""
 SUMS = (
@@ -82,7 +84,6 @@ class Ledger(ABC):
         prefix: of the names of its tables.
         mark: what stands for a value in a statement.
         tag: the expression for a tag of a call, with one value in it.
-        total: the function that adds up amounts.
     """
 
     place: str
@@ -90,7 +91,6 @@ class Ledger(ABC):
     prefix: ClassVar[str] = ""
     mark: ClassVar[str] = "?"
     tag: ClassVar[str]
-    total: ClassVar[str] = "sum"
 
     def __init__(self) -> None:
         self._lock = RLock()
@@ -340,39 +340,51 @@ class Ledger(ABC):
                 raise self._unread(error) from None
         return told
 
-    def sums(self, since: str, until: str, by: Sequence[str]) -> list[dict[str, Any]]:
-        """Sums by columns, of the days from ``since`` up to but not including ``until``; a row for each currency.
+    def sums(self, since: str, until: str, by: Sequence[str]) -> list[tuple[tuple[Any, ...], str, tuple[int, ...]]]:
+        """Sums by columns, of the days from ``since`` up to but not including ``until``; one for each currency.
 
         Args:
             by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error``, ``tag:NAME``.
+
+        Returns:
+            The values of the columns, the currency, and the sums in the order of `SUMS`.
         """
         groups = [self._group(each) for each in by]
-        columns = ", ".join(
-            [*(f"{expression} AS g{at}" for at, (expression, _) in enumerate(groups)), "currency"]
-            + [f"{self.total if name in AMOUNTS else 'sum'}({name}) AS {name}" for name in SUMS]
-        )
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
         given = [value for _, values in groups for value in values]
-        query = f"SELECT {columns} FROM {{sums}} WHERE day >= ? AND day < ? GROUP BY {grouped} ORDER BY {grouped}"
-        names = [*by, "currency"]
-        return [
-            {
-                **dict(zip(names, row, strict=False)),
-                **dict(zip(SUMS, map(self._amount, row[len(names) :]), strict=True)),
-            }
-            for row in self._found(query, (*given, since, until))
-        ]
+
+        def found(total: str) -> list[Any]:
+            columns = ", ".join(
+                [*(f"{expression} AS g{at}" for at, (expression, _) in enumerate(groups)), "currency"]
+                + [f"{total if name in AMOUNTS else 'sum'}({name}) AS {name}" for name in SUMS]
+            )
+            query = f"SELECT {columns} FROM {{sums}} WHERE day >= ? AND day < ? GROUP BY {grouped} ORDER BY {grouped}"
+            return self._found(query, (*given, since, until))
+
+        width = len(groups)
+        total = self._total(since, until)
+        sums = self._sums_in(found(total), width + 1, exact=total != "sum")
+        return [(tuple(row[:width]), row[width], each) for row, each in sums]
+
+    def _sums_in(self, rows: list[Any], first: int, *, exact: bool) -> Iterator[tuple[Any, tuple[int, ...]]]:
+        """Each row with the sums that begin at a column."""
+        return ((row, tuple(map(self._amount, row[first:]))) for row in rows)
+
+    def _total(self, since: str, until: str) -> str:
+        """The function that adds up the amounts of these days."""
+        return "sum"
 
     def latencies(self, since: str, until: str, by: Sequence[str]) -> dict[tuple[Any, ...], dict[int, int]]:
-        """Counts of latencies by the same columns."""
-        groups = [self._group(each) for each in by if each not in ("operation", "key", "error")]
+        """Counts of latencies by the same columns, as far as they are kept by them."""
+        groups = [self._group(each) for each in by]
         columns = "".join(f"{expression} AS g{at}, " for at, (expression, _) in enumerate(groups))
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
         given = [value for _, values in groups for value in values]
         query = f"SELECT {columns} bucket, sum(count) FROM {{latencies}} WHERE day >= ? AND day < ? GROUP BY {grouped}"
         counts: dict[tuple[Any, ...], dict[int, int]] = {}
-        for *key, bucket, count in self._found(query, (*given, since, until)):
-            counts.setdefault(tuple(key), {})[int(bucket)] = int(count)
+        width = len(groups)
+        for row in self._found(query, (*given, since, until)):
+            counts.setdefault(tuple(row[:width]), {})[int(row[width])] = int(row[width + 1])
         return counts
 
     def attempts(self, since: float, until: float) -> Iterator[LedgerRow]:

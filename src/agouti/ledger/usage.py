@@ -16,20 +16,20 @@ from ..core.errors import RequestError
 from ..core.statistics import percentile
 from ..core.suggest import near_hint
 from ..tables import SUFFIXES, Table
+from .budget_status import BudgetStatus
 from .rows import PICO
-from .store import Ledger
+from .store import SUMS, UNTIMED, Ledger
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 FigureKind: TypeAlias = Literal["cost", "latency"]
 FIGURES: tuple[FigureKind, ...] = ("cost", "latency")
-BY = ("day", "provider", "model", "label")
+BY = ("day", "provider", "model", "label", "operation", "key", "error")
 _TAG = re.compile(r"tag:[^\"\\]+")
-_TOKENS = ("input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens")
 
 
-class UsageRow(Struct, frozen=True, kw_only=True):
+class UsageRow(Struct, frozen=True, kw_only=True, gc=False):
     """What was used by one group.
 
     Attributes:
@@ -37,10 +37,14 @@ class UsageRow(Struct, frozen=True, kw_only=True):
         calls: requests that were sent; those that were repeated count each time.
         failures: of these, those that failed.
         abandoned: of these, those that were left before their end.
+        cached_answers: answers that came from the cache: nothing was sent.
+        unsent: attempts that were never sent: there was no key, or no connection.
         input_tokens, output_tokens: as the providers counted.
         cached_tokens, cache_write_tokens: of the input, what came out of the providers' cache and went into it.
         reasoning_tokens: of the output, the thinking.
         cost: by currency; amounts of different currencies are not added up.
+        provider_cost: what the providers themselves say that it costs, where they do.
+        difference: of those requests, by how much that is more than our price.
         unpriced: requests whose cost is not known; they are in no sum.
         estimated: requests whose tokens are estimated, because they were left before the provider told them.
         median, p95, p99: seconds of answered requests, right to five per cent.
@@ -50,12 +54,16 @@ class UsageRow(Struct, frozen=True, kw_only=True):
     calls: int
     failures: int
     abandoned: int
+    cached_answers: int
+    unsent: int
     input_tokens: int
     output_tokens: int
     cached_tokens: int
     cache_write_tokens: int
     reasoning_tokens: int
     cost: dict[str, Decimal]
+    provider_cost: dict[str, Decimal]
+    difference: dict[str, Decimal]
     unpriced: int
     estimated: int
     median: float | None
@@ -110,6 +118,7 @@ class UsageReport(Table[UsageRow]):
         total: all of them together.
         since, until: the first day, and the last one.
         plans: how much of the providers' plans is used.
+        budgets: what is spent, put aside and left of the budgets that the ledger keeps.
         days: rows by day and model, and ``models`` by model, whatever ``rows`` are grouped by.
     """
 
@@ -123,9 +132,11 @@ class UsageReport(Table[UsageRow]):
         *,
         days: tuple[UsageRow, ...] = (),
         models: tuple[UsageRow, ...] = (),
+        budgets: tuple[BudgetStatus, ...] = (),
     ) -> None:
         super().__init__(rows)
         self.plans = plans
+        self.budgets = budgets
         self.total = total
         self.since = since
         self.until = until
@@ -177,9 +188,10 @@ class UsageReport(Table[UsageRow]):
 def record_of(row: UsageRow) -> dict[str, Any]:
     """A row as a plain dict."""
     fields = msgspec.structs.asdict(row)
-    costs = {f"cost_{currency}": float(amount) for currency, amount in row.cost.items()}
-    del fields["cost"]
-    return {**fields.pop("group"), **fields, **costs}
+    amounts = {}
+    for name in ("cost", "provider_cost", "difference"):
+        amounts.update({f"{name}_{currency}": float(amount) for currency, amount in fields.pop(name).items()})
+    return {**fields.pop("group"), **fields, **amounts}
 
 
 def usage_of(
@@ -189,6 +201,7 @@ def usage_of(
     by: Sequence[str],
     plans: Iterable[Plan] = (),
     *,
+    budgets: Iterable[BudgetStatus] = (),
     today: date | None = None,
 ) -> UsageReport:
     """A report from a ledger.
@@ -196,8 +209,9 @@ def usage_of(
     Args:
         since: the first day; the first of this month where not given.
         until: the last day; today where not given.
-        by: of ``day``, ``provider``, ``model``, ``label`` and ``tag:NAME``.
+        by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error`` and ``tag:NAME``.
         plans: what providers' plans include.
+        budgets: what is spent of budgets now.
 
     Raises:
         RequestError: the days are the wrong way round, or there is no such column.
@@ -215,25 +229,38 @@ def usage_of(
             )
     span = (first.isoformat(), (last + timedelta(days=1)).isoformat())
     columns = list(dict.fromkeys(by))
-    told = _Latencies(ledger, span, list(dict.fromkeys([*columns, "model"])))
-    rows = _rows(ledger, span, columns, told)
-    total = _rows(ledger, span, [], told)
+    by_day = ledger.sums(*span, ["day", "model"])
+    by_model = ledger.latencies(*span, ["model"])
+    days = _rows_of(["day", "model"], by_day, {})
+    models = _rows_of(["model"], [(key[1:], currency, sums) for key, currency, sums in by_day], by_model)
+    everything: Counter[int] = Counter()
+    for counts in by_model.values():
+        everything.update(counts)
+    total = _rows_of([], [((), currency, sums) for _, currency, sums in by_day], {(): everything})
+    if columns == ["model"] or not columns:
+        rows = models if columns else total
+    else:
+        latencies = {} if UNTIMED & set(columns) else ledger.latencies(*span, columns)
+        rows = _rows_of(columns, ledger.sums(*span, columns), latencies)
     return UsageReport(
         tuple(rows),
         total[0] if total else _NOTHING,
         first,
         last,
-        tuple([_plan(ledger, each, last) for each in plans]),
-        days=tuple(_rows(ledger, span, ["day", "model"])),
-        models=tuple(_rows(ledger, span, ["model"], told)),
+        tuple([_plan(ledger, each, last, today) for each in plans]),
+        days=tuple(days),
+        models=tuple(models),
+        budgets=tuple(budgets),
     )
 
 
-def _plan(ledger: Ledger, plan: Plan, day: date) -> PlanUsage:
+def _plan(ledger: Ledger, plan: Plan, day: date, today: date) -> PlanUsage:
     first, last = plan.period(day)
-    rows = _rows(ledger, (first.isoformat(), (day + timedelta(days=1)).isoformat()), ["provider"])
+    span = (first.isoformat(), (day + timedelta(days=1)).isoformat())
+    rows = _rows_of(["provider"], ledger.sums(*span, ["provider"]), {})
     used = sum(row.input_tokens + row.output_tokens for row in rows if row.group["provider"] == plan.label)
-    expected = round(used * ((last - first).days + 1) / ((day - first).days + 1))
+    gone = (min(max(today, first), day) - first).days + 1  # days that are still to come have used nothing yet
+    expected = round(used * ((last - first).days + 1) / gone)
     return PlanUsage(
         provider=plan.label,
         since=first,
@@ -263,51 +290,76 @@ def _day(name: str, value: object) -> date | None:
     raise RequestError(f"{name} = {value!r} is no day", hint='Pass a date, or "2026-11-29".')
 
 
-class _Latencies:
-    """Counts of latencies by several columns: read once, they are most of a ledger."""
-
-    def __init__(self, ledger: Ledger, span: tuple[str, str], columns: list[str]) -> None:
-        self._columns = columns
-        self._counts = ledger.latencies(*span, columns)
-
-    def by(self, columns: list[str]) -> dict[tuple[Any, ...], dict[int, int]]:
-        """The counts by some of the columns."""
-        at = [self._columns.index(name) for name in columns]
-        result: dict[tuple[Any, ...], Counter[int]] = {}
-        for key, counts in self._counts.items():
-            result.setdefault(tuple([key[each] for each in at]), Counter()).update(counts)
-        return dict(result)
+_Sums: TypeAlias = "tuple[tuple[Any, ...], str, tuple[int, ...]]"
 
 
-def _rows(ledger: Ledger, span: tuple[str, str], by: list[str], told: _Latencies | None = None) -> list[UsageRow]:
-    groups: dict[tuple[Any, ...], list[dict[str, Any]]] = {}
-    for found in ledger.sums(*span, by):
-        groups.setdefault(tuple([found[name] for name in by]), []).append(found)
-    counts = {} if told is None else told.by(by)
-    return [_row(by, key, parts, counts.get(key, {})) for key, parts in groups.items()]
+def _rows_of(by: list[str], found: list[_Sums], latencies: dict[tuple[Any, ...], dict[int, int]]) -> list[UsageRow]:
+    """A row for each group, in the order of the groups."""
+    groups: dict[tuple[Any, ...], dict[str, tuple[int, ...]]] = {}
+    single: dict[tuple[Any, ...], _Sums] = {}
+    for each in found:
+        key, currency, sums = each
+        if (before := single.get(key)) is None:
+            single[key] = each
+            continue
+        parts = groups.setdefault(key, {before[1]: before[2]})
+        more = parts.get(currency)
+        parts[currency] = sums if more is None else tuple([one + other for one, other in zip(more, sums, strict=True)])
+    keys = sorted(single, key=_order) if groups else single
+    return [
+        _row(by, key, groups.get(key) or {single[key][1]: single[key][2]}, latencies.get(key, _NONE)) for key in keys
+    ]
 
 
-def _row(by: list[str], key: tuple[Any, ...], parts: list[dict[str, Any]], latencies: dict[int, int]) -> UsageRow:
-    def total(name: str) -> int:
-        return sum(part[name] for part in parts)
+def _order(key: tuple[Any, ...]) -> list[tuple[bool, Any]]:
+    """Groups without a value first, as databases have them."""
+    return [(value is not None, value) for value in key]
 
-    cost = {part["currency"]: Decimal(part["cost"]) / PICO for part in parts if part["currency"]}
+
+_NONE: dict[int, int] = {}
+_PLACES = -len(str(PICO)) + 1  # of a pico
+_COST, _TOLD, _COMPARED = (SUMS.index(name) for name in ("cost", "provider_cost", "compared_cost"))
+
+
+def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]], latencies: dict[int, int]) -> UsageRow:
+    if len(parts) == 1:
+        (sums,) = parts.values()
+    else:
+        sums = tuple([sum(each) for each in zip(*parts.values(), strict=True)])
+    cost: dict[str, Decimal] = {}
+    told: dict[str, Decimal] = {}
+    difference: dict[str, Decimal] = {}
+    for currency, amounts in parts.items():
+        if currency:
+            cost[currency] = Decimal(amounts[_COST]).scaleb(_PLACES)
+            if theirs := amounts[_TOLD]:
+                told[currency] = Decimal(theirs).scaleb(_PLACES)
+                difference[currency] = Decimal(theirs - amounts[_COMPARED]).scaleb(_PLACES)
+    # In the order of the sums; a report may have a row for each of a million users.
+    calls, failures, abandoned, cached_answers, unsent, into, out, cached, written, thought, *_, unpriced, estimated = (
+        sums
+    )
     return UsageRow(
         group=dict(zip(by, key, strict=True)),
-        calls=total("calls"),
-        failures=total("failures"),
-        abandoned=total("abandoned"),
-        **{name: total(name) for name in _TOKENS},
+        calls=calls,
+        failures=failures,
+        abandoned=abandoned,
+        cached_answers=cached_answers,
+        unsent=unsent,
+        input_tokens=into,
+        output_tokens=out,
+        cached_tokens=cached,
+        cache_write_tokens=written,
+        reasoning_tokens=thought,
         cost=cost,
-        unpriced=total("unpriced"),
-        estimated=total("estimated"),
-        median=percentile(latencies, 0.5),
-        p95=percentile(latencies, 0.95),
-        p99=percentile(latencies, 0.99),
+        provider_cost=told,
+        difference=difference,
+        unpriced=unpriced,
+        estimated=estimated,
+        median=percentile(latencies, 0.5) if latencies else None,
+        p95=percentile(latencies, 0.95) if latencies else None,
+        p99=percentile(latencies, 0.99) if latencies else None,
     )
 
 
-_NOTHING = UsageRow(
-    group={}, calls=0, failures=0, abandoned=0, input_tokens=0, output_tokens=0, cached_tokens=0, cache_write_tokens=0,
-    reasoning_tokens=0, cost={}, unpriced=0, estimated=0, median=None, p95=None, p99=None,
-)  # fmt: skip
+_NOTHING = _row([], (), {"": (0,) * len(SUMS)}, _NONE)
