@@ -35,7 +35,9 @@ if TYPE_CHECKING:
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
     from .hand_over import ModelSettings
+    from .ledger.budget_status import BudgetStatus
     from .ledger.budgets import BlockBudget
+    from .ledger.store import Ledger
     from .ledger.usage import UsageReport
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
@@ -448,19 +450,8 @@ class BaseClient:
                 close()
         return True
 
-    def usage(
-        self,
-        *,
-        since: "date | str | None" = None,
-        until: "date | str | None" = None,
-        by: "Sequence[str]" = ("day", "model"),
-    ) -> "UsageReport":
+    def _usage(self, since: "date | str | None", until: "date | str | None", by: "Sequence[str]") -> "UsageReport":
         """What was used and spent, from the ledger; all that this client has sent is in it.
-
-        Args:
-            since: the first day, by UTC; the first of the month of ``until`` where not given.
-            until: the last day; today where not given.
-            by: of ``day``, ``provider``, ``model``, ``label`` and ``tag:NAME``.
 
         Raises:
             ConfigError: the configuration has no ledger, or it cannot be read.
@@ -474,11 +465,28 @@ class BaseClient:
             raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
         if self._ledger is not None:
             self._ledger.flush()
+        columns = [by] if isinstance(by, str) else by
         ledger = open_ledger(settings, reading=True)
         try:
-            return usage_of(ledger, since, until, [by] if isinstance(by, str) else by, self.config.plans.values())
+            budgets = self._budgets(ledger)
+            return usage_of(ledger, since, until, columns, self.config.plans.values(), budgets=budgets)
         finally:
             ledger.close()
+
+    def _budgets(self, ledger: "Ledger | None" = None) -> "list[BudgetStatus]":
+        """What is spent, put aside and left of the budgets of the configuration.
+
+        Args:
+            ledger: open already.
+
+        Raises:
+            ConfigError: the ledger cannot be read.
+        """
+        from .ledger.budgets import BudgetHook, states_of
+
+        if self._ledger is not None and ledger is None:
+            self._ledger.flush()
+        return states_of(self.config, [each for each in self._calls.hooks if isinstance(each, BudgetHook)], ledger)
 
 
 def calls_of(client: BaseClient) -> Calls:

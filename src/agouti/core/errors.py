@@ -168,6 +168,12 @@ class RequestError(AgoutiError, ValueError):
     """The call is wrong; nothing was sent."""
 
 
+class LedgerUnavailable(RequestError):
+    """Nobody can say now what is left of a budget: its ledger is out of reach. Nothing was sent."""
+
+    default_hint = "Try again, or see what is the matter with the ledger."
+
+
 class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 

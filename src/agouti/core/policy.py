@@ -61,6 +61,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
     e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2,        500),
     e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2,        404),
     e.RequestError:         Policy(_NEVER,      False,      False,   False,    2,        400),
+    e.LedgerUnavailable:    Policy(_NEVER,      False,      False,   True,     1,        503),
     e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1,        429),
     e.BudgetExceeded:       Policy(_NEVER,      True,       False,   False,    1,        402),
     e.NotRecorded:          Policy(_NEVER,      False,      False,   False,    2,        404),

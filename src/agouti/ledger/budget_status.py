@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
+from ..config.budgets import TOKENS
 from .kept_budgets import BudgetState, kept_of
 from .rows import PICO
 
@@ -61,7 +62,7 @@ def statuses(
     """The states of all budgets of a configuration, in its order.
 
     Args:
-        ledger: where those of a day, a week or a month are kept; `None`: they are left out.
+        ledger: where those of a day, a week or a month are kept; `None`: nothing was spent yet.
         runs: part, what is spent and what is put aside of those of a run, by label.
 
     Raises:
@@ -79,8 +80,8 @@ def statuses(
             if not parts and not budget.each:
                 parts = [("", Decimal(0), Decimal(0))]
             states += [_status(budget, part, spent, aside, None, None) for part, spent, aside in parts]
-        elif budget.label in found:
-            known = found[budget.label] or ([] if budget.each else [BudgetState("", 0, 0)])
+        else:
+            known = found.get(budget.label) or ([] if budget.each else [BudgetState("", 0, 0)])
             unit = 1 if budget.tokens is not None else PICO
             states += [
                 _status(
@@ -110,3 +111,25 @@ def _status(
         until=None if until is None else datetime.fromtimestamp(until, UTC),
         reserved_until=None if back is None else datetime.fromtimestamp(back, UTC),
     )
+
+
+def in_words(budget: BudgetStatus, *, short: bool = False) -> str:
+    """A line about it.
+
+    Args:
+        short: without its name.
+    """
+
+    def amount(value: Decimal) -> str:
+        if budget.unit == TOKENS:
+            return f"{value:,.0f}"
+        return f"{value:,.2f}" if abs(value) >= 100 else f"{value:.6f}".rstrip("0").rstrip(".") or "0"
+
+    said = f"{amount(budget.spent)} of {amount(budget.amount)} {budget.unit} spent"
+    if budget.reserved:
+        back = f" until {budget.reserved_until:%H:%M} at the latest" if budget.reserved_until is not None else ""
+        said += f", {amount(budget.reserved)} put aside{back}"
+    said += f", {amount(max(budget.left, Decimal(0)))} left"
+    said += f" until {budget.until:%Y-%m-%d %H:%M} UTC" if budget.until is not None else " in this run"
+    part = f" for {budget.part}" if budget.part else ""
+    return said if short else f"budget {budget.label}{part}: {said}"

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from ..engine.outgoing import OutgoingRequest
     from .budget_status import BudgetStatus
     from .hook import LedgerHook
+    from .store import Ledger
 
 log = logging.getLogger("agouti.budgets")
 
@@ -405,16 +406,43 @@ class BudgetHook(Hook):
         if self._ledger is not None:
             self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
 
-    def states(self) -> "list[BudgetStatus]":
-        """What is spent, put aside and left of each budget now."""
-        from .budget_status import statuses
-
-        runs = {
+    @property
+    def runs(self) -> "dict[str, list[tuple[str, Decimal, Decimal]]]":
+        """What is spent and put aside of budgets of this run, by parts."""
+        return {
             label: [(part, purse.spent, purse.reserved) for part, purse in list(purses.parts.items())]
             for label, purses in self._purses.items()
         }
-        ledger = None if self._ledger is None or not self._kept else self._ledger.budgets()
-        return statuses(self._config, ledger, runs, self._now())
+
+
+def states_of(config: "Config", hooks: "list[BudgetHook]", ledger: "Ledger | None") -> "list[BudgetStatus]":
+    """What is spent, put aside and left of each budget now.
+
+    Args:
+        hooks: of a client: they know of its run.
+        ledger: where the others are kept; opened where it is not given.
+
+    Raises:
+        ConfigError: the ledger cannot be read.
+    """
+    from .budget_status import statuses
+    from .store import open_ledger
+
+    runs: dict[str, list[tuple[str, Decimal, Decimal]]] = {}
+    for hook in hooks:
+        runs.update(hook.runs)
+    opened = None
+    kept = any(each.per != "run" for each in config.budgets.values())
+    if ledger is None and kept and config.ledger is not None:
+        if config.ledger.path is None or config.ledger.path.exists():
+            opened = open_ledger(config.ledger, reading=True)
+        else:  # nothing was asked yet
+            return statuses(config, None, runs, time.time())
+    try:
+        return statuses(config, ledger or opened, runs, time.time())
+    finally:
+        if opened is not None:
+            opened.close()
 
 
 def _tokens_of(result: AttemptResult) -> int | None:

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.errors import ConfigError
+from ..core.errors import ConfigError, LedgerUnavailable
 from ..core.forks import begin_anew
 from ..engine.effects import Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from .rows import row_of
-from .store import BudgetUnknown, Ledger, LedgerAway, open_ledger
+from .store import Ledger, LedgerAway, open_ledger
 from .store_thread import StoreThread
 from .writer import Entry, Writer
 
@@ -90,7 +90,7 @@ class LedgerHook(SeeingHook):
         """The ledger, over a connection for budgets alone: rows that are being written keep nobody.
 
         Raises:
-            BudgetUnknown: it cannot be opened now.
+            LedgerUnavailable: it cannot be opened now.
             ConfigError: it is no ledger, or one of a newer Agouti.
         """
         with self._opening:
@@ -98,7 +98,7 @@ class LedgerHook(SeeingHook):
                 try:
                     self._budgets = open_ledger(self.settings)
                 except LedgerAway as error:
-                    raise BudgetUnknown(
+                    raise LedgerUnavailable(
                         f"the budget cannot be kept: {error.what}",
                         hint="Nothing was sent. Try again, or see what is the matter with it.",
                     ) from None

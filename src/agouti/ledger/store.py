@@ -7,18 +7,20 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
+from pathlib import Path
 from threading import RLock
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 
 from ..config.budgets import TOKENS
-from ..core.errors import ConfigError, RequestError
+from ..core.errors import ConfigError, LedgerUnavailable
 from .kept_budgets import BudgetState, KeptBudget, Wanted, words_of
 from .rows import LedgerRow
 
 if TYPE_CHECKING:
     from ..config.budgets import Budget
+    from ..config.entries import Config
     from ..config.singles import LedgerSettings
 
 log = logging.getLogger("agouti.ledger")
@@ -51,10 +53,6 @@ _GROUPS = {
     "day": "day", "provider": "provider", "model": "name", "label": "label", "operation": "operation", "key": "key",
     "error": "error",
 }  # fmt: skip
-
-
-class BudgetUnknown(RequestError):
-    """Nobody can say now what is left of a budget: the ledger is out of reach."""
 
 
 class LedgerAway(ConfigError):
@@ -240,7 +238,7 @@ class Ledger(ABC):
             little left, with what it has.
 
         Raises:
-            RequestError: the ledger cannot be read or written now.
+            LedgerUnavailable: the ledger cannot be read or written now.
         """
         try:
             numbered = [(self._number_of(each.kept, each.begins), each) for each in wanted]
@@ -258,13 +256,13 @@ class Ledger(ABC):
         shares = [Decimal(used) / each.most for each, (_, used) in zip(wanted, put_aside, strict=True)]
         return [(number, share) for (number, _), share in zip(put_aside, shares, strict=True)], None
 
-    def _unreserved(self, error: Exception) -> RequestError:
+    def _unreserved(self, error: Exception) -> LedgerUnavailable:
         if self.may_retry(error):
-            return BudgetUnknown(
+            return LedgerUnavailable(
                 f"the budget cannot be kept: the ledger {self.place} is out of reach ({self.told(error)})",
                 hint="Nothing was sent. Try again, or see what is the matter with it.",
             )
-        return BudgetUnknown(
+        return LedgerUnavailable(
             f"the budget cannot be kept: the ledger {self.place} is damaged ({self.told(error)})",
             hint="Nothing was sent. Put back a copy of it, or move it away: a new one begins with nothing spent.",
         )
@@ -495,6 +493,22 @@ class Ledger(ABC):
         if by.startswith("tag:"):
             return self.tag, [self.tag_value(by[4:])]
         return _GROUPS[by], []
+
+
+def relay_ledger(config: "Config") -> "LedgerSettings | None":
+    """The ledger that a relay keeps by itself where the configuration names none; `None` where there is none."""
+    from ..config.singles import LedgerSettings
+    from ..core.secret import Secret
+
+    path = relay_ledger_path(config)
+    return LedgerSettings(Secret(str(path))) if path.exists() else None
+
+
+def relay_ledger_path(config: "Config") -> Path:
+    """Where that is: beside the file with the tokens."""
+    from ..config.singles import RelaySettings
+
+    return Path((config.relay or RelaySettings()).tokens).with_name("relay-usage.sqlite")
 
 
 def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:

@@ -110,6 +110,10 @@ WHY_UNPRICED = "their entries have no price, or they failed after they were sent
 """Why the cost of a request is not known."""
 
 
+WHY_ESTIMATED = "they were left before their end, or the provider tells none"
+"""Why the tokens of a request are estimated."""
+
+
 class UsageReport(Table[UsageRow]):
     """What was used from one day to another.
 

@@ -5,7 +5,8 @@ from math import floor, log10
 
 from ..figures import COLOURS
 from ..pages import as_html, document, number_cell, sortable, text_cell
-from .usage import WHY_UNPRICED, PlanUsage, UsageReport, UsageRow
+from .budget_status import BudgetStatus, in_words
+from .usage import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageReport, UsageRow
 from .usage_figures import OTHERS, spent_by_day
 
 _STYLE = """
@@ -30,12 +31,11 @@ def page(report: UsageReport) -> str:
     if report.total.unpriced:
         remarks.append(f"The cost of {report.total.unpriced:,} calls is not known: {WHY_UNPRICED}.")
     if report.total.estimated:
-        remarks.append(
-            f"The tokens of {report.total.estimated:,} calls are estimated: they were left before their end."
-        )
+        remarks.append(f"The tokens of {report.total.estimated:,} calls are estimated: {WHY_ESTIMATED}.")
     said = "".join(f'<p class="small">{each}</p>' for each in ["Days are those of UTC.", *remarks])
+    budgets = "".join(_budget(each) for each in report.budgets)
     return document(
-        title, title, f"{_facts(report.total)}{charts}{plans}<h2>Details</h2>{_table(report)}{said}", _STYLE
+        title, title, f"{_facts(report.total)}{charts}{budgets}{plans}<h2>Details</h2>{_table(report)}{said}", _STYLE
     )
 
 
@@ -46,6 +46,8 @@ def money(amount: Decimal) -> str:
 
 def _facts(total: UsageRow) -> str:
     facts = [(f"{total.calls:,}", "calls"), (f"{total.failures:,}", "of them failed")]
+    facts += [(f"{total.cached_answers:,}", "answers from the cache")] if total.cached_answers else []
+    facts += [(f"{total.unsent:,}", "never sent")] if total.unsent else []
     facts += [(money(amount), f"{as_html(currency)} spent") for currency, amount in total.cost.items()]
     facts += [(f"{total.input_tokens:,}", "tokens in"), (f"{total.output_tokens:,}", "tokens out")]
     if total.cached_share:
@@ -121,6 +123,14 @@ def _plan(plan: PlanUsage) -> str:
     marks = f'low="{plan.tokens * 0.8:.0f}" high="{plan.tokens * 0.999:.0f}" optimum="0"'
     meter = f'<meter min="0" max="{plan.tokens}" {marks} value="{min(plan.used, plan.tokens)}">{plan.share:.0%}</meter>'
     return f"<h2>Plan of {as_html(plan.provider)}</h2><p>{meter} {plan.share:.0%}: {used}</p>"
+
+
+def _budget(budget: BudgetStatus) -> str:
+    # Green, yellow when it is nearly spent, red where nothing is left.
+    marks = 'low="0.8" high="0.999" optimum="0"'
+    meter = f'<meter min="0" max="1" {marks} value="{min(budget.share, 1):.4f}">{budget.share:.0%}</meter>'
+    name = f"Budget {budget.label}" + (f", {budget.part or 'none'}" if budget.part else "")
+    return f"<h2>{as_html(name)}</h2><p>{meter} {budget.share:.0%}: {as_html(in_words(budget, short=True))}</p>"
 
 
 def _table(report: UsageReport) -> str:

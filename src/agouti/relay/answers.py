@@ -2,7 +2,7 @@
 
 import time
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import msgspec
 
@@ -67,6 +67,13 @@ def _check_sayable(form: ServerFormat, request: Request, call: Call) -> None:
             )
 
 
+_Number = TypeVar("_Number", int, float)
+
+
+def _sum(one: _Number | None, other: _Number | None) -> _Number | None:
+    return other if one is None else one if other is None else one + other
+
+
 class Outcome(msgspec.Struct):
     """What came of a call, for whoever looks on: filled while it is under way."""
 
@@ -80,6 +87,15 @@ class Outcome(msgspec.Struct):
     provider: str = ""
     model: str = ""
     error: str = ""
+    spent: bool = False
+
+    def add(self, into: int | None, out: int | None, cost: float | None, currency: str) -> None:
+        """What an attempt has taken, as the ledger has it: those of all attempts of a call are added up."""
+        before = self.tokens if self.spent else (None, None)
+        self.tokens = (_sum(before[0], into), _sum(before[1], out))
+        self.cost = _sum(self.cost if self.spent else None, cost)
+        self.currency = currency or self.currency
+        self.spent = True
 
     def known(self) -> Reply | None:
         """The reply, or as much of it as has come."""

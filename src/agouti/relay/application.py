@@ -14,6 +14,7 @@ from msgspec.structs import replace
 from starlette.routing import Match, Route
 
 from ..client import AsyncClient
+from ..config.entries import Config
 from ..config.load import load
 from ..config.singles import LedgerSettings, RelaySettings
 from ..core.errors import AgoutiError
@@ -22,6 +23,7 @@ from ..core.secret import Secret
 from ..dialects.server.base import ServerFormat, encode_json
 from ..dialects.server.formats import error_format, server_formats
 from ..dialects.server.vectors import encode_model, encode_models
+from ..ledger.store import relay_ledger_path
 from . import pages
 from .answers import ATTEMPTS, JSON, Answers, Outcome, attempts_text, decoded
 from .door import NOBODY, Door
@@ -29,7 +31,7 @@ from .exchange import CallerGone, Exchange, Receive, Scope, Send
 from .metrics import MEDIA_TYPE, Metrics
 from .models import listed
 from .seen import CallSeen, CallsSeen
-from .spending import TokenBudgets
+from .spending import CURRENT, Spent, TokenBudgets
 from .tokens import AccessToken, TokenFile
 from .told import Refused, retry_after, told
 
@@ -41,6 +43,11 @@ log = logging.getLogger("agouti.relay")
 # A caller who has gone before the answer: a status that is only written down.
 GONE = 499
 Handler = Callable[["Exchange", "AccessToken"], Awaitable[None]]
+
+
+def with_own_ledger(config: Config) -> Config:
+    """The configuration with a ledger of the relay's own: what a token has spent must outlive the relay."""
+    return replace(config, ledger=LedgerSettings(Secret(str(relay_ledger_path(config)))))
 
 
 class Relay:
@@ -57,10 +64,13 @@ class Relay:
         loaded = load(config)
         self.settings = loaded.relay or RelaySettings()
         self.tokens = TokenFile(Path(self.settings.tokens))
+        own = relay_ledger_path(loaded)
         if loaded.ledger is None and self.tokens.wanted:
-            # What a token has spent must outlive the relay.
-            store = self.tokens.path.with_name("relay-usage.sqlite")
-            loaded = replace(loaded, ledger=LedgerSettings(Secret(str(store))))
+            loaded = with_own_ledger(loaded)
+        elif loaded.ledger is not None and self.tokens.wanted and own.exists() and loaded.ledger.path != own:
+            log.warning(
+                "what tokens spent before stands in %s, and counts no more: the configuration names another ledger", own
+            )
         self.config = loaded
         self.door = Door(loaded, self.settings, self.tokens)
         self.seen = CallsSeen()
@@ -68,6 +78,7 @@ class Relay:
         self.started = time.time()
         self._options = options
         self._client: AsyncClient | None = None
+        self._earlier: list[AsyncClient] = []
         self._answers: Answers | None = None
         self.active: set[Exchange] = set()
         self._sweeper: asyncio.Task[None] | None = None
@@ -121,19 +132,28 @@ class Relay:
     @property
     def client(self) -> AsyncClient:
         """The client; made when it is first needed."""
+        if self.config.ledger is None and self.tokens.wanted:
+            # The first token was made while it runs. Calls under way end with the client that they began with.
+            self.config = with_own_ledger(self.config)
+            if self._client is not None:
+                self._earlier.append(self._client)
+            self._client = self._answers = None
         if self._client is None:
             client = AsyncClient(self.config, **self._options)
             if client._ledger is not None:
                 budgets = TokenBudgets(self.config, self.tokens, client._ledger)
                 client._calls.hooks = (budgets, *client._calls.hooks)
+            if client._calls.hooks:
+                client._calls.hooks = (Spent(), *client._calls.hooks)
             self._client = client
         return self._client
 
     @property
     def answers(self) -> Answers:
         """What asks models for callers."""
+        client = self.client
         if self._answers is None:
-            self._answers = Answers(self.client, self.settings.deadline)
+            self._answers = Answers(client, self.settings.deadline)
         if self._sweeper is None or self._sweeper.done():  # the loop that it ran in may have ended
             self._sweeper = asyncio.create_task(self._sweep())
         return self._answers
@@ -145,8 +165,9 @@ class Relay:
             sweeper.cancel()
             with suppress(asyncio.CancelledError):
                 await sweeper
-        client, self._client, self._answers = self._client, None, None
-        if client is not None:
+        clients = [*self._earlier, *([self._client] if self._client is not None else [])]
+        self._client, self._answers, self._earlier = None, None, []
+        for client in clients:
             await client.aclose()
 
     def sees_all(self, token: AccessToken) -> bool:
@@ -208,7 +229,7 @@ class Relay:
         self.metrics.begins()
         self.active.add(to)
         try:
-            self._check_ledger(token)
+            CURRENT.set(outcome)
             self.door.count(token)
             data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
             body = decoded(data)
@@ -229,16 +250,10 @@ class Relay:
             self.active.discard(to)
             self._ended(to, token, form, outcome, status, time.perf_counter() - began)
 
-    def _check_ledger(self, token: AccessToken) -> None:
-        if token.budget is not None and self.config.ledger is None:
-            raise Refused(
-                503, f"token {token.name} has a budget, and the relay began before any token was made: restart it"
-            )
-
     def _ended(
         self, to: Exchange, token: AccessToken, form: str, outcome: Outcome, status: int, seconds: float
     ) -> None:
-        reply = outcome.known()
+        reply, spent = outcome.known(), outcome.spent
         call = CallSeen(
             id=to.identifier,
             at=time.time(),
@@ -249,10 +264,10 @@ class Relay:
             seconds=round(seconds, 4),
             provider=outcome.provider if reply is None else reply.provider,
             model=outcome.model if reply is None else reply.model or "",
-            input_tokens=outcome.tokens[0] if reply is None else reply.usage.input_tokens,
-            output_tokens=outcome.tokens[1] if reply is None else reply.usage.output_tokens,
-            cost=outcome.cost if reply is None else reply.cost,
-            currency=outcome.currency if reply is None or reply.price is None else reply.price.currency,
+            input_tokens=outcome.tokens[0] if spent or reply is None else reply.usage.input_tokens,
+            output_tokens=outcome.tokens[1] if spent or reply is None else reply.usage.output_tokens,
+            cost=outcome.cost if spent or reply is None else reply.cost,
+            currency=outcome.currency if spent or reply is None or reply.price is None else reply.price.currency,
             streamed=outcome.streamed,
             error=outcome.error,
         )

@@ -1,6 +1,5 @@
 """The page of the relay: one file that needs nothing else; what it shows comes from two addresses behind the token."""
 
-import asyncio
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 from functools import cache
@@ -134,8 +133,8 @@ async def _usage(relay: "Relay", own: str | None) -> dict[str, Any] | None:
     today = datetime.now(UTC).date()
     by = (f"tag:{TAG}",)
     try:
-        day = await asyncio.to_thread(relay.client.usage, since=today, until=today, by=by)
-        month = await asyncio.to_thread(relay.client.usage, since=today.replace(day=1), until=today, by=by)
+        day = await relay.client.usage(since=today, until=today, by=by)
+        month = await relay.client.usage(since=today.replace(day=1), until=today, by=by)
     except AgoutiError as error:
         return {"problem": error.what}
     return {"today": _sums(day, own), "month": _sums(month, own), "tokens": _by_token(month, own)}

@@ -1,8 +1,11 @@
 """The relay as a server of its own: uvicorn on one address, stopped gracefully."""
 
 import asyncio
+import signal
 import socket
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from ipaddress import ip_address
 from typing import Any
 
@@ -105,7 +108,7 @@ def bound(host: str, port: int) -> socket.socket:
 
 
 def serve(relay: Relay, host: str, port: int, ready: Callable[[str], None]) -> None:
-    """Serve until told to stop (Ctrl-C, SIGTERM): calls under way may come to their end.
+    """Serve until told to stop (Ctrl-C, SIGTERM, SIGHUP): calls under way may come to their end.
 
     Args:
         ready: is called with the address once it is listened at.
@@ -172,6 +175,20 @@ class _Server(uvicorn.Server):
         self._loop = asyncio.get_running_loop()
         if self.started:
             self._ready()
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """A terminal that closes, and a service manager that reloads, stop it as gracefully as Ctrl-C does."""
+        hangup = getattr(signal, "SIGHUP", None)
+        with super().capture_signals():
+            if hangup is None or threading.current_thread() is not threading.main_thread():
+                yield
+                return
+            before = signal.signal(hangup, self.handle_exit)
+            try:
+                yield
+            finally:
+                signal.signal(hangup, before)
 
     def handle_exit(self, sig: int, frame: Any) -> None:
         super().handle_exit(sig, frame)

@@ -1,21 +1,53 @@
 """Budgets of access tokens: kept by the ledger like those of the configuration, each call counted by its token."""
 
+from contextvars import ContextVar
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
 from ..core.errors import BudgetExceeded
+from ..core.usage import NO_USAGE
 from ..engine.effects import Steps
-from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from ..engine.hooks import AttemptDetails, AttemptResult, Hook, SeeingHook
 from ..ledger.budgets import BudgetHook
 from .tokens import AccessToken, TokenFile
 
 if TYPE_CHECKING:
     from ..config.entries import Config
     from ..ledger.hook import LedgerHook
+    from .answers import Outcome
 
 TAG = "token"
 """The tag under which calls of a token stand in the ledger."""
+
+
+CURRENT: "ContextVar[Outcome | None]" = ContextVar("agouti_relay_call", default=None)
+"""The call that a request of this context belongs to."""
+
+
+class Spent(SeeingHook):
+    """Tells each call what its attempts have taken: metrics and page say what the ledger says."""
+
+    def __init__(self) -> None:
+        self._calls: dict[int, Outcome] = {}
+
+    def before(self, attempt: AttemptDetails) -> Steps[None] | None:
+        outcome = CURRENT.get()
+        if outcome is not None:  # it may end in another context
+            self._calls[id(attempt)] = outcome
+        return None
+
+    def after(self, result: AttemptResult) -> None:
+        self._add(self._calls.pop(id(result.attempt), None), result)
+
+    def cached(self, result: AttemptResult) -> None:
+        self._add(CURRENT.get(), result)
+
+    @staticmethod
+    def _add(outcome: "Outcome | None", result: AttemptResult) -> None:
+        if outcome is not None:
+            usage = result.usage or NO_USAGE
+            outcome.add(usage.input_tokens, usage.output_tokens, result.cost, result.currency)
 
 
 class TokenBudgets(Hook):

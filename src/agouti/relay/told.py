@@ -8,6 +8,7 @@ from ..core.errors import (
     ContentRefused,
     ContextOverflow,
     LabelUnknown,
+    LedgerUnavailable,
     LimitReached,
     ModelUnknown,
     OutOfCredit,
@@ -30,6 +31,8 @@ _CODES: dict[type[AgoutiError], str] = {
     ContentRefused: "content_policy_violation",
     ParameterUnsupported: "unsupported_parameter",
 }
+# What ledgers say of their disks and files, and what callers get to read of it.
+_CAUSES = {"full": "the disk is full", "locked": "another program holds its ledger", "damaged": "its ledger is damaged"}
 # A provider's refusal of a request says so by the status of its own.
 _OWN_STATUS = (400, 413, 422)
 
@@ -63,6 +66,10 @@ def told(error: "AgoutiError | Refused", identifier: str) -> ErrorTold:
     """An error as it is told."""
     if isinstance(error, Refused):
         return ErrorTold(error.status, error.message, error.code, identifier=identifier)
+    if isinstance(error, LedgerUnavailable):  # where it is kept is nobody's business
+        why = next((words for sign, words in _CAUSES.items() if sign in error.what), "its ledger is out of reach")
+        said = f"the budget cannot be looked up now: {why}. Nothing was sent: try again."
+        return ErrorTold(status_of(error), said, identifier=identifier)
     message = " ".join(f"{error.what}. {error.hint}".split()) if error.hint else error.what
     code = next((_CODES[each] for each in type(error).__mro__ if each in _CODES), "")
     return ErrorTold(status_of(error), message, code, getattr(error, "parameter", None), identifier)

@@ -9,8 +9,11 @@ import msgspec
 
 from ...config.load import load
 from ...core.errors import ConfigError
-from ...ledger.store import open_ledger
-from ...ledger.usage import WHY_UNPRICED, PlanUsage, UsageReport, UsageRow, record_of, usage_of
+from ...ledger.budget_status import BudgetStatus, in_words
+from ...ledger.budgets import states_of
+from ...ledger.invoice import InvoiceLine, compared, read_invoice
+from ...ledger.store import open_ledger, relay_ledger
+from ...ledger.usage import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageReport, UsageRow, record_of, usage_of
 from ..app import Settings
 from ..columns import show_columns
 from ..text import show_json
@@ -22,11 +25,17 @@ from ..text import show_json
 @click.option("--since", metavar="DAY", help="From this day on, such as 2026-11-01.")
 @click.option("--until", metavar="DAY", help="Up to and with this day.")
 @click.option(
-    "--by", metavar="COLUMNS", default="day,model", show_default=True, help="Of day, model, provider, label, tag:NAME."
+    "--by",
+    metavar="COLUMNS",
+    default="day,model",
+    show_default=True,
+    help="Of day, model, provider, label, operation, key, error, tag:NAME.",
 )
 @click.option("--out", metavar="FILE", help="Write a .csv, .jsonl or .parquet file, a page (.html) or a figure (.png).")
 @click.option("--attempts", is_flag=True, help="Write a row for each single request into --out, not sums.")
 @click.option("--forget-before", metavar="DAY", help="Take out the rows of single requests before a day; sums stay.")
+@click.option("--thin-before", metavar="DAY", help="Add up the sums of the days before a day, whatever their tags.")
+@click.option("--invoice", metavar="FILE", help="Lay a provider's bill in CSV beside the ledger, by day and model.")
 @click.option("--json", "as_json", is_flag=True, help="Print rows and total as JSON.")
 @click.pass_obj
 def command(
@@ -39,6 +48,8 @@ def command(
     out: str | None,
     attempts: bool,
     forget_before: str | None,
+    thin_before: str | None,
+    invoice: str | None,
     as_json: bool,
 ) -> None:
     """Show what was used and spent, by days of UTC; the ledger is [ledger] store of the configuration.
@@ -51,23 +62,32 @@ def command(
         raise click.UsageError("--attempts writes a file: name it with --out")
     if attempts and as_json:
         raise click.UsageError("--attempts writes a file, and --json prints sums: leave one of them out")
-    if forget_before is not None and (out is not None or as_json or this_month or last_month or since or until):
-        raise click.UsageError("--forget-before shows nothing: leave the other options out")
-    gone = _day("--forget-before", forget_before)
+    others = out is not None or as_json or this_month or last_month or since or until or invoice is not None
+    for name, value in (("--forget-before", forget_before), ("--thin-before", thin_before)):
+        if value is not None and others:
+            raise click.UsageError(f"{name} shows nothing: leave the other options out")
+    if invoice is not None and (attempts or out is not None):
+        raise click.UsageError("--invoice prints a table of its own: leave --out and --attempts out")
+    gone, thin = _day("--forget-before", forget_before), _day("--thin-before", thin_before)
     config = load(app.config)
-    if config.ledger is None:
+    settings = config.ledger or relay_ledger(config)
+    if settings is None:
         raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
     first, last = _days(last_month, since, until)
     columns = [each.strip() for each in by.split(",") if each.strip()]
-    ledger = open_ledger(config.ledger, reading=True)
+    ledger = open_ledger(settings, reading=gone is None and thin is None)
     try:
         if gone is not None:
             count = ledger.forget(_begins(gone))
             click.echo(
                 f"{count:,} rows of single requests before {gone} are gone; the sums of their days stay", err=True
             )
+        if thin is not None:
+            count = ledger.thin(thin)
+            click.echo(f"{count:,} sums of days before {thin} are added to others; their tags are gone", err=True)
+        if gone is not None or thin is not None:
             return
-        report = usage_of(ledger, first, last, columns, config.plans.values())
+        report = usage_of(ledger, first, last, columns, config.plans.values(), budgets=states_of(config, [], ledger))
         if attempts and out is not None:
             from ...ledger.export import export
 
@@ -76,6 +96,10 @@ def command(
             return
     finally:
         ledger.close()
+    if invoice is not None:
+        lines = compared(report, read_invoice(invoice))
+        show_json([msgspec.to_builtins(each) for each in lines]) if as_json else _show_invoice(lines)
+        return
     if out is not None:
         report.save(out)
     if as_json:
@@ -85,6 +109,7 @@ def command(
             "rows": [_as_json(row) for row in report],
             "total": _as_json(report.total),
             "plans": [{**msgspec.to_builtins(plan), "share": plan.share} for plan in report.plans],
+            "budgets": [_budget_as_json(each) for each in report.budgets],
         }
         show_json(shown)
     else:
@@ -112,13 +137,22 @@ def _begins(day: date) -> float:
 
 
 def _as_json(row: UsageRow) -> dict[str, Any]:
-    record = {name: value for name, value in record_of(row).items() if not name.startswith("cost_")}
-    return {**record, "cost": {currency: float(amount) for currency, amount in row.cost.items()}}
+    amounts = ("cost", "provider_cost", "difference")
+    prefixes = tuple([f"{name}_" for name in amounts])
+    record = {name: value for name, value in record_of(row).items() if not name.startswith(prefixes)}
+    told = {name: getattr(row, name) for name in amounts}
+    return {**record, **{name: {unit: float(each) for unit, each in value.items()} for name, value in told.items()}}
+
+
+def _budget_as_json(budget: BudgetStatus) -> dict[str, Any]:
+    numbers = {name: float(getattr(budget, name)) for name in ("amount", "spent", "reserved", "left", "share")}
+    return {**msgspec.to_builtins(budget), **numbers}
 
 
 def _show(report: UsageReport, columns: list[str]) -> None:
     click.echo(f"{report.since} to {report.until}, by days of UTC\n")
-    names = [*columns, "calls", "failed", "left", "in", "out", "cached", "thinking", "cost", "median, s", "95 %, s"]
+    names = [*columns, "calls", "failed", "left", "cache", "unsent", "in", "out", "cached", "thinking", "cost"]
+    names += ["by provider", "difference", "median, s", "95 %, s"]
     rows = [[*[row.group[each] or "" for each in columns], *_cells(row)] for row in report]
     if rows:
         rows.append([*["total", *[""] * (len(columns) - 1)][: len(columns)], *_cells(report.total)])
@@ -131,14 +165,34 @@ def _show(report: UsageReport, columns: list[str]) -> None:
         )
     else:
         click.echo("nothing was used in these days")
+    if report.budgets:
+        click.echo()
+    for budget in report.budgets:
+        click.echo(in_words(budget))
     for plan in report.plans:
         _show_plan(plan)
     if report.total.unpriced:
         click.echo(f"  (the cost of {report.total.unpriced} calls is not known: {WHY_UNPRICED})", err=True)
     if report.total.estimated:
-        click.echo(
-            f"  (the tokens of {report.total.estimated} calls are estimated: they were left before their end)", err=True
-        )
+        click.echo(f"  (the tokens of {report.total.estimated} calls are estimated: {WHY_ESTIMATED})", err=True)
+
+
+def _show_invoice(lines: list[InvoiceLine]) -> None:
+    show_columns(
+        ["day", "model", "calls", "bill", "ledger", "difference"],
+        [
+            [
+                each.day,
+                each.model,
+                f"{each.calls:,}",
+                f"{each.billed:.6f}",
+                f"{each.cost:.6f}",
+                f"{each.difference:+.6f}",
+            ]
+            for each in lines
+        ],
+        right=[2, 3, 4, 5],
+    )
 
 
 def _show_plan(plan: PlanUsage) -> None:
@@ -154,11 +208,15 @@ def _cells(row: UsageRow) -> list[str]:
         f"{row.calls:,}",
         f"{row.failures:,}" if row.failures else "",
         f"{row.abandoned:,}" if row.abandoned else "",
+        f"{row.cached_answers:,}" if row.cached_answers else "",
+        f"{row.unsent:,}" if row.unsent else "",
         f"{row.input_tokens:,}",
         f"{row.output_tokens:,}",
         f"{row.cached_tokens:,}" if row.cached_tokens else "",
         f"{row.reasoning_tokens:,}" if row.reasoning_tokens else "",
         ", ".join(f"{_money(amount)} {currency}" for currency, amount in row.cost.items()),
+        ", ".join(f"{_money(amount)} {currency}" for currency, amount in row.provider_cost.items()),
+        ", ".join(f"{amount:+.6f}" for amount in row.difference.values()),
         "" if row.median is None else f"{row.median:.2f}",
         "" if row.p95 is None else f"{row.p95:.2f}",
     ]
