@@ -401,8 +401,8 @@ class BaseClient:
         """A budget for a block: ``with client.budget(1.50, "USD"):`` spends no more than that.
 
         The most that a call can cost is reserved before it is sent: the estimate of its prompt, and the cap of its
-        answer. Calls of models without a price, or of another currency, do not count. Threads that are started in the
-        block count in it, and in every other block that is open.
+        answer. Calls of models without a price, or of another currency, do not count. Tasks and threads that are
+        started in the block count in it, and nobody else: a thread that was there before enters the block itself.
 
         Raises:
             ConfigError: the amount is none.

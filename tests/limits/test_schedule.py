@@ -157,8 +157,16 @@ class Book:
     def used(self, day: str) -> int:
         return self.days.get(day, 0)
 
-    def add(self, day: str) -> None:
+    def take(self, day: str, most: int) -> bool:
+        if self.used(day) >= most:
+            return False
         self.days[day] = self.used(day) + 1
+        return True
+
+    def give_back(self, day: str) -> None:
+        self.days[day] -= 1
+        if not self.days[day]:
+            del self.days[day]
 
 
 def test_days_begin_at_the_providers_hour() -> None:

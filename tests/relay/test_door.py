@@ -1,5 +1,6 @@
 """Who comes in: tokens, labels, limits, budgets, pages of others; and what is said to those who do not."""
 
+import asyncio
 import json
 import re
 import socket
@@ -13,11 +14,16 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 import agouti
+from agouti.config.singles import LedgerSettings
 from agouti.core.errors import AgoutiError
 from agouti.core.policy import POLICY
+from agouti.core.secret import Secret
+from agouti.ledger.store import relay_ledger
+from agouti.relay.application import Relay
 from agouti.relay.door import Door
 from agouti.relay.tokens import TokenFile, made
 from agouti.relay.told import Refused, retry_after, status_of, told
@@ -231,7 +237,7 @@ def test_a_budget_holds_for_streams_that_are_left_and_models_that_take_over(
                 402,
             }  # 503: why the first could not, once nobody can take over
         assert until(lambda: not relay.relay.active)
-        spent = float(relay.relay.client.usage(by=("tag:token",)).total.cost["USD"])
+        spent = float(asyncio.run(relay.relay.client.usage(by=("tag:token",))).total.cost["USD"])
         assert 0.00005 < spent <= 0.0015
         assert {each.status for each in relay.relay.seen.latest} <= {200, 402, 499, 503}
 
@@ -245,7 +251,7 @@ def test_budgets_of_the_configuration_hold_beside_those_of_tokens(
     with relaying(configured(served, tmp_path, more)) as relay:
         got = [relay.ask("almanac", token=text, max_tokens=60)[0] for _ in range(20)]
         assert Counter(got).keys() == {200, 402}
-        usage = relay.relay.client.usage(by=("tag:token",))
+        usage = asyncio.run(relay.relay.client.usage(by=("tag:token",)))
         assert float(usage.total.cost["USD"]) <= 0.0004
         assert [row.group for row in usage.rows] == [{"tag:token": "purse"}]
         # Nothing stays put aside: what is left can be spent to the end.
@@ -298,14 +304,24 @@ def test_without_tokens_only_this_machine_by_its_own_name(served: Served) -> Non
             assert relay.call("/v1/models", headers={name: "192.0.2.7"})[0] == 403
 
 
-def test_a_budget_made_while_no_ledger_is_kept_lets_nothing_through(
-    served: Served, tmp_path: Path, tokens: TokenFile
+def test_the_ledger_begins_with_the_first_token_and_is_found_by_the_command(
+    served: Served, tmp_path: Path, tokens: TokenFile, caplog: pytest.LogCaptureFixture
 ) -> None:
-    with relaying(configured(served, tmp_path)) as relay:
+    config = configured(served, tmp_path)
+    with relaying(config) as relay:
         assert relay.ask("almanac-local")[0] == 200
-        text = token(tokens, "late", budget=5)
-        assert until(lambda: relay.ask("almanac-local", token=text)[0] == 503)
-        assert "restart" in relay.ask("almanac-local", token=text)[1]["error"]["message"]
+        assert not (tmp_path / "relay-usage.sqlite").exists()
+        text = token(tokens, "late", budget=0.0005)
+        assert until(lambda: relay.ask("almanac", token=text, max_tokens=5)[0] == 200)
+        assert until(lambda: relay.ask("almanac", token=text, max_tokens=5)[0] == 402)
+        spent = asyncio.run(relay.relay.client.usage(by=("tag:token",)))
+        assert [row.group["tag:token"] for row in spent] == ["late"]
+    settings = relay_ledger(config)
+    assert settings is not None
+    assert settings.path == tmp_path / "relay-usage.sqlite"
+    other = msgspec.structs.replace(config, ledger=LedgerSettings(Secret(str(tmp_path / "new.sqlite"))))
+    Relay(other)
+    assert "what tokens spent before stands in" in caplog.text
 
 
 def test_whoever_is_elsewhere_needs_a_token(served: Served, tmp_path: Path, tokens: TokenFile) -> None:
@@ -423,7 +439,13 @@ def test_every_error_has_a_status_and_words(kind: type[AgoutiError]) -> None:
     said = told(error, "abc")
     assert said.status == POLICY[kind].status == status_of(error)
     assert 400 <= said.status < 600
-    assert said.message == "no more peas. Sow some."
+    if kind is agouti.LedgerUnavailable:  # where the owner keeps it is nobody else's business
+        assert "peas" not in said.message
+        assert (
+            "the disk is full" in told(kind("ledger /home/bo is out of reach (database or disk is full)"), "").message
+        )
+    else:
+        assert said.message == "no more peas. Sow some."
     assert retry_after(error) == "2"
     for wait, said_wait in ((float("inf"), "86400"), (float("nan"), "1"), (-5.0, "1"), (1e300, "86400")):
         assert retry_after(kind("no more peas", wait=wait)) == said_wait

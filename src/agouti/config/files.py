@@ -24,6 +24,21 @@ def alone_in(folder: Path) -> Iterator[None]:
         os.close(handle)
 
 
+@contextmanager
+def locked(handle: int) -> Iterator[None]:
+    """While the block runs, nobody else has the lock of an open file."""
+    try:
+        import fcntl
+    except ImportError:  # a system without such locks
+        yield
+        return
+    fcntl.flock(handle, fcntl.LOCK_EX)
+    try:
+        yield
+    finally:
+        fcntl.flock(handle, fcntl.LOCK_UN)
+
+
 class Busy(Exception):
     """Somebody else has the file."""
 

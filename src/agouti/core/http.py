@@ -1,6 +1,6 @@
 """One HTTP request, what comes back and how it fails, as plain data: the words between engine and transport."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from msgspec import Struct
@@ -75,6 +75,7 @@ class HttpRequest(Struct, frozen=True, gc=False):
         confidential: it is about a key; a transport that records leaves it out.
         public_only: the address is a stranger's: a transport must not connect to this machine or a private network.
         masker: takes the secrets in use out of texts, for a transport that writes down what goes over it.
+        connected: a transport calls it when there is a connection, and the first byte is about to go out.
     """
 
     method: str
@@ -86,6 +87,7 @@ class HttpRequest(Struct, frozen=True, gc=False):
     confidential: bool = False
     public_only: bool = False
     masker: "Masker | None" = None
+    connected: "Callable[[], None] | None" = None
 
     def __repr__(self) -> str:
         # The body may hold a secret, and a prompt is nobody else's.

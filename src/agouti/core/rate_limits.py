@@ -1,7 +1,7 @@
 """Rate limits of an entry: how many requests and tokens a provider allows in a second, a minute, a day, and at once."""
 
 import re
-from datetime import UTC, datetime, timedelta, tzinfo
+from datetime import UTC, date, datetime, timedelta, tzinfo
 from itertools import pairwise
 
 from msgspec import Struct
@@ -80,9 +80,13 @@ class RateLimits(Struct, frozen=True, forbid_unknown_fields=True):
         ('1969-12-31', 10800.0)
         """
         hour, minute, zone = self.zone()
-        here = datetime.fromtimestamp(now, zone)
-        begins = here.replace(hour=hour, minute=minute, second=0, microsecond=0)
-        if begins > here:
-            begins -= timedelta(days=1)
-        ends = (begins + timedelta(days=1)).replace(hour=hour, minute=minute)
-        return begins.date().isoformat(), max((ends.astimezone(UTC) - here.astimezone(UTC)).total_seconds(), 0.0)
+        at = datetime.fromtimestamp(now, UTC)
+        day = at.astimezone(zone).date() + timedelta(days=1)
+
+        def begins(day: date) -> datetime:
+            # In UTC, and the first of two where clocks are put back: no day begins twice.
+            return datetime(day.year, day.month, day.day, hour, minute, tzinfo=zone).astimezone(UTC)
+
+        while begins(day) > at:
+            day -= timedelta(days=1)
+        return day.isoformat(), max((begins(day + timedelta(days=1)) - at).total_seconds(), 0.0)

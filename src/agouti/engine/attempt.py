@@ -85,6 +85,8 @@ def attempt(
             http = watch.outgoing.http(credential, more)
             if besides := watch.sends(credential):
                 http = replace(http, headers={**besides, **http.headers})
+            if (connected := watch.connected) is not None:
+                http = replace(http, connected=connected)
         else:
             if target.provider.places:
                 yield from settings_for(call, target)

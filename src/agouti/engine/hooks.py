@@ -158,6 +158,10 @@ class SendingHook(Hook):
         """
         return None
 
+    def connected(self, attempt: AttemptDetails) -> None:
+        """There is a connection, and the first byte goes out; must be quick. Not told by every transport."""
+        return
+
 
 class AnsweringHook(Hook):
     """A hook that may have the answer already: then nothing is sent, and no other hook makes it wait.

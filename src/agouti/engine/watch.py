@@ -158,6 +158,19 @@ class Watch:
                 log.exception(_BROKEN)
         return headers
 
+    @property
+    def connected(self) -> Callable[[], None] | None:
+        """What is to be called when there is a connection; `None` where no hook wants to know."""
+        told = [each for hook in self._admitted if (each := getattr(hook, "connected", None)) is not None]
+        if not told:
+            return None
+
+        def connected() -> None:
+            for each in told:
+                each(self._details)
+
+        return connected
+
     def ended(self, outcome: AttemptOutcome[Any], seconds: float) -> Steps[None]:
         """Tell those that have let it through how it ended."""
         undo, self._undo = self._undo, None  # each holds the other: what is left over would wait for the collector

@@ -1,10 +1,8 @@
 """Budgets as a hook: the most that a request can cost is reserved before it is sent, and settled after."""
 
 import logging
-import sys
 import time
 from collections.abc import Callable
-from contextvars import ContextVar
 from decimal import Decimal
 from functools import partial
 from threading import Event, Lock
@@ -20,9 +18,10 @@ from ..core.usage import Price
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
+from ..engine.store_thread import in_a_task, wait_for_job
+from .block_threads import OPEN, blocks_here, remember_blocks
 from .kept_budgets import Wanted, kept_of, part_of, providers_of
 from .rows import PICO, picos
-from .store_thread import wait_for_job
 
 if TYPE_CHECKING:
     from ..config.entries import Config
@@ -36,8 +35,6 @@ log = logging.getLogger("agouti.budgets")
 # A process that was killed leaves its reservations: they hold for as long as its call may take, and a little more.
 _HOLDS = 1800.0
 _MORE = 60.0
-
-_OPEN: "ContextVar[tuple[BlockBudget, ...]]" = ContextVar("agouti_budgets", default=())
 
 
 class Purse:
@@ -113,7 +110,8 @@ class BlockBudget:
         return self._budget
 
     def __enter__(self) -> "BlockBudget":
-        _OPEN.set((*_OPEN.get(), self))
+        OPEN.set((*OPEN.get(), self))
+        remember_blocks()
         self._hook.opened(self)
         return self
 
@@ -122,11 +120,11 @@ class BlockBudget:
     ) -> None:
         self._hook.closed(self)
         # Whatever context this is: generators are closed by other tasks, and blocks may be entered by several threads.
-        open_here = list(_OPEN.get())
+        open_here = list(OPEN.get())
         if self in open_here:
             open_here.reverse()
             open_here.remove(self)
-            _OPEN.set(tuple(reversed(open_here)))
+            OPEN.set(tuple(reversed(open_here)))
 
 
 class Purses:
@@ -213,11 +211,7 @@ class BudgetHook(Hook):
         Raises:
             BudgetExceeded: a budget has less than that.
         """
-        # A thread that knows of no block may work for any: it counts in all that are open.
-        # A task has its own context, which says it exactly.
-        blocks = [each for each in dict.fromkeys(_OPEN.get()) if each in self._blocks]
-        if not blocks and self._blocks and not _in_a_task():
-            blocks = list(self._blocks)
+        blocks = [each for each in dict.fromkeys(blocks_here()) if each in self._blocks] if self._blocks else []
         if not attempt.outgoing.paid:
             return None
         paid = paid_labels(attempt, self._config)
@@ -323,7 +317,7 @@ class BudgetHook(Hook):
         reserve = partial(self._reserve_in_ledger, attempt, held, kept, gone)
         try:
             # A task, or a call with a deadline, waits beside: a ledger that is slow keeps nobody longer than he may.
-            if self._ledger is not None and (attempt.left is not None or _in_a_task()):
+            if self._ledger is not None and (attempt.left is not None or in_a_task()):
                 try:
                     yield from wait_for_job(self._ledger.thread.submit(reserve), attempt.left)
                 except TimeoutError:
@@ -469,18 +463,6 @@ def named(budget: Budget, attempt: AttemptDetails) -> str:
 
 def _labels(budgets: list[Budget]) -> str:
     return ", ".join([f"budget {each.label}" for each in budgets])
-
-
-def _in_a_task() -> bool:
-    """Whether an event loop runs here; programs without one do not load it for that."""
-    loops = sys.modules.get("asyncio")
-    if loops is None:
-        return False
-    try:
-        loops.get_running_loop()
-    except RuntimeError:
-        return False
-    return True
 
 
 def paid_labels(attempt: AttemptDetails, config: "Config") -> tuple[str, ...]:

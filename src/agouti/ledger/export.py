@@ -16,8 +16,11 @@ from ..tables import check_suffix
 from .rows import PICO, LedgerRow
 
 _AT_ONCE = 5000
-_COUNTS = ("status", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens")
-_NUMBERS = ("at", "seconds", "first_token", "cost")
+_COUNTS = (
+    "status", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens",
+    "audio_input_tokens", "audio_output_tokens",
+)  # fmt: skip
+_NUMBERS = ("at", "seconds", "first_token", "cost", "provider_cost")
 
 
 def export(rows: Iterable[LedgerRow], path: str | os.PathLike[str]) -> int:
@@ -43,7 +46,8 @@ def export(rows: Iterable[LedgerRow], path: str | os.PathLike[str]) -> int:
 def _records(rows: Iterable[LedgerRow]) -> Iterator[dict[str, Any]]:
     for row in rows:
         record = msgspec.to_builtins(row)
-        record["cost"] = None if row.cost is None else row.cost / PICO
+        for name in ("cost", "provider_cost"):
+            record[name] = None if record[name] is None else record[name] / PICO
         yield record
 
 
@@ -83,7 +87,7 @@ def _parquet(records: Iterator[dict[str, Any]], file: IO[bytes]) -> int:
             "Parquet needs pyarrow, which is not installed", hint="Install it: pip install 'agouti-client[parquet]'."
         ) from None
     kinds = {**dict.fromkeys(_COUNTS, pyarrow.int64()), **dict.fromkeys(_NUMBERS, pyarrow.float64())}
-    kinds["estimated"] = pyarrow.bool_()
+    kinds["estimated"] = kinds["sent"] = pyarrow.bool_()
     schema = pyarrow.schema([(name, kinds.get(name, pyarrow.string())) for name in LedgerRow.__struct_fields__])
     count = 0
     with pyarrow.parquet.ParquetWriter(file, schema) as writer:

@@ -14,9 +14,9 @@ from ..core.errors import ConfigError, LedgerUnavailable
 from ..core.forks import begin_anew
 from ..engine.effects import Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
+from ..engine.store_thread import StoreThread
 from .rows import row_of
 from .store import Ledger, LedgerAway, open_ledger
-from .store_thread import StoreThread
 from .writer import Entry, Writer
 
 if TYPE_CHECKING:

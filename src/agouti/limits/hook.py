@@ -1,6 +1,7 @@
 """The limiter as a hook: every request takes its turn at its model and at its provider."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from functools import partial
 from hashlib import sha256
 from threading import Lock
 from typing import TYPE_CHECKING, Any, Protocol
@@ -10,8 +11,9 @@ from ..core.forks import begin_anew
 from ..core.retry_after import asked_wait
 from ..core.warn import warn
 from ..engine.call import CLOCKS, Clocks
-from ..engine.effects import OnAbandon, Settled, Steps, WaitFor
+from ..engine.effects import OnAbandon, RunCallable, Settled, Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SendingHook
+from ..engine.store_thread import StoreThread, in_a_task, wait_for_job
 from .schedule import Days, Schedule, TurnTooLate
 from .shared import SharedSchedule, Store, StoreLost
 
@@ -30,12 +32,15 @@ _PAIRS = (
 
 # A store that is out of reach is left alone for so many seconds.
 _AWAY = 5.0
+# A store that does not answer for so many seconds is out of reach.
+_PATIENCE = 4.0
 
 
 class _Row(Protocol):
     """Where requests wait, in this process or among all."""
 
     def sent(self, ticket: Any) -> None: ...
+    def connected(self, ticket: Any) -> None: ...
     def leave(self, ticket: Any) -> None: ...
     def ended(self, ticket: Any, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None: ...
 
@@ -66,7 +71,8 @@ class LimitHook(SendingHook):
     def _begin(self) -> None:
         self._lock = Lock()
         self._schedules: dict[tuple[str, str], Schedule | None] = {}
-        self._shared: dict[tuple[str, str], SharedSchedule] = {}
+        self._shared: dict[tuple[tuple[str, str], ...], SharedSchedule] = {}
+        self._thread = StoreThread("agouti-limits-questions")
         self._held: dict[int, list[tuple[_Row, Any]]] = {}
 
     def after_fork(self) -> None:
@@ -77,6 +83,7 @@ class LimitHook(SendingHook):
 
     def close(self) -> None:
         """Let go of the store."""
+        self._thread.stop()
         if self._store is not None:
             self._store.close()
 
@@ -93,11 +100,12 @@ class LimitHook(SendingHook):
         }
         if not schedules:
             return None
-        if self._store is not None and self._clocks.clock() >= self._lost_until:
-            return self._turn_in(self._store, attempt, schedules)
-        if self._at_once(attempt, list(schedules.values())):
-            return None
-        return self._turn(attempt, list(schedules.values()))
+        found = list(schedules.values())
+        # Everybody counts what he sends himself, whatever a store says: it may hang, be emptied, or be another one.
+        at_once = self._at_once(attempt, found)
+        if self._store is None:
+            return None if at_once else self._turn(attempt, found)
+        return self._turn_in(self._store, attempt, schedules, waits=not at_once)
 
     def _at_once(self, attempt: AttemptDetails, schedules: list[Schedule]) -> bool:
         """Whether there is room everywhere and nobody waits: then nothing is to be done but to count."""
@@ -135,47 +143,73 @@ class LimitHook(SendingHook):
         return repr((provider.address, key, model and model.name))
 
     def _turn_in(
-        self, store: Store, attempt: AttemptDetails, schedules: dict[tuple[str, str], Schedule]
+        self, store: Store, attempt: AttemptDetails, schedules: dict[tuple[str, str], Schedule], *, waits: bool
     ) -> Steps[None]:
-        """Take a turn among all programs."""
-        held: list[tuple[_Row, Any]] = []
-        waits_elsewhere: list[Steps[None]] = []
-
-        def give_back() -> None:
-            for row, ticket in held:
-                row.leave(ticket)
-
-        undo = OnAbandon(give_back)
-        yield undo
+        """Take a turn among all programs, after that of this one."""
         began = self._clocks.clock()
-        tokens = _tokens(attempt, list(schedules.values()))
+        found = list(schedules.values())
+        undo = OnAbandon(partial(self._give_back, attempt))
+        yield undo
         try:
-            for key, schedule in schedules.items():
-                row = self._row_in(store, key, schedule)
-                most = self._most(attempt, schedule) - (self._clocks.clock() - began)
-                ticket = yield from row.place(tokens, max(most, 0.0), unsent=len(schedules) > 1)
-                held.append((row, ticket))
-                waits_elsewhere.append(row.counts(ticket))
-            for counts in waits_elsewhere if len(held) > 1 else ():
-                yield from counts
-        except Exception as error:
-            give_back()
+            if waits:
+                yield from self._turn(attempt, found)
+            if self._clocks.clock() < self._lost_until:
+                if self._fails:
+                    raise self._out_of_reach(store, attempt, "a moment ago")
+            else:
+                row = self._row_in(store, schedules)
+                most = min([self._most(attempt, each) for each in found]) - (self._clocks.clock() - began)
+                ask = partial(self._asked, attempt)
+                try:
+                    ticket = yield from row.place(_tokens(attempt, found), max(most, 0.0), ask)
+                    self._held[id(attempt)].append((row, ticket))
+                except TurnTooLate as reached:
+                    raise self._error(attempt, found[0] if len(found) == 1 else None, reached, found) from None
+                except StoreLost as error:
+                    self._lost(store, attempt, error)
+        except Exception:
+            self._give_back(attempt)
             yield Settled(undo)
-            if isinstance(error, TurnTooLate):
-                raise self._error(attempt, schedule, error) from None
-            if not isinstance(error, StoreLost):
-                raise
-            self._lost(store, attempt, error)
-            yield from self._turn(attempt, list(schedules.values()))
-            return
-        self._held[id(attempt)] = held
+            raise
         yield Settled(undo)
 
-    def _row_in(self, store: Store, key: tuple[str, str], schedule: Schedule) -> SharedSchedule:
-        if key not in self._shared:
-            name = sha256(self._identity(*key).encode()).hexdigest()[:24]
-            self._shared[key] = SharedSchedule(store, name, schedule.limits, self._clocks.clock, self._clocks.now)
-        return self._shared[key]
+    def _give_back(self, attempt: AttemptDetails) -> None:
+        for row, ticket in self._held.pop(id(attempt), ()):
+            row.leave(ticket)
+
+    def _asked(self, attempt: AttemptDetails, question: "Callable[[], Any]", left: float) -> Steps[Any]:
+        """Ask the store; a task, or a call with a deadline, waits beside it, and no longer than it may."""
+        if attempt.left is None and not in_a_task():
+            return (yield RunCallable(question, None))
+        try:
+            return (yield from wait_for_job(self._thread.submit(question), max(min(left, _PATIENCE), 0.05)))
+        except TimeoutError:
+            raise StoreLost("it does not answer") from None
+
+    def _row_in(self, store: Store, schedules: dict[tuple[str, str], Schedule]) -> SharedSchedule:
+        keys = tuple(schedules)
+        row = self._shared.get(keys)
+        if row is None:
+            limiters = [
+                (sha256(self._identity(*key).encode()).hexdigest()[:24], schedule.limits)
+                for key, schedule in schedules.items()
+            ]
+            row = self._shared[keys] = SharedSchedule(store, limiters, self._clocks.clock, self._clocks.now)
+        return row
+
+    @property
+    def _fails(self) -> bool:
+        settings = self._config.limit_store
+        return settings is not None and settings.lost == "fail"
+
+    @staticmethod
+    def _out_of_reach(store: Store, attempt: AttemptDetails, why: object) -> LimitReached:
+        return LimitReached(
+            f"the limits of {attempt.provider} are kept in {store.place}, which is out of reach ({why})",
+            hint='See that it runs, or write lost = "local" into [limits].',
+            provider=attempt.provider,
+            model=attempt.model,
+        )
 
     def _lost(self, store: Store, attempt: AttemptDetails, why: Exception) -> None:
         """The store is out of reach: every program for itself for a while, or nobody.
@@ -183,16 +217,10 @@ class LimitHook(SendingHook):
         Raises:
             LimitReached: so it was wanted.
         """
-        settings = self._config.limit_store
-        if settings is not None and settings.lost == "fail":
-            raise LimitReached(
-                f"the limits of {attempt.provider} are kept in {store.place}, which is out of reach ({why})",
-                hint='See that it runs, or write lost = "local" into [limits].',
-                provider=attempt.provider,
-                model=attempt.model,
-            )
         first = not self._lost_until
         self._lost_until = self._clocks.clock() + _AWAY
+        if self._fails:
+            raise self._out_of_reach(store, attempt, why)
         if first:
             warn(f"limits are not shared: {store.place} is out of reach ({why}); this program keeps them for itself")
 
@@ -232,17 +260,22 @@ class LimitHook(SendingHook):
         self._held[id(attempt)] = held
         yield Settled(undo)
 
-    def _error(self, attempt: AttemptDetails, schedule: Schedule, reached: TurnTooLate) -> LimitReached:
-        whose = (
-            "model " + attempt.model if self._schedules.get(("models", attempt.model)) is schedule else attempt.provider
-        )
+    def _error(
+        self, attempt: AttemptDetails, schedule: Schedule | None, reached: TurnTooLate, all_of: Sequence[Schedule] = ()
+    ) -> LimitReached:
+        whose = attempt.provider
+        if schedule is None:
+            whose = f"model {attempt.model} or of {attempt.provider}"
+        elif self._schedules.get(("models", attempt.model)) is schedule:
+            whose = f"model {attempt.model}"
+        wait = min([each.limits.wait for each in ([schedule] if schedule is not None else all_of)])
         when = (
             "it is not known when the turn would come"
             if reached.seconds is None
             else (f"the turn would come in {reached.seconds:.1f} s")
         )
         return LimitReached(
-            f"the limit of {whose} is reached ({reached}): {when}, and it may wait {schedule.limits.wait:g} s",
+            f"the limit of {whose} is reached ({reached}): {when}, and it may wait {wait:g} s",
             provider=attempt.provider,
             model=attempt.model,
             wait=reached.seconds,
@@ -253,6 +286,11 @@ class LimitHook(SendingHook):
         for schedule, ticket in self._held.get(id(attempt), ()):
             schedule.sent(ticket)
 
+    def connected(self, attempt: AttemptDetails) -> None:
+        """Its first byte goes out: it counts from now, not from when the connection was begun."""
+        for schedule, ticket in self._held.get(id(attempt), ()):
+            schedule.connected(ticket)
+
     def after(self, result: AttemptResult) -> None:
         """The attempt has ended: what it took counts, and what the provider says of its own limits."""
         held = self._held.pop(id(result.attempt), ())
@@ -260,6 +298,8 @@ class LimitHook(SendingHook):
         told = _blocked(result.headers) if refused is None else None
         usage = result.usage
         tokens = None if usage is None else usage.total_tokens
+        # A count below nothing would make room for others.
+        tokens = None if tokens is None else max(tokens, 0)
         if tokens is None and usage is not None and usage.input_tokens is not None and usage.output_tokens is not None:
             tokens = usage.input_tokens + usage.output_tokens
         for schedule, ticket in held:

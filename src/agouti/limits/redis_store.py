@@ -27,7 +27,7 @@ except ImportError:
 
 _PATIENCE = 2.0
 _WAITING = 10_000
-_Words: TypeAlias = "tuple[str, Sequence[Any]]"
+_Words: TypeAlias = "tuple[Sequence[str], Sequence[Any]]"
 
 
 class RedisStore:
@@ -60,20 +60,20 @@ class RedisStore:
         """A name for one request."""
         return f"{self.process}|{next(self._numbers)}"
 
-    def ask(self, key: str, arguments: Sequence[Any]) -> tuple[str, str]:
+    def ask(self, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]:
         """Run the script, and wait for its answer.
 
         Raises:
             StoreLost: the server is out of reach.
             ConfigError: it is no Redis server, or does not let us in.
         """
-        kind, value = self._working().run(key, arguments)
+        kind, value = self._working().run(keys, arguments)
         return kind.decode(), value.decode()
 
-    def later(self, key: str, arguments: Sequence[Any]) -> None:
+    def later(self, keys: Sequence[str], arguments: Sequence[Any]) -> None:
         """Run the script beside the calls; nobody waits for its answer."""
         if (work := self._work) is not None:
-            work.queue.put((key, arguments))
+            work.queue.put((keys, arguments))
 
     def expect(self, member: str, signal: Signal) -> None:
         """A signal is set when there is a word for a member."""
@@ -129,10 +129,10 @@ class _Work:
         for target, name in ((self._listen, "agouti-limits-words"), (self._write, "agouti-limits")):
             threading.Thread(target=target, name=name, daemon=True).start()
 
-    def run(self, key: str, arguments: Sequence[Any]) -> Any:
+    def run(self, keys: Sequence[str], arguments: Sequence[Any]) -> Any:
         """Run the script."""
         try:
-            return self._script(keys=[key], args=list(arguments))
+            return self._script(keys=list(keys), args=list(arguments))
         except (redis.RedisError, OSError) as error:  # it was there: full, read-only now, or away
             raise StoreLost(told(self._store, error)) from None
 
@@ -175,7 +175,7 @@ class _Work:
             try:
                 words = self.queue.get(timeout=LEASE / 3 if not waiting else 0.2)
             except Empty:
-                words = ("", ())
+                words = ((), ())
             if words is None:
                 ended = True
             elif words[0]:
@@ -185,7 +185,7 @@ class _Work:
                     self._client.set(f"agouti:alive:{self._process}", "1", px=round(LEASE * 1000))
                     told_at = now
                 while waiting:
-                    self._script(keys=[waiting[0][0]], args=list(waiting[0][1]))
+                    self._script(keys=list(waiting[0][0]), args=list(waiting[0][1]))
                     waiting.popleft()
             except (redis.RedisError, OSError):
                 continue  # what has ended is told later: its permit is held until then

@@ -24,10 +24,11 @@ USED_UP = 0.95
 
 
 class Days(Protocol):
-    """Counts the requests of a provider's day, also those of earlier runs."""
+    """Counts the requests of a provider's day, also those of other programs and earlier runs."""
 
     def used(self, day: str) -> int: ...
-    def add(self, day: str) -> None: ...
+    def take(self, day: str, most: int) -> bool: ...
+    def give_back(self, day: str) -> None: ...
 
 
 class Entry:
@@ -118,6 +119,7 @@ class Ticket(Struct, eq=False):
         entries: where it stands in the windows, once it is its turn.
         begun, sent: whether it was its turn, and whether it has gone out.
         at: when it has gone out.
+        day: of the provider, on which it counts.
     """
 
     tokens: int
@@ -127,6 +129,7 @@ class Ticket(Struct, eq=False):
     begun: bool = False
     sent: bool = False
     at: float = 0.0
+    day: str = ""
 
 
 class TurnTooLate(Exception):
@@ -164,7 +167,6 @@ class Schedule:
         self._under_way = 0
         self._blocked = 0.0
         self._lateness = Lateness()
-        self._unsent = 0  # those whose turn it was, and which have not gone out
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
         self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
         self._tokens = SlidingWindow(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
@@ -209,6 +211,8 @@ class Schedule:
             if at is None or at > now:
                 return None
             ticket = Ticket(tokens, now, _NO_SIGNAL)
+            if not self._of_the_day(ticket):
+                return None
             self._row.append(ticket)
             self._begin(ticket)
             return ticket
@@ -223,6 +227,8 @@ class Schedule:
             now = self._clock()
             ticket.signal = Signal()
             at = self._free_at(ticket.tokens, now) if self._row[0] is ticket else None
+            if at is not None and at <= now and not self._of_the_day(ticket):  # another program was faster
+                at = now + self.limits.day_of(self._now())[1]
             if at is not None and at <= now:
                 self._begin(ticket)
                 wake = self._next()
@@ -239,7 +245,8 @@ class Schedule:
             if ticket.begun:
                 self._under_way -= 1
                 ticket.begun = False
-                self._unsent -= not ticket.sent
+                if ticket.day and self._days is not None:
+                    self._days.give_back(ticket.day)
                 for window, entry, _ in ticket.entries:
                     window.weigh(entry, 0)
                     entry.counted = entry.counted or self._clock()
@@ -254,13 +261,19 @@ class Schedule:
             now = self._clock()
             ticket.sent = True
             ticket.at = now
-            self._unsent -= 1
-            if self._days is not None:
-                self._days.add(self.limits.day_of(self._now())[0])
             for window, entry, _ in ticket.entries:
                 entry.counted = now + self._lateness.latest(window.seconds)
             wake = self._next()
         _set(wake)
+
+    def connected(self, ticket: Ticket) -> None:
+        """Its first byte goes out: the connection took its time."""
+        with self._lock:
+            now = self._clock()
+            if ticket.begun and ticket.sent and now > ticket.at:
+                ticket.at = now
+                for window, entry, _ in ticket.entries:
+                    entry.counted = now + self._lateness.latest(window.seconds)
 
     def ended(self, ticket: Ticket, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None:
         """The reply has come, or will not.
@@ -291,7 +304,6 @@ class Schedule:
         self._row.popleft()
         ticket.begun = True
         self._under_way += 1
-        self._unsent += 1
         ticket.entries = [(window, window.add(1), False) for window in self._requests]
         if self._tokens is not None:
             ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
@@ -312,9 +324,20 @@ class Schedule:
                 at = free
         if self._days is not None and limits.requests_per_day is not None:
             day, rest = limits.day_of(self._now())
-            if self._days.used(day) + self._unsent >= limits.requests_per_day:
+            if self._days.used(day) >= limits.requests_per_day:
                 at = max(at, now + rest)
         return at
+
+    def _of_the_day(self, ticket: Ticket) -> bool:
+        """Count it among the requests of the day; whether there was room for it."""
+        most = self.limits.requests_per_day
+        if self._days is None or most is None:
+            return True
+        day = self.limits.day_of(self._now())[0]
+        if not self._days.take(day, most):
+            return False
+        ticket.day = day
+        return True
 
     def _expected(self, tokens: int, now: float) -> float | None:
         """How long a new ticket would wait, at least; `None`: that cannot be told."""

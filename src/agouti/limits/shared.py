@@ -8,9 +8,9 @@ from typing import Any, Protocol
 from msgspec import Struct
 
 from ..core.rate_limits import RateLimits
-from ..engine.effects import OnAbandon, RunCallable, Settled, Signal, Steps, WaitFor
+from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
 from .lateness import Lateness
-from .schedule import LONGEST, USED_UP, TurnTooLate, said, too_large
+from .schedule import LONGEST, USED_UP, TurnTooLate, said
 
 LEASE = 5.0
 """A process that says nothing for so many seconds is gone, and what it holds is given back."""
@@ -30,8 +30,8 @@ class Store(Protocol):
     @property
     def place(self) -> str: ...
     def member(self) -> str: ...
-    def ask(self, key: str, arguments: Sequence[Any]) -> tuple[str, str]: ...
-    def later(self, key: str, arguments: Sequence[Any]) -> None: ...
+    def ask(self, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]: ...
+    def later(self, keys: Sequence[str], arguments: Sequence[Any]) -> None: ...
     def expect(self, member: str, signal: Signal) -> None: ...
     def forget(self, member: str) -> None: ...
     def after_fork(self) -> None: ...
@@ -39,11 +39,11 @@ class Store(Protocol):
 
 
 class SharedTicket(Struct, eq=False):
-    """A place in the row.
+    """A place in the rows.
 
     Attributes:
         member: its name there.
-        day: the provider's day on which it counts.
+        days: the provider's day on which it counts, of each limiter.
         sent: whether it has gone out.
         gone: whether the call was given up.
         counts_from: when its turn was, or when it was told that it has gone out, by this process's clock.
@@ -52,7 +52,7 @@ class SharedTicket(Struct, eq=False):
     """
 
     member: str
-    day: str
+    days: list[str]
     sent: bool = False
     gone: bool = False
     counts_from: float = 0.0
@@ -61,10 +61,10 @@ class SharedTicket(Struct, eq=False):
 
 
 class SharedSchedule:
-    """The row of those that wait for one provider or model, in all programs.
+    """The rows of those that wait for a model, a provider or both, in all programs.
 
     Args:
-        key: names it in the store.
+        limiters: what names each of them in the store, and what is allowed.
         clock: seconds, as ``time.monotonic``.
         now: seconds since the epoch, for days.
     """
@@ -72,35 +72,30 @@ class SharedSchedule:
     def __init__(
         self,
         store: Store,
-        key: str,
-        limits: RateLimits,
+        limiters: Sequence[tuple[str, RateLimits]],
         clock: Callable[[], float],
         now: Callable[[], float],
     ) -> None:
         self._store = store
-        self._key = f"agouti:{{{key}}}"
-        self.limits = limits
+        self._keys = [f"agouti:{{{key}}}" for key, _ in limiters]
+        self._limits = [limits for _, limits in limiters]
         self._clock = clock
         self._now = now
         self._lateness = Lateness()
 
-    def place(self, tokens: int, most: float, *, unsent: bool) -> Steps[SharedTicket]:
-        """Wait for a turn.
+    def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any], float], Steps[Any]]") -> Steps[Any]:
+        """Wait for a turn; gives the `SharedTicket`.
 
         Args:
             tokens: of prompt and answer, estimated.
             most: seconds that the call may wait.
-            unsent: the request waits elsewhere after this, and says when it is sent.
+            ask: how a question to the store is waited for, at most so many seconds.
 
         Raises:
             TurnTooLate: it would have to wait longer.
-            RequestError: it is larger than the limit by itself.
             StoreLost: the server is out of reach.
         """
-        per_minute = self.limits.tokens_per_minute
-        if per_minute is not None and tokens > per_minute:
-            raise too_large(tokens, per_minute)
-        ticket = SharedTicket(self._store.member(), "")
+        ticket = SharedTicket(self._store.member(), [])
         undo = OnAbandon(partial(self.leave, ticket))
         yield undo
         try:
@@ -108,11 +103,11 @@ class SharedSchedule:
             while True:
                 signal = Signal()
                 left = max(until - self._clock(), 0.0)
-                kind, value = yield RunCallable(partial(self._take, ticket, signal, tokens, left, unsent), None)
+                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left), left)
                 if kind == "go":
                     break
                 if kind == "late":
-                    raise TurnTooLate(said(self.limits), float(value) if value else None)
+                    raise TurnTooLate(" and ".join(map(said, self._limits)), float(value) if value else None)
                 # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
                 # so it is seconds to its turn, or to the end of a lease.
                 yield WaitFor(signal, min(float(value), left))
@@ -124,47 +119,47 @@ class SharedSchedule:
         yield Settled(undo)
         return ticket
 
-    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, left: float, unsent: bool) -> tuple[str, str]:
-        limits = self.limits
-        ticket.day, rest = limits.day_of(self._now())
+    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, left: float) -> tuple[str, str]:
         ticket.delays = tuple([self._lateness.latest(seconds) for seconds in _WINDOWS])
         self._store.expect(ticket.member, signal)
-        counts = (
-            limits.requests_per_second,
-            limits.requests_per_minute,
-            limits.tokens_per_minute,
-            limits.concurrency,
-            limits.requests_per_day,
-        )
-        lease = round(LEASE * 1000)
-        words = ["take", ticket.member, lease, *[each or 0 for each in counts], ticket.day, rest, tokens, left]
+        words: list[Any] = ["take", ticket.member, round(LEASE * 1000), left, tokens]
+        days = []
+        for limits in self._limits:
+            day, rest = limits.day_of(self._now())
+            days.append(day)
+            counts = (
+                limits.requests_per_second,
+                limits.requests_per_minute,
+                limits.tokens_per_minute,
+                limits.concurrency,
+                limits.requests_per_day,
+            )
+            words += [*[each or 0 for each in counts], day, rest, *ticket.delays]
+        ticket.days = days
         ticket.counts_from = self._clock()
-        answer = self._store.ask(self._key, [*words, int(unsent), *ticket.delays])
+        answer = self._store.ask(self._keys, words)
         if ticket.gone:  # the call was given up meanwhile
             self._store.forget(ticket.member)
-            self._later("leave", ticket, ticket.day)
+            self._later("leave", ticket, *days)
         return answer
 
     def sent(self, ticket: SharedTicket) -> None:
         """The request goes out now."""
         ticket.sent = True
         ticket.at = self._clock()
-        if ticket.at - ticket.counts_from > _SOON:  # its key took its time
+        if ticket.at - ticket.counts_from > _SOON:  # its key, or its connection, took its time
             ticket.counts_from = ticket.at
-            self._later("sent", ticket, *ticket.delays)
+            self._later("sent", ticket, *ticket.delays * len(self._keys))
 
-    def counts(self, ticket: SharedTicket) -> Steps[None]:
-        """A request that has waited elsewhere is going out: from now on it counts."""
-        lease = round(LEASE * 1000)
-        ticket.counts_from = self._clock()
-        words = ["sent", ticket.member, lease, *ticket.delays]
-        yield RunCallable(partial(self._store.ask, self._key, words), None)
+    def connected(self, ticket: SharedTicket) -> None:
+        """Its first byte goes out."""
+        self.sent(ticket)
 
     def leave(self, ticket: SharedTicket) -> None:
         """Give a place back: the request will not be sent."""
         ticket.gone = True
         self._store.forget(ticket.member)
-        self._later("leave", ticket, ticket.day)
+        self._later("leave", ticket, *(ticket.days or [""] * len(self._keys)))
 
     def ended(
         self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, told: bool = False
@@ -173,9 +168,12 @@ class SharedSchedule:
         late = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
         sooner = [delay - min(late, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
-        counts = (self.limits.requests_per_second, self.limits.requests_per_minute)
-        used_up = [ceil(USED_UP * most) if told and most is not None else 0 for most in counts]
-        self._later("ended", ticket, "" if tokens is None else tokens, wait, *sooner, *used_up)
+        words: list[object] = []
+        for limits in self._limits:
+            counts = (limits.requests_per_second, limits.requests_per_minute)
+            used_up = [ceil(USED_UP * most) if told and most is not None else 0 for most in counts]
+            words += ["" if tokens is None else tokens, wait, *sooner, *used_up]
+        self._later("ended", ticket, *words)
 
     def _later(self, what: str, ticket: SharedTicket, *words: object) -> None:
-        self._store.later(self._key, [what, ticket.member, round(LEASE * 1000), *words])
+        self._store.later(self._keys, [what, ticket.member, round(LEASE * 1000), *words])

@@ -6,8 +6,9 @@ import re
 import socket
 import threading
 import time
-from collections.abc import Awaitable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from contextlib import suppress
+from contextvars import ContextVar
 from functools import partial
 from io import BytesIO
 from typing import Any
@@ -80,6 +81,7 @@ class AiohttpTransport:
         watched = _Watched(loop)
         self._under_way[watched.task] = watched
         number = PATROLS.watch(timeouts.total, watched.end)
+        before = _CONNECTED.set(request.connected)
         try:
             if isinstance(timeouts, TimeoutsWithin):
                 # The deadline holds for all of it: the library's own limits are one for each phase.
@@ -103,6 +105,7 @@ class AiohttpTransport:
         else:
             return AiohttpReply(response, timeouts)
         finally:
+            _CONNECTED.reset(before)
             watched.left = True
             self._under_way.pop(watched.task, None)
             PATROLS.leave(number)
@@ -249,12 +252,22 @@ class _Handler(ResponseHandler):
             payload.set_exception(aiohttp.ClientPayloadError("the body breaks the rules of HTTP"), exc_cause)
 
 
+_CONNECTED: "ContextVar[Callable[[], None] | None]" = ContextVar("agouti_connected", default=None)
+
+
 class _Connector(aiohttp.TCPConnector):
     """One limit for the look-up of a name, all of its addresses and the handshake."""
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**options)
         self._factory = partial(_Handler, loop=self._loop)  # type: ignore[assignment]
+
+    async def connect(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
+        connection = await super().connect(req, traces, timeout)
+        connected = _CONNECTED.get()
+        if connected is not None:
+            connected()
+        return connection
 
     async def _create_connection(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
         try:

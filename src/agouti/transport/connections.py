@@ -5,6 +5,7 @@ import re
 import socket
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
@@ -102,6 +103,7 @@ class Watched:
 
     def __init__(self, timeouts: Timeouts) -> None:
         self.silence = timeouts.between_chunks
+        self.connected: Callable[[], None] | None = None
         self.sock: socket.socket | None = None
         self.over = self.stopped = False
 
@@ -158,6 +160,10 @@ class _Connection:
         watched = getattr(HERE, "watched", None)
         self._head = None
         if watched is not None:
+            if watched.connected is not None:
+                if self.sock is None:
+                    self.connect()  # type: ignore[attr-defined]
+                watched.connected()
             if body:
                 if len(body) <= _BLOCK:
                     self._head = b""

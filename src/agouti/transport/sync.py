@@ -84,6 +84,7 @@ class Urllib3Transport:
         limit = usual[1] if timeouts is usual[0] else self._limit(timeouts)
         failure: TransportFailure
         watched = HERE.watched = Watched(timeouts)
+        watched.connected = request.connected
         here = threading.get_ident()
         self._under_way[here] = watched
         number = PATROLS.watch(timeouts.total, watched.end)

@@ -1,11 +1,12 @@
 """A thread of its own for a store: who waits for it stops nobody else, and waits no longer than he may."""
 
+import sys
 import threading
 from collections.abc import Callable
 from queue import SimpleQueue
 from typing import Any
 
-from ..engine.effects import Signal, Steps, WaitFor
+from .effects import Signal, Steps, WaitFor
 
 
 class Job:
@@ -79,3 +80,15 @@ def wait_for_job(job: Job, seconds: float | None) -> Steps[Any]:
     if job.error is not None:
         raise job.error
     return job.result
+
+
+def in_a_task() -> bool:
+    """Whether an event loop runs here; programs without one do not load it for that."""
+    loops = sys.modules.get("asyncio")
+    if loops is None:
+        return False
+    try:
+        loops.get_running_loop()
+    except RuntimeError:
+        return False
+    return True
