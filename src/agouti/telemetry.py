@@ -7,12 +7,12 @@ cost as metrics. What is asked and answered is in none of them, unless that is a
 import json
 import logging
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from threading import Lock
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
-from .core.chat import Completion
+from .core.chat import Completion, Message, Request, ToolCall
 from .core.errors import ConfigError
 from .core.forks import begin_anew
 from .engine.hooks import AttemptDetails, AttemptResult, CallResult, SeeingHook, SendingHook
@@ -57,6 +57,9 @@ _TOKENS = {
 }
 
 
+_SYSTEM = ("system", "developer")
+
+
 class _Traced:
     """The spans of a call that is under way."""
 
@@ -66,6 +69,8 @@ class _Traced:
         self.attempt: Span | None = None
         self.began = 0
         self.error = ""
+        self.sent = 0
+        self.facts: dict[str, Any] = {}
 
 
 class Telemetry(SendingHook, SeeingHook):
@@ -143,6 +148,7 @@ class Telemetry(SendingHook, SeeingHook):
             }
             traced.span.add_event("retry", again)
         name = f"{attempt.operation} {attempt.name}".strip()
+        traced.facts = facts  # of the latest one: whoever has answered
         traced.attempt = self._tracer.start_span(name, traced.within, SpanKind.CLIENT, facts)
         traced.began = time.monotonic_ns()
 
@@ -151,6 +157,7 @@ class Telemetry(SendingHook, SeeingHook):
         traced = self._calls.get(attempt.call)
         if traced is None or traced.attempt is None:
             return {}
+        traced.sent += 1
         waited = (time.monotonic_ns() - traced.began) / 1e9
         if waited >= 0.001:
             traced.attempt.add_event("waited", {"agouti.seconds": waited})
@@ -200,9 +207,9 @@ class Telemetry(SendingHook, SeeingHook):
             _failed(traced.attempt, "failed", result.error)
             traced.attempt.end()
         error = _failed(traced.span, result.outcome, result.error)
-        traced.span.set_attribute("agouti.attempts", result.attempts)
+        traced.span.set_attribute("agouti.attempts", max(result.attempts, traced.sent))
         traced.span.end()
-        facts = {"gen_ai.operation.name": result.operation, "agouti.label": result.label}
+        facts = {**traced.facts, "gen_ai.operation.name": result.operation, "agouti.label": result.label}
         self._seconds.record(result.seconds, {**facts, **({"error.type": error} if error else {})})
 
     def _facts(self, attempt: AttemptDetails) -> dict[str, Any]:
@@ -234,8 +241,14 @@ def _asked(attempt: AttemptDetails, *, content: bool) -> dict[str, Any]:
             whole = [value] if name == "stop" and isinstance(value, str) else value
             said[f"gen_ai.request.{_PARAMETERS[name]}"] = whole
     if content and isinstance(attempt.question, Question):
+        request = attempt.request
+        messages = request.messages if isinstance(request, Request) else attempt.question.messages
+        system = [each for each in messages if each.role in _SYSTEM]
+        if system:
+            parts = [part for each in system for part in _parts(each.content)]
+            said["gen_ai.system_instructions"] = json.dumps(parts, ensure_ascii=False)
         said["gen_ai.input.messages"] = json.dumps(
-            [_message(each.role, each.content) for each in attempt.question.messages], ensure_ascii=False
+            [_message(each) for each in messages if each.role not in _SYSTEM], ensure_ascii=False
         )
     return said
 
@@ -265,23 +278,41 @@ def _said(result: AttemptResult) -> dict[str, Any]:
     if not isinstance(result.answer, Completion):
         return {}
     messages = [
-        {**_message("assistant", each.text), "finish_reason": each.finish_reason} for each in result.answer.choices
+        {
+            "role": "assistant",
+            "parts": [*_parts(each.text or None), *_calls(each.tool_calls)],
+            "finish_reason": each.finish_reason,
+        }
+        for each in result.answer.choices
     ]
     return {"gen_ai.output.messages": json.dumps(messages, ensure_ascii=False)}
 
 
-def _message(role: str, said: Any) -> dict[str, Any]:
-    """A message by the conventions; of parts that are no text only the kind."""
+def _message(message: Message) -> dict[str, Any]:
+    """A message by the conventions."""
+    if message.role == "tool":
+        response = {"type": "tool_call_response", "id": message.tool_call_id, "response": message.content}
+        return {"role": "tool", "parts": [response]}
+    return {"role": message.role, "parts": [*_parts(message.content), *_calls(message.tool_calls)]}
+
+
+def _calls(calls: Iterable[ToolCall]) -> list[dict[str, Any]]:
+    """Calls of tools, their arguments as they were written."""
+    return [
+        {"type": "tool_call", "id": each.id, "name": each.function.name, "arguments": each.function.arguments}
+        for each in calls
+    ]
+
+
+def _parts(said: Any) -> list[dict[str, Any]]:
+    """The parts of a message; of those that are no text only the kind."""
     parts = [said] if isinstance(said, str) else said or []
-    return {
-        "role": role,
-        "parts": [
-            {"type": "text", "content": each if isinstance(each, str) else each.get("text", "")}
-            if isinstance(each, str) or each.get("type") == "text"
-            else {"type": str(each.get("type"))}
-            for each in parts
-        ],
-    }
+    return [
+        {"type": "text", "content": each if isinstance(each, str) else each.get("text", "")}
+        if isinstance(each, str) or each.get("type") == "text"
+        else {"type": str(each.get("type"))}
+        for each in parts
+    ]
 
 
 def _failed(span: "Span", outcome: str, error: Exception | None) -> str:

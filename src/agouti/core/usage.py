@@ -35,6 +35,39 @@ class Usage(Struct, frozen=True, gc=False, repr_omit_defaults=True):
 NO_USAGE = Usage()
 
 
+class PriceStep(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
+    """What tokens cost once a prompt is longer than so many: all of them, as providers count.
+
+    Attributes:
+        above: tokens of the prompt.
+        input, output: tokens of prompts and answers.
+        cached_input, cache_write, reasoning: as of `Price`.
+    """
+
+    above: int
+    input: float
+    output: float
+    cached_input: float | None = None
+    cache_write: float | None = None
+    reasoning: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.above < 1:
+            raise ConfigError(f"price step above = {self.above} is out of range", hint="It counts tokens, from 1.")
+        _check_amounts(self, "price step ", _STEP_AMOUNTS)
+
+
+_STEP_AMOUNTS = ("input", "output", "cached_input", "cache_write", "reasoning")
+_AMOUNTS = (*_STEP_AMOUNTS, "image", "request", "audio_input", "audio_output", "long_cache_write", "batch")
+
+
+def _check_amounts(price: Struct, prefix: str, names: tuple[str, ...]) -> None:
+    for name in names:
+        value = getattr(price, name)
+        if value is not None and not 0 <= value < float("inf"):
+            raise ConfigError(f"{prefix}{name} = {value} is out of range", hint="It takes an amount from 0.")
+
+
 class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     """Price of a model per million tokens, exact to the last digit that is written.
 
@@ -46,6 +79,11 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         request: for each request.
         currency: of all of them.
         since: the day from which it holds, where an entry has several.
+        audio_input, audio_output: of the input and the output, those that are sound; as ``input`` and ``output`` where
+            not said.
+        long_cache_write: of what the cache has taken, what it keeps for an hour; as ``cache_write`` where not said.
+        steps: other prices for longer prompts: that of the highest ``above`` that a prompt exceeds.
+        batch: the share of all of it that deferred requests cost, such as 0.5.
     """
 
     input: float
@@ -57,19 +95,24 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     request: float = 0.0
     currency: str = "USD"
     since: date | None = None
+    audio_input: float | None = None
+    audio_output: float | None = None
+    long_cache_write: float | None = None
+    steps: tuple[PriceStep, ...] = ()
+    batch: float = 1.0
 
     def __post_init__(self) -> None:
-        for name in ("input", "output", "cached_input", "cache_write", "reasoning", "image", "request"):
-            value = getattr(self, name)
-            if value is not None and not 0 <= value < float("inf"):
-                raise ConfigError(f"price {name} = {value} is out of range", hint="It takes an amount from 0.")
+        _check_amounts(self, "price ", _AMOUNTS)
         if not self.currency.strip():
             raise ConfigError("price has no currency", hint='Add currency = "USD".')
         # One spelling: amounts in usd and USD are amounts of one currency.
         force_setattr(self, "currency", self.currency.strip().upper())
 
-    def exact(self, usage: Usage, *, images: int = 0, requests: int = 1) -> Decimal | None:
+    def exact(self, usage: Usage, *, images: int = 0, requests: int = 1, deferred: bool = False) -> Decimal | None:
         """What these tokens, images and requests cost; `None` where the counts are not known.
+
+        Args:
+            deferred: they were asked in a deferred batch.
 
         >>> Price(input=0.1, output=0.2, request=0.002).exact(Usage(3, 7))
         Decimal('0.0020017')
@@ -82,15 +125,38 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         written = min(max(usage.cache_write_tokens or 0, 0), into - cached)
         thought = min(max(usage.reasoning_tokens or 0, 0), out)
         # Few calls have all of these: what is nothing is not added.
-        dearer = ((cached, self.cached_input), (written, self.cache_write), (thought, self.reasoning))
-        tokens = into * exactly(self.input) + out * exactly(self.output)
+        step = self._step(into) if self.steps else self
+        dearer = ((cached, step.cached_input), (written, step.cache_write), (thought, step.reasoning))
+        tokens = into * exactly(step.input) + out * exactly(step.output)
         for at, (count, price) in enumerate(dearer):
             if count and price is not None:
-                tokens += count * (exactly(price) - exactly(self.output if at == 2 else self.input))
+                tokens += count * (exactly(price) - exactly(step.output if at == 2 else step.input))
+        if usage.audio_input_tokens or usage.audio_output_tokens or usage.long_cache_write_tokens:
+            tokens += self._rarer(usage, into, out, written, step)
         amount = tokens.scaleb(-6)
         if images and self.image:
             amount += images * exactly(self.image)
-        return amount + requests * exactly(self.request) if self.request else amount
+        if self.request:
+            amount += requests * exactly(self.request)
+        return amount * exactly(self.batch) if deferred and self.batch != 1 else amount
+
+    def _step(self, into: int) -> "Price | PriceStep":
+        """The prices for a prompt of so many tokens."""
+        exceeded = [each for each in self.steps if into > each.above]
+        return max(exceeded, key=lambda each: each.above) if exceeded else self
+
+    def _rarer(self, usage: Usage, into: int, out: int, written: int, step: "Price | PriceStep") -> Decimal:
+        """What sound and long caches cost more than the same as text, and for a short time."""
+        more = Decimal(0)
+        usual = step.cache_write if step.cache_write is not None else step.input
+        for count, most, price, instead in (
+            (usage.audio_input_tokens, into, self.audio_input, step.input),
+            (usage.audio_output_tokens, out, self.audio_output, step.output),
+            (usage.long_cache_write_tokens, written, self.long_cache_write, usual),
+        ):
+            if count and price is not None:
+                more += min(max(count, 0), most) * (exactly(price) - exactly(instead))
+        return more
 
     def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:
         """The same as a number.
@@ -107,8 +173,14 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         >>> float(Price(input=1.0, output=2.0, cache_write=1.25, reasoning=8.0).dearest(1_000_000, 1_000_000))
         9.25
         """
-        into = exactly(max(self.input, self.cached_input or 0.0, self.cache_write or 0.0))
-        out = exactly(max(self.output, self.reasoning or 0.0))
+        dearest_in = [self.cached_input, self.cache_write, self.audio_input, self.long_cache_write]
+        dearest_out = [self.reasoning, self.audio_output]
+        for step in self.steps:
+            if input_tokens > step.above:
+                dearest_in += [step.input, step.cached_input, step.cache_write]
+                dearest_out += [step.output, step.reasoning]
+        into = exactly(max([self.input, *[each for each in dearest_in if each is not None]]))
+        out = exactly(max([self.output, *[each for each in dearest_out if each is not None]]))
         tokens = (input_tokens * into + output_tokens * out).scaleb(-6)
         return tokens + images * exactly(self.image) + requests * exactly(self.request)
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.chat import Citation, Json, MediaFile, ProviderTurn, SafetyNote, TokenLogprob, ToolCall, ToolFunction
 from ..core.errors import (
@@ -62,10 +63,12 @@ CODES = {
 class _CachedDetails(Struct, gc=False):
     cached_tokens: int | None = None
     cache_write_tokens: int | None = None
+    audio_tokens: int | None = None
 
 
 class _ReasoningDetails(Struct, gc=False):
     reasoning_tokens: int | None = None
+    audio_tokens: int | None = None
 
 
 class UsageFields(Struct):
@@ -82,6 +85,10 @@ class UsageFields(Struct):
     cached_tokens: int | None = None
     prompt_cache_hit_tokens: int | None = None
     cache_creation_input_tokens: int | None = None
+    cache_read_input_tokens: int | None = None
+    # What some of them say that it costs.
+    cost: float | None = None
+    total_cost: float | None = None
 
 
 class FunctionFields(Struct, gc=False):
@@ -338,12 +345,25 @@ def usage_of(usage: UsageFields) -> Usage:
     thoughts = details.reasoning_tokens if details is not None else None
     if outputs is not None and thoughts and (thoughts > outputs or total == (inputs or 0) + outputs + thoughts):
         outputs += thoughts  # some servers count them apart, and charge both
-    if total is None and inputs is not None and outputs is not None:
-        total = inputs + outputs
     written = cached.cache_write_tokens if cached is not None else None
     if written is None:
         written = usage.cache_creation_input_tokens
-    return Usage(inputs, outputs, total, hits, thoughts, written)
+    if hits is None:
+        hits = usage.cache_read_input_tokens
+    beside = (hits or 0) + (written or 0)
+    if inputs is not None and beside and (beside > inputs or total == inputs + (outputs or 0) + beside):
+        inputs += beside  # some servers count what the cache has given and taken beside the prompt
+    if total is None and inputs is not None and outputs is not None:
+        total = inputs + outputs
+    if outputs is None and inputs is not None and total is not None and total >= inputs:
+        outputs = total - inputs  # some leave out what is nothing
+    made = Usage(inputs, outputs, total, hits, thoughts, written)
+    cost = usage.cost if usage.cost is not None else usage.total_cost
+    spoken = details.audio_tokens if details is not None else None
+    heard = cached.audio_tokens if cached is not None else None
+    if cost is None and not spoken and not heard:
+        return made
+    return replace(made, cost=cost, audio_input_tokens=heard, audio_output_tokens=spoken)
 
 
 def with_counts(options: Json) -> dict[str, Json]:

@@ -229,7 +229,10 @@ class UsageFields(Struct, rename="camel", gc=False):
         inputs = (inputs or 0) + tools if (tools := self.tool_use_prompt_token_count) else inputs
         if thoughts is not None:
             outputs = (outputs or 0) + thoughts
-        return Usage(inputs, outputs, self.total_token_count, self.cached_content_token_count, thoughts)
+        total = self.total_token_count
+        if outputs is None and inputs is not None and total is not None and total >= inputs:
+            outputs = total - inputs  # what is nothing is left out
+        return Usage(inputs, outputs, total, self.cached_content_token_count, thoughts)
 
 
 class FeedbackFields(Struct, rename="camel"):

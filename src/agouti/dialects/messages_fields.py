@@ -24,6 +24,10 @@ _PLAIN = ("text", "tool_use", None)
 _encode = msgspec.json.Encoder().encode
 
 
+class _CacheCreation(Struct, gc=False):
+    ephemeral_1h_input_tokens: int | None = None
+
+
 class UsageFields(Struct, gc=False):
     """Token counts; those of the cache are not in ``input_tokens``."""
 
@@ -31,6 +35,7 @@ class UsageFields(Struct, gc=False):
     output_tokens: int | None = None
     cache_creation_input_tokens: int | None = None
     cache_read_input_tokens: int | None = None
+    cache_creation: _CacheCreation | None = None
 
 
 class CitationFields(Struct):
@@ -114,4 +119,7 @@ def usage_of(usage: UsageFields) -> Usage:
     )
     inputs = None if fresh is None else fresh + (cached or 0) + (written or 0)
     total = None if inputs is None or usage.output_tokens is None else inputs + usage.output_tokens
-    return Usage(inputs, usage.output_tokens, total, cached, cache_write_tokens=written)
+    kept = usage.cache_creation.ephemeral_1h_input_tokens if usage.cache_creation is not None else None
+    return Usage(
+        inputs, usage.output_tokens, total, cached, cache_write_tokens=written, long_cache_write_tokens=kept or None
+    )

@@ -89,10 +89,12 @@ class ItemFields(Struct):
 
 class _InputDetails(Struct, gc=False):
     cached_tokens: int | None = None
+    audio_tokens: int | None = None
 
 
 class _OutputDetails(Struct, gc=False):
     reasoning_tokens: int | None = None
+    audio_tokens: int | None = None
 
 
 class UsageFields(Struct):
@@ -187,6 +189,8 @@ def usage_of(usage: UsageFields) -> Usage:
         usage.total_tokens,
         cached.cached_tokens if cached is not None else None,
         reasoning.reasoning_tokens if reasoning is not None else None,
+        audio_input_tokens=(cached.audio_tokens if cached is not None else None) or None,
+        audio_output_tokens=(reasoning.audio_tokens if reasoning is not None else None) or None,
     )
 
 

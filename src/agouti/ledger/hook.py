@@ -162,6 +162,12 @@ class LedgerHook(SeeingHook):
         """An answer that was not asked has a row as well; it cost nothing."""
         self._add(Entry(row_of(result, time.time(), prompts=self.settings.prompts), [], []))
 
+    @property
+    def problem(self) -> str:
+        """Why it cannot be written now; empty where it can, or where nobody has tried."""
+        writer = self._writer
+        return "" if writer is None else writer.problem
+
     def flush(self, seconds: float = _ENDS) -> bool:
         """Wait until all that was handed over is written; whether it is."""
         writer = self._writer

@@ -28,7 +28,7 @@ log = logging.getLogger("agouti.ledger")
 VERSION = 2
 _PAGE = 5000
 # Lists of models and counts of tokens cost nothing: they have rows, and stand in no sum.
-_USES = frozenset({"chat", "embeddings"})
+USES = frozenset({"chat", "embeddings"})
 COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
 ADDED = ("sent", "audio_input_tokens", "audio_output_tokens", "provider_cost")
 """Columns that the first version did not have."""
@@ -168,7 +168,7 @@ class Ledger(ABC):
             return
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
-        counting = [row for row in rows if row.operation in _USES]
+        counting = [row for row in rows if row.operation in USES]
         for row in counting:
             key = _key(row)
             total = sums.setdefault(key, [0] * len(SUMS))

@@ -11,7 +11,7 @@ from ..core.errors import ConfigError
 from ..core.warn import warn
 from ..engine.effects import Signal
 from .rows import LedgerRow
-from .store import Ledger, LedgerAway, log, open_ledger
+from .store import USES, Ledger, LedgerAway, log, open_ledger
 
 if TYPE_CHECKING:
     from ..config.singles import LedgerSettings
@@ -71,7 +71,7 @@ class Writer:
 
     def add(self, entry: Entry) -> None:
         """Write this soon."""
-        if entry.row is not None:
+        if _paid(entry):
             with self._lock:
                 self._handed += 1
         self._queue.put(entry)
@@ -93,6 +93,11 @@ class Writer:
             why = self._why or "it is being written by another program"
             self._lost, self._written = 0, self._handed
             warn(f"{count} rows of the ledger {self.place} are not written: {why}")
+
+    @property
+    def problem(self) -> str:
+        """Why it cannot be written now; empty where it can."""
+        return self.refused.what if self.refused is not None else self._why
 
     @property
     def place(self) -> str:
@@ -174,7 +179,7 @@ class Writer:
                     break
                 self._failed(ledger.told(error))
                 if entries[0].row is not None:
-                    self._lost += 1
+                    self._lost += _paid(entries[0])
                     entries[0] = Entry(None, entries[0].settled, entries[0].kept)
                     continue
             entries = entries[1:]
@@ -206,4 +211,9 @@ def _add(ledger: Ledger, entries: list[Entry]) -> int:
         [number for each in entries for number in each.settled],
         [pair for each in entries for pair in each.kept],
     )
-    return len(rows)
+    return sum(map(_paid, entries))
+
+
+def _paid(entry: Entry) -> bool:
+    """Whether it is a row that somebody pays for: nobody misses those of lists."""
+    return entry.row is not None and entry.row.operation in USES

@@ -131,6 +131,7 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
                 findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
     findings += yield from about_files(calls.config, entry)
     findings += _about_budgets(calls.config, models)
+    findings += _about_ledger(calls)
     return Checked(entry.label, provider.base, tuple(findings))
 
 
@@ -161,6 +162,13 @@ def _about_address(listed: Listing | AgoutiError) -> Finding:
     if isinstance(listed, CredentialError):
         return Finding("address", None, "not tried: there is no key")
     return _wrong("address", listed)  # something of the configuration's own stands in the way, such as its ledger
+
+
+def _about_ledger(calls: Calls) -> list[Finding]:
+    """What stands in the way of the ledger: calls go on without it."""
+    problems = [problem for each in calls.hooks if (problem := getattr(each, "problem", ""))]
+    hint = "See what is the matter with it: until then nothing is written down, and no budget of a day can be kept."
+    return [Finding("ledger", False, problem, hint) for problem in problems]
 
 
 def _about_key(provider: ProviderState, listed: Listing | AgoutiError, environment: Environment) -> list[Finding]:
