@@ -54,9 +54,10 @@ class _Commands(click.Group):
 class Settings:
     """What the options before the command say."""
 
-    def __init__(self, config: str | None, debug: bool) -> None:
+    def __init__(self, config: str | None = None, debug: bool = False) -> None:
         self.config = config
         self.debug = debug
+        self.tags: dict[str, str] = {}
 
 
 @click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

@@ -18,6 +18,7 @@ from ..client import AsyncClient
 from ..core.errors import AgoutiError
 from ..core.masking import printable
 from ..services.batch import batch
+from .app import Settings
 from .text import on_terminal
 
 # Seconds between two times that progress is shown: on a terminal, and in the log of a run that nobody watches.
@@ -26,7 +27,7 @@ _WATCHED, _LOGGED = 0.1, 30.0
 _SECONDS = 5
 
 
-def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answered", **options: Any) -> Batch:
+def run_batch(app: Settings, label: str, rows: str, *, noun: str = "answered", **options: Any) -> Batch:
     """Run a batch, and say how it goes and went.
 
     Args:
@@ -43,12 +44,12 @@ def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answere
         options["on_row"] = _print
     options["progress"] = shown
     try:
-        made = asyncio.run(_run(config, label, rows, options))
+        made = asyncio.run(_run(app, label, rows, options))
     except BaseException as error:
         shown.end()
         _stopped(error, shown, out)
         if isinstance(error, KeyboardInterrupt) and options.get("deferred"):
-            _ask_to_cancel(config, label, rows, options)
+            _ask_to_cancel(app, label, rows, options)
         raise
     shown.end()
     again = "the same command" if options.get("retry_failed") else "the same command with --retry-failed"
@@ -56,8 +57,9 @@ def run_batch(config: str | None, label: str, rows: str, *, noun: str = "answere
     return made
 
 
-async def _run(config: str | None, label: str, rows: str, options: dict[str, Any]) -> Batch:
-    async with AsyncClient(config) as client:
+async def _run(app: Settings, label: str, rows: str, options: dict[str, Any]) -> Batch:
+    async with AsyncClient(app.config) as whole:
+        client = whole.tagged(**app.tags) if app.tags else whole
         task = asyncio.current_task()
         ended = False
 
@@ -174,7 +176,7 @@ def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
     click.echo(f"{newline}  stopped: {progress.found + progress.done}{of} are done{where}", err=True)
 
 
-def _ask_to_cancel(config: str | None, label: str, rows: str, options: dict[str, Any]) -> None:
+def _ask_to_cancel(app: Settings, label: str, rows: str, options: dict[str, Any]) -> None:
     """What was handed over goes on, unless somebody says once more that it is not wanted."""
     click.echo(
         "  what was handed over goes on at the provider, and the same command fetches it.\n"
@@ -184,7 +186,7 @@ def _ask_to_cancel(config: str | None, label: str, rows: str, options: dict[str,
     try:
         time.sleep(_SECONDS)
     except KeyboardInterrupt:
-        asyncio.run(_run(config, label, rows, {**options, "deferred": False, "cancel_deferred": True}))
+        asyncio.run(_run(app, label, rows, {**options, "deferred": False, "cancel_deferred": True}))
         click.echo("\n  cancelled; the same command fetches what was done before", err=True)
 
 

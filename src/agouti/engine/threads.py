@@ -1,12 +1,10 @@
 """Threads of the synchronous driver: work side by side, and coroutines waited for where there is no event loop."""
 
-import asyncio
 import contextvars
 import inspect
 import threading
 import time
 from collections.abc import Awaitable, Callable, Iterable, Sized
-from concurrent.futures import ThreadPoolExecutor
 from threading import Lock
 from typing import Any, TypeVar
 
@@ -63,6 +61,8 @@ def side_by_side(
     if threads <= 1:
         loop()
     else:
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(threads) as pool:
             try:
                 for future in [pool.submit(contextvars.copy_context().run, loop) for _ in range(threads)]:
@@ -112,6 +112,8 @@ def _called(function: Callable[[], Any], seconds: float | None) -> Any:
     result = function()
     if not inspect.isawaitable(result):
         return result
+    import asyncio  # for those alone: a thread that outlives the main one cannot load it any more
+
     return wait_for(result if seconds is None else asyncio.wait_for(_awaited(result), max(seconds, 0.0)))
 
 
@@ -121,6 +123,9 @@ async def _awaited(result: Awaitable[T]) -> T:
 
 def wait_for(result: Awaitable[T]) -> T:
     """What an awaitable gives; in a thread of its own where this one runs an event loop already."""
+
+    import asyncio
+    from concurrent.futures import ThreadPoolExecutor
 
     async def awaited() -> T:
         return await result

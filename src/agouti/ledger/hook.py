@@ -17,7 +17,7 @@ from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.store_thread import StoreThread
 from .rows import row_of
 from .store import Ledger, LedgerAway, open_ledger
-from .writer import Entry, Writer
+from .writer import WRITERS, Entry, Writer
 
 if TYPE_CHECKING:
     from ..config.singles import LedgerSettings
@@ -52,7 +52,6 @@ class LedgerHook(SeeingHook):
         self.settings = settings
         self._begin()
         begin_anew(self)
-        _ALL.add(self)
 
     def _begin(self) -> None:
         self._lock = threading.Lock()
@@ -173,12 +172,6 @@ class LedgerHook(SeeingHook):
         writer = self._writer
         return writer is None or writer.flush(seconds)
 
-    def finish(self) -> None:
-        """Wait for the last rows, and warn of those that cannot be written."""
-        writer = self._writer
-        if writer is not None and not writer.flush(_ENDS):
-            writer.warn_of_rest()
-
     def close(self) -> None:
         """Write all that was handed over, and let go of the file."""
         with self._lock:
@@ -195,15 +188,14 @@ class LedgerHook(SeeingHook):
             writer.warn_of_rest()
 
 
-_ALL: "weakref.WeakSet[LedgerHook]" = weakref.WeakSet()
 _ENDING: list[bool] = []
 
 
 def _flush_all() -> None:
     """At the end of the process, what has not been written yet is."""
     _ENDING.append(True)
-    for hook in list(_ALL):
-        hook.finish()
+    for writer in list(WRITERS):
+        writer.finish(_ENDS)
 
 
 def _flush_in_worker() -> None:

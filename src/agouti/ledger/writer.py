@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from msgspec import Struct
 
 from ..core.errors import ConfigError
+from ..core.forks import begin_anew
 from ..core.warn import warn
 from ..engine.effects import Signal
 from .rows import LedgerRow
@@ -42,6 +43,10 @@ class Entry(Struct, frozen=True, gc=False):
 _Item: TypeAlias = "Entry | threading.Event | None"
 
 
+WRITERS: "set[Writer]" = set()
+"""Those that may have something to write."""
+
+
 class Writer:
     """The thread that writes a ledger.
 
@@ -67,7 +72,13 @@ class Writer:
         self._written_at = 0.0
         self._forgotten = 0.0
         self._thread = threading.Thread(target=self._run, name="agouti-ledger", daemon=True)
+        WRITERS.add(self)  # also when nobody has its client any more
+        begin_anew(self)
         self._thread.start()
+
+    def after_fork(self) -> None:
+        """A child has no thread of it: what waits is the parent's."""
+        WRITERS.discard(self)
 
     def add(self, entry: Entry) -> None:
         """Write this soon."""
@@ -112,7 +123,19 @@ class Writer:
         """End the thread once all before this is written."""
         self._queue.put(None)
 
+    def finish(self, seconds: float) -> None:
+        """Wait for the last rows, and warn of those that cannot be written."""
+        if not self.flush(seconds):
+            self.warn_of_rest()
+
     def _run(self) -> None:
+        try:
+            self._work()
+        finally:
+            if not self._entries:
+                WRITERS.discard(self)
+
+    def _work(self) -> None:
         ended = False
         while not ended:
             if self._ledger is None and not self._open():

@@ -10,6 +10,7 @@ from ...core.masking import printable
 from ...reply import Reply
 from ..app import Settings
 from ..labels import LABEL
+from ..tags import TAG, client_of
 from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
 
 
@@ -28,6 +29,7 @@ from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_give
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
 @click.option("--json", "as_json", is_flag=True, help="Print the whole reply as JSON.")
 @click.option("--whole", is_flag=True, help="On a terminal: print the answer at the end, not as it comes.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -66,7 +68,7 @@ def command(
         options["images"] = images
     if files:
         options["files"] = files
-    with Client(app.config) as client:
+    with client_of(app) as client:
         if on_terminal() and not as_json and not whole:
             reply = _streamed(client, label, prompt, options)
         else:

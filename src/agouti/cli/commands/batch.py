@@ -5,13 +5,13 @@ from typing import Any
 
 import click
 
-from ...client import Client
 from ...core.masking import printable
 from ...services.batch import plan
 from ..app import Settings
 from ..batching import run_batch, time_text
 from ..labels import LABEL
 from ..objects import form_named
+from ..tags import TAG, client_of
 from ..text import BLANK, blanks_given, parameters_given, show_json
 
 
@@ -51,6 +51,7 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")
 @click.option("--encoding", metavar="NAME", help="The encoding of the rows.")
 @click.option("--json", "as_json", is_flag=True, help="With --plan: print JSON.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -99,7 +100,7 @@ def command(
     if only_plan:
         return _plan(app, label, rows, options, as_json=as_json)
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
-    made = run_batch(app.config, label, rows, noun=noun, **options)
+    made = run_batch(app, label, rows, noun=noun, **options)
     return 1 if made.failed or made.left else 0
 
 
@@ -115,7 +116,7 @@ def _text_in(file: str) -> str:
 def _plan(app: Settings, label: str, rows: str, options: dict[str, Any], *, as_json: bool) -> int:
     import msgspec
 
-    with Client(app.config) as client:
+    with client_of(app) as client:
         made = plan(client, label, rows, **options)
     if as_json:
         show_json(msgspec.to_builtins(made))

@@ -7,7 +7,6 @@ from typing import Any
 
 import click
 
-from ...client import Client
 from ...core.masking import printable
 from ...core.statistics import Estimate
 from ...services.compare_results import Comparison, parameters_text
@@ -17,6 +16,7 @@ from ..columns import show_columns
 from ..labels import LABEL
 from ..objects import form_named
 from ..rows import read_rows
+from ..tags import TAG, client_of
 from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
 
 
@@ -42,6 +42,7 @@ from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_give
 @click.option("--out", metavar="FILE", help="Write a .html page, .csv, .jsonl, .parquet or .png file.")
 @click.option("--resume", is_flag=True, help="With --out: go on with a run that was interrupted.")
 @click.option("--json", "as_json", is_flag=True, help="Print answers and summary as JSON.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -81,7 +82,7 @@ def command(
     options |= {"images": images} if images else {}
     options |= {"judge_question": judge_question} if judge_question is not None else {}
     keep = _kept_in(out, resume)
-    with Client(app.config) as client:
+    with client_of(app) as client:
         if prompts is None and texts[0] in client.config.models:
             raise click.UsageError(f'no prompt: {texts[0]} is a label; agouti compare LABEL... "question"')
         try:

@@ -4,12 +4,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ...client import Client
 from ...core.masking import printable
 from ..app import Settings
 from ..batching import run_batch
 from ..labels import LABEL
 from ..rows import kind_of, read_rows
+from ..tags import TAG, client_of
 from ..text import paint, show_json
 
 if TYPE_CHECKING:
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 @click.option("--anew", is_flag=True, help="With --out: ask for all lines, also those whose vectors are there.")
 @click.option("--dimensions", type=click.IntRange(1), help="Length of the vectors, for models that can choose.")
 @click.option("--json", "as_json", is_flag=True, help="With --near: print JSON.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -55,7 +56,7 @@ def command(
     if out is not None:
         kind_of(out, (".npz", ".parquet", ".npy"))
         made = run_batch(
-            app.config,
+            app,
             label,
             file,
             noun="embedded",
@@ -83,7 +84,7 @@ def command(
     texts = [row.text for row in rows]
     if not texts:
         raise click.UsageError(f"there is nothing in the column {column} of {file}")
-    with Client(app.config) as client:
+    with client_of(app) as client:
         embedded = client.embed(label, texts, dimensions=dimensions, only_missing=_kept(out, label, texts))
         query = client.embed(label, near, dimensions=dimensions) if near is not None else None
     if query is not None:

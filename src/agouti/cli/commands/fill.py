@@ -5,7 +5,6 @@ from typing import Any
 
 import click
 
-from ...client import Client
 from ...core.masking import printable
 from ...core.structured import MEANS
 from ...forms import form_of
@@ -15,6 +14,7 @@ from ..batching import run_batch
 from ..labels import LABEL
 from ..objects import form_named
 from ..rows import kind_of
+from ..tags import TAG, client_of
 from ..text import BLANK, blanks_given, given_text, on_terminal
 
 
@@ -40,6 +40,7 @@ from ..text import BLANK, blanks_given, given_text, on_terminal
 @BLANK
 @click.option("--means", type=click.Choice(MEANS), help="Try only these means.")
 @click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -78,7 +79,7 @@ def command(
         if images:
             options["images"] = images
             text = text or (None if file else "Fill the form from the image.")
-        with Client(app.config) as client:
+        with client_of(app) as client:
             filled = client.fill(label, kind, given_text(text, file), **options)
         shown = json.dumps(plain_value(filled.value), ensure_ascii=False, indent=2)
         click.echo(printable(shown) if on_terminal() else shown)
@@ -91,7 +92,7 @@ def command(
         raise click.UsageError("with --rows the texts come from that file: leave out TEXT, --from and --image")
     kind_of(out, (".jsonl", ".csv", ".parquet"))
     made = run_batch(
-        app.config,
+        app,
         label,
         rows,
         noun="filled",

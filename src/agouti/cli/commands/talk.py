@@ -6,10 +6,10 @@ from typing import Any
 
 import click
 
-from ...client import Client
 from ..app import Settings
 from ..labels import LABEL
 from ..objects import named_object
+from ..tags import TAG, client_of
 from ..talking import Talking
 from ..text import BLANK, blanks_given, on_terminal, parameters_given
 from ..typed_lines import PipedLines, TypedLines
@@ -31,6 +31,7 @@ from ..typed_lines import PipedLines, TypedLines
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
+@TAG
 @click.pass_obj
 def command(
     app: Settings,
@@ -57,7 +58,7 @@ def command(
     options |= {"blanks": blanks_given(blanks)} if blanks else {}
     if save is not None and Path(save).exists() and Path(save).stat().st_size:
         raise click.UsageError(f"{save} is there already: go on with it by --resume {save}, or name another file")
-    with Client(app.config) as client:
+    with client_of(app) as client:
         tools = [named_object(each) for each in client.config.model(label).tools]
         options |= {"tools": tools} if tools else {}
         typed = sys.stdin.isatty() and on_terminal()
