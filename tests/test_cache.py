@@ -54,7 +54,7 @@ def test_equal_question_is_answered_from_disk_and_costs_nothing(tmp_path: Path) 
     ]
     assert again.attempts[0].outcome == "cached"
     assert again.model == "m-1"
-    assert (row.calls, row.output_tokens, row.failures) == (3, 7, 0)
+    assert (row.calls, row.cached_answers, row.output_tokens, row.failures) == (1, 2, 7, 0)
     assert float(sum(row.cost.values())) == pytest.approx(19e-6)
     base = sqlite3.connect(tmp_path / "usage.sqlite")
     assert [found for (found,) in base.execute("SELECT outcome FROM attempts ORDER BY at")] == ["answered", "cached", "cached"]  # fmt: skip

@@ -122,6 +122,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
     assert named(next_model=False) == {
         "AgoutiError", "ConfigError", "LabelUnknown", "RequestError", "NotRecorded", "ParameterUnsupported", "ProviderError",
         "RequestRefused", "ContextOverflow", "ContentRefused", "ReplyError", "NotFilled", "ToolCallInvalid", "TooManyRounds", "DeadlineExceeded",
+        "LedgerUnavailable",
     }  # fmt: skip
     assert named(exit_code=2) == {
         "ConfigError",
@@ -132,7 +133,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
         "CredentialMissing",
     }
     assert named(may_pass=True) == {
-        "ConnectionFailed", "NotRunning", "ConnectionLost", "TimedOut", "CircuitOpen", "LimitReached", "RateLimited", "Overloaded", "ProviderFault", "StreamCut", "DeadlineExceeded",
+        "ConnectionFailed", "NotRunning", "ConnectionLost", "TimedOut", "CircuitOpen", "LimitReached", "RateLimited", "Overloaded", "ProviderFault", "StreamCut", "DeadlineExceeded", "LedgerUnavailable",
     }  # fmt: skip
 
 

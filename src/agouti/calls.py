@@ -1,7 +1,7 @@
 """Calls: from the arguments of a method to what the engine takes, the same for threads and for tasks."""
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from copy import copy
 from threading import Lock
@@ -24,8 +24,6 @@ from .reply import Reply
 from .transport.instead import ACTIVE, all_hooks
 
 if TYPE_CHECKING:
-    from datetime import date
-
     from .core.canonical import Asked, Chunks
     from .dialects.base import ListedModel
     from .embeddings import Embeddings
@@ -35,10 +33,7 @@ if TYPE_CHECKING:
     from .engine.operations.tool_loop import ToolLoop
     from .forms import Form
     from .hand_over import ModelSettings
-    from .ledger.budget_status import BudgetStatus
     from .ledger.budgets import BlockBudget
-    from .ledger.store import Ledger
-    from .ledger.usage import UsageReport
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
 
@@ -449,44 +444,6 @@ class BaseClient:
             if (close := getattr(hook, "close", None)) is not None:
                 close()
         return True
-
-    def _usage(self, since: "date | str | None", until: "date | str | None", by: "Sequence[str]") -> "UsageReport":
-        """What was used and spent, from the ledger; all that this client has sent is in it.
-
-        Raises:
-            ConfigError: the configuration has no ledger, or it cannot be read.
-            RequestError: the days are the wrong way round, or there is no such column.
-        """
-        from .ledger.store import open_ledger
-        from .ledger.usage import usage_of
-
-        settings = self.config.ledger
-        if settings is None:
-            raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
-        if self._ledger is not None:
-            self._ledger.flush()
-        columns = [by] if isinstance(by, str) else by
-        ledger = open_ledger(settings, reading=True)
-        try:
-            budgets = self._budgets(ledger)
-            return usage_of(ledger, since, until, columns, self.config.plans.values(), budgets=budgets)
-        finally:
-            ledger.close()
-
-    def _budgets(self, ledger: "Ledger | None" = None) -> "list[BudgetStatus]":
-        """What is spent, put aside and left of the budgets of the configuration.
-
-        Args:
-            ledger: open already.
-
-        Raises:
-            ConfigError: the ledger cannot be read.
-        """
-        from .ledger.budgets import BudgetHook, states_of
-
-        if self._ledger is not None and ledger is None:
-            self._ledger.flush()
-        return states_of(self.config, [each for each in self._calls.hooks if isinstance(each, BudgetHook)], ledger)
 
 
 def calls_of(client: BaseClient) -> Calls:

@@ -8,16 +8,15 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack, overload
 
 from .arguments import split_tools
-from .calls import BaseClient, Configuration, FilePath
+from .calls import Configuration, FilePath
 from .core.chat import Json, Message
 from .engine.operations.chat import ask
 from .loading import without_collecting
 from .reply import Reply
 from .transport.instead import ACTIVE, instead_of
+from .usage_calls import AsyncUsageCalls, UsageCalls
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-    from datetime import date
     from typing import Self
 
     from .conversation import AsyncConversation, Conversation, Fit
@@ -28,8 +27,6 @@ if TYPE_CHECKING:
     from .engine.hooks import Hook
     from .engine.operations.count import TokenCount
     from .filled import Filled
-    from .ledger.budget_status import BudgetStatus
-    from .ledger.usage import UsageReport
     from .model_list import ModelList
     from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
@@ -38,7 +35,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 
-class Client(BaseClient):
+class Client(UsageCalls):
     """Calls models from threads; safe to share between them.
 
     Args:
@@ -280,46 +277,6 @@ class Client(BaseClient):
     ) -> None:
         self.close()
 
-    def usage(
-        self,
-        *,
-        since: "date | str | None" = None,
-        until: "date | str | None" = None,
-        by: "Sequence[str]" = ("day", "model"),
-    ) -> "UsageReport":
-        """What was used and spent, from the ledger; all that this client has sent is in it.
-
-        Args:
-            since: the first day, by UTC; the first of the month of ``until`` where not given.
-            until: the last day; today where not given.
-            by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error`` and ``tag:NAME``.
-
-        Raises:
-            ConfigError: the configuration has no ledger, or it cannot be read.
-            RequestError: the days are the wrong way round, or there is no such column.
-        """
-        return self._usage(since, until, by)
-
-    def budgets(self) -> "list[BudgetStatus]":
-        """What is spent, put aside and left of each budget of the configuration, and until when.
-
-        Example:
-            >>> import agouti, agouti.standins
-            >>> from msgspec.structs import replace
-            >>> from agouti.config.budgets import Budget
-            >>> with agouti.standins.serve() as served:
-            ...     config = replace(served.config, budgets={"tries": Budget("tries", 0.5, "USD", "run")})
-            ...     with agouti.Client(config) as client:
-            ...         reply = client.ask("almanac", "When do peas go in?", max_tokens=20)
-            ...         for budget in client.budgets():
-            ...             print(budget.label, budget.left < budget.amount, budget.reserved)
-            tries True 0
-
-        Raises:
-            ConfigError: the ledger cannot be read.
-        """
-        return self._budgets()
-
     def _run(self, steps: "Steps[T]") -> T:
         """Take steps of the engine to their end."""
         driver = self._driver(steps)
@@ -356,7 +313,7 @@ class Client(BaseClient):
         return RecordingTransport(self._transport or self._network(), Recorder(self._record or ""))
 
 
-class AsyncClient(BaseClient):
+class AsyncClient(AsyncUsageCalls):
     """`Client` for asyncio: the same methods, awaited; safe to share between the tasks of one loop.
 
     Arguments as for `Client`.
@@ -493,38 +450,6 @@ class AsyncClient(BaseClient):
     async def models(self, provider: str | None = None) -> "ModelList":
         """The providers' own lists of models, live, joined with the entries; as `Client.models`."""
         return await self._run(self._calls.offered(provider))
-
-    async def usage(
-        self,
-        *,
-        since: "date | str | None" = None,
-        until: "date | str | None" = None,
-        by: "Sequence[str]" = ("day", "model"),
-    ) -> "UsageReport":
-        """What was used and spent, from the ledger; all that this client has sent is in it.
-
-        Args:
-            since: the first day, by UTC; the first of the month of ``until`` where not given.
-            until: the last day; today where not given.
-            by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error`` and ``tag:NAME``.
-
-        Raises:
-            ConfigError: the configuration has no ledger, or it cannot be read.
-            RequestError: the days are the wrong way round, or there is no such column.
-        """
-        import asyncio
-
-        return await asyncio.to_thread(self._usage, since, until, by)
-
-    async def budgets(self) -> "list[BudgetStatus]":
-        """What is spent, put aside and left of each budget of the configuration, and until when.
-
-        Raises:
-            ConfigError: the ledger cannot be read.
-        """
-        import asyncio
-
-        return await asyncio.to_thread(self._budgets)
 
     async def aclose(self) -> None:
         """Close all connections; the ledger is written."""

@@ -55,6 +55,11 @@ def _limit_hook(config: Config) -> "LimitHook":
 
     if config.limit_store is None:
         return LimitHook(config, days)
+    path = config.limit_store.path
+    if path is not None:
+        from .limits.file_store import FileStore
+
+        return LimitHook(config, days, FileStore(path))
     from .limits.redis_store import RedisStore
 
     return LimitHook(config, days, RedisStore(config.limit_store))

@@ -26,9 +26,12 @@ from ..servers import Server, free_port, redis_server
 from .test_limits import GOOD
 
 
-@pytest.fixture
-def store(redis: Server) -> str:
-    return redis.address
+@pytest.fixture(params=["redis", "file"])
+def store(request: pytest.FixtureRequest, tmp_path: Path) -> str:
+    if request.param == "file":
+        return str(tmp_path / "limits.sqlite")
+    server: Server = request.getfixturevalue("redis")
+    return server.address
 
 
 def config(address: str, store: str, lost: str = "local", **limits: Any) -> dict[str, Any]:
@@ -357,7 +360,7 @@ def test_servers_that_are_no_store(other_servers: dict[str, str], which: str) ->
 @pytest.mark.parametrize(
     ("table", "what"),
     [
-        ('store = "usage.sqlite"', "is no store"),
+        ('store = "usage.txt"', "is no store"),
         ('store = "carrier-pigeon://:pw-51c2@x"', "'carrier-pigeon://...' is no store"),
         ('store = "redis://127.0.0.1"\nlost = "maybe"', "Invalid enum value 'maybe'"),
         ('lost = "fail"', "store is missing"),

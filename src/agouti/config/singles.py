@@ -50,16 +50,23 @@ class LedgerSettings(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LimitStore(Struct, frozen=True, forbid_unknown_fields=True):
-    """Where limits are kept that several programs and machines share.
+    """Where limits are kept that several programs or machines share.
 
     Attributes:
-        store: the address of a Redis server; it may hold a password.
+        store: the address of a Redis server, which may hold a password; or a file of SQLite, for the programs of one
+            machine: ``limits.sqlite``.
         lost: what to do while it is out of reach: ``local``: every program keeps the limits for itself; ``fail``: calls
             are refused.
     """
 
     store: Secret
     lost: Literal["local", "fail"] = "local"
+
+    @property
+    def path(self) -> Path | None:
+        """The file of SQLite, where it is one."""
+        store = self.store.reveal()
+        return Path(store) if "://" not in store and store.endswith((".sqlite", ".sqlite3", ".db")) else None
 
 
 class CacheSettings(Struct, frozen=True, forbid_unknown_fields=True):
@@ -155,9 +162,13 @@ def limit_store_of(merged: dict[str, Json], origins: Origins, variables: Mapping
         ConfigError: it cannot be used.
     """
     settings = _table("limits", LimitStore, REDIS, merged, origins, variables)
-    if settings is not None and "://" not in settings.store.reveal():
+    if settings is None or "://" in settings.store.reveal():
+        return settings
+    if settings.path is None:
         raise _no_store("limits", settings.store.reveal().rpartition("@")[2], origins)
-    return settings
+    place = origins.of("limits", "store")
+    folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
+    return msgspec.structs.replace(settings, store=Secret(str(folder / settings.path.expanduser())))
 
 
 def telemetry_of(merged: dict[str, Json], origins: Origins) -> TelemetrySettings | None:
@@ -309,7 +320,7 @@ def _no_store(table: str, said: str, origins: Origins) -> ConfigError:
             hint=(
                 'Write a file, store = "usage.sqlite", or a database, "postgresql://USER@HOST/NAME".'
                 if table == "ledger"
-                else 'Write the address of a Redis server: store = "redis://127.0.0.1:6379/0".'
+                else 'Write a file, store = "limits.sqlite", or the address of a Redis server, "redis://127.0.0.1:6379/0".'
             ),
         ),
         origins.of(table, "store"),

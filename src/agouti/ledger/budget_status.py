@@ -113,6 +113,25 @@ def _status(
     )
 
 
+_PARTS = 10
+
+
+def most_used(budgets: Iterable[BudgetStatus]) -> list[tuple[BudgetStatus, int]]:
+    """Those that are shown where there are too many parts: of each budget the ten that are spent most.
+
+    Returns:
+        Each with how many more parts of its budget there are; 0 but for the last one.
+    """
+    by_label: dict[str, list[BudgetStatus]] = {}
+    for each in budgets:
+        by_label.setdefault(each.label, []).append(each)
+    shown = []
+    for parts in by_label.values():
+        kept = parts if len(parts) <= _PARTS else sorted(parts, key=lambda each: -each.share)[:_PARTS]
+        shown += [(each, 0) for each in kept[:-1]] + [(kept[-1], len(parts) - len(kept))]
+    return shown
+
+
 def in_words(budget: BudgetStatus, *, short: bool = False) -> str:
     """A line about it.
 

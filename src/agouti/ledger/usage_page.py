@@ -5,7 +5,7 @@ from math import floor, log10
 
 from ..figures import COLOURS
 from ..pages import as_html, document, number_cell, sortable, text_cell
-from .budget_status import BudgetStatus, in_words
+from .budget_status import BudgetStatus, in_words, most_used
 from .usage import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageReport, UsageRow
 from .usage_figures import OTHERS, spent_by_day
 
@@ -33,7 +33,8 @@ def page(report: UsageReport) -> str:
     if report.total.estimated:
         remarks.append(f"The tokens of {report.total.estimated:,} calls are estimated: {WHY_ESTIMATED}.")
     said = "".join(f'<p class="small">{each}</p>' for each in ["Days are those of UTC.", *remarks])
-    budgets = "".join(_budget(each) for each in report.budgets)
+    budgets = "".join(_budget(each, more) for each, more in most_used(report.budgets))
+    budgets = f"<h2>Budgets</h2>{budgets}" if budgets else ""
     return document(
         title, title, f"{_facts(report.total)}{charts}{budgets}{plans}<h2>Details</h2>{_table(report)}{said}", _STYLE
     )
@@ -125,12 +126,14 @@ def _plan(plan: PlanUsage) -> str:
     return f"<h2>Plan of {as_html(plan.provider)}</h2><p>{meter} {plan.share:.0%}: {used}</p>"
 
 
-def _budget(budget: BudgetStatus) -> str:
+def _budget(budget: BudgetStatus, more: int) -> str:
     # Green, yellow when it is nearly spent, red where nothing is left.
     marks = 'low="0.8" high="0.999" optimum="0"'
     meter = f'<meter min="0" max="1" {marks} value="{min(budget.share, 1):.4f}">{budget.share:.0%}</meter>'
-    name = f"Budget {budget.label}" + (f", {budget.part or 'none'}" if budget.part else "")
-    return f"<h2>{as_html(name)}</h2><p>{meter} {budget.share:.0%}: {as_html(in_words(budget, short=True))}</p>"
+    name = budget.label + (f", {budget.part}" if budget.part else "")
+    others = f"<br>and {more:,} more parts, less used" if more else ""
+    said = as_html(in_words(budget, short=True))
+    return f"<p>{meter} <strong>{as_html(name)}</strong> {budget.share:.0%}: {said}{others}</p>"
 
 
 def _table(report: UsageReport) -> str:

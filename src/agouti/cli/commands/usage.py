@@ -9,7 +9,7 @@ import msgspec
 
 from ...config.load import load
 from ...core.errors import ConfigError
-from ...ledger.budget_status import BudgetStatus, in_words
+from ...ledger.budget_status import BudgetStatus, in_words, most_used
 from ...ledger.budgets import states_of
 from ...ledger.invoice import InvoiceLine, compared, read_invoice
 from ...ledger.store import open_ledger, relay_ledger
@@ -167,8 +167,10 @@ def _show(report: UsageReport, columns: list[str]) -> None:
         click.echo("nothing was used in these days")
     if report.budgets:
         click.echo()
-    for budget in report.budgets:
+    for budget, more in most_used(report.budgets):
         click.echo(in_words(budget))
+        if more:
+            click.echo(f"  and {more:,} more parts of budget {budget.label}, less used")
     for plan in report.plans:
         _show_plan(plan)
     if report.total.unpriced:
