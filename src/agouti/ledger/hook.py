@@ -107,7 +107,8 @@ class LedgerHook(SeeingHook):
         with self._lock:
             if self._writer is None:
                 self._writer = Writer(self.settings)
-                weakref.finalize(self, self._writer.stop)  # nobody has the client any more
+                # Once nobody has the client any more; at the end of the program others may have something to write yet.
+                weakref.finalize(self, self._writer.stop).atexit = False
                 _flush_in_worker()
             return self._writer
 
@@ -179,11 +180,11 @@ class LedgerHook(SeeingHook):
         written = writer is None or writer.flush(_ENDS)
         if writer is not None:
             writer.stop()
-        self.thread.stop()
         with self._opening:
-            if self._budgets is not None:
-                self._budgets.close()
-                self._budgets = None
+            budgets, self._budgets = self._budgets, None
+        if budgets is not None and not budgets.close_now():
+            self.thread.submit(budgets.close)  # somebody waits with it still
+        self.thread.stop()
         if writer is not None and not written:
             writer.warn_of_rest()
 

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from typing import Any, cast
 
 from ..config.singles import shown_store, told
@@ -226,12 +226,18 @@ class PostgresLedger(Ledger):
 
     @contextmanager
     def _transaction(self) -> Iterator[None]:
-        with self._lock:
+        with self._lock, ExitStack() as stack:
             database = self._connected()
+            try:
+                stack.enter_context(database.transaction())
+            except psycopg.OperationalError:
+                # A server may have closed a connection that nobody had used for a while: nothing was begun yet.
+                if not database.closed:
+                    raise
+                stack.enter_context(self._connected().transaction())
             self._within = True
             try:
-                with database.transaction():
-                    yield
+                yield
             finally:
                 self._within = False
 
@@ -327,8 +333,9 @@ class PostgresLedger(Ledger):
 
     def close(self) -> None:
         """Close the connection."""
-        if self._database is not None:
-            self._database.close()
+        with self._lock:
+            if self._database is not None:
+                self._database.close()
 
 
 def _amounts(found: Sequence[Sequence[Any]]) -> dict[tuple[int, str, str], int]:

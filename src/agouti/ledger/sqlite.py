@@ -457,8 +457,9 @@ class SqliteLedger(Ledger):
         return f'$."{name}"'
 
     def close(self) -> None:
-        """Close the file."""
-        self._database.close()
+        """Close the file; never while another thread works with it, which would be the end of both."""
+        with self._lock:
+            self._database.close()
         if self._copy is not None:
             self._copy.cleanup()
 

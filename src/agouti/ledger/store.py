@@ -144,6 +144,16 @@ class Ledger(ABC):
     def close(self) -> None:
         """Let go of it."""
 
+    def close_now(self) -> bool:
+        """Let go of it, unless another thread is in the middle of something; whether it was."""
+        if not self._lock.acquire(blocking=False):
+            return False
+        try:
+            self.close()
+        finally:
+            self._lock.release()
+        return True
+
     def told(self, error: Exception) -> str:
         """What an error says, in one line."""
         return " ".join(str(error).split())

@@ -68,6 +68,7 @@ class Writer:
         self._handed = 0  # rows, and those of them that are written
         self._written = 0
         self._lost = 0
+        self._lost_why = ""
         self._why = ""
         self._written_at = 0.0
         self._forgotten = 0.0
@@ -101,7 +102,7 @@ class Writer:
         """Say how many rows are not written."""
         count = self._handed - self._written
         if count > 0:
-            why = self._why or "it is being written by another program"
+            why = self._why or self._lost_why or "it is being written by another program"
             self._lost, self._written = 0, self._handed
             warn(f"{count} rows of the ledger {self.place} are not written: {why}")
 
@@ -203,6 +204,7 @@ class Writer:
                 self._failed(ledger.told(error))
                 if entries[0].row is not None:
                     self._lost += _paid(entries[0])
+                    self._lost_why = self._why
                     entries[0] = Entry(None, entries[0].settled, entries[0].kept)
                     continue
             entries = entries[1:]

@@ -154,7 +154,7 @@ class FileStore:
             target=_work, args=(weakref.ref(self), self._later), name="agouti-limits", daemon=True
         )
         thread.start()
-        weakref.finalize(self, self._later.put, None)
+        weakref.finalize(self, self._later.put, None).atexit = False
         return database
 
     def _prepare(self, database: sqlite3.Connection) -> None:
