@@ -18,6 +18,7 @@ LITTLE = {
     "embedding_decode": ["--rounds", "1", "--count", "4", "--length", "16"],
     "fill_rate": ["ADDRESS", "loam-2b", "--count", "2"],
     "fresh_process": ["--rounds", "1"],
+    "growth": [],
     "fuzz": ["--minutes", "0.01", "--seed", "7"],
     "limits": ["--requests", "40", "--per-second", "20", "--threads", "8"],
     "long_talk": ["ADDRESS", "loam-2b", "--turns", "3"],

@@ -60,6 +60,7 @@ LAYERS = [
     "own_hooks",
     "hand_over",
     "calls",
+    "usage_calls",
     "batches",
     "conversation_files",
     "conversation_window",

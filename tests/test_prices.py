@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.usage import Price, price_at
+from agouti.core.usage import Price, PriceStep, price_at
 from agouti.testing import FakeTransport
 
 U = agouti.Usage
@@ -26,12 +26,25 @@ U = agouti.Usage
         (Price(1, 2, reasoning=5), U(0, 3, reasoning_tokens=9), {}, "0.000015"),  # more thinking than output is told
         (Price(0, 0, image=0.002, request=0.01), U(9, 9), {"images": 3}, "0.016"),
         (Price(0, 0, request=0.01), U(9, 9), {"requests": 3}, "0.03"),
+        (Price(1, 2, audio_input=10, audio_output=20), U(100, 10, audio_input_tokens=50, audio_output_tokens=5), {}, "0.00066"),
+        (Price(1, 2, audio_input=10), U(10, 0, audio_input_tokens=99), {}, "0.0001"),  # more sound than input
+        (Price(1, 2, cache_write=1.25, long_cache_write=2), U(100, 0, cache_write_tokens=60, long_cache_write_tokens=40), {}, "0.000145"),
+        (Price(1, 2, steps=(PriceStep(100, 3, 4), PriceStep(200, 5, 6))), U(100, 10), {}, "0.00012"),
+        (Price(1, 2, steps=(PriceStep(100, 3, 4), PriceStep(200, 5, 6))), U(101, 10), {}, "0.000343"),
+        (Price(1, 2, steps=(PriceStep(100, 3, 4), PriceStep(200, 5, 6))), U(201, 10), {}, "0.001065"),
+        (Price(1, 2, batch=0.5), U(100, 10), {"deferred": True}, "0.00006"),
+        (Price(1, 2, batch=0.5), U(100, 10), {}, "0.00012"),
     ],
 )  # fmt: skip
 def test_costs(price: Price, usage: agouti.Usage, counted: dict[str, int], cost: str | None) -> None:
     exact = price.exact(usage, **counted)
     assert exact == (None if cost is None else Decimal(cost))
-    assert price.cost(usage, **counted) == (None if cost is None else float(cost))
+    if "deferred" not in counted:
+        assert price.cost(usage, **counted) == (None if cost is None else float(cost))
+    if exact is not None:
+        images, requests = counted.get("images", 0), counted.get("requests", 1)
+        dearest = price.dearest(usage.input_tokens or 0, usage.output_tokens or 0, images=images, requests=requests)
+        assert exact <= dearest
 
 
 @given(

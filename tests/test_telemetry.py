@@ -216,6 +216,29 @@ def test_content_is_told_where_it_is_wanted() -> None:
     assert "In March." in str(call["gen_ai.output.messages"])
 
 
+def test_calls_of_tools_system_texts_and_whose_seconds_are_told() -> None:
+    told = Told(content=True)
+    call = {"id": "c1", "type": "function", "function": {"name": "frost", "arguments": '{"at":"Marsh Lane"}'}}
+    answer = {"choices": [{"message": {"content": None, "tool_calls": [call]}, "finish_reason": "tool_calls"}]}
+    messages = [
+        {"role": "user", "content": "Frost?"},
+        {"role": "assistant", "content": None, "tool_calls": [call]},
+        {"role": "tool", "tool_call_id": "c1", "content": "17"},
+    ]
+    with agouti.Client(CONFIG, transport=FakeTransport([answer]), hooks=[told.hook]) as client:
+        client.ask("a", messages, system="Be short.")
+    said = dict(told.spans[0].attributes or {})
+    assert json.loads(str(said["gen_ai.system_instructions"])) == [{"type": "text", "content": "Be short."}]
+    asked = json.loads(str(said["gen_ai.input.messages"]))
+    called = {"type": "tool_call", "id": "c1", "name": "frost", "arguments": '{"at":"Marsh Lane"}'}
+    assert [each["role"] for each in asked] == ["user", "assistant", "tool"]
+    assert asked[1]["parts"] == [called]
+    assert asked[2]["parts"] == [{"type": "tool_call_response", "id": "c1", "response": "17"}]
+    assert json.loads(str(said["gen_ai.output.messages"]))[0]["parts"] == [called]
+    seconds = told.numbers["gen_ai.client.operation.duration"]
+    assert {"gen_ai.provider.name", "gen_ai.request.model"} <= set(seconds[0].attributes)
+
+
 def test_a_provider_of_spans_that_breaks_fails_no_call(caplog: pytest.LogCaptureFixture) -> None:
     class Broken(trace.NoOpTracerProvider):
         def get_tracer(self, *_: Any, **__: Any) -> Any:

@@ -1,7 +1,4 @@
-"""The client: one per application, for threads (`Client`) or for tasks (`AsyncClient`).
-
-Both prepare a call in the same way and hand it to the engine; they differ in the driver alone.
-"""
+"""The client: one per application, for threads (`Client`) or tasks (`AsyncClient`); they differ in the driver alone."""
 
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from types import TracebackType

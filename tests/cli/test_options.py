@@ -145,6 +145,29 @@ def test_usage_of_days_and_months(agouti_here: Command, server: RawServer, tmp_p
     assert list(calls.values()) == [1, 1, 1, 0] or today.day == 1
 
 
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["ask", "m", "Hi"],
+        ["talk", "m"],
+        ["compare", "m", "Hi"],
+        ["fill", "m", "text"],
+        ["batch", "m"],
+        ["embed", "m"],
+    ],
+    ids=lambda words: words[0],
+)
+def test_every_command_that_asks_takes_tags(words: list[str], agouti_here: Command, server: RawServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
+    monkeypatch.chdir(tmp_path)
+    assert "--tag takes NAME=VALUE" in agouti_here(*words, "--tag", "club").stderr
+    if words[0] == "ask":
+        with (tmp_path / "agouti.toml").open("a") as file:
+            file.write('[ledger]\nstore = "u.sqlite"\n')
+        assert agouti_here(*words, "--tag", "club=bo", "--tag", "bed=7").returncode == 0
+        rows = json.loads(agouti_here("usage", "--by", "tag:club,tag:bed", "--json").stdout)["rows"]
+        assert [(row["tag:club"], row["tag:bed"], row["calls"]) for row in rows] == [("bo", "7", 1)]
+
+
 def test_tokens_have_currencies_periods_and_sight(agouti_here: Command, server: RawServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
     monkeypatch.chdir(tmp_path)
     with (tmp_path / "agouti.toml").open("a") as file:

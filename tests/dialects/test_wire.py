@@ -367,6 +367,35 @@ def test_cache_writes_have_a_count_and_a_price() -> None:
     assert reply.cost == pytest.approx((100 + 1000 * 0.1 + 2000 * 1.25) / 1e6)
 
 
+@pytest.mark.parametrize(
+    ("dialect", "usage", "counts"),
+    [
+        # What the cache has given and taken, beside the prompt and within it.
+        ("chat", {"prompt_tokens": 100, "completion_tokens": 100, "total_tokens": 1200, "cache_read_input_tokens": 400, "cache_creation_input_tokens": 600},
+         {"input_tokens": 1100, "cached_tokens": 400, "cache_write_tokens": 600}),
+        ("chat", {"prompt_tokens": 1100, "completion_tokens": 100, "total_tokens": 1200, "cache_read_input_tokens": 400},
+         {"input_tokens": 1100, "cached_tokens": 400}),
+        # What is nothing is left out.
+        ("chat", {"prompt_tokens": 10, "completion_tokens": None, "total_tokens": 10}, {"output_tokens": 0}),
+        ("contents", {"promptTokenCount": 1000, "totalTokenCount": 1000}, {"output_tokens": 0}),
+        ("chat", {"prompt_tokens": 10, "completion_tokens": 5, "cost": 0.25}, {"cost": 0.25}),
+        ("chat", {"prompt_tokens": 10, "completion_tokens": 5, "prompt_tokens_details": {"audio_tokens": 7}, "completion_tokens_details": {"audio_tokens": 2}},
+         {"audio_input_tokens": 7, "audio_output_tokens": 2}),
+        ("messages", {"input_tokens": 1, "output_tokens": 1, "cache_creation_input_tokens": 9, "cache_creation": {"ephemeral_1h_input_tokens": 4}},
+         {"cache_write_tokens": 9, "long_cache_write_tokens": 4}),
+    ],
+)  # fmt: skip
+def test_odd_counts_are_read(dialect: str, usage: dict[str, Any], counts: dict[str, Any]) -> None:
+    answers: dict[str, Any] = {
+        "chat": {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": usage},
+        "contents": {"candidates": [{"content": {"parts": [{"text": "x"}]}, "finishReason": "STOP"}], "usageMetadata": usage},
+        "messages": {**ENDED, "usage": usage},
+    }  # fmt: skip
+    with client(dialect, answers[dialect]) as asked:
+        reply = asked.ask("m@p", "Q")
+    assert {name: getattr(reply.usage, name) for name in counts} == counts
+
+
 def test_marks_of_tools_parts_and_results_survive() -> None:
     strict = {"type": "function", "function": {"name": "f", "parameters": {"type": "object"}, "strict": True}}
     for dialect, at in (

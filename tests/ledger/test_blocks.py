@@ -6,6 +6,7 @@ import os
 import sqlite3
 import threading
 from collections.abc import AsyncIterator
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -99,6 +100,20 @@ def test_a_block_can_be_left_from_anywhere() -> None:
         assert budget.spent == pytest.approx(0.00006)
         client.ask("a", "Peas?", max_tokens=10)  # outside
         assert budget.spent == pytest.approx(0.00006)
+
+
+def test_threads_count_where_they_were_started_and_nowhere_else() -> None:
+    with agouti.Client(ENTRIES, transport=FakeTransport([GOOD] * 9)) as client, ThreadPoolExecutor(1) as pool:
+        pool.submit(lambda: None).result()  # its thread is there before the block
+        with client.budget(1) as budget:
+            thread = threading.Thread(target=lambda: client.ask("a", "Peas?", max_tokens=10))
+            thread.start()
+            thread.join()
+            inside = budget.spent
+            pool.submit(client.ask, "a", "Peas?", max_tokens=10).result()
+            assert (inside > 0, budget.spent) == (True, inside)
+        with client.budget(0.0000001), pytest.raises(agouti.BudgetExceeded):
+            client.ask("a", "Peas?", max_tokens=10)
 
 
 def test_a_ledger_is_its_owner_s_alone_and_a_damaged_one_is_an_error_of_ours(tmp_path: Path) -> None:

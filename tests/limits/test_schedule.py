@@ -1,6 +1,9 @@
 """The schedule of a limiter on a clock of the test's own: exact in every window, first come, first served."""
 
-from datetime import datetime
+import subprocess
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -9,6 +12,7 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.core.rate_limits import RateLimits
+from agouti.day_files import DayFile
 from agouti.limits.schedule import Schedule, Ticket, TurnTooLate
 
 
@@ -312,3 +316,45 @@ def test_limits_that_cannot_be(tmp_path: Any, limits: dict[str, Any], what: str)
         agouti.load_config(tmp_path / "agouti.toml")
     assert caught.value.line == 3
     assert caught.value.hint
+
+
+def test_no_day_begins_twice_where_clocks_are_put_back() -> None:
+    limits = RateLimits(reset="01:30 Europe/Dublin")
+    first = datetime(2026, 10, 25, 0, 25, tzinfo=UTC).timestamp()
+    told = [limits.day_of(first + minutes * 60) for minutes in range(0, 120, 5)]
+    days = [day for day, _ in told]
+    assert days == sorted(days)
+    assert [round(rest) for _, rest in told if rest <= 0] == []
+    assert told[1][1] == pytest.approx(25 * 3600)  # it begins at 00:30 UTC, and has an hour more
+
+
+TAKER = """
+import sys
+from pathlib import Path
+from agouti.day_files import DayFile
+file = DayFile(Path(sys.argv[1]), "shed")
+print(sum(file.take("2026-12-01", 90) for _ in range(40)))
+"""
+
+
+def test_programs_count_the_requests_of_a_day_together(tmp_path: Path) -> None:
+    command = [sys.executable, "-c", TAKER, str(tmp_path)]
+    programs = [subprocess.Popen(command, stdout=subprocess.PIPE, text=True) for _ in range(4)]
+    assert sum(int(program.communicate(timeout=60)[0]) for program in programs) == 90
+    file = DayFile(tmp_path, "shed")
+    file.give_back("2026-12-01")
+    assert (file.used("2026-12-01"), file.take("2026-12-01", 90), file.take("2026-12-01", 90)) == (89, True, False)
+
+
+def test_a_request_counts_from_its_first_byte() -> None:
+    time = [100.0]
+    schedule = Schedule(RateLimits(requests_per_second=1), lambda: time[0], lambda: time[0])
+    ticket = schedule.enter_at_once(1)
+    assert ticket is not None
+    schedule.sent(ticket)
+    time[0] += 0.8  # its connection takes so long
+    schedule.connected(ticket)
+    time[0] += 0.5
+    assert schedule.enter_at_once(1) is None
+    time[0] += 1.0
+    assert schedule.enter_at_once(1) is not None

@@ -8,8 +8,10 @@ import subprocess
 import sys
 import threading
 import time
+import warnings
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -387,3 +389,46 @@ def test_many_threads_of_two_clients(store: str) -> None:
         began = time.monotonic()
         list(pool.map(lambda number: (one, other)[number % 2].ask("loam@shed", "x"), range(100)))
         assert time.monotonic() - began > 2
+
+
+@pytest.mark.parametrize("what", ["hangs", "is emptied"])
+def test_what_a_program_has_sent_itself_it_never_forgets(what: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    with redis_server() as server:
+        transport, client = fake(server.address, requests_per_minute=3, wait=0)
+        with client, warnings.catch_warnings():
+            warnings.simplefilter("ignore", agouti.AgoutiWarning)
+            for number in range(9):
+                if number == 2:
+                    if what == "hangs":
+                        server.process.send_signal(signal.SIGSTOP)
+                    else:
+                        Redis.from_url(server.address).flushall()
+                with suppress(agouti.LimitReached):
+                    began = time.monotonic()
+                    client.ask("loam@shed", "x", deadline=1)
+                assert time.monotonic() - began < 2
+            server.process.send_signal(signal.SIGCONT)
+            assert len(transport.requests) == 3
+
+
+def test_the_work_of_the_server_does_not_grow_with_the_minute(redis: Server) -> None:
+    _, client = fake(redis.address, 700, tokens_per_minute=10**9, requests_per_minute=10**6)
+    database = Redis.from_url(redis.address)
+
+    def reads() -> int:
+        found: Any = database.info("commandstats")
+        return sum(found.get(f"cmdstat_{name}", {}).get("calls", 0) for name in ("hget", "zrange", "evalsha"))
+
+    with client:
+        counts = []
+        for _ in range(2):
+            for _ in range(300):
+                client.ask("loam@shed", "x")
+            before = reads()
+            for _ in range(20):
+                client.ask("loam@shed", "x")
+            time.sleep(0.3)
+            counts.append(reads() - before)
+        assert counts[1] <= counts[0] * 1.1
+        [sums] = [key for key in database.keys("agouti:*:sum") if int(database.get(key) or 0) > 0][-1:]  # type: ignore[union-attr,arg-type]
+        assert int(database.get(sums) or 0) == 640 * 7  # type: ignore[arg-type]

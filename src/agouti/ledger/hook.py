@@ -56,6 +56,7 @@ class LedgerHook(SeeingHook):
     def _begin(self) -> None:
         self._lock = threading.Lock()
         self._writer: Writer | None = None
+        self._closed = False
         self._budgets: Ledger | None = None
         self._opening = threading.Lock()
         self._settles: dict[int, PutAside] = {}
@@ -106,6 +107,7 @@ class LedgerHook(SeeingHook):
     def _writing(self) -> Writer:
         with self._lock:
             if self._writer is None:
+                self._closed = False
                 self._writer = Writer(self.settings)
                 # Once nobody has the client any more; at the end of the program others may have something to write yet.
                 weakref.finalize(self, self._writer.stop).atexit = False
@@ -130,7 +132,14 @@ class LedgerHook(SeeingHook):
 
     def give_back(self, reservations: list[int]) -> None:
         """Take reservations out again."""
-        self._writing().add(Entry(None, reservations, []))
+        if not self._closed:
+            self._writing().add(Entry(None, reservations, []))
+        elif reservations:  # nobody writes any more: what was put aside meanwhile goes back at once
+            ledger = open_ledger(self.settings)
+            try:
+                ledger.add([], reservations)
+            finally:
+                ledger.close()
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
@@ -176,7 +185,7 @@ class LedgerHook(SeeingHook):
     def close(self) -> None:
         """Write all that was handed over, and let go of the file."""
         with self._lock:
-            writer, self._writer = self._writer, None
+            writer, self._writer, self._closed = self._writer, None, True
         written = writer is None or writer.flush(_ENDS)
         if writer is not None:
             writer.stop()

@@ -9,19 +9,8 @@ from ..config.singles import shown_store, told
 from ..core.errors import ConfigError
 from ..core.secret import Secret
 from .kept_budgets import BudgetState, KeptBudget, Wanted
-from .store import (
-    ADDED,
-    COLUMNS,
-    KEYS,
-    LATENCY_KEYS,
-    OLD_SUMS,
-    SUMS,
-    VERSION,
-    Full,
-    Ledger,
-    LedgerAway,
-    read_budgets,
-)
+from .store import Full, Ledger, LedgerAway, read_budgets
+from .tables import ADDED, COLUMNS, KEYS, LATENCY_KEYS, OLD_SUMS, SUMS, VERSION
 
 try:
     import psycopg

@@ -18,28 +18,12 @@ from ..core.errors import ConfigError
 from ..forking import undisturbed
 from .kept_budgets import BudgetState, KeptBudget, Wanted
 from .rows import LedgerRow
-from .store import (
-    ADDED,
-    AMOUNTS,
-    COLUMNS,
-    KEYS,
-    LATENCY_KEYS,
-    OLD_KEYS,
-    OLD_SUMS,
-    SUMS,
-    VERSION,
-    Full,
-    Ledger,
-    LedgerAway,
-    log,
-    read_budgets,
-)
+from .sqlite_amounts import LARGEST, Total, added, kept, sum_of, whole
+from .sqlite_tables import ADD, ADD_LATENCY, APPLICATION, AS_NEW, SCHEMA, UPGRADE
+from .store import Full, Ledger, LedgerAway, read_budgets
+from .tables import AMOUNTS, SUMS, VERSION, log
 
 _PATIENCE = 10.0
-_APPLICATION = 0x41676F75
-# Whole numbers of SQLite end there; larger amounts are kept as a text, with a letter so that it stays one.
-_LARGEST = 2**63 - 1
-_LETTER = "p"
 # Codes of errors after which the same may be written later, and of files that are no ledger any more.
 _LATER = frozenset(
     {
@@ -52,58 +36,6 @@ _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
 # The same of files.
 _BUSY = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EMFILE, errno.ENFILE, errno.ETIMEDOUT, errno.EAGAIN})
 _MANY = 500
-
-_SUMS = f"""
-CREATE TABLE sums ({", ".join(f"{name} TEXT NOT NULL" for name in KEYS)},
-  {", ".join(f"{name} NOT NULL" for name in SUMS)}, PRIMARY KEY ({", ".join(KEYS)})) WITHOUT ROWID"""
-_BUDGETS = """
-CREATE TABLE reservations (id INTEGER PRIMARY KEY AUTOINCREMENT, budget INTEGER NOT NULL, period TEXT NOT NULL,
-  value TEXT NOT NULL, amount NOT NULL, expires REAL NOT NULL);
-CREATE INDEX reservations_expire ON reservations (expires);
-CREATE TABLE budgets (id INTEGER PRIMARY KEY, key TEXT NOT NULL UNIQUE, definition TEXT NOT NULL);
-CREATE TABLE spent (budget INTEGER NOT NULL, period TEXT NOT NULL, value TEXT NOT NULL, amount NOT NULL,
-  reserved NOT NULL, PRIMARY KEY (budget, period, value)) WITHOUT ROWID"""
-_SCHEMA = f"""
-CREATE TABLE attempts (id INTEGER PRIMARY KEY, {", ".join(f'"{name}"' for name in COLUMNS)});
-CREATE INDEX attempts_at ON attempts (at);
-{_SUMS};
-CREATE TABLE latencies ({", ".join(f"{name} TEXT NOT NULL" for name in LATENCY_KEYS)}, bucket INTEGER NOT NULL,
-  count INTEGER NOT NULL, PRIMARY KEY ({", ".join(LATENCY_KEYS)}, bucket)) WITHOUT ROWID;
-{_BUDGETS};
-PRAGMA application_id = {_APPLICATION};
-PRAGMA user_version = {VERSION}
-"""
-_NEW = {"key": "''", "error": "''", "operation": "'chat'"}
-_FROM_OLD = ", ".join(
-    [name if name in OLD_KEYS else _NEW[name] for name in KEYS] + [name if name in OLD_SUMS else "0" for name in SUMS]
-)
-_UPGRADE = f"""
-ALTER TABLE sums RENAME TO old_sums;
-{_SUMS};
-INSERT INTO sums SELECT {_FROM_OLD} FROM old_sums;
-DROP TABLE old_sums;
-DROP TABLE reservations;
-{_BUDGETS};
-{"; ".join(f"ALTER TABLE attempts ADD COLUMN {name}" for name in ADDED)};
-PRAGMA user_version = {VERSION}
-"""
-# How a file of the first version is read that nothing is to be written to.
-_AS_NEW = f"""
-CREATE TEMP VIEW sums AS SELECT {
-    ", ".join(f"{part} AS {name}" for part, name in zip(_FROM_OLD.split(", "), (*KEYS, *SUMS), strict=True))
-} FROM main.sums;
-CREATE TEMP VIEW attempts AS SELECT *, {", ".join(f"NULL AS {name}" for name in ADDED)} FROM main.attempts;
-CREATE TEMP TABLE budgets (id INTEGER PRIMARY KEY, key TEXT, definition TEXT)
-"""
-_ADD = (
-    f"INSERT INTO sums AS old VALUES ({', '.join('?' * (len(KEYS) + len(SUMS)))}) "
-    f"ON CONFLICT ({', '.join(KEYS)}) DO UPDATE SET "
-    + ", ".join(f"{name} = exact_add(old.{name}, excluded.{name})" for name in SUMS)
-)
-_ADD_LATENCY = (
-    f"INSERT INTO latencies AS old VALUES ({', '.join('?' * (len(LATENCY_KEYS) + 2))}) "
-    f"ON CONFLICT ({', '.join(LATENCY_KEYS)}, bucket) DO UPDATE SET count = old.count + excluded.count"
-)
 
 
 class SqliteLedger(Ledger):
@@ -156,8 +88,8 @@ class SqliteLedger(Ledger):
 
     def _connect(self, path: Path) -> None:
         self._database = sqlite3.connect(path, timeout=_PATIENCE, isolation_level=None, check_same_thread=False)
-        self._database.create_function("exact_add", 2, _added, deterministic=True)
-        self._database.create_aggregate("exact_total", 1, _Total)  # type: ignore[arg-type]
+        self._database.create_function("exact_add", 2, added, deterministic=True)
+        self._database.create_aggregate("exact_total", 1, Total)  # type: ignore[arg-type]
         self._opened = _place_of(path)
         self._numbers = {}
 
@@ -200,7 +132,7 @@ class SqliteLedger(Ledger):
         tables = database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
         version = database.execute("PRAGMA user_version").fetchone()[0]
         application = database.execute("PRAGMA application_id").fetchone()[0]
-        if tables and application != _APPLICATION:
+        if tables and application != APPLICATION:
             raise ConfigError(f"{self.path} is another program's database", hint="Name another file in [ledger] store.")
         if version > VERSION:
             raise ConfigError(
@@ -208,7 +140,7 @@ class SqliteLedger(Ledger):
             )
         if self._reading:
             if tables and version < VERSION:
-                for statement in _AS_NEW.strip().split(";\n"):
+                for statement in AS_NEW.strip().split(";\n"):
                     database.execute(statement)
             elif not tables:
                 raise sqlite3.OperationalError("there is nothing in it")
@@ -220,9 +152,9 @@ class SqliteLedger(Ledger):
             try:
                 statements = ""
                 if not database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
-                    statements = _SCHEMA
+                    statements = SCHEMA
                 elif database.execute("PRAGMA user_version").fetchone()[0] < VERSION:
-                    statements = _UPGRADE
+                    statements = UPGRADE
                 for statement in statements.strip().split(";"):
                     database.execute(statement)
                 database.execute("COMMIT")
@@ -287,22 +219,22 @@ class SqliteLedger(Ledger):
                 self._database.execute("ROLLBACK")
 
     def _amount(self, value: Any) -> int:
-        return _whole(value)
+        return whole(value)
 
     def _values(self, row: LedgerRow) -> tuple[Any, ...]:
         values = super()._values(row)
-        if max(row.cost or 0, row.provider_cost or 0) <= _LARGEST:
+        if max(row.cost or 0, row.provider_cost or 0) <= LARGEST:
             return values
-        return tuple([_kept(each) if isinstance(each, int) else each for each in values])
+        return tuple([kept(each) if isinstance(each, int) else each for each in values])
 
     def _known(self) -> list[tuple[int, KeptBudget]]:
         return read_budgets(self._execute("SELECT id, definition FROM budgets"), self._seen)
 
     def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
-        self._execute_many(_ADD, [(*key, *map(_kept, values)) for key, values in sums])
+        self._execute_many(ADD, [(*key, *map(kept, values)) for key, values in sums])
 
     def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
-        self._execute_many(_ADD_LATENCY, counts)
+        self._execute_many(ADD_LATENCY, counts)
 
     def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
         return self._gone(
@@ -325,7 +257,7 @@ class SqliteLedger(Ledger):
         for number, budget, period, value, amount in found:
             numbers.append((number,))
             place = (int(budget), period, value)
-            amounts[place] = amounts.get(place, 0) + _whole(amount)
+            amounts[place] = amounts.get(place, 0) + whole(amount)
         self._execute_many("DELETE FROM reservations WHERE id = ?", numbers)
         return amounts
 
@@ -333,7 +265,7 @@ class SqliteLedger(Ledger):
         self._execute_many(
             "INSERT INTO spent AS old VALUES (?, ?, ?, ?, ?) ON CONFLICT (budget, period, value) DO UPDATE SET "
             "amount = exact_add(old.amount, excluded.amount), reserved = exact_add(old.reserved, excluded.reserved)",
-            [(*place, _kept(amount), _kept(reserved)) for place, amount, reserved in amounts],
+            [(*place, kept(amount), kept(reserved)) for place, amount, reserved in amounts],
         )
 
     def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
@@ -349,13 +281,13 @@ class SqliteLedger(Ledger):
                 found = self._execute(
                     "SELECT amount, reserved FROM spent WHERE budget = ? AND period = ? AND value = ?", place
                 ).fetchone()
-                used = 0 if found is None else _whole(found[0]) + _whole(found[1])
+                used = 0 if found is None else whole(found[0]) + whole(found[1])
                 if used + each.amount > each.most:
                     raise Full(each, used)
                 self._spend([(place, 0, each.amount)])
                 reservation = self._inserted(
                     "INSERT INTO reservations (budget, period, value, amount, expires) VALUES (?, ?, ?, ?, ?)",
-                    (*place, _kept(each.amount), expires),
+                    (*place, kept(each.amount), expires),
                 )
                 put_aside.append((reservation, used + each.amount))
         return put_aside
@@ -370,13 +302,13 @@ class SqliteLedger(Ledger):
         found = self._execute(
             "SELECT value, amount, reserved FROM spent WHERE budget = ? AND period = ? ORDER BY value", (budget, begins)
         )
-        return [BudgetState(value, _whole(spent), _whole(aside), ends.get(value)) for value, spent, aside in found]
+        return [BudgetState(value, whole(spent), whole(aside), ends.get(value)) for value, spent, aside in found]
 
     def _total(self, since: str, until: str) -> str:
         # What SQLite adds up by itself ends at 64 bits.
         danger = " OR ".join([f"typeof({name}) = 'text' OR {name} > ?" for name in AMOUNTS])
         query = f"SELECT count(*), max({danger}) FROM sums WHERE day >= ? AND day < ?"
-        count, large = self._found(query, (*[_LARGEST // 10**7] * len(AMOUNTS), since, until))[0]
+        count, large = self._found(query, (*[LARGEST // 10**7] * len(AMOUNTS), since, until))[0]
         return "exact_total" if large or count >= 10**7 else "sum"
 
     def sums(self, since: str, until: str, by: Sequence[str]) -> list[tuple[tuple[Any, ...], str, tuple[int, ...]]]:
@@ -389,12 +321,12 @@ class SqliteLedger(Ledger):
         for key, values in self._by_tags(self._cursor("sums", ["currency", *needed], by, since, until), by):
             place = (key, values[0])
             before = found.get(place)
-            found[place] = values if before is None else (values[0], *map(_sum, before[1:], values[1:]))
+            found[place] = values if before is None else (values[0], *map(sum_of, before[1:], values[1:]))
         # The sums in their order; what is not needed is 0.
         pick = itemgetter(*[needed.index(name) + 1 if name in needed else -1 for name in SUMS])
         rows = [(key, currency, pick((*sums, 0))) for (key, currency), sums in found.items()]
         if self._total(since, until) != "sum":
-            rows = [(key, currency, tuple(map(_whole, sums))) for key, currency, sums in rows]
+            rows = [(key, currency, tuple(map(whole, sums))) for key, currency, sums in rows]
         if len(by) == 1:
             rows.sort(key=lambda row: (row[0][0] is not None, row[0][0], row[1]))
         else:
@@ -462,40 +394,6 @@ class SqliteLedger(Ledger):
             self._database.close()
         if self._copy is not None:
             self._copy.cleanup()
-
-
-class _Total:
-    """The sum of amounts, however large."""
-
-    def __init__(self) -> None:
-        self._sum = 0
-
-    def step(self, value: int | str | None) -> None:
-        """One more."""
-        self._sum += value if isinstance(value, int) else _whole(value)
-
-    def finalize(self) -> int | str:
-        """All of them."""
-        return _kept(self._sum)
-
-
-def _added(one: int | str, other: int | str) -> int | str:
-    if isinstance(one, int) and isinstance(other, int) and -_LARGEST <= one + other <= _LARGEST:
-        return one + other
-    return _kept(_whole(one) + _whole(other))
-
-
-def _sum(one: int | str, other: int | str) -> int | str:
-    return one + other if isinstance(one, int) and isinstance(other, int) else _whole(one) + _whole(other)
-
-
-def _whole(value: int | str | None) -> int:
-    """An amount as it is kept in the file."""
-    return int(value.rstrip(_LETTER)) if isinstance(value, str) else int(value or 0)
-
-
-def _kept(value: int) -> int | str:
-    return value if -_LARGEST <= value <= _LARGEST else f"{value}{_LETTER}"
 
 
 def _place_of(path: Path) -> tuple[int, int] | None:

@@ -1,58 +1,23 @@
-"""What ledgers of every kind do in the same words: rows, sums of days and budgets in tables of SQL."""
+"""Writing a ledger: rows with the sums that they add to, and what is put aside in budgets."""
 
 import json
-import logging
-from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
-from datetime import UTC, date, datetime, timedelta
+from abc import abstractmethod
+from collections.abc import Iterable, Sequence
 from decimal import Decimal
 from pathlib import Path
-from threading import RLock
-from typing import TYPE_CHECKING, Any, ClassVar
-
-import msgspec
+from typing import TYPE_CHECKING, Any
 
 from ..config.budgets import TOKENS
 from ..core.errors import ConfigError, LedgerUnavailable
 from .kept_budgets import BudgetState, KeptBudget, Wanted, words_of
+from .ledger_reports import LedgerReports
 from .rows import LedgerRow
+from .tables import COLUMNS, LATENCY_KEYS, SUMS, USES, counted, key_of
 
 if TYPE_CHECKING:
     from ..config.budgets import Budget
     from ..config.entries import Config
     from ..config.singles import LedgerSettings
-
-log = logging.getLogger("agouti.ledger")
-
-VERSION = 2
-_PAGE = 5000
-# Lists of models and counts of tokens cost nothing: they have rows, and stand in no sum.
-USES = frozenset({"chat", "embeddings"})
-COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
-ADDED = ("sent", "audio_input_tokens", "audio_output_tokens", "provider_cost")
-"""Columns that the first version did not have."""
-UNTIMED = frozenset({"operation", "key", "error"})
-"""Columns by which latencies are not kept."""
-AMOUNTS = ("cost", "provider_cost", "compared_cost")
-"""Sums of amounts, which have no ceiling."""
-SUMS = (
-    "calls", "failures", "abandoned", "cached_answers", "unsent", "input_tokens", "output_tokens", "cached_tokens",
-    "cache_write_tokens", "reasoning_tokens", "cost", "provider_cost", "compared_cost", "unpriced", "estimated",
-)  # fmt: skip
-"""``compared_cost`` is what those requests cost by our price of which the provider says the cost itself."""
-OLD_SUMS = (
-    "calls", "failures", "abandoned", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens",
-    "reasoning_tokens", "cost", "unpriced", "estimated",
-)  # fmt: skip
-"""Those of the first version."""
-OLD_KEYS = ("day", "provider", "name", "label", "tags", "currency")
-KEYS = (*OLD_KEYS, "operation", "key", "error")
-LATENCY_KEYS = OLD_KEYS[:-1]
-_GROUPS = {
-    "day": "day", "provider": "provider", "model": "name", "label": "label", "operation": "operation", "key": "key",
-    "error": "error",
-}  # fmt: skip
 
 
 class LedgerAway(ConfigError):
@@ -73,94 +38,8 @@ class Full(Exception):
         self.used = used
 
 
-class Ledger(ABC):
-    """A ledger, whatever keeps it.
-
-    Attributes:
-        place: where it is, for messages.
-        errors: all errors of the database.
-        prefix: of the names of its tables.
-        mark: what stands for a value in a statement.
-        tag: the expression for a tag of a call, with one value in it.
-    """
-
-    place: str
-    errors: ClassVar[tuple[type[Exception], ...]]
-    prefix: ClassVar[str] = ""
-    mark: ClassVar[str] = "?"
-    tag: ClassVar[str]
-
-    def __init__(self) -> None:
-        self._lock = RLock()
-        self._numbers: dict[str, int] = {}
-
-    @abstractmethod
-    def may_retry(self, error: Exception) -> bool:
-        """Whether the same may be written later: the disk is full, somebody holds a lock, the server is away."""
-
-    def is_damaged(self, error: Exception) -> bool:
-        """Whether it is no ledger any more; another one may be put in its place."""
-        return False
-
-    def _disconnected(self, error: Exception) -> bool:
-        """Whether an error says that the connection was closed."""
-        return False
-
-    @abstractmethod
-    def _execute(self, statement: str, values: Sequence[Any] = ()) -> Any:
-        """Run a statement; what it has found can be iterated and fetched from."""
-
-    @abstractmethod
-    def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
-        """Run a statement for each row of values."""
-
-    @abstractmethod
-    def _inserted(self, statement: str, values: Sequence[Any]) -> int:
-        """Run a statement that puts one row in; the number of the row."""
-
-    @contextmanager
-    @abstractmethod
-    def _transaction(self) -> Iterator[None]:
-        """All that the block writes is kept, or nothing."""
-        yield
-
-    def _alone(self) -> None:
-        """Nobody else writes rows until the transaction is over; so it is by itself where only one can write."""
-        return
-
-    def _amount(self, value: Any) -> int:
-        """An amount as it is kept."""
-        return int(value)
-
-    def _values(self, row: LedgerRow) -> tuple[Any, ...]:
-        """A row as it is kept."""
-        return tuple([_tags(row) if name == "tags" else getattr(row, name) for name in COLUMNS])
-
-    @abstractmethod
-    def tag_value(self, name: str) -> str:
-        """The value in the expression for a tag."""
-
-    @abstractmethod
-    def close(self) -> None:
-        """Let go of it."""
-
-    def close_now(self) -> bool:
-        """Let go of it, unless another thread is in the middle of something; whether it was."""
-        if not self._lock.acquire(blocking=False):
-            return False
-        try:
-            self.close()
-        finally:
-            self._lock.release()
-        return True
-
-    def told(self, error: Exception) -> str:
-        """What an error says, in one line."""
-        return " ".join(str(error).split())
-
-    def _words(self, statement: str) -> str:
-        """A statement with the names of tables, and the marks for values, that this ledger has."""
-        return statement.replace("{", self.prefix).replace("}", "").replace("?", self.mark)
+class Ledger(LedgerReports):
+    """A ledger, whatever keeps it."""
 
     def add(
         self, rows: Sequence[LedgerRow], settled: Sequence[int] = (), kept: Sequence[tuple[int, float]] = ()
@@ -180,9 +59,9 @@ class Ledger(ABC):
         latencies: dict[tuple[Any, ...], int] = {}
         counting = [row for row in rows if row.operation in USES]
         for row in counting:
-            key = _key(row)
+            key = key_of(row)
             total = sums.setdefault(key, [0] * len(SUMS))
-            for at, value in enumerate(_counted(row)):
+            for at, value in enumerate(counted(row)):
                 total[at] += value
             if (bucket := row.bucket) is not None:
                 where = (*key[: len(LATENCY_KEYS)], bucket)
@@ -209,14 +88,6 @@ class Ledger(ABC):
     @abstractmethod
     def _known(self) -> list[tuple[int, KeptBudget]]:
         """The budgets that a sum is kept for; none is added before the transaction is over."""
-
-    @abstractmethod
-    def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
-        """Add to the sums of days."""
-
-    @abstractmethod
-    def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
-        """Add to the counts of latencies."""
 
     @abstractmethod
     def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
@@ -348,162 +219,6 @@ class Ledger(ABC):
                 raise self._unread(error) from None
         return told
 
-    def sums(self, since: str, until: str, by: Sequence[str]) -> list[tuple[tuple[Any, ...], str, tuple[int, ...]]]:
-        """Sums by columns, of the days from ``since`` up to but not including ``until``; one for each currency.
-
-        Args:
-            by: of ``day``, ``provider``, ``model``, ``label``, ``operation``, ``key``, ``error``, ``tag:NAME``.
-
-        Returns:
-            The values of the columns, the currency, and the sums in the order of `SUMS`.
-        """
-        groups = [self._group(each) for each in by]
-        grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
-        given = [value for _, values in groups for value in values]
-
-        def found(total: str) -> list[Any]:
-            columns = ", ".join(
-                [*(f"{expression} AS g{at}" for at, (expression, _) in enumerate(groups)), "currency"]
-                + [f"{total if name in AMOUNTS else 'sum'}({name}) AS {name}" for name in SUMS]
-            )
-            query = f"SELECT {columns} FROM {{sums}} WHERE day >= ? AND day < ? GROUP BY {grouped} ORDER BY {grouped}"
-            return self._found(query, (*given, since, until))
-
-        width = len(groups)
-        total = self._total(since, until)
-        sums = self._sums_in(found(total), width + 1, exact=total != "sum")
-        return [(tuple(row[:width]), row[width], each) for row, each in sums]
-
-    def _sums_in(self, rows: list[Any], first: int, *, exact: bool) -> Iterator[tuple[Any, tuple[int, ...]]]:
-        """Each row with the sums that begin at a column."""
-        return ((row, tuple(map(self._amount, row[first:]))) for row in rows)
-
-    def _total(self, since: str, until: str) -> str:
-        """The function that adds up the amounts of these days."""
-        return "sum"
-
-    def latencies(self, since: str, until: str, by: Sequence[str]) -> dict[tuple[Any, ...], dict[int, int]]:
-        """Counts of latencies by the same columns, as far as they are kept by them."""
-        groups = [self._group(each) for each in by]
-        columns = "".join(f"{expression} AS g{at}, " for at, (expression, _) in enumerate(groups))
-        grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
-        given = [value for _, values in groups for value in values]
-        query = f"SELECT {columns} bucket, sum(count) FROM {{latencies}} WHERE day >= ? AND day < ? GROUP BY {grouped}"
-        counts: dict[tuple[Any, ...], dict[int, int]] = {}
-        width = len(groups)
-        for row in self._found(query, (*given, since, until)):
-            counts.setdefault(tuple(row[:width]), {})[int(row[width])] = int(row[width + 1])
-        return counts
-
-    def attempts(self, since: float, until: float) -> Iterator[LedgerRow]:
-        """The rows of single attempts of a time, the oldest first; not all of them are held at a time."""
-        query = (
-            f"SELECT id, {', '.join(COLUMNS)} FROM {{attempts}} WHERE (at, id) > (?, ?) AND at < ? "
-            f"ORDER BY at, id LIMIT {_PAGE}"
-        )
-        after, number = since, -1
-        while page := self._found(query, (after, number, until)):
-            for number, *values in page:  # noqa: B007 - where the next page begins
-                row = dict(zip(COLUMNS, values, strict=True))
-                row["tags"], row["estimated"] = json.loads(row["tags"]), bool(row["estimated"])
-                row["sent"] = row["sent"] is None or bool(row["sent"])  # older rows do not say it
-                for name in ("cost", "provider_cost"):
-                    row[name] = None if row[name] is None else self._amount(row[name])
-                after = row["at"]
-                yield msgspec.convert(row, LedgerRow)
-
-    def _found(self, statement: str, values: Sequence[Any]) -> list[Any]:
-        """The rows that a statement finds.
-
-        Raises:
-            ConfigError: the ledger cannot be read.
-        """
-        try:
-            rows: list[Any] = self._execute(statement, values).fetchall()
-        except self.errors as error:
-            raise self._unread(error) from None
-        return rows
-
-    def _unread(self, error: Exception) -> ConfigError:
-        return ConfigError(
-            f"the ledger {self.place} cannot be read ({self.told(error)})",
-            hint="See what is the matter with it, or name another one in [ledger] store.",
-        )
-
-    def forget(self, before: float) -> int:
-        """Take out the rows of single attempts before a time; sums of days stay. Returns how many.
-
-        In parts, so that nobody who writes meanwhile waits long.
-
-        Raises:
-            ConfigError: the ledger cannot be written.
-        """
-        old = f"SELECT id FROM {{attempts}} WHERE at < ? ORDER BY at LIMIT {_PAGE}"
-        gone = 0
-        try:
-            while count := int(self._execute(f"DELETE FROM {{attempts}} WHERE id IN ({old})", (before,)).rowcount):
-                gone += count
-            # Sums of budgets whose periods were over two months ago, which nobody asks for any more.
-            long_ago = (datetime.fromtimestamp(before, UTC).date() - timedelta(days=62)).isoformat()
-            self._execute("DELETE FROM {spent} WHERE period < ?", (long_ago,))
-        except self.errors as error:
-            raise self._unwritten(error) from None
-        return gone
-
-    def thin(self, before: date) -> int:
-        """Add up the sums of each day before a day whatever their tags and keys are; returns how many are left less.
-
-        What was used and spent by day, model and label stays; what it was used for does not.
-
-        Raises:
-            ConfigError: the ledger cannot be written.
-        """
-        less = 0
-        columns = ", ".join([*KEYS, *SUMS])
-        try:
-            days = self._execute(
-                "SELECT day, count(*) FROM {sums} WHERE day < ? AND (tags <> ? OR key <> '') GROUP BY day",
-                (before.isoformat(), "{}"),
-            ).fetchall()
-            for day, _ in days:
-                sums: dict[tuple[str, ...], list[int]] = {}
-                latencies: dict[tuple[Any, ...], int] = {}
-                with self._transaction():
-                    self._alone()
-                    rows = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day = ?", (day,)).fetchall()
-                    for row in rows:
-                        named = dict(zip(KEYS, row, strict=False))
-                        key = tuple([{"tags": "{}", "key": ""}.get(name, named[name]) for name in KEYS])
-                        total = sums.setdefault(key, [0] * len(SUMS))
-                        for at, value in enumerate(row[len(KEYS) :]):
-                            total[at] += self._amount(value)
-                    found = self._execute(
-                        f"SELECT {', '.join(LATENCY_KEYS)}, bucket, count FROM {{latencies}} WHERE day = ?", (day,)
-                    ).fetchall()
-                    for *key_of, bucket, count in found:
-                        where = (*key_of[:-1], "{}", bucket)
-                        latencies[where] = latencies.get(where, 0) + int(count)
-                    self._execute("DELETE FROM {sums} WHERE day = ?", (day,))
-                    self._execute("DELETE FROM {latencies} WHERE day = ?", (day,))
-                    self._add_sums(sorted(sums.items()))
-                    self._add_latencies([(*key, latencies[key]) for key in sorted(latencies)])
-                less += len(rows) - len(sums)
-        except self.errors as error:
-            raise self._unwritten(error) from None
-        return less
-
-    def _unwritten(self, error: Exception) -> ConfigError:
-        return ConfigError(
-            f"the ledger {self.place} cannot be written ({self.told(error)})",
-            hint="See what is the matter with it, and try again: what is gone is gone.",
-        )
-
-    def _group(self, by: str) -> tuple[str, list[str]]:
-        """What a column is grouped by, and the values in it."""
-        if by.startswith("tag:"):
-            return self.tag, [self.tag_value(by[4:])]
-        return _GROUPS[by], []
-
 
 def relay_ledger(config: "Config") -> "LedgerSettings | None":
     """The ledger that a relay keeps by itself where the configuration names none; `None` where there is none."""
@@ -537,40 +252,6 @@ def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:
 
 
 _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
-
-
-def day_of(at: float) -> str:
-    """The day of a time, by UTC."""
-    return datetime.fromtimestamp(at, UTC).date().isoformat()
-
-
-def _tags(row: LedgerRow) -> str:
-    return json.dumps(dict(sorted(row.tags.items())), ensure_ascii=False)
-
-
-def _key(row: LedgerRow) -> tuple[str, ...]:
-    error = row.error if row.outcome == "failed" else ""
-    texts = (row.provider, row.name, row.label, _tags(row), row.currency, row.operation, row.key, error)
-    return (day_of(row.at), *texts)
-
-
-def _counted(row: LedgerRow) -> tuple[int, ...]:
-    tokens = (row.input_tokens, row.output_tokens, row.cached_tokens, row.cache_write_tokens, row.reasoning_tokens)
-    sent = row.sent
-    told = row.provider_cost is not None and row.cost is not None
-    return (
-        int(sent),
-        int(sent and row.outcome == "failed"),
-        int(sent and row.outcome == "abandoned"),
-        int(row.outcome == "cached"),
-        int(not sent and row.outcome != "cached"),
-        *[each or 0 for each in tokens],
-        row.cost or 0,
-        row.provider_cost or 0,
-        (row.cost or 0) if told else 0,
-        int(sent and row.cost is None),
-        int(row.estimated),
-    )
 
 
 def read_budgets(found: Iterable[Sequence[Any]], seen: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:

@@ -18,7 +18,8 @@ from ..core.suggest import near_hint
 from ..tables import SUFFIXES, Table
 from .budget_status import BudgetStatus
 from .rows import PICO
-from .store import SUMS, UNTIMED, Ledger
+from .store import Ledger
+from .tables import SUMS, UNTIMED
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

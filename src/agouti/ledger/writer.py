@@ -12,7 +12,8 @@ from ..core.forks import begin_anew
 from ..core.warn import warn
 from ..engine.effects import Signal
 from .rows import LedgerRow
-from .store import USES, Ledger, LedgerAway, log, open_ledger
+from .store import Ledger, LedgerAway, open_ledger
+from .tables import USES, log
 
 if TYPE_CHECKING:
     from ..config.singles import LedgerSettings
