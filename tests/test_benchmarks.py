@@ -19,6 +19,7 @@ LITTLE = {
     "fill_rate": ["ADDRESS", "loam-2b", "--count", "2"],
     "fresh_process": ["--rounds", "1"],
     "growth": [],
+    "soak_stores": [],
     "fuzz": ["--minutes", "0.01", "--seed", "7"],
     "limits": ["--requests", "40", "--per-second", "20", "--threads", "8"],
     "long_talk": ["ADDRESS", "loam-2b", "--turns", "3"],
