@@ -307,11 +307,11 @@ def test_usage_from_the_shell(agouti_command: Command, agouti_here: Command, tmp
     assert json.loads(agouti_command("usage", "--json").stdout)["total"]["calls"] == 3  # sums stay
     (tmp_path / "bill.csv").write_text("Date,Model,Amount\n2020-01-01,quill-large,1\n2222-01-01,x,$2\n")
     (tmp_path / "odd.csv").write_text("day,model,cost\nyesterday,quill,much\n")
-    lines = json.loads(agouti_command("usage", "--invoice", "bill.csv", "--json").stdout)
+    lines = json.loads(agouti_here("usage", "--invoice", "bill.csv", "--json").stdout)
     assert {line["model"]: line["calls"] for line in lines} == {"quill-large": 2, "loam-2b": 1}
     assert "line 2 of odd.csv" in agouti_here("usage", "--invoice", "odd.csv").stderr
     assert "no columns" in agouti_here("usage", "--invoice", "a.jsonl").stderr
-    assert "0 sums" in agouti_command("usage", "--thin-before", "2222-01-01").stderr
+    assert "0 sums" in agouti_here("usage", "--thin-before", "2222-01-01").stderr
     assert agouti_here("usage", "--thin-before", "2222-01-01", "--json").returncode == 2
     assert agouti_here("usage", "--attempts").returncode == 2
     assert agouti_here("usage", "--attempts", "--out", "b.csv", "--json").returncode == 2

@@ -141,7 +141,7 @@ def test_a_past_is_made_up_once(tmp_path: Path) -> None:
 
 
 def test_old_rows_go_in_parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("agouti.ledger.store._PAGE", 7)
+    monkeypatch.setattr("agouti.ledger.ledger_reports.PAGE", 7)
     ledger = SqliteLedger(tmp_path / "u.sqlite")
     ledger.add([spending(at=DAY + number) for number in range(30)])
     assert (ledger.forget(DAY + 20), len(list(ledger.attempts(0, 1e12)))) == (20, 10)

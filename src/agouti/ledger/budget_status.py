@@ -106,8 +106,8 @@ def _status(
         per=budget.per,
         unit=budget.unit,
         amount=budget.exact,
-        spent=spent,
-        reserved=reserved,
+        spent=spent or Decimal(0),
+        reserved=reserved or Decimal(0),
         until=None if until is None else datetime.fromtimestamp(until, UTC),
         reserved_until=None if back is None else datetime.fromtimestamp(back, UTC),
     )
