@@ -27,6 +27,8 @@ from .shared import LEASE, StoreLost
 _PATIENCE = 2.0
 # Nobody is told when another program has ended: whoever waits for that looks again so often.
 _AGAIN = 0.05
+# A process that waits says so often that it is there; one that has not for so long stands at the end of the row again.
+_SAYS, _STALLED = 0.25, 1.0
 _WINDOWS = (1.0, 60.0, 60.0)
 _TOKENS = 2
 _APPLICATION = 0x41676C6D
@@ -85,6 +87,11 @@ class FileStore:
     def forget(self, member: str) -> None:
         """Nobody waits any more."""
         self._signals.pop(member, None)
+
+    @property
+    def waits(self) -> bool:
+        """Whether anybody waits here."""
+        return bool(self._signals)
 
     def ask(self, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]:
         """Look, and take a turn where it has come.
@@ -192,10 +199,10 @@ class FileStore:
 
 def _work(store: "weakref.ref[FileStore]", queue: "SimpleQueue[tuple[Sequence[str], Sequence[Any]] | None]") -> None:
     waiting: list[tuple[Sequence[str], Sequence[Any]]] = []
-    ended = False
+    ended, seconds = False, LEASE / 4
     while not ended:
         try:
-            first = queue.get(timeout=LEASE / 4 if not waiting else 0.2)
+            first = queue.get(timeout=seconds if not waiting else 0.2)
             items = [first, *[queue.get() for _ in range(queue.qsize())]]
         except Empty:
             items = []
@@ -211,6 +218,7 @@ def _work(store: "weakref.ref[FileStore]", queue: "SimpleQueue[tuple[Sequence[st
             pass  # with the next ones
         if ended:
             mine.leave()
+        seconds = _SAYS if mine.waits else LEASE / 4
         del mine
 
 
@@ -246,6 +254,8 @@ def _lives(database: sqlite3.Connection, process: str) -> None:
     now = time.time()
     database.execute("INSERT OR REPLACE INTO alive VALUES (?, ?)", (process, now + LEASE))
     for each, until in database.execute("SELECT process, until FROM alive").fetchall():
+        if until < now + LEASE - _STALLED:
+            database.execute("DELETE FROM waiting WHERE process = ?", (each,))
         if until >= now and not _is_gone(each):
             continue
         database.execute("DELETE FROM waiting WHERE process = ?", (each,))
