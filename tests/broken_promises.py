@@ -59,6 +59,9 @@ class Copy:
                 shutil.copy(part, self.root / name)
         venv.create(folder / "env", symlinks=True)
         self.python = folder / "env" / "bin" / "python"
+        command = folder / "env" / "bin" / "agouti"
+        command.write_text(f"#!{self.python}\nimport runpy\nrunpy.run_module('agouti', run_name='__main__')\n")
+        command.chmod(0o755)
         version = f"python{sys.version_info.major}.{sys.version_info.minor}"
         site = folder / "env" / "lib" / version / "site-packages"
         (site / "checkout.pth").write_text(f"{self.root / 'src'}\n{sysconfig.get_path('purelib')}\n")

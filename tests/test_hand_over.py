@@ -223,6 +223,7 @@ def test_in_a_notebook(served: Served, tmp_path: Path, monkeypatch: pytest.Monke
     for name, value in served.environment.items():
         monkeypatch.setenv(name, value)
     monkeypatch.setenv("IPYTHONDIR", str(tmp_path / "ipython"))
+    monkeypatch.delenv("VIRTUAL_ENV", raising=False)  # it may be that of another Python
     shell = InteractiveShell.instance(config=Config({"HistoryManager": {"enabled": False}}))
     try:
         shell.kernel = object()
