@@ -162,6 +162,10 @@ def test_the_day_of_a_price_is_that_of_greenwich(zone: str, monkeypatch: pytest.
         ({"retry-after": "1796122862"}, 2.0),
         ({"x-ratelimit-remaining": "0", "x-ratelimit-reset": "2026-12-01T11:01:03Z"}, 3.0),
         ({"x-ratelimit-remaining": "0", "x-ratelimit-reset": "2026-12-01T12:01:03.5+01:00"}, 3.5),
+        ({"x-ratelimit-requests-remaining": "0", "x-ratelimit-requests-reset": "2026-12-01T11:01:20Z"}, 20.0),
+        ({"ratelimit": '"default";r=0;t=20'}, 20.0),
+        ({"ratelimit": "limit=9, remaining=0, reset=20"}, 20.0),
+        ({"ratelimit": '"default";r=3;t=20'}, None),
         ({"retry-after": "90000"}, None),  # more than a day
         ({"retry-after": "179612286206500"}, None),
     ],

@@ -314,3 +314,26 @@ def test_days_survive_a_restart_and_a_disk_that_cannot_be_written(
     assert len(told) == 1  # not with each call
     with pytest.raises(agouti.LimitReached):
         client.ask("loam@shed", "x")
+
+
+def test_another_key_is_asked_at_once_where_one_has_to_wait(monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("ONE_PASS", "TWO_PASS"):
+        monkeypatch.setenv(name, name)
+    made = {
+        "providers": {
+            "shed": {
+                "address": "https://shed.example/v1",
+                "key": [{"env": "ONE_PASS"}, {"env": "TWO_PASS"}],
+                "limits": {"requests_per_minute": 100},
+            }
+        }
+    }
+    busy = HttpReply(429, {"retry-after": "30"}, b"{}")
+    fake = FakeTransport([busy, GOOD, GOOD, GOOD, busy])
+    with agouti.Client(made, transport=fake) as client:
+        for _ in range(3):
+            client.ask("loam@shed", "Peas?", deadline=5)
+        keys = [request.headers["authorization"].reveal() for request in fake.requests]  # type: ignore[attr-defined]
+        assert [key.rpartition(" ")[2] for key in keys] == ["ONE_PASS", "TWO_PASS", "TWO_PASS", "TWO_PASS"]
+        with pytest.raises(agouti.RateLimited):  # now both have to wait
+            client.ask("loam@shed", "Peas?", deadline=5)

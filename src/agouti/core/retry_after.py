@@ -25,11 +25,16 @@ _HEADERS = (
     ("retry-after", ""),
     ("x-ratelimit-reset-requests", "x-ratelimit-remaining-requests"),
     ("x-ratelimit-reset-tokens", "x-ratelimit-remaining-tokens"),
+    ("x-ratelimit-requests-reset", "x-ratelimit-requests-remaining"),
+    ("x-ratelimit-tokens-reset", "x-ratelimit-tokens-remaining"),
+    ("ratelimit-requests-reset", "ratelimit-requests-remaining"),
     ("ratelimit-reset", "ratelimit-remaining"),
     ("x-ratelimit-reset", "x-ratelimit-remaining"),
     ("x-ratelimit-reset", ""),
     ("ratelimit-reset", ""),
 )
+# Both in one header: ``limit=9, remaining=0, reset=20``, or ``"default";r=0;t=20``.
+_ONE_HEADER = re.compile(r"(?:remaining=0, *reset=|;r=0;t=)(\d{1,9})")
 
 
 def seconds(text: str) -> float | None:
@@ -76,6 +81,8 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"", now: float | None 
                 value = (value / 1000 if value >= _EPOCH_MS else value) - (_moment(headers.get("date", "")) or now)
             if value is not None and 0 <= value <= _BELIEVED:
                 return value
+    if (both := headers.get("ratelimit", "")) and (one := _ONE_HEADER.search(both)):
+        return float(one[1]) if float(one[1]) <= _BELIEVED else None
     match = _IN_BODY.search(body[:65536])
     if match:
         return float(match[1]) * _SECONDS[(match[2] or b"s").decode()]

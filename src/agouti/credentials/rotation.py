@@ -17,6 +17,7 @@ class KeyRotation:
         self._held: dict[Key, Credential] = {}
         self._aside: dict[Key, Credential] = {}
         self._renewed: set[Key] = set()
+        self._resting: dict[Key, float] = {}
         self._turn = 0
         self._lock = Lock()
         begin_anew(self)
@@ -51,6 +52,10 @@ class KeyRotation:
                 # Refused once is not refused for ever: a provider may have had a bad minute.
                 self._aside.clear()
                 usable = list(self._keys)
+            if self._resting:
+                rested = [key for key in usable if self._resting.get(key, 0.0) <= now]
+                # Where all have to wait, the one that waits the shortest.
+                usable = rested or [min(usable, key=lambda key: self._resting.get(key, 0.0))]
             key = usable[self._turn % len(usable)]
             self._turn += 1
         held = self._held.get(key)
@@ -66,6 +71,28 @@ class KeyRotation:
         if self._renewed:
             with self._lock:
                 self._renewed -= {key for key, held in self._held.items() if held is credential}
+
+    def free(self, now: float) -> int:
+        """How many keys are neither refused nor at rest."""
+        if self._one is not None:
+            return 1
+        with self._lock:
+            return sum(key not in self._aside and self._resting.get(key, 0.0) <= now for key in self._keys)
+
+    def limited(self, credential: Credential, until: float) -> bool:
+        """The provider wants no more requests with a key for a while: is there another one meanwhile?
+
+        Args:
+            until: seconds since the epoch.
+        """
+        if self._one is not None:
+            return False
+        with self._lock:
+            key = next((key for key, held in self._held.items() if held is credential), None)
+            now_free = [each for each in self._keys if each not in self._aside and each is not key]
+            if key is not None:
+                self._resting[key] = until
+            return any(self._resting.get(each, 0.0) < until for each in now_free)
 
     def refused(self, credential: Credential) -> bool:
         """The provider refused a key: is another try worth it?

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Generic
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused
+from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused, RateLimited
 from ..credentials.credential import Credential
 from ..reply import Attempt
 from .call import Call
@@ -139,8 +139,17 @@ def circuit_open(target: Target, rest: float) -> CircuitOpen:
     )
 
 
-def learn(attempted: Attempted[Result], target: Target) -> bool:
-    """Keep in mind what an attempt has shown of key and provider; whether another key is worth an attempt."""
+# A key that the provider wants no more of, without saying for how long.
+_REST = 1.0
+_DAY = 86400.0
+
+
+def learn(attempted: Attempted[Result], target: Target, now: float) -> bool:
+    """Keep in mind what an attempt has shown of key and provider; whether another key is worth an attempt.
+
+    Args:
+        now: seconds since the epoch.
+    """
     provider, outcome = target.provider, attempted.outcome
     if isinstance(outcome, Answered):
         if outcome.answer.cached:  # tells nothing of the provider
@@ -149,6 +158,10 @@ def learn(attempted: Attempted[Result], target: Target) -> bool:
         if attempted.credential is not None:
             provider.keys.worked(attempted.credential)
         return False
+    if isinstance(outcome.error, RateLimited) and outcome.sent and attempted.credential is not None:
+        wait = outcome.error.wait
+        until = now + (_REST if wait is None else min(max(wait, 0.0), _DAY))
+        return provider.keys.limited(attempted.credential, until) and provider.keys.free(now) > 0
     refused = isinstance(outcome.error, CredentialRefused) and outcome.sent
     if refused and provider.places:
         provider.places.refused()

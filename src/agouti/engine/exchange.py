@@ -128,7 +128,7 @@ def _at_target(
         attempted = yield from attempt(call, operation, target, request, attempts, more)
         outcome = attempted.outcome
         _note(attempts, target, attempted, tried.waited)
-        other_key = learn(attempted, target)
+        other_key = learn(attempted, target, call.clocks.now())
         decision = decide(
             outcome,
             _situation(call, operation, target, request, outcome, tried, attempted.seconds, other_key, next_model),

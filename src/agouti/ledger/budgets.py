@@ -73,6 +73,7 @@ class BlockBudget:
     Attributes:
         amount, currency: what may be spent.
         entered: how many are in it now.
+        named: what errors call it.
 
     Example:
         >>> import agouti, agouti.standins
@@ -93,6 +94,7 @@ class BlockBudget:
         self.amount = amount
         self.currency = currency
         self.entered = 0
+        self.named = "the budget of the block"
 
     @property
     def spent(self) -> float:
@@ -239,17 +241,20 @@ class BudgetHook(Hook):
         tokens = Decimal(0)
         if any(each.tokens is not None for each in budgets):
             tokens = Decimal(outgoing.at_most + outgoing.answer_at_most)
-        purses = [("the budget of the block", block.purse, most, block.budget) for block in counting]
+        purses = [(block.named, block.purse, most, block.budget) for block in counting]
         kept: list[Budget] = []
+        looked: list[tuple[Purses, str, Purse]] = []
         for budget in budgets:
             if budget.per != "run":
                 kept.append(budget)
                 continue
-            purse = self._purses[budget.label].of(part_of(budget, attempt))
+            part = part_of(budget, attempt)
+            purse = self._purses[budget.label].of(part)
+            looked.append((self._purses[budget.label], part, purse))
             purses.append((named(budget, attempt), purse, most if budget.tokens is None else tokens, budget))
         held = self._put_aside(attempt, most, tokens, purses)
         if not kept:
-            self._look(held)
+            self._look(held, looked)
             self._held[id(attempt)] = held
             return None
         return self._reserved(attempt, held, kept)
@@ -291,14 +296,13 @@ class BudgetHook(Hook):
             (held.purses if budget.tokens is None else held.of_tokens).append(purse)
         return held
 
-    def _look(self, held: Held) -> None:
+    def _look(self, held: Held, looked: list[tuple[Purses, str, Purse]]) -> None:
         """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
         try:
-            for purses in self._purses.values():
-                for part, purse in list(purses.parts.items()) if len(purses.parts) > 1 else purses.parts.items():
-                    gone = purse.spent + purse.reserved
-                    if gone >= purses.warns_at and (purse in held.purses or purse in held.of_tokens):
-                        self._nearly(purses.budget, part, gone / purse.amount)
+            for purses, part, purse in looked:
+                gone = purse.spent + purse.reserved
+                if gone >= purses.warns_at:
+                    self._nearly(purses.budget, part, gone / purse.amount)
         except Exception:
             _give_back(held)
             raise

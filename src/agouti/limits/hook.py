@@ -27,6 +27,9 @@ _PAIRS = (
     ("x-ratelimit-remaining-tokens", "x-ratelimit-reset-tokens"),
     ("x-ratelimit-remaining", "x-ratelimit-reset"),
     ("ratelimit-remaining", "ratelimit-reset"),
+    ("x-ratelimit-requests-remaining", "x-ratelimit-requests-reset"),
+    ("x-ratelimit-tokens-remaining", "x-ratelimit-tokens-reset"),
+    ("ratelimit-requests-remaining", "ratelimit-requests-reset"),
 )
 
 
@@ -296,6 +299,8 @@ class LimitHook(SendingHook):
         held = self._held.pop(id(result.attempt), ())
         refused = result.error.wait if isinstance(result.error, RateLimited) else None
         told = _blocked(result.headers) if refused is None else None
+        if refused is not None and result.attempt.outgoing.target.provider.keys.free(self._clocks.now()) > 1:
+            refused = None  # another key is free: the call goes on with it
         usage = result.usage
         tokens = None if usage is None else usage.total_tokens
         # A count below nothing would make room for others.
@@ -326,6 +331,8 @@ def _blocked(headers: Mapping[str, str]) -> float | None:
     """Seconds until the provider takes more requests, where a good reply says that none are left."""
     if not any("ratelimit" in name for name in headers):
         return None
+    if "ratelimit" in headers:
+        return asked_wait({"ratelimit": headers["ratelimit"]})
     for left, reset in _PAIRS:
         if headers.get(left, "").strip() == "0" and reset in headers:
             return asked_wait({name: headers[name] for name in (left, reset, "date") if name in headers})

@@ -484,4 +484,6 @@ def _budget(client: "Client | AsyncClient", label: str, amount: float | None) ->
     price = calls_of(client).target(label).price
     if price is None:
         raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
-    return client.budget(amount, price.currency)
+    budget = client.budget(amount, price.currency)
+    budget.named = "the budget of this run"
+    return budget

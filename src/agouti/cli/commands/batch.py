@@ -32,7 +32,9 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="Only the first N rows.")
 @click.option("--sample", type=click.IntRange(1), metavar="N", help="Only N rows, taken by chance; always the same.")
 @click.option("--plan", "only_plan", is_flag=True, help="Say what it is likely to take; nothing is sent.")
-@click.option("--budget", type=click.FloatRange(0, min_open=True), metavar="AMOUNT", help="Spend no more than that.")
+@click.option(
+    "--budget", type=click.FloatRange(0, min_open=True), metavar="AMOUNT", help="Spend no more than that in this run."
+)
 @click.option("--cluster", metavar="ADDRESS", help="Let the workers of a Dask cluster ask the rows.")
 @click.option("--deferred", is_flag=True, help="Hand the rows over to be answered later, at the lower price for that.")
 @click.option("--retry-failed", is_flag=True, help="Ask those again that failed.")
