@@ -4,6 +4,7 @@ import asyncio
 import json
 import re
 import socket
+import sqlite3
 import stat
 import threading
 import time
@@ -322,6 +323,56 @@ def test_the_ledger_begins_with_the_first_token_and_is_found_by_the_command(
     other = msgspec.structs.replace(config, ledger=LedgerSettings(Secret(str(tmp_path / "new.sqlite"))))
     Relay(other)
     assert "what tokens spent before stands in" in caplog.text
+
+
+def test_a_ledger_that_is_locked_is_no_fault_of_the_request_and_stops_nobody_else(
+    served: Served, tmp_path: Path, tokens: TokenFile
+) -> None:
+    text, other = token(tokens, "club", budget=5), token(tokens, "free")
+    with relaying(configured(served, tmp_path, "[relay]\ndeadline = 0.5\n")) as relay:
+        assert relay.ask("almanac", token=text)[0] == 200
+        lock = sqlite3.connect(tmp_path / "relay-usage.sqlite", check_same_thread=False)
+        lock.execute("BEGIN IMMEDIATE")
+        try:
+            with ThreadPoolExecutor(6) as pool:
+                waiting = [pool.submit(relay.ask, "almanac", token=text) for _ in range(6)]
+                assert relay.ask("almanac", token=other)[0] == 200
+                assert {each.result()[0] for each in waiting} == {504}
+        finally:
+            lock.close()
+        (tmp_path / "letter").write_bytes(b"no ledger" * 1000)
+        (tmp_path / "letter").replace(tmp_path / "relay-usage.sqlite")
+        for suffix in ("-wal", "-shm"):
+            (tmp_path / f"relay-usage.sqlite{suffix}").unlink(missing_ok=True)
+        assert until(lambda: relay.ask("almanac", token=text)[0] == 503)
+        status, body, headers = relay.ask("almanac", token=text)
+        assert (status, "retry-after" in headers) == (503, True)
+        assert str(tmp_path) not in body["error"]["message"]
+
+
+def test_metrics_and_page_say_what_the_ledger_says(served: Served, tmp_path: Path, tokens: TokenFile) -> None:
+    text = token(tokens, "club", sees_all=True)
+    with relaying(configured(served, tmp_path, '[cache]\nstore = "cache.sqlite"\nalways = true\n')) as relay:
+        for _ in range(4):
+            assert relay.ask("almanac", token=text, max_tokens=90)[0] == 200
+        body = {"model": "almanac", "stream": True, "messages": [{"role": "user", "content": "Plan my bed."}]}
+        cut = POOL.request(
+            "POST", relay.address + "/v1/chat/completions", body=json.dumps(body), preload_content=False,
+            headers={"authorization": f"Bearer {text}"},
+        )  # fmt: skip
+        cut.read1(50)
+        cut.close()
+        assert until(lambda: len(relay.relay.seen.latest) == 5)
+        total = asyncio.run(relay.relay.client.usage()).total
+        metrics = relay.call("/metrics", token=text)[1].decode()
+        told = {
+            name: sum(float(value) for value in re.findall(rf"^agouti_relay_{name}_total{{.*}} (\S+)$", metrics, re.M))
+            for name in ("tokens", "cost")
+        }
+        assert (total.calls, total.cached_answers) == (2, 3)
+        assert told["tokens"] == total.input_tokens + total.output_tokens
+        assert told["cost"] == pytest.approx(float(total.cost["USD"]))
+        assert sum(call.cost or 0 for call in relay.relay.seen.latest) == pytest.approx(told["cost"])
 
 
 def test_whoever_is_elsewhere_needs_a_token(served: Served, tmp_path: Path, tokens: TokenFile) -> None:

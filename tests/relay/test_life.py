@@ -201,7 +201,7 @@ def agouti_command(folder: Path, *arguments: str) -> tuple[int, str, str]:
     return done.returncode, done.stdout, done.stderr
 
 
-@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
 def test_the_command_serves_and_stops_gracefully(tmp_path: Path, how: signal.Signals) -> None:
     began, finished = threading.Event(), threading.Event()
 

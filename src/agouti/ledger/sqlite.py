@@ -11,6 +11,7 @@ from contextlib import contextmanager, suppress
 from operator import itemgetter
 from pathlib import Path
 from typing import Any
+from weakref import WeakSet
 
 import msgspec
 
@@ -36,6 +37,11 @@ _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
 # The same of files.
 _BUSY = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EMFILE, errno.ENFILE, errno.ETIMEDOUT, errno.EAGAIN})
 _MANY = 500
+
+
+# What was opened of a file that is not there any more.
+_NOWHERE = (0, 0)
+_OPEN: "WeakSet[SqliteLedger]" = WeakSet()
 
 
 class SqliteLedger(Ledger):
@@ -92,6 +98,7 @@ class SqliteLedger(Ledger):
         self._database.create_aggregate("exact_total", 1, Total)  # type: ignore[arg-type]
         self._opened = _place_of(path)
         self._numbers = {}
+        _OPEN.add(self)
 
     def _open_copy(self, why: Exception) -> None:
         """Read what cannot be opened where it is, such as a copy on something that nothing can be written to."""
@@ -164,16 +171,33 @@ class SqliteLedger(Ledger):
 
     def _follow(self) -> None:
         """Open the file that is there now, where it is not the one that was opened."""
-        if self._opened is None or self._database.in_transaction or _place_of(self.path) == self._opened:
+        if self._opened is None or _place_of(self.path) == self._opened:
             return
-        log.warning("the ledger %s was moved, deleted or replaced; rows go on in the file that is there now", self.path)
+        if self._opened != _NOWHERE and self._database.in_transaction:
+            return
+        if self._opened != _NOWHERE:
+            log.warning(
+                "the ledger %s was moved, deleted or replaced; rows go on in the file that is there now", self.path
+            )
+            # Its write-ahead log has the name of the one that the new file is about to have: what is in it belongs to
+            # the old one.
+            with suppress(sqlite3.Error):
+                self._database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        # All that this process has open of the old file goes.
+        for other in [each for each in _OPEN if each is not self and each.path == self.path]:
+            if other._opened not in (None, _NOWHERE) and other._lock.acquire(timeout=_PATIENCE):
+                try:
+                    other._database.close()
+                    other._opened = _NOWHERE
+                finally:
+                    other._lock.release()
         self._database.close()
         try:
             self._open()
         except ConfigError as error:
             # Whatever is wrong with it: what is to be written waits until it can be.
             self._connect(Path(":memory:"))
-            self._opened = (0, 0)
+            self._opened = _NOWHERE
             raise sqlite3.OperationalError(error.what) from None
 
     def may_retry(self, error: Exception) -> bool:
