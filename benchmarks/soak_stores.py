@@ -137,7 +137,7 @@ def main() -> int:
     parser.add_argument("--threads", type=int, default=32)
     options = parser.parse_args()
     if options.smoke:
-        options.minutes, options.processes, options.threads = 0.15, 2, 4
+        options.minutes, options.processes, options.threads = 0.08, 2, 4
     Provider.books = []
     provider = ThreadingHTTPServer(("127.0.0.1", 0), Provider)
     threading.Thread(target=provider.serve_forever, daemon=True).start()
@@ -169,7 +169,7 @@ def main() -> int:
     for state in states:
         said = f"spent {state.spent:.6f}, put aside {state.reserved:.6f} of {state.amount}"
         print(f"  {state.part or 'none'}: charged {charged[state.part] * 22e-6:.6f}, {said}")
-    bounds = measure.Bounds(judged=True)
+    bounds = measure.Bounds(judged=not options.smoke)
     bounds.at_most("requests in a second", most_in(times, 1.0), PER_SECOND)
     bounds.at_most("tokens in a minute", most_in(times, 60.0, 22), PER_MINUTE)
     bounds.at_most("of a budget", max(charged[club] * 22e-6 for club in CLUBS) / SHARE, 1.0)
