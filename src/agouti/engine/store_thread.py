@@ -49,8 +49,14 @@ class StoreThread:
         job = Job(function)
         with self._lock:
             if self._jobs is None:
-                self._jobs = SimpleQueue()
-                threading.Thread(target=_work, args=(self._jobs,), name=self._name, daemon=True).start()
+                jobs: SimpleQueue[Job | None] = SimpleQueue()
+                thread = threading.Thread(target=_work, args=(jobs,), name=self._name, daemon=True)
+                try:
+                    thread.start()
+                except RuntimeError:  # the program is at its end, and takes no new threads
+                    job.run()
+                    return job
+                self._jobs = jobs
             self._jobs.put(job)
         return job
 

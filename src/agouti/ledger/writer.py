@@ -76,7 +76,12 @@ class Writer:
         self._thread = threading.Thread(target=self._run, name="agouti-ledger", daemon=True)
         WRITERS.add(self)  # also when nobody has its client any more
         begin_anew(self)
-        self._thread.start()
+        self._inline = False
+        try:
+            self._thread.start()
+        except RuntimeError:  # the program is at its end, and takes no new threads: each row is written as it comes
+            self._inline = True
+            self._open()
 
     def after_fork(self) -> None:
         """A child has no thread of it: what waits is the parent's."""
@@ -87,10 +92,20 @@ class Writer:
         if _paid(entry):
             with self._lock:
                 self._handed += 1
-        self._queue.put(entry)
+        if not self._inline:
+            self._queue.put(entry)
+            return
+        with self._lock:
+            self._entries.append(entry)
+            if self._ledger is None:
+                self._open()
+            if self._ledger is not None:
+                self._write(self._ledger)
 
     def flush(self, seconds: float) -> bool:
         """Wait until all before this is written, or cannot be; whether it is."""
+        if self._inline:
+            return not self._entries and not self._lost
         until = time.monotonic() + seconds
         done = threading.Event()
         self._queue.put(done)
@@ -124,6 +139,10 @@ class Writer:
     def stop(self) -> None:
         """End the thread once all before this is written."""
         self._queue.put(None)
+        if self._inline:
+            WRITERS.discard(self)
+            if self._ledger is not None:
+                self._ledger.close()
 
     def finish(self, seconds: float) -> None:
         """Wait for the last rows, and warn of those that cannot be written."""

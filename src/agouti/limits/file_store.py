@@ -160,7 +160,12 @@ class FileStore:
         thread = threading.Thread(
             target=_work, args=(weakref.ref(self), self._later), name="agouti-limits", daemon=True
         )
-        thread.start()
+        try:
+            thread.start()
+        except RuntimeError:  # the program is at its end, and takes no new threads
+            self._database = None
+            database.close()
+            raise StoreLost("the program is at its end") from None
         weakref.finalize(self, self._later.put, None).atexit = False
         return database
 

@@ -127,7 +127,10 @@ class _Work:
         self._tried(lambda: self._heard.subscribe(f"agouti:wake:{process}"))
         self._ended = False
         for target, name in ((self._listen, "agouti-limits-words"), (self._write, "agouti-limits")):
-            threading.Thread(target=target, name=name, daemon=True).start()
+            try:
+                threading.Thread(target=target, name=name, daemon=True).start()
+            except RuntimeError:  # the program is at its end, and takes no new threads
+                raise StoreLost("the program is at its end") from None
 
     def run(self, keys: Sequence[str], arguments: Sequence[Any]) -> Any:
         """Run the script."""
