@@ -16,8 +16,12 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.config.singles import LedgerSettings
+from agouti.core.secret import Secret
+from agouti.ledger.kept_budgets import Wanted, kept_of
 from agouti.ledger.rows import PICO
 from agouti.ledger.sqlite import SqliteLedger
+from agouti.ledger.store import open_ledger
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 from ..servers import free_port, postgres_server
@@ -251,6 +255,31 @@ def test_a_deadline_holds_while_the_ledger_is_locked_and_nobody_else_waits(way: 
         while client.budgets()[0].reserved and time.monotonic() < until:
             time.sleep(0.05)
         assert client.budgets()[0].reserved == 0
+
+
+def test_rows_are_written_once_whatever_goes_wrong_after_them(tmp_path: Path) -> None:
+    made = config(tmp_path / "u.sqlite")
+    made["ledger"]["keep_days"] = 10**6  # before the year 1
+    with agouti.Client(made, transport=FakeTransport([GOOD] * 2)) as client:
+        client.ask("m", "Peas?")
+        client.ask("m", "Peas?")
+        assert client.usage().total.calls == 2
+
+
+def test_what_has_lapsed_is_not_put_aside(store: str) -> None:
+    made = config(store, budgets=DAY)
+    with agouti.Client(made, transport=FakeTransport([GOOD])) as client:
+        client.ask("m", "Peas?", max_tokens=10)
+        client.usage()
+    ledger = open_ledger(LedgerSettings(Secret(store)))
+    budget = agouti.load_config(made).budgets["day"]
+    wanted = Wanted(budget, kept_of(budget, agouti.load_config(made)), budget.begins(time.time()), "", PICO // 10, PICO)
+    ledger.reserve([wanted], time.time(), time.time() + 0.3)
+    with agouti.Client(made) as client:
+        assert float(client.budgets()[0].reserved) == 0.1
+        time.sleep(0.4)
+        assert float(client.budgets()[0].reserved) == 0
+    ledger.close()
 
 
 def test_a_copy_that_nothing_can_be_written_to_is_read(tmp_path: Path) -> None:

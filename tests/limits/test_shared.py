@@ -434,3 +434,16 @@ def test_the_work_of_the_server_does_not_grow_with_the_minute(redis: Server) -> 
         assert counts[1] <= counts[0] * 2  # others may be on it, too; it was thousands
         sums: Any = [int(database.get(key) or 0) for key in database.keys("agouti:*:sum")]  # type: ignore[union-attr,arg-type]
         assert 640 * 7 in sums
+
+
+def test_that_a_call_has_no_time_says_nothing_of_the_store(monkeypatch: pytest.MonkeyPatch) -> None:
+    with redis_server() as server:
+        transport, client = fake(server.address, requests_per_minute=9)
+        with client:
+            client.ask("loam@shed", "x")
+            server.process.send_signal(signal.SIGSTOP)
+            with pytest.raises(agouti.LimitReached, match="has not answered yet"):
+                client.ask("loam@shed", "x", deadline=0.2)
+            server.process.send_signal(signal.SIGCONT)
+            client.ask("loam@shed", "x")  # no warning: limits are shared as before
+            assert len(transport.requests) == 2

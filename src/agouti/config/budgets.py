@@ -89,7 +89,8 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
                 f"each = {self.each!r} is nothing that a call has",
                 hint='Write each = "tag:NAME", "model" or "provider".',
             )
-        if self.notify and "://" not in self.notify and not all(self.notify.partition(":")):
+        address = self.notify.startswith(("http://", "https://"))
+        if self.notify and not address and ("://" in self.notify or not all(self.notify.partition(":"))):
             raise ConfigError(
                 f"notify = {self.notify!r} is no function and no address",
                 hint='Write notify = "package.module:function", or "https://...".',

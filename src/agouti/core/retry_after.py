@@ -81,8 +81,8 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"", now: float | None 
                 value = (value / 1000 if value >= _EPOCH_MS else value) - (_moment(headers.get("date", "")) or now)
             if value is not None and 0 <= value <= _BELIEVED:
                 return value
-    if (both := headers.get("ratelimit", "")) and (one := _ONE_HEADER.search(both)):
-        return float(one[1]) if float(one[1]) <= _BELIEVED else None
+    if (both := headers.get("ratelimit", "")) and (one := _ONE_HEADER.search(both)) and float(one[1]) <= _BELIEVED:
+        return float(one[1])
     match = _IN_BODY.search(body[:65536])
     if match:
         return float(match[1]) * _SECONDS[(match[2] or b"s").decode()]

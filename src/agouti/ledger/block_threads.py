@@ -12,6 +12,7 @@ OPEN: "ContextVar[tuple[BlockBudget, ...]]" = ContextVar("agouti_budgets", defau
 
 _NAME = "_agouti_blocks"
 _LOCK = threading.Lock()
+_DONE: list[bool] = []
 
 
 def blocks_here() -> "tuple[BlockBudget, ...]":
@@ -22,15 +23,15 @@ def blocks_here() -> "tuple[BlockBudget, ...]":
 def remember_blocks() -> None:
     """From now on every thread knows the blocks that it was started in; done once, with the first block."""
     with _LOCK:
-        start = threading.Thread.start
-        if getattr(start, _NAME, False):
+        if _DONE:  # whoever has wrapped it since
             return
+        start = threading.Thread.start
 
         def started(self: threading.Thread, *args: Any, **options: Any) -> None:
             if blocks := blocks_here():
                 setattr(self, _NAME, blocks)
             start(self, *args, **options)
 
-        setattr(started, _NAME, True)
         started.__doc__ = start.__doc__
         threading.Thread.start = started  # type: ignore[method-assign]
+        _DONE.append(True)

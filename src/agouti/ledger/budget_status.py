@@ -71,7 +71,7 @@ def statuses(
     kept = [each for each in config.budgets.values() if each.per != "run"] if ledger is not None else []
     found = {}
     if ledger is not None:
-        told = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in kept])
+        told = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in kept], now)
         found = dict(zip([each.label for each in kept], told, strict=True))
     states = []
     for budget in config.budgets.values():

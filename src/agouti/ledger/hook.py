@@ -5,6 +5,7 @@ import sys
 import threading
 import time
 import weakref
+from functools import partial
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -134,12 +135,9 @@ class LedgerHook(SeeingHook):
         """Take reservations out again."""
         if not self._closed:
             self._writing().add(Entry(None, reservations, []))
-        elif reservations:  # nobody writes any more: what was put aside meanwhile goes back at once
-            ledger = open_ledger(self.settings)
-            try:
-                ledger.add([], reservations)
-            finally:
-                ledger.close()
+        elif reservations:  # nobody writes any more, and whoever gives them back may be about to be cancelled
+            self.thread.submit(partial(_take_out, self.settings, reservations))
+            self.thread.stop()
 
     def after(self, result: AttemptResult) -> None:
         """Hand the row over; nobody waits for it."""
@@ -196,6 +194,14 @@ class LedgerHook(SeeingHook):
         self.thread.stop()
         if writer is not None and not written:
             writer.warn_of_rest()
+
+
+def _take_out(settings: "LedgerSettings", reservations: list[int]) -> None:
+    ledger = open_ledger(settings)
+    try:
+        ledger.add([], reservations)
+    finally:
+        ledger.close()
 
 
 _ENDING: list[bool] = []

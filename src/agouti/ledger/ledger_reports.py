@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Iterator, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime
 from typing import Any
 
 import msgspec
@@ -10,6 +10,9 @@ import msgspec
 from ..core.errors import ConfigError
 from .rows import LedgerRow
 from .tables import AMOUNTS, COLUMNS, GROUPS, KEYS, LATENCY_KEYS, PAGE, SUMS, LedgerTables
+
+# Seconds after which nobody asks for the sum of a budget's period any more.
+_LONG = 62 * 86400.0
 
 
 class LedgerReports(LedgerTables):
@@ -111,8 +114,9 @@ class LedgerReports(LedgerTables):
             while count := int(self._execute(f"DELETE FROM {{attempts}} WHERE id IN ({old})", (before,)).rowcount):
                 gone += count
             # Sums of budgets whose periods were over two months ago, which nobody asks for any more.
-            long_ago = (datetime.fromtimestamp(before, UTC).date() - timedelta(days=62)).isoformat()
-            self._execute("DELETE FROM {spent} WHERE period < ?", (long_ago,))
+            if before > _LONG:
+                long_ago = datetime.fromtimestamp(before - _LONG, UTC).date().isoformat()
+                self._execute("DELETE FROM {spent} WHERE period < ?", (long_ago,))
         except self.errors as error:
             raise self._unwritten(error) from None
         return gone

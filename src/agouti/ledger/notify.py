@@ -2,18 +2,20 @@
 
 import logging
 import threading
-import urllib.request
 from importlib import import_module
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 
 import msgspec
 from msgspec import Struct
+
+from ..core.http import HttpRequest, Timeouts
 
 if TYPE_CHECKING:
     from ..config.budgets import Budget
 
 log = logging.getLogger("agouti.budgets")
-_PATIENCE = 10.0
+_PATIENCE = Timeouts(connect=5.0, first_byte=10.0, between_chunks=10.0, total=20.0)
 
 
 class BudgetWarning(Struct, frozen=True):
@@ -40,7 +42,10 @@ def notify(budget: "Budget", part: str, share: float, message: str) -> None:
     amount = float(budget.exact)
     warning = BudgetWarning(budget.label, part, share, amount, budget.unit, message)
     thread = threading.Thread(target=_tell, args=(budget.notify, warning), name="agouti-notify", daemon=True)
-    thread.start()
+    try:
+        thread.start()
+    except RuntimeError:  # the program is at its end, and takes no new threads
+        log.warning("nobody could be told of budget %s: the program is at its end", budget.label)
 
 
 def _tell(whom: str, warning: BudgetWarning) -> None:
@@ -49,18 +54,25 @@ def _tell(whom: str, warning: BudgetWarning) -> None:
             _post(whom, warning)
         else:
             module, _, name = whom.partition(":")
-            function = import_module(module)
+            function: Any = import_module(module)
             for each in name.split("."):
                 function = getattr(function, each)
-            function(warning)  # type: ignore[operator]
-    except Exception:
-        log.exception("%s could not be told of budget %s", whom.partition("?")[0], warning.budget)
+            function(warning)
+    except Exception as error:
+        # An address of that kind is a secret by itself: its host alone is told, and no words that may repeat it.
+        shown = f"{whom.partition('://')[0]}://{urlsplit(whom).hostname}" if "://" in whom else whom
+        log.warning("%s could not be told of budget %s (%s)", shown, warning.budget, type(error).__name__)
 
 
 def _post(address: str, warning: BudgetWarning) -> None:
-    if not address.startswith(("http://", "https://")):
-        raise ValueError("an address to notify begins with http:// or https://")
-    body = msgspec.json.encode(warning)
-    request = urllib.request.Request(address, body, {"content-type": "application/json"}, method="POST")  # noqa: S310
-    with urllib.request.urlopen(request, timeout=_PATIENCE) as reply:  # noqa: S310
-        reply.read(1000)
+    from ..transport.sync import Urllib3Transport
+
+    transport = Urllib3Transport(connections=1)
+    try:
+        request = HttpRequest("POST", address, {"content-type": "application/json"}, msgspec.json.encode(warning))
+        reply = transport.open(request, _PATIENCE)
+        reply.read()
+    finally:
+        transport.close()
+    if reply.status >= 400:
+        raise ValueError(f"HTTP {reply.status}")

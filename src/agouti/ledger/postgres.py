@@ -9,7 +9,7 @@ from ..config.singles import shown_store, told
 from ..core.errors import ConfigError
 from ..core.secret import Secret
 from .kept_budgets import BudgetState, KeptBudget, Wanted
-from .store import Full, Ledger, LedgerAway, read_budgets
+from .store import Full, Ledger, LedgerAway, put_aside_by_part, read_budgets
 from .tables import ADDED, COLUMNS, KEYS, LATENCY_KEYS, OLD_SUMS, SUMS, VERSION
 
 try:
@@ -174,6 +174,7 @@ class PostgresLedger(Ledger):
             statements = "" if self._execute(visible).fetchone() is not None else _SCHEMA
             if not statements and self._version() < VERSION:
                 statements = _UPGRADE
+            self._execute("SET LOCAL statement_timeout = 0")  # an old ledger may be large
             for statement in statements.strip().split(";\n") if statements else ():
                 self._execute(statement)
             self._version()
@@ -303,16 +304,14 @@ class PostgresLedger(Ledger):
                 found += self._execute(words, (*place, *place)).rowcount
         return found > 0
 
-    def _state(self, budget: int, begins: str) -> list[BudgetState]:
-        given = (budget, begins)
-        ends = dict(
-            self._execute(
-                "SELECT value, max(expires) FROM {reservations} WHERE budget = ? AND period = ? GROUP BY value", given
-            ).fetchall()
+    def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
+        words = "SELECT value, amount, expires FROM {reservations} WHERE budget = ? AND period = ? AND expires >= ?"
+        aside = put_aside_by_part(
+            (value, int(amount), expires) for value, amount, expires in self._execute(words, (budget, begins, now))
         )
-        words = "SELECT value, amount, reserved FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
-        found = self._execute(words, given).fetchall()
-        return [BudgetState(value, int(spent), int(aside), ends.get(value)) for value, spent, aside in found]
+        words = "SELECT value, amount FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
+        found = self._execute(words, (budget, begins)).fetchall()
+        return [BudgetState(value, int(spent), *aside.get(value, (0, None))) for value, spent in found]
 
     def told(self, error: Exception) -> str:
         return told(self._address, error)

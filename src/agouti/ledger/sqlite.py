@@ -16,12 +16,13 @@ from weakref import WeakSet
 import msgspec
 
 from ..core.errors import ConfigError
+from ..core.forks import begin_anew
 from ..forking import undisturbed
 from .kept_budgets import BudgetState, KeptBudget, Wanted
 from .rows import LedgerRow
 from .sqlite_amounts import LARGEST, Total, added, kept, sum_of, whole
 from .sqlite_tables import ADD, ADD_LATENCY, APPLICATION, AS_NEW, SCHEMA, UPGRADE
-from .store import Full, Ledger, LedgerAway, read_budgets
+from .store import Full, Ledger, LedgerAway, put_aside_by_part, read_budgets
 from .tables import AMOUNTS, SUMS, VERSION, log
 
 _PATIENCE = 10.0
@@ -99,6 +100,11 @@ class SqliteLedger(Ledger):
         self._opened = _place_of(path)
         self._numbers = {}
         _OPEN.add(self)
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """A child has another ledger of its own: this one, and its lock, are the parent's."""
+        _OPEN.discard(self)
 
     def _open_copy(self, why: Exception) -> None:
         """Read what cannot be opened where it is, such as a copy on something that nothing can be written to."""
@@ -316,17 +322,14 @@ class SqliteLedger(Ledger):
                 put_aside.append((reservation, used + each.amount))
         return put_aside
 
-    def _state(self, budget: int, begins: str) -> list[BudgetState]:
-        ends = dict(
-            self._execute(
-                "SELECT value, max(expires) FROM reservations WHERE budget = ? AND period = ? GROUP BY value",
-                (budget, begins),
-            ).fetchall()
+    def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
+        words = "SELECT value, amount, expires FROM reservations WHERE budget = ? AND period = ? AND expires >= ?"
+        aside = put_aside_by_part(
+            (value, whole(amount), expires) for value, amount, expires in self._execute(words, (budget, begins, now))
         )
-        found = self._execute(
-            "SELECT value, amount, reserved FROM spent WHERE budget = ? AND period = ? ORDER BY value", (budget, begins)
-        )
-        return [BudgetState(value, whole(spent), whole(aside), ends.get(value)) for value, spent, aside in found]
+        words = "SELECT value, amount FROM spent WHERE budget = ? AND period = ? ORDER BY value"
+        found = self._execute(words, (budget, begins)).fetchall()
+        return [BudgetState(value, whole(spent), *aside.get(value, (0, None))) for value, spent in found]
 
     def _total(self, since: str, until: str) -> str:
         # What SQLite adds up by itself ends at 64 bits.

@@ -106,8 +106,8 @@ class Ledger(LedgerReports):
         """
 
     @abstractmethod
-    def _state(self, budget: int, begins: str) -> list[BudgetState]:
-        """What is spent and put aside of a budget in a period, by parts."""
+    def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
+        """What is spent of a budget in a period, and what is put aside and has not lapsed, by parts."""
 
     def reserve(
         self, wanted: Sequence[Wanted], now: float, expires: float
@@ -199,7 +199,7 @@ class Ledger(LedgerReports):
                 spent[value] = spent.get(value, 0) + amount
         return spent
 
-    def states(self, budgets: "Iterable[tuple[Budget, KeptBudget, str]]") -> list[list[BudgetState]]:
+    def states(self, budgets: "Iterable[tuple[Budget, KeptBudget, str]]", now: float) -> list[list[BudgetState]]:
         """What is spent and put aside of budgets in their periods, by parts; as the rows before say, where no program
         has asked for one of them yet.
 
@@ -211,7 +211,7 @@ class Ledger(LedgerReports):
             try:
                 found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (kept.key,)).fetchone()
                 if found is not None:
-                    told.append(self._state(int(found[0]), begins))
+                    told.append(self._state(int(found[0]), begins, now))
                 else:
                     before = self._spent_before(kept, begins)
                     told.append([BudgetState(value, amount, 0) for value, amount in sorted(before.items())])
@@ -252,6 +252,15 @@ def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:
 
 
 _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
+
+
+def put_aside_by_part(found: Iterable[tuple[str, int, float]]) -> dict[str, tuple[int, float]]:
+    """Amounts of reservations by parts, with when the last of them lapses."""
+    aside: dict[str, tuple[int, float]] = {}
+    for value, amount, expires in found:
+        total, until = aside.get(value, (0, 0.0))
+        aside[value] = (total + amount, max(until, expires))
+    return aside
 
 
 def read_budgets(found: Iterable[Sequence[Any]], seen: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:

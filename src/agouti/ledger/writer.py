@@ -205,13 +205,14 @@ class Writer:
             if self._why:
                 self._why = ""
                 log.warning("the ledger %s is written again", ledger.place)
-            self._forget(ledger)
         except Exception as error:
             if ledger.may_retry(error) or ledger.is_damaged(error):  # with the next ones
                 self._failed(ledger.told(error))
             else:
                 self._each_alone(ledger, entries)
         self._written_at = time.monotonic()
+        if not self._entries:
+            self._forget(ledger)
 
     def _each_alone(self, ledger: Ledger, entries: list[Entry]) -> None:
         """One of them cannot be written: the others are, and what it has put aside is given back."""

@@ -37,6 +37,8 @@ _PAIRS = (
 _AWAY = 5.0
 # A store that does not answer for so many seconds is out of reach.
 _PATIENCE = 4.0
+# Where a call has less time than that, it says nothing of the store.
+_SURE = 0.25
 
 
 class _Row(Protocol):
@@ -180,13 +182,17 @@ class LimitHook(SendingHook):
         for row, ticket in self._held.pop(id(attempt), ()):
             row.leave(ticket)
 
-    def _asked(self, attempt: AttemptDetails, question: "Callable[[], Any]", left: float) -> Steps[Any]:
+    def _asked(self, attempt: AttemptDetails, question: "Callable[[], Any]") -> Steps[Any]:
         """Ask the store; a task, or a call with a deadline, waits beside it, and no longer than it may."""
         if attempt.left is None and not in_a_task():
             return (yield RunCallable(question, None))
+        # How long it may wait for its turn is another matter; half of its time is left for the request itself.
+        seconds = _PATIENCE if attempt.left is None else min(_PATIENCE, max(attempt.left, 0.0) / 2)
         try:
-            return (yield from wait_for_job(self._thread.submit(question), max(min(left, _PATIENCE), 0.05)))
+            return (yield from wait_for_job(self._thread.submit(question), seconds))
         except TimeoutError:
+            if seconds < _SURE:  # that this call has no time says nothing of the store
+                raise TurnTooLate("the store of the limits has not answered yet", None) from None
             raise StoreLost("it does not answer") from None
 
     def _row_in(self, store: Store, schedules: dict[tuple[str, str], Schedule]) -> SharedSchedule:
@@ -331,8 +337,8 @@ def _blocked(headers: Mapping[str, str]) -> float | None:
     """Seconds until the provider takes more requests, where a good reply says that none are left."""
     if not any("ratelimit" in name for name in headers):
         return None
-    if "ratelimit" in headers:
-        return asked_wait({"ratelimit": headers["ratelimit"]})
+    if "ratelimit" in headers and (wait := asked_wait({"ratelimit": headers["ratelimit"]})) is not None:
+        return wait
     for left, reset in _PAIRS:
         if headers.get(left, "").strip() == "0" and reset in headers:
             return asked_wait({name: headers[name] for name in (left, reset, "date") if name in headers})

@@ -83,13 +83,13 @@ class SharedSchedule:
         self._now = now
         self._lateness = Lateness()
 
-    def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any], float], Steps[Any]]") -> Steps[Any]:
+    def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
         """Wait for a turn; gives the `SharedTicket`.
 
         Args:
             tokens: of prompt and answer, estimated.
             most: seconds that the call may wait.
-            ask: how a question to the store is waited for, at most so many seconds.
+            ask: how a question to the store is waited for.
 
         Raises:
             TurnTooLate: it would have to wait longer.
@@ -103,7 +103,7 @@ class SharedSchedule:
             while True:
                 signal = Signal()
                 left = max(until - self._clock(), 0.0)
-                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left), left)
+                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left))
                 if kind == "go":
                     break
                 if kind == "late":
