@@ -282,7 +282,7 @@ def test_what_has_lapsed_is_not_put_aside(store: str) -> None:
     ledger.close()
 
 
-def test_a_copy_that_nothing_can_be_written_to_is_read(tmp_path: Path) -> None:
+def test_a_copy_that_nothing_can_be_written_to_is_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     folder = tmp_path / "copy"
     folder.mkdir()
     with agouti.Client(config(folder / "u.sqlite"), transport=FakeTransport([GOOD])) as client:
@@ -291,6 +291,14 @@ def test_a_copy_that_nothing_can_be_written_to_is_read(tmp_path: Path) -> None:
         for path in folder.iterdir():
             path.chmod(0o400)
         folder.chmod(0o500)
+        prepare = SqliteLedger._prepare
+
+        def refused(ledger: SqliteLedger) -> None:  # as SQLite says it there; an administrator would be let in
+            if ledger._copy is None:
+                raise sqlite3.OperationalError("unable to open database file")
+            prepare(ledger)
+
+        monkeypatch.setattr(SqliteLedger, "_prepare", refused)
         try:
             assert calls(folder / "u.sqlite") == 1
         finally:

@@ -131,3 +131,43 @@ def test_where_the_store_is_may_stand_in_a_variable(
     settings = agouti.load_config(path).ledger
     assert settings is not None
     assert settings.path == tmp_path / "usage.sqlite"
+
+
+OLD_COLUMNS = """at double precision NOT NULL, provider text NOT NULL, name text NOT NULL, label text NOT NULL, operation text NOT NULL,
+  key text NOT NULL, outcome text NOT NULL, error text NOT NULL, status bigint, request_id text NOT NULL, input_tokens bigint,
+  output_tokens bigint, cached_tokens bigint, cache_write_tokens bigint, reasoning_tokens bigint, cost bigint, currency text NOT NULL,
+  estimated boolean NOT NULL, seconds double precision NOT NULL, first_token double precision, tags text NOT NULL, prompt text NOT NULL"""
+OLD_KEY = "day text NOT NULL, provider text NOT NULL, name text NOT NULL, label text NOT NULL, tags text NOT NULL"
+OLD = f"""
+CREATE TABLE agouti_attempts (id bigserial PRIMARY KEY, {OLD_COLUMNS});
+CREATE INDEX agouti_attempts_at ON agouti_attempts (at);
+CREATE TABLE agouti_sums ({OLD_KEY}, currency text NOT NULL, calls bigint NOT NULL, failures bigint NOT NULL,
+  abandoned bigint NOT NULL, input_tokens bigint NOT NULL, output_tokens bigint NOT NULL, cached_tokens bigint NOT NULL,
+  cache_write_tokens bigint NOT NULL, reasoning_tokens bigint NOT NULL, cost bigint NOT NULL, unpriced bigint NOT NULL,
+  estimated bigint NOT NULL, PRIMARY KEY (day, provider, name, label, tags, currency));
+CREATE TABLE agouti_latencies ({OLD_KEY}, bucket integer NOT NULL, count bigint NOT NULL,
+  PRIMARY KEY (day, provider, name, label, tags, bucket));
+CREATE TABLE agouti_reservations (id bigserial PRIMARY KEY, budget text NOT NULL, amount bigint NOT NULL, expires double precision NOT NULL);
+CREATE TABLE agouti_ledger (version integer NOT NULL);
+INSERT INTO agouti_ledger VALUES (1);
+INSERT INTO agouti_attempts VALUES (1, 1796040000, 'nb', 'quill', 'a', 'chat', '', 'answered', '', 200, '', 9, 4, NULL, NULL, NULL,
+  1700000, 'USD', false, 0.5, NULL, '{{}}', '');
+INSERT INTO agouti_sums SELECT to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD'), 'nb', 'quill', 'a', '{{}}', 'USD', 3, 1, 0, 30, 30, 0, 0, 0,
+  500000000000, 0, 0;
+INSERT INTO agouti_latencies SELECT to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD'), 'nb', 'quill', 'a', '{{}}', 0, 2
+"""
+
+
+def test_tables_of_the_version_before_are_made_new_ones(database: str) -> None:
+    with psycopg.connect(database, autocommit=True) as connection:
+        for statement in OLD.split(";\n"):
+            connection.execute(statement.encode())
+    with agouti.Client(config(database)) as client, pytest.raises(agouti.ConfigError, match="older Agouti"):
+        client.usage()
+    made = {**config(database), "budgets": {"day": {"amount": 1, "currency": "USD", "per": "day"}}}
+    with agouti.Client(made, transport=FakeTransport([GOOD])) as client:
+        client.ask("a", "Peas?", max_tokens=9)
+        total = client.usage().total
+        assert (total.calls, total.failures, total.unsent, total.median) == (4, 1, 0, pytest.approx(1.0, rel=0.06))
+        assert float(client.budgets()[0].spent) == pytest.approx(0.5, abs=1e-4)
+    assert [row.sent for row in rows(database)] == [True, True]

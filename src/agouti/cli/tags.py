@@ -8,18 +8,13 @@ import click
 
 from ..client import Client
 from .app import Settings
+from .text import pairs_given
 
 F = TypeVar("F", bound=Callable[..., Any])
 
 
 def _keep(context: click.Context, _: click.Parameter, pairs: tuple[str, ...]) -> None:
-    tags: dict[str, str] = {}
-    for pair in pairs:
-        name, equals, value = pair.partition("=")
-        if not equals or not name:
-            raise click.UsageError(f"--tag takes NAME=VALUE, not {pair!r}")
-        tags[name] = value
-    context.ensure_object(Settings).tags = tags
+    context.ensure_object(Settings).tags = pairs_given("--tag", pairs)
 
 
 def TAG(function: F) -> F:  # noqa: N802 - it stands among the options

@@ -51,13 +51,22 @@ def blanks_given(pairs: tuple[str, ...]) -> dict[str, str]:
     Raises:
         click.UsageError: one of them has no ``=``.
     """
-    blanks: dict[str, str] = {}
+    return pairs_given("--blank", pairs)
+
+
+def pairs_given(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
+    """The values of an option that takes ``NAME=VALUE``, by their names.
+
+    Raises:
+        click.UsageError: one of them has no ``=``.
+    """
+    values: dict[str, str] = {}
     for pair in pairs:
         name, equals, value = pair.partition("=")
         if not equals or not name:
-            raise click.UsageError(f"--blank takes NAME=VALUE, not {pair!r}")
-        blanks[name] = value
-    return blanks
+            raise click.UsageError(f"{option} takes NAME=VALUE, not {pair!r}")
+        values[name] = value
+    return values
 
 
 BLANK = click.option(
