@@ -109,6 +109,67 @@ def test_a_span_for_each_call_and_each_attempt(kind: str) -> None:
     assert numbers["gen_ai.client.operation.duration"][0].count == 1
 
 
+def tree(told: Told) -> list[str]:
+    """The spans, each below its parent, as lines."""
+    spans = told.spans
+
+    def below(parent: int | None, depth: int) -> list[str]:
+        lines: list[str] = []
+        for span in spans:
+            if (span.parent.span_id if span.parent else None) == parent and span.context is not None:
+                error = dict(span.attributes or {}).get("error.type")
+                lines += ["  " * depth + span.name + (f" ({error})" if error else "")]
+                lines += below(span.context.span_id, depth + 1)
+        return lines
+
+    return below(None, 0)
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_calls_that_belong_together_are_below_one_span(kind: str) -> None:
+    told = Told()
+    call = {"id": "c1", "type": "function", "function": {"name": "frost", "arguments": '{"place":"Fen"}'}}
+    wants = {"choices": [{"message": {"content": None, "tool_calls": [call]}, "finish_reason": "tool_calls"}]}
+    number = {"choices": [{"message": {"content": '{"value": 7}'}, "finish_reason": "stop"}]}
+    answers = [GOOD, number, wants, GOOD, GOOD, number, GOOD]
+
+    async def tasks() -> None:
+        async def frost(place: str) -> str:
+            """Whether there is frost."""
+            return (await client.ask("a", place)).text
+
+        client = agouti.AsyncClient(CONFIG, transport=AsyncFakeTransport(answers), hooks=[told.hook])
+        async with client:
+            await client.fill("a", int, "How many?")
+            await client.ask("a", "Frost?", tools=[frost], run_tools=True)
+            await agouti.batch(client, "a", ["Peas?"], kind=int)
+            with pytest.raises(agouti.AgoutiError):
+                await client.fill("a", bool, "Peas?", repairs=0)
+
+    def threads() -> None:
+        def frost(place: str) -> str:
+            """Whether there is frost."""
+            return client.ask("a", place).text
+
+        with agouti.Client(CONFIG, transport=FakeTransport(answers), hooks=[told.hook]) as client:
+            client.fill("a", int, "How many?")
+            client.ask("a", "Frost?", tools=[frost], run_tools=True)
+            agouti.batch(client, "a", ["Peas?"], kind=int)
+            with pytest.raises(agouti.AgoutiError):
+                client.fill("a", bool, "Peas?", repairs=0)
+
+    threads() if kind == "sync" else asyncio.run(tasks())
+    asked = ["  chat a", "    chat quill"]
+    nested = ["    chat a", "      chat quill"]
+    assert tree(told) == [
+        *("fill int", *asked, *asked),
+        *("tools a", *asked, "  execute_tool frost", *nested, *asked),
+        *("batch a", "  fill int", *nested),
+        *("fill bool (NotFilled)", *asked),
+    ]
+    assert not told.hook._groups
+
+
 def test_refusals_streams_and_those_that_are_left() -> None:
     told = Told()
     stream = [b'data: {"choices":[{"delta":{"content":"In March, peas."}}]}\n\n'] * 3

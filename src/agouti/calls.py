@@ -17,6 +17,7 @@ from .core.errors import AgoutiError, ConfigError, RequestError
 from .core.secret import Secret
 from .credentials.sources import GivenKey, Key
 from .engine.call import CLOCKS, Call, check_blanks
+from .engine.groups import AROUND
 from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
 from .own_hooks import own_hooks
@@ -52,6 +53,7 @@ class Calls:
         clocks: time and chance.
         hooks: are told of every attempt.
         only: label of the one provider that every name is sent to as it is, where there is one.
+        group: number of the group that its calls are part of; 0: of none.
     """
 
     def __init__(
@@ -69,6 +71,7 @@ class Calls:
         self._targets = Targets(config, only)
         self._tags: dict[str, str] = {}
         self._hooks = [hooks]  # shared with the same calls under other tags
+        self.group = 0
 
     @property
     def hooks(self) -> "tuple[Hook, ...]":
@@ -157,6 +160,7 @@ class Calls:
             retries=limits.retries,
             headers=limits.headers,
             clocks=self.clocks,
+            group=self.group or AROUND.get(),
         )
 
     def chat(self, label: str, prompt: "Prompt", options: "Options", *, stream: bool = False) -> Call:

@@ -1,7 +1,8 @@
 """Telemetry as a hook: OpenTelemetry spans and metrics of calls and attempts, by its conventions for generative AI.
 
-A span for each call, one below it for each attempt, and events for repeats and waits; counts of tokens, durations and
-cost as metrics. What is asked and answered is in none of them, unless that is asked for.
+A span for each call, one below it for each attempt, and events for repeats and waits; calls that belong together (a
+fill with its repairs, a question with its functions, a run over rows) are below one span. Counts of tokens, durations
+and cost as metrics. What is asked and answered is in none of them, unless that is asked for.
 """
 
 import json
@@ -15,7 +16,15 @@ from urllib.parse import urlsplit
 from .core.chat import Completion, Message, Request, ToolCall
 from .core.errors import ConfigError
 from .core.forks import begin_anew
-from .engine.hooks import AttemptDetails, AttemptResult, CallResult, SeeingHook, SendingHook
+from .engine.hooks import (
+    AttemptDetails,
+    AttemptResult,
+    CallResult,
+    GroupDetails,
+    GroupHook,
+    SeeingHook,
+    SendingHook,
+)
 from .engine.question import Question
 
 if TYPE_CHECKING:
@@ -73,7 +82,7 @@ class _Traced:
         self.facts: dict[str, Any] = {}
 
 
-class Telemetry(SendingHook, SeeingHook):
+class Telemetry(SendingHook, SeeingHook, GroupHook):
     """Tells OpenTelemetry of calls and attempts; for ``Client(hooks=[...])``, or by ``[telemetry]`` in a configuration.
 
     Args:
@@ -114,12 +123,13 @@ class Telemetry(SendingHook, SeeingHook):
         )
         self._cost = meter.create_counter("agouti.cost", "{currency}", "What requests have cost.")
         self._calls: dict[int, _Traced] = {}
+        self._groups: dict[int, tuple[Span, Context]] = {}
         self._lock = Lock()
         begin_anew(self)
 
     def after_fork(self) -> None:
         """What is under way is the parent's."""
-        self._calls, self._lock = {}, Lock()
+        self._calls, self._groups, self._lock = {}, {}, Lock()
 
     def before(self, attempt: AttemptDetails) -> None:
         """Begin the span of an attempt, and that of its call; what goes wrong with it refuses nothing."""
@@ -133,7 +143,7 @@ class Telemetry(SendingHook, SeeingHook):
         with self._lock:
             traced = self._calls.get(attempt.call)
         if traced is None:
-            within = context.get_current()
+            within = self._within(attempt.group)
             name = f"{attempt.operation} {attempt.label}".strip()
             asked = _asked(attempt, content=self._content)
             span = self._tracer.start_span(name, within, SpanKind.INTERNAL, {**facts, **asked})
@@ -211,6 +221,34 @@ class Telemetry(SendingHook, SeeingHook):
         traced.span.end()
         facts = {**traced.facts, "gen_ai.operation.name": result.operation, "agouti.label": result.label}
         self._seconds.record(result.seconds, {**facts, **({"error.type": error} if error else {})})
+
+    def begin_group(self, group: GroupDetails) -> None:
+        """Begin the span of calls that belong together."""
+        within = self._within(group.within)
+        facts: dict[str, Any] = {"agouti.label": group.label}
+        facts |= {f"agouti.tag.{name}": value for name, value in group.tags.items()}
+        if group.operation == "execute_tool":
+            facts |= {"gen_ai.operation.name": group.operation, "gen_ai.tool.name": group.name}
+        name = f"{group.operation} {group.name or group.label}"
+        span = self._tracer.start_span(name, within, SpanKind.INTERNAL, facts)
+        with self._lock:
+            self._groups[group.number] = span, trace.set_span_in_context(span, within)
+
+    def end_group(self, group: GroupDetails, error: BaseException | None) -> None:
+        """End it."""
+        with self._lock:
+            span, _ = self._groups.pop(group.number, (None, None))
+        if span is None:
+            return
+        left = isinstance(error, GeneratorExit)
+        _failed(span, "answered" if error is None else "failed", None if left else error)
+        span.end()
+
+    def _within(self, group: int) -> "Context":
+        """What a new span is below: its group, or whatever the application is doing."""
+        with self._lock:
+            _, within = self._groups.get(group, (None, None))
+        return context.get_current() if within is None else within
 
     def _facts(self, attempt: AttemptDetails) -> dict[str, Any]:
         """What tells one span or number from another."""
@@ -315,7 +353,7 @@ def _parts(said: Any) -> list[dict[str, Any]]:
     ]
 
 
-def _failed(span: "Span", outcome: str, error: Exception | None) -> str:
+def _failed(span: "Span", outcome: str, error: BaseException | None) -> str:
     """Put onto a span why it has failed; the class of the error."""
     if outcome in ("answered", "cached"):
         return ""

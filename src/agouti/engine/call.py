@@ -150,6 +150,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
         headers: further headers, under lower-case names.
         cache: whether it may be answered from a cache; `None`: as the cache thinks.
         fits: whether an answer is what was asked for; what is not is kept by no cache.
+        group: number of the group that it is part of; 0: of none.
     """
 
     targets: tuple[Target, ...]
@@ -163,6 +164,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     clocks: Clocks = CLOCKS
     cache: bool | None = None
     fits: Callable[[object], bool] | None = None
+    group: int = 0
 
     @property
     def label(self) -> str:

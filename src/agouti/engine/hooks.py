@@ -42,6 +42,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
         call: the same number for all attempts of one call, and of no other that is under way.
         cache: whether the caller wants it answered from a cache, or not; `None`: nothing was said.
         fits: says of an answer whether it is what the caller has asked for; `None`: any is.
+        group: number of the group that the call is part of (see `GroupHook`); 0: of none.
     """
 
     operation: str
@@ -59,6 +60,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     call: int = 0
     cache: bool | None = None
     fits: "Callable[[object], bool] | None" = None
+    group: int = 0
 
 
 Outcome: TypeAlias = Literal["answered", "failed", "abandoned", "cached"]
@@ -127,6 +129,27 @@ class CallResult(Struct, frozen=True, kw_only=True):
     call: int = 0
 
 
+class GroupDetails(Struct, frozen=True):
+    """Calls that belong together.
+
+    Attributes:
+        number: its own; the ``group`` of each attempt in it.
+        operation: ``fill``: a form with its repairs; ``tools``: a question with its functions; ``execute_tool``: one
+            function run; ``batch``: a run over rows.
+        name: of the form or the function.
+        label: the label that is asked.
+        within: number of the group that this one is part of; 0: of none.
+        tags: what it is for.
+    """
+
+    number: int
+    operation: str
+    name: str
+    label: str
+    within: int
+    tags: Mapping[str, str]
+
+
 class Hook(Protocol):
     """What a hook can do; each method does nothing unless it is written."""
 
@@ -190,4 +213,16 @@ class SeeingHook(Hook):
 
     def cached(self, result: AttemptResult) -> None:
         """A hook had the answer; must be quick and wait for nothing."""
+        return
+
+
+class GroupHook(Hook):
+    """A hook that is told as well of calls that belong together; both methods must be quick and wait for nothing."""
+
+    def begin_group(self, group: GroupDetails) -> None:
+        """The first call of a group is about to be made."""
+        return
+
+    def end_group(self, group: GroupDetails, error: BaseException | None) -> None:
+        """A group has ended; with `GeneratorExit` where the caller has left it."""
         return

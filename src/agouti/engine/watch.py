@@ -83,6 +83,7 @@ class Watch:
             call=id(call),
             cache=call.cache,
             fits=call.fits,
+            group=call.group,
         )
 
     @property

@@ -27,6 +27,7 @@ from ..core.suggest import near_hint
 from ..core.vectors import VectorsRequest
 from ..engine.call import request_for
 from ..engine.effects import Steps
+from ..engine.groups import Group
 from ..engine.operations.chat import Chat, expressible
 from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
@@ -113,6 +114,7 @@ _OWN = tuple(sorted(BatchOptions.__annotations__.keys() - Options.__annotations_
 class _Prepared(Struct, frozen=True):
     """A run that can begin."""
 
+    calls: Calls
     work: Work
     ask: Asking
     results: Results | Memory
@@ -215,7 +217,7 @@ def _prepare(
     own = {name: options[name] for name in _OWN if options.get(name) is not None}
     plain = {name: value for name, value in options.items() if name not in _OWN}
     _check(own, plain)
-    calls = calls_of(client)
+    calls = calls_of(client).tagged({})  # its own: its calls are a group
     target = calls.target(label)
     looked = looked_through(
         rows,
@@ -272,7 +274,7 @@ def _prepare(
     except BaseException:
         results.abandon()
         raise
-    return _Prepared(work, ask, results, looked, own, schema, deferred, cluster)
+    return _Prepared(calls, work, ask, results, looked, own, schema, deferred, cluster)
 
 
 _ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
@@ -413,8 +415,16 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], *, trial: bool) ->
 
 def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     """The run, its results put away however it ends."""
+    calls = prepared.calls
+    call = prepared.ask.call(_SAMPLE)
+    with Group(call, "batch") as group:
+        calls.group = group.number
+        return (yield from _run_through(client, prepared))
+
+
+def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     work, results = prepared.work, prepared.results
-    clock = calls_of(client).clocks.clock
+    clock = prepared.calls.clocks.clock
     began = clock()
 
     def put_away() -> None:

@@ -28,6 +28,7 @@ from ...reply import Reply
 from ..accumulate import ReplyAccumulator
 from ..call import Call, request_for
 from ..effects import Steps
+from ..groups import Group
 from ..provider import Target
 from .chat import ask
 from .chat_streamed import stream
@@ -120,8 +121,13 @@ class FormCall:
         Args:
             so_far: the first answer comes as a stream, and is put together here.
         """
+        call = self._call
+        with Group(call, "fill", self._form.name) as group:
+            # made here: a call is in no cycle of references
+            return (yield from self._filling(replace(call, fits=self._fits, group=group.number), so_far))
+
+    def _filling(self, call: Call, so_far: ReplyAccumulator | None) -> Steps[Filled[Any]]:
         answers: list[FilledAnswer] = []
-        call = replace(self._call, fits=self._fits)  # made here: a call is in no cycle of references
         while True:
             try:
                 if so_far is not None and not answers:

@@ -17,6 +17,7 @@ from ...reply import Reply, ToolUse
 from ..accumulate import ReplyAccumulator
 from ..call import Call
 from ..effects import RunCallable, Steps, Together, attempted
+from ..groups import Group
 from ..provider import Target
 from .chat import ask
 from .chat_streamed import stream
@@ -108,8 +109,15 @@ class ToolLoop:
         Args:
             so_far: every reply comes as a stream, and is put together here.
         """
+        call = self._call
+        if not self._tools:
+            return (yield from self._rounds(replace(call, fits=self._fits), so_far))
+        with Group(call, "tools") as group:
+            # made here: a call is in no cycle of references
+            return (yield from self._rounds(replace(call, fits=self._fits, group=group.number), so_far))
+
+    def _rounds(self, call: Call, so_far: ReplyAccumulator | None) -> Steps[ToolLoopResult]:
         replies = self.replies
-        call = replace(self._call, fits=self._fits)  # made here: a call is in no cycle of references
         for _ in range(self._max_rounds + 1):
             if so_far is None:
                 reply = yield from ask(call, shape=self._shaped)
@@ -123,7 +131,7 @@ class ToolLoop:
                 return ToolLoopResult(reply=self._of_all(reply), messages=self._more, replies=replies)
             if len(replies) > self._max_rounds:
                 break
-            yield from self._run(calls, reply)
+            yield from self._run(calls, reply, call)
         raise TooManyRounds(
             f"{reply.provider}: {reply.label} still asks for functions after {self._max_rounds} rounds of them",
             hint="Raise max_rounds, or see why in error.partial and the log agouti.tools.",
@@ -163,7 +171,7 @@ class ToolLoop:
             del parameters["tool_choice"]
         return replace(request, messages=(*request.messages, *self._more), parameters=parameters)
 
-    def _run(self, calls: tuple[ToolUse, ...], reply: Reply) -> Steps[None]:
+    def _run(self, calls: tuple[ToolUse, ...], reply: Reply, within: Call) -> Steps[None]:
         """Run what was asked for, side by side, and put what it gave into the conversation."""
         work: list[Callable[[], Any]] = []
         wrong: list[str] = []
@@ -183,7 +191,8 @@ class ToolLoop:
                 partial=self._of_all(reply),
             )
         self._corrected = bool(wrong)
-        results = yield Together([attempted(_called(each, self._call), Exception) for each in work], _AT_ONCE)
+        steps = [attempted(_called(each, within, call.name), Exception) for call, each in zip(calls, work, strict=True)]
+        results = yield Together(steps, _AT_ONCE)
         for call, result in zip(calls, results, strict=True):
             log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
             failed = isinstance(result, BaseException) or any(result is each for each in wrong)
@@ -212,10 +221,11 @@ class ToolLoop:
         return f"Error: {type(result).__name__}: {result}"[:2000]
 
 
-def _called(function: Callable[[], Any], call: Call) -> Steps[Any]:
+def _called(function: Callable[[], Any], call: Call, name: str) -> Steps[Any]:
     left = call.left()
     try:
-        return (yield RunCallable(function, left))
+        with Group(call, "execute_tool", name) as group:
+            return (yield RunCallable(group.around(function), left))
     except TimeoutError:
         call.check_time()  # the function's own time, or that of the call
         raise
