@@ -189,15 +189,22 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         traced.span.set_attributes(said)
         traced.error = _failed(span, result.outcome, result.error)
         span.end()
-        usage = result.usage
-        for kind in ("input", "output"):
-            count: int | None = getattr(usage, f"{kind}_tokens", None)
-            if count is not None:
-                self._tokens.record(max(count, 0), {**facts, "gen_ai.token.type": kind})
+        self._count(result, facts)
         if result.first_token is not None:
             self._first.record(result.first_token, facts)
+
+    def _count(self, result: AttemptResult, facts: Mapping[str, Any]) -> None:
+        """What it took: tokens and cost."""
+        for kind in ("input", "output"):
+            count: int | None = getattr(result.usage, f"{kind}_tokens", None)
+            if count is not None:
+                self._tokens.record(max(count, 0), {**facts, "gen_ai.token.type": kind})
         if result.cost:
             self._cost.add(result.cost, {**facts, "agouti.currency": result.currency})
+
+    def deferred(self, result: AttemptResult) -> None:
+        """An answer of a deferred batch: it has no span, but its tokens and its cost count."""
+        self._count(result, self._facts(result.attempt))
 
     def cached(self, result: AttemptResult) -> None:
         """An answer came from the cache: its span says so."""

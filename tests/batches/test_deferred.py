@@ -7,6 +7,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+import tomllib
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -54,6 +55,44 @@ def test_answers_and_forms_come_later(late: Served, tmp_path: Path, label: str) 
         assert "18 of 24" not in (tmp_path / "f.csv").read_text()
         again = agouti.batch(client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, **asking)  # type: ignore[arg-type]
         assert (again.done, again.found) == (0, 12)
+
+
+@pytest.mark.parametrize(("share", "each", "estimated"), [({"batch": 0.5}, 0.5, False), ({}, 1.0, True)])
+def test_they_count_in_ledger_budgets_and_reports(
+    late: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, share: dict[str, float], each: float, estimated: bool
+) -> None:
+    """Once, though the run is stopped between an answer and the next one."""
+    price = {"input": 0, "output": 0, "request": 1, "currency": "USD", **share}
+    budget = {"amount": 100, "currency": "USD", "per": "day"}
+    table = {
+        "providers": tomllib.loads(late.entry("northbank"))["providers"],
+        "models": {"later": {"provider": "northbank", "name": "quill-large", "price": price}},
+        "ledger": {"store": str(tmp_path / "usage.sqlite")},
+        "budgets": {"all": budget},
+    }
+    asking: Any = {"prompt": "From {note}", "out": tmp_path / "o.jsonl", "key": "id", "deferred": True}
+    for name, value in late.environment.items():
+        monkeypatch.setenv(name, value)
+    with agouti.Client(table) as client:
+        stopped: list[str] = []
+
+        def full(*_: Any, **__: Any) -> None:
+            stopped.append("once")
+            raise KeyboardInterrupt
+
+        with pytest.MonkeyPatch.context() as patch, pytest.raises(KeyboardInterrupt):
+            patch.setattr(deferred.DeferredRun, "_forget", full)
+            agouti.batch(client, "later", NOTES, tags={"shelf": "notes"}, **asking)
+        batch = agouti.batch(client, "later", NOTES, tags={"shelf": "notes"}, **asking)
+        costs = [row.cost for row in batch]
+        assert costs == ([None] * 12 if estimated else [each] * 12)
+    with agouti.Client(table) as client:
+        usage = client.usage(by=["operation", "tag:shelf"])
+        (row,) = [row for row in usage.rows if row.group["operation"] == "batch"]
+        assert (row.calls, dict(row.cost), row.group["tag:shelf"]) == (12, {"USD": 12 * each}, "notes")
+        (status,) = client.budgets()
+        assert float(status.spent) == 12 * each
+    assert stopped
 
 
 @pytest.mark.parametrize("label", LABELS)

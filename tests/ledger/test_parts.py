@@ -119,7 +119,7 @@ def hear(warning: BudgetWarning) -> None:
     HEARD.append(warning)
 
 
-def test_somebody_is_told_that_it_is_nearly_spent() -> None:
+def test_somebody_is_told_that_it_is_nearly_spent(monkeypatch: pytest.MonkeyPatch) -> None:
     bodies: list[Any] = []
 
     class Hook(BaseHTTPRequestHandler):
@@ -134,8 +134,11 @@ def test_somebody_is_told_that_it_is_nearly_spent() -> None:
     server = HTTPServer(("127.0.0.1", 0), Hook)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     HEARD.clear()
-    for whom in (f"http://127.0.0.1:{server.server_port}/hook", f"{__name__}:hear", f"{__name__}:nobody"):
+    address = f"http://127.0.0.1:{server.server_port}/hook"
+    monkeypatch.setenv("CLUB_HOOK", address)
+    for whom in (address, {"env": "CLUB_HOOK"}, f"{__name__}:hear", f"{__name__}:nobody"):
         with client_of(None, amount=0.0004, currency="USD", per="run", warn=0.5, notify=whom) as client:
+            assert address not in f"{client.config.budgets!r}"
             with pytest.warns(agouti.AgoutiWarning, match="club is nearly spent"):
                 let_through(client, "a")
     for thread in threading.enumerate():
@@ -143,5 +146,5 @@ def test_somebody_is_told_that_it_is_nearly_spent() -> None:
             thread.join(10)
     server.shutdown()
     server.server_close()
-    assert [(each["budget"], each["unit"], each["share"] >= 0.5) for each in bodies] == [("club", "USD", True)]
+    assert [(each["budget"], each["unit"], each["share"] >= 0.5) for each in bodies] == [("club", "USD", True)] * 2
     assert [each.budget for each in HEARD] == ["club"]

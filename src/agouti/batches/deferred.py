@@ -5,8 +5,10 @@ by the next one, which asks how far the batches are instead of handing the rows 
 """
 
 import json
+import logging
 from collections.abc import Callable
 from datetime import datetime
+from decimal import Decimal
 from os import urandom
 from typing import Any
 
@@ -20,6 +22,7 @@ from ..dialects.base import Fault, Pending
 from ..dialects.deferred import DeferredBatches, Handed, LineResult
 from ..engine.call import Call, request_for
 from ..engine.effects import Sleep, Steps
+from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.operations.chat import Chat, encoded, expressible
 from ..engine.operations.deferred import batches_of, done, path_of
 from ..plain_values import plain_value
@@ -30,6 +33,7 @@ from .results import Results
 from .units import Unit
 from .work import Work
 
+log = logging.getLogger("agouti.hooks")
 # Seconds between two looks, from the first to those of a batch that takes long.
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
 # Clocks differ by so many seconds.
@@ -249,7 +253,11 @@ class DeferredRun:
                     continue
                 content, head = row
                 there.add(digest)
-                self._work.keep_handed(json.loads(head), digest, content, self._read(line))
+                answer = self._answer(line)
+                facts = answer if isinstance(answer, dict) else self._facts(answer)
+                self._work.keep_handed(json.loads(head), digest, content, facts)
+                if not isinstance(answer, dict) and self._results.count_handed(digest, batch.mark):
+                    self._account(answer)
         for digest in self._results.handed_keys(batch.mark) if torn else ():
             row = self._results.handed_row(digest, batch.mark)
             if digest not in there and row is not None:
@@ -257,8 +265,8 @@ class DeferredRun:
                 self._work.keep_handed(json.loads(row[1]), digest, row[0], why)
         self._forget(batch)
 
-    def _read(self, line: LineResult) -> dict[str, Any]:
-        """A line as facts of a result."""
+    def _answer(self, line: LineResult) -> Reply | dict[str, Any]:
+        """The answer in a line; or the error there is instead, as facts of a result."""
         target = self._target
         dialect = target.provider.dialect
         try:
@@ -271,28 +279,67 @@ class DeferredRun:
                 return {"error": f"{value.kind.__name__}: {value.message}"}
             if isinstance(value, Pending):
                 return {"error": "the provider has no answer yet"}
-            reply = Reply.of(
+            return Reply.of(
                 value,
                 label=target.model.label,
                 provider=target.provider.label,
-                price=None,  # what a deferred request costs is another price, which is not known
+                price=target.price,
                 elapsed=0.0,
                 attempts=(),
                 body=line.body,
             )
-            return self._facts(reply)
-        except NotFilled as error:
-            return {"error": f"NotFilled: {error.what}", "answer": reply.text}
         except AgoutiError as error:
             return {"error": f"{type(error).__name__}: {error.what}"}
 
+    def _cost(self, reply: Reply) -> Decimal | None:
+        """What it cost, by the price for deferred requests."""
+        price = reply.price
+        images = reply.images if price is not None and price.image else 0
+        return None if price is None else price.exact(reply.usage or NO_USAGE, images=images, deferred=True)
+
+    def _account(self, reply: Reply) -> None:
+        """Tell the books of it."""
+        target, cost = self._target, self._cost(reply)
+        call = self._ask.call(_ANY_PROMPT)
+        attempt = AttemptDetails(
+            operation="batch",
+            label=target.model.label,
+            model=target.model.label,
+            name=target.model.name,
+            provider=target.provider.label,
+            number=1,
+            tags=call.question.tags,
+        )
+        result = AttemptResult(
+            attempt=attempt,
+            outcome="answered",
+            status=200,
+            usage=reply.usage,
+            cost=None if cost is None else float(cost),
+            exact_cost=cost,
+            currency="" if reply.price is None else reply.price.currency,
+            estimated=reply.price is not None and reply.price.batch is None,
+        )
+        for hook in call.hooks:
+            if isinstance(hook, SeeingHook):
+                try:
+                    hook.deferred(result)
+                except Exception:
+                    log.exception("a hook failed")
+
     def _facts(self, reply: Reply) -> dict[str, Any]:
-        facts = facts_of(reply, reply.usage or NO_USAGE)
+        cost = self._cost(reply)
+        if cost is None or reply.price is None or reply.price.batch is None:
+            reply, cost = replace(reply, price=None), None  # what it costs nobody has said
+        facts = facts_of(reply, reply.usage or NO_USAGE, None if cost is None else float(cost))
         facts.pop("seconds", None)
         if isinstance(self._ask, Values):
             form_call = self._ask.form_call(_ANY_PROMPT)
             form_call.request(self._target)
-            return {"value": plain_value(form_call.filled(reply).value), **facts}
+            try:
+                return {"value": plain_value(form_call.filled(reply).value), **facts}
+            except NotFilled as error:
+                return {"error": f"NotFilled: {error.what}", "answer": reply.text, **facts}
         if isinstance(self._ask, Requests):
             return {"answer": reply.text, "response": {"status_code": 200, "body": self._ask.exchanged(reply)}, **facts}
         return {"answer": reply.text, **facts}

@@ -21,7 +21,9 @@ CREATE TABLE IF NOT EXISTS rows (
 CREATE TABLE IF NOT EXISTS handed (
     mark TEXT PRIMARY KEY, name TEXT, count INTEGER, since REAL, file TEXT DEFAULT ''
 ) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS handed_rows (key BLOB PRIMARY KEY, mark TEXT, content BLOB, head TEXT) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS handed_rows (
+    key BLOB PRIMARY KEY, mark TEXT, content BLOB, head TEXT, counted INTEGER
+) WITHOUT ROWID;
 """
 # Columns that files of earlier versions lack.
 _LATER = (
@@ -29,6 +31,7 @@ _LATER = (
     ("handed", "file", "TEXT DEFAULT ''"),
     ("handed_rows", "content", "BLOB"),
     ("handed_rows", "head", "TEXT"),
+    ("handed_rows", "counted", "INTEGER"),
 )
 _FORMAT = 1
 _ORDERS = {True: "place IS NULL, place, start", False: "start"}
@@ -224,7 +227,7 @@ class Index:
         """
         self._base.execute("INSERT INTO handed VALUES (?, '', ?, ?, ?)", (mark, count, since, file))
         self._base.executemany(
-            "INSERT OR REPLACE INTO handed_rows VALUES (?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO handed_rows VALUES (?, ?, ?, ?, 0)",
             ((key, mark, content, head) for key, content, head in rows),
         )
         self.commit()
@@ -235,6 +238,13 @@ class Index:
             "SELECT content, head FROM handed_rows WHERE key = ? AND mark = ?", (key, mark)
         ).fetchone()
         return None if found is None else (bytes(found[0] or b""), found[1] or "")
+
+    def count_handed(self, key: bytes, mark: str) -> bool:
+        """Note that the answer to a row of a batch is in the books; whether it was not before."""
+        noted = self._base.execute(
+            "UPDATE handed_rows SET counted = 1 WHERE key = ? AND mark = ? AND counted IS NOT 1", (key, mark)
+        )
+        return noted.rowcount > 0
 
     def handed_keys(self, mark: str) -> list[bytes]:
         """The keys of the rows of a batch."""

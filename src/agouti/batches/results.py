@@ -353,6 +353,10 @@ class Results:
         """What was asked of a row of a batch, and how its result begins."""
         return self._index.handed_row(digest, mark)
 
+    def count_handed(self, digest: bytes, mark: str) -> bool:
+        """Note that the answer to a row of a batch is in the books: see `Index.count_handed`."""
+        return self._index.count_handed(digest, mark)
+
     def handed_keys(self, mark: str) -> list[bytes]:
         """The digests of the keys of the rows of a batch."""
         return self._index.handed_keys(mark)

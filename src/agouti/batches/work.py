@@ -362,6 +362,8 @@ class Work:
             self.done += not failed
             if failed and len(self.failures) < _SHOWN:
                 self.failures.append((head.get("line", 0), came["error"]))
+            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+                self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
             if isinstance(self._results, Results):
                 self._results.add(digest, {**head, **came}, failed=failed, content=content)

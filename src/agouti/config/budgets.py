@@ -3,13 +3,21 @@
 from collections.abc import Collection, Iterable, Mapping
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
-from typing import Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
+import msgspec
 from msgspec import Struct
 from msgspec.structs import force_setattr
 
 from ..core.errors import ConfigError
+from ..core.secret import Secret
 from ..core.suggest import near_hint
+from ..credentials.sources import GivenKey, Key, parse_key
+
+if TYPE_CHECKING:
+    Whom: TypeAlias = str | Key
+else:
+    Whom = Any  # what it is to be is seen in `_whom`
 
 TOKENS = "tokens"
 """The unit of budgets that count tokens."""
@@ -31,6 +39,31 @@ def first_day(per: str, now: float) -> str:
     return day.isoformat()
 
 
+def _whom(notify: Any) -> "str | Key":
+    """Who is told: a function by its name, or an address as a secret.
+
+    Raises:
+        ConfigError: it is neither.
+    """
+    if isinstance(notify, Mapping):
+        try:
+            key = parse_key(dict(notify))
+        except msgspec.ValidationError as error:
+            raise ConfigError(f"notify is wrong: {error}", hint='Write notify = { env = "NAME" }.') from None
+        return key
+    if isinstance(notify, Key):
+        return notify
+    if isinstance(notify, str):
+        if notify.startswith(("http://", "https://")):
+            return GivenKey(Secret(notify))
+        if not notify or ("://" not in notify and all(notify.partition(":"))):
+            return notify
+    raise ConfigError(
+        "notify is no function and no address",
+        hint='Write notify = "package.module:function", "https://...", or { env = "NAME" }.',
+    )
+
+
 class Budget(Struct, frozen=True, forbid_unknown_fields=True):
     """An amount that may be spent.
 
@@ -41,7 +74,8 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
         per: ``day``, ``week`` (from Monday) or ``month``, by UTC; ``run``: by this client.
         warn: the share from which it is told once that it is nearly spent.
         notify: who is told then, besides: ``package.module:function``, which is called with a `BudgetWarning`, or an
-            address, which gets it as JSON in a POST request.
+            address, which gets it as JSON in a POST request; an address that is a secret may live elsewhere, such as
+            ``{ env = "NAME" }``. It is never shown.
         models: labels whose calls count; all where none is named.
         providers: labels of providers whose calls count; all where none is named.
         keys: keys whose providers' calls count: names of variables, files or entries of the keyring.
@@ -60,7 +94,7 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
     providers: tuple[str, ...] = ()
     keys: tuple[str, ...] = ()
     each: str = ""
-    notify: str = ""
+    notify: Whom = ""
 
     def __post_init__(self) -> None:
         if self.tokens is not None:
@@ -89,12 +123,7 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True):
                 f"each = {self.each!r} is nothing that a call has",
                 hint='Write each = "tag:NAME", "model" or "provider".',
             )
-        address = self.notify.startswith(("http://", "https://"))
-        if self.notify and not address and ("://" in self.notify or not all(self.notify.partition(":"))):
-            raise ConfigError(
-                f"notify = {self.notify!r} is no function and no address",
-                hint='Write notify = "package.module:function", or "https://...".',
-            )
+        force_setattr(self, "notify", _whom(self.notify))
 
     @property
     def exact(self) -> Decimal:

@@ -127,6 +127,8 @@ class _Definitions:
     def _field(self, kind: type[Struct], name: str, declared: Any) -> dict[str, Any]:
         if kind is Model and name == "parameters":
             return {"type": "object", "properties": _parameters(), "additionalProperties": False}
+        if kind is Budget and name == "notify":
+            return {"anyOf": [{"type": "string"}, self.schema(Key)]}
         if kind is Provider and name in _HELD:
             held = {"anyOf": [{"type": "string"}, self.schema(Key)]}
             return {"type": "object", "additionalProperties": held}

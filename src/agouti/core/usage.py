@@ -83,7 +83,8 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
             not said.
         long_cache_write: of what the cache has taken, what it keeps for an hour; as ``cache_write`` where not said.
         steps: other prices for longer prompts: that of the highest ``above`` that a prompt exceeds.
-        batch: the share of all of it that deferred requests cost, such as 0.5.
+        batch: the share of all of it that deferred requests cost, such as 0.5; where not said,
+            all of it is taken, as an estimate.
     """
 
     input: float
@@ -99,7 +100,7 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
     audio_output: float | None = None
     long_cache_write: float | None = None
     steps: tuple[PriceStep, ...] = ()
-    batch: float = 1.0
+    batch: float | None = None
 
     def __post_init__(self) -> None:
         _check_amounts(self, "price ", _AMOUNTS)
@@ -138,7 +139,7 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
             amount += images * exactly(self.image)
         if self.request:
             amount += requests * exactly(self.request)
-        return amount * exactly(self.batch) if deferred and self.batch != 1 else amount
+        return amount * exactly(self.batch) if deferred and self.batch is not None else amount
 
     def _step(self, into: int) -> "Price | PriceStep":
         """The prices for a prompt of so many tokens."""

@@ -27,7 +27,7 @@ class AttemptDetails(Struct, frozen=True, kw_only=True):
     """An attempt that is about to be made.
 
     Attributes:
-        operation: ``chat``, ``embeddings``, ``models``, ``count``, ...
+        operation: ``chat``, ``embeddings``, ``models``, ``count``, ...; ``batch`` of an answer of a deferred batch.
         label: the label that the caller asked.
         model: label of the model that is tried; another one where it has taken over.
         name: exactly what the provider calls it.
@@ -209,10 +209,14 @@ class AnsweringHook(Hook):
 
 
 class SeeingHook(Hook):
-    """A hook that is told as well of what was answered without being sent."""
+    """A hook that is told as well of what was answered without being sent, or long after it was."""
 
     def cached(self, result: AttemptResult) -> None:
         """A hook had the answer; must be quick and wait for nothing."""
+        return
+
+    def deferred(self, result: AttemptResult) -> None:
+        """The answer to a request of a deferred batch was fetched; must be quick and wait for nothing."""
         return
 
 

@@ -380,7 +380,7 @@ class BudgetHook(Hook):
             if budget.notify:
                 from .notify import notify
 
-                notify(budget, part, float(share), message)
+                notify(budget, part, float(share), message, self._config.environment)
             self._tell(key, message)
 
     def _tell(self, key: str, message: str) -> None:

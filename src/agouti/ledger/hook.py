@@ -169,6 +169,10 @@ class LedgerHook(SeeingHook):
         """An answer that was not asked has a row as well; it cost nothing."""
         self._add(Entry(row_of(result, time.time(), prompts=self.settings.prompts), [], []))
 
+    def deferred(self, result: AttemptResult) -> None:
+        """An answer of a deferred batch has a row when it is fetched."""
+        self._add(Entry(row_of(result, time.time(), prompts=self.settings.prompts), [], []))
+
     @property
     def problem(self) -> str:
         """Why it cannot be written now; empty where it can, or where nobody has tried."""

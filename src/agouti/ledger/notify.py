@@ -2,6 +2,7 @@
 
 import logging
 import threading
+from collections.abc import Mapping
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -9,7 +10,8 @@ from urllib.parse import urlsplit
 import msgspec
 from msgspec import Struct
 
-from ..core.http import HttpRequest, Timeouts
+from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..credentials.sources import GivenKey, Key
 
 if TYPE_CHECKING:
     from ..config.budgets import Budget
@@ -37,19 +39,23 @@ class BudgetWarning(Struct, frozen=True):
     message: str
 
 
-def notify(budget: "Budget", part: str, share: float, message: str) -> None:
+def notify(budget: "Budget", part: str, share: float, message: str, environment: Mapping[str, str]) -> None:
     """Tell whom the budget names, in a thread of its own: nobody waits for it, and nothing fails by it."""
     amount = float(budget.exact)
     warning = BudgetWarning(budget.label, part, share, amount, budget.unit, message)
-    thread = threading.Thread(target=_tell, args=(budget.notify, warning), name="agouti-notify", daemon=True)
+    thread = threading.Thread(
+        target=_tell, args=(budget.notify, warning, environment), name="agouti-notify", daemon=True
+    )
     try:
         thread.start()
     except RuntimeError:  # the program is at its end, and takes no new threads
         log.warning("nobody could be told of budget %s: the program is at its end", budget.label)
 
 
-def _tell(whom: str, warning: BudgetWarning) -> None:
+def _tell(notify: str | Key, warning: BudgetWarning, environment: Mapping[str, str]) -> None:
+    whom = ""
     try:
+        whom = notify if isinstance(notify, str) else _address(notify, environment)
         if "://" in whom:
             _post(whom, warning)
         else:
@@ -62,6 +68,18 @@ def _tell(whom: str, warning: BudgetWarning) -> None:
         # An address of that kind is a secret by itself: its host alone is told, and no words that may repeat it.
         shown = f"{whom.partition('://')[0]}://{urlsplit(whom).hostname}" if "://" in whom else whom
         log.warning("%s could not be told of budget %s (%s)", shown, warning.budget, type(error).__name__)
+
+
+def _address(key: Key, environment: Mapping[str, str]) -> str:
+    from ..credentials.fetch import fetch
+
+    if isinstance(key, GivenKey):
+        return key.value.reveal()
+    return fetch(key, environment, _no_endpoint, 20.0).secret.reveal()
+
+
+def _no_endpoint(request: HttpRequest) -> HttpReply:
+    raise TypeError("addresses are not made at endpoints")
 
 
 def _post(address: str, warning: BudgetWarning) -> None:

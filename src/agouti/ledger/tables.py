@@ -16,7 +16,7 @@ log = logging.getLogger("agouti.ledger")
 VERSION = 2
 PAGE = 5000
 # Lists of models and counts of tokens cost nothing: they have rows, and stand in no sum.
-USES = frozenset({"chat", "embeddings"})
+USES = frozenset({"chat", "embeddings", "batch"})
 COLUMNS = tuple(name for name in LedgerRow.__struct_fields__)
 ADDED = ("sent", "audio_input_tokens", "audio_output_tokens", "provider_cost")
 """Columns that the first version did not have."""
