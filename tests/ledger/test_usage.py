@@ -2,6 +2,7 @@
 
 import re
 from datetime import UTC, date, datetime, timedelta, timezone
+from decimal import Decimal
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.ledger.budget_status import BudgetStatus
 from agouti.ledger.rows import LedgerRow
 from agouti.ledger.sqlite import SqliteLedger
 from agouti.ledger.usage import usage_of
@@ -120,6 +122,23 @@ def test_a_page_of_nothing(tmp_path: Path) -> None:
     assert "Nothing was used" in (tmp_path / "u.html").read_text()
     for kind in ("cost", "latency"):
         report.figure(kind).savefig(tmp_path / f"{kind}.png")
+
+
+def test_a_figure_says_how_full_budgets_are(tmp_path: Path) -> None:
+    SqliteLedger(tmp_path / "u.sqlite").close()
+    given: dict[str, Any] = {"per": "month", "unit": "USD", "amount": Decimal(4)}
+    budgets = [
+        BudgetStatus(label="<club>", part=f"$p{part}$", spent=Decimal(part) / 4, reserved=Decimal(1), **given)
+        for part in range(20)
+    ]
+    report = report_of(tmp_path / "u.sqlite")
+    report.budgets = budgets
+    axes = report.figure("cost").axes[-1]
+    assert axes.get_title() == "Budgets now, the 12 fullest of 20"
+    names = [each.get_text() for each in axes.get_yticklabels()]
+    assert names[-1] == r"<club>, \$p19\$: 4 USD a month"
+    widths = [round(bar.get_width(), 2) for bar in axes.patches[-2:]]  # type: ignore[attr-defined]
+    assert widths == [118.75, 25.0]
 
 
 def test_days_without_calls_are_days_and_many_models_are_seven(tmp_path: Path) -> None:

@@ -156,7 +156,7 @@ class UsageReport(Table[UsageRow]):
         return [record_of(row) for row in self.rows]
 
     def figure(self, kind: FigureKind = "cost") -> "Figure":
-        """A Matplotlib figure: ``cost`` (by day and model; a panel for each currency), or ``latency`` (by model).
+        """A Matplotlib figure: ``cost`` by day and model, with budgets; or ``latency`` by model.
 
         Raises:
             RequestError: there is no such figure.

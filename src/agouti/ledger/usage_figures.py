@@ -1,4 +1,4 @@
-"""Figures of a usage report: cost by day and model, and latencies by model."""
+"""Figures of a usage report: cost by day and model, budgets, and latencies by model."""
 
 from datetime import date, timedelta
 from typing import TYPE_CHECKING
@@ -12,6 +12,8 @@ if TYPE_CHECKING:
 
 # Of so many models each has a colour; what the others cost is one.
 _MODELS = 6
+# Of so many budgets a figure has room, the fullest first.
+_BUDGETS = 12
 OTHERS = "others"
 
 
@@ -26,10 +28,32 @@ def draw(report: UsageReport, kind: FigureKind) -> "Figure":
         _latencies(axes, report)
         return figure
     currencies = list(report.total.cost) or [""]
-    figure, panels = new_figure(len(currencies))
-    for axes, currency in zip(panels, currencies, strict=True):
+    figure, panels = new_figure(len(currencies) + bool(report.budgets))
+    for axes, currency in zip(panels, currencies, strict=False):
         _costs(axes, report, currency)
+    if report.budgets:
+        _budgets(panels[-1], report)
     return figure
+
+
+def _budgets(axes: "Axes", report: UsageReport) -> None:
+    """What is spent and put aside of each budget."""
+    fullest = sorted(report.budgets, key=lambda each: -each.share)[:_BUDGETS]
+    names = []
+    for at, each in enumerate(reversed(fullest)):
+        spent, reserved = (100 * float(part / each.amount) for part in (each.spent, each.reserved))
+        axes.barh(at, spent, color="#0072b2", height=0.6, label="spent" if at == 0 else None)
+        axes.barh(at, reserved, left=spent, color="#56b4e9", height=0.6, label="put aside" if at == 0 else None)
+        whole = f"{each.amount.normalize():f} {each.unit}"
+        name = f"{each.label}, {each.part}" if each.part else each.label
+        names.append(as_label(f"{name}: {whole} a {each.per}"))
+    axes.axvline(100, color="0.2", linewidth=1)
+    axes.set_yticks(range(len(names)), names)
+    axes.set_xlim(0, max(105.0, *[105 * each.share for each in fullest]))
+    axes.set_xlabel("per cent of the budget")
+    left_out = len(report.budgets) - len(fullest)
+    axes.set_title(f"Budgets now, the {len(fullest)} fullest of {len(report.budgets)}" if left_out else "Budgets now")
+    axes.legend(frameon=False, fontsize=9, loc="lower right", bbox_to_anchor=(0.93, 0.0))
 
 
 def spent_by_day(report: UsageReport, currency: str) -> tuple[list[date], dict[str, list[float]]]:
