@@ -30,7 +30,7 @@ BY = ("day", "provider", "model", "label", "operation", "key", "error")
 _TAG = re.compile(r"tag:[^\"\\]+")
 
 
-class UsageRow(Struct, frozen=True, kw_only=True, gc=False):
+class UsageRow(Struct, frozen=True, gc=False):
     """What was used by one group.
 
     Attributes:
@@ -327,10 +327,9 @@ _COST, _TOLD, _COMPARED = (SUMS.index(name) for name in ("cost", "provider_cost"
 
 
 def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]], latencies: dict[int, int]) -> UsageRow:
-    if len(parts) == 1:
-        (sums,) = parts.values()
-    else:
-        sums = tuple([sum(each) for each in zip(*parts.values(), strict=True)])
+    sums: tuple[int, ...] = ()
+    for more in parts.values():
+        sums = tuple([one + other for one, other in zip(sums, more, strict=True)]) if sums else more
     cost: dict[str, Decimal] = {}
     told: dict[str, Decimal] = {}
     difference: dict[str, Decimal] = {}
@@ -344,26 +343,31 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
     calls, failures, abandoned, cached_answers, unsent, into, out, cached, written, thought, *_, unpriced, estimated = (
         sums
     )
+    if not latencies:
+        median = p95 = p99 = None
+    else:
+        median = percentile(latencies, 0.5)
+        p95, p99 = (median, median) if len(latencies) == 1 else map(percentile, (latencies, latencies), (0.95, 0.99))
     return UsageRow(
-        group=dict(zip(by, key, strict=True)),
-        calls=calls,
-        failures=failures,
-        abandoned=abandoned,
-        cached_answers=cached_answers,
-        unsent=unsent,
-        input_tokens=into,
-        output_tokens=out,
-        cached_tokens=cached,
-        cache_write_tokens=written,
-        reasoning_tokens=thought,
-        cost=cost,
-        provider_cost=told,
-        difference=difference,
-        unpriced=unpriced,
-        estimated=estimated,
-        median=percentile(latencies, 0.5) if latencies else None,
-        p95=percentile(latencies, 0.95) if latencies else None,
-        p99=percentile(latencies, 0.99) if latencies else None,
+        dict(zip(by, key, strict=True)) if len(by) != 1 else {by[0]: key[0]},
+        calls,
+        failures,
+        abandoned,
+        cached_answers,
+        unsent,
+        into,
+        out,
+        cached,
+        written,
+        thought,
+        cost,
+        told,
+        difference,
+        unpriced,
+        estimated,
+        median,
+        p95,
+        p99,
     )
 
 
