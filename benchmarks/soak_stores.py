@@ -1,4 +1,4 @@
-"""Programs that share limits and budgets, while Redis and PostgreSQL hang, die and come back.
+"""Programs that share limits and budgets, while Redis and PostgreSQL hang, fill up, die and come back.
 
 python benchmarks/soak_stores.py [--minutes N] [--threads N]
 
@@ -104,12 +104,24 @@ def work(made: dict[str, Any], threads: int, until: float, told: Any) -> None:
     told.put(dict(ends))
 
 
+def fill(server: Server, most: int) -> None:
+    """Redis takes nothing more than so many bytes; 0: anything."""
+    import redis
+
+    with redis.Redis.from_url(server.address, socket_timeout=5) as connection:
+        connection.config_set("maxmemory", most)
+
+
 def trouble(redis: Server, postgres: Server, until: float) -> None:
-    """A server hangs, or is killed and comes back; Redis hangs alone: it would come back with nothing."""
+    """A server hangs, or is killed and comes back; Redis hangs or is full: killed it would come back with nothing."""
     while time.time() < until - 8:
         time.sleep(random.uniform(1, 4))
         server = random.choice((redis, postgres))
-        if server is redis or random.random() < 0.5:
+        if server is redis and random.random() < 0.3:
+            fill(redis, 1)
+            time.sleep(random.uniform(0.2, 5))
+            fill(redis, 0)
+        elif server is redis or random.random() < 0.5:
             server.process.send_signal(signal.SIGSTOP)
             time.sleep(random.uniform(0.2, 5))
             server.process.send_signal(signal.SIGCONT)

@@ -210,11 +210,16 @@ def test_a_connection_that_was_closed_is_opened_again() -> None:
         with agouti.Client(config(server.address, budgets=DAY), transport=FakeTransport([GOOD] * 3)) as client:
             client.ask("m", "Peas?", max_tokens=10)
             client.usage()
-            with psycopg.connect(server.address, autocommit=True) as database:
-                database.execute(
-                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'agouti'"
-                )
-            client.ask("m", "Peas?", max_tokens=10)
+            for refused in (False, True):
+                with psycopg.connect(server.address, autocommit=True) as database:
+                    database.execute(
+                        "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'agouti'"
+                    )
+                if refused:
+                    with pytest.raises(agouti.BudgetExceeded):
+                        client.ask("m", "Peas?", max_tokens=10**8)
+                else:
+                    client.ask("m", "Peas?", max_tokens=10)
             assert client.usage().total.calls == 2
 
 

@@ -177,7 +177,7 @@ def test_streams_that_go_through_end_well_or_say_why_not(form: str, end: str) ->
     if end == "error":
         rest = b"\n\n".join([*[each for each in events[1:] if b"Peas." in each or b"as." in each], error, b""])
     elif end == "cut":
-        rest = b"\n\n".join(events[1:2]) if form != "prompt" else b""  # its next one is the last
+        rest = b"\n\n".join(events[1 : {"prompt": 1, "messages": 3}.get(form, 2)])  # the next one of prompt is the last
 
     def behave(connection: Connection, number: int) -> None:
         connection.write(

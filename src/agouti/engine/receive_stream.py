@@ -71,7 +71,7 @@ def _received(
         if isinstance(outcome, Failed):
             return outcome
         if verbatim and dialect.abilities.canonical:
-            yield Emit([_as_chunk(outcome.answer.body)])
+            operation.held.append(_as_chunk(outcome.answer.body))
         yield from _emitted(as_events(outcome.answer.value), this, operation)
         return Answered(Answer(operation.so_far.completion(), status, headers))
     failed = yield from _events(this, reply, decoder, operation)
@@ -156,6 +156,8 @@ def _events(
     so_far, clock = operation.so_far, this.call.clocks.clock
     capped = this.call.until is not None
     first = True
+    # What comes before the answer itself waits for it: if the stream breaks before, another model may take over.
+    began = so_far.began
     ends: float | None = None
     while not decoder.done:
         try:
@@ -180,7 +182,12 @@ def _events(
         events = decoder.feed(data)
         if events:
             so_far.take(events, clock)
-            yield Emit(events)
+            if began:
+                yield Emit(events)
+            else:
+                operation.held += events
+                if began := so_far.began:
+                    yield Emit(operation.let_go())
         if ends is None and so_far.finished:
             ends = clock() + _AFTER_END
         elif ends is not None and clock() >= ends:
@@ -199,15 +206,20 @@ def _events(
         why = "the connection was closed before the end of the reply"
         return _cut(so_far.reply(), why, began=so_far.began)
     yield Finish()
+    if operation.held:
+        yield Emit(operation.let_go())
     return None
 
 
 def _ended(decoder: StreamDecoder, this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[bool]:
     """Whether the reply is complete; its last event counts although its line end has not come."""
     events = decoder.last()
-    if events:
-        yield from _emitted(events, this, operation)
-    return decoder.end()
+    operation.so_far.take(events, this.call.clocks.clock)
+    operation.held += events
+    whole = decoder.end()
+    if operation.held and (whole or operation.so_far.began):
+        yield Emit(operation.let_go())
+    return whole
 
 
 def _complete(
@@ -257,7 +269,7 @@ def _elsewhere(
 
 def _emitted(events: list[Event], this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[None]:
     operation.so_far.take(events, this.call.clocks.clock)
-    yield Emit(events)
+    yield Emit([*operation.let_go(), *events])
 
 
 def _reported(

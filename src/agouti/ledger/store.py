@@ -121,17 +121,21 @@ class Ledger(LedgerReports):
         Raises:
             LedgerUnavailable: the ledger cannot be read or written now.
         """
-        try:
+
+        def put_aside_once() -> list[tuple[int, int]]:
             numbered = [(self._number_of(each.kept, each.begins), each) for each in wanted]
+            return self._put_aside(numbered, now, expires)
+
+        try:
             try:
-                put_aside = self._put_aside(numbered, now, expires)
-            except Full as full:
-                return [], (full.wanted, full.wanted.most - full.used)
+                put_aside = put_aside_once()
             except self.errors as error:
                 # A server may have closed a connection that nobody had used for a while: nothing was kept yet.
                 if not self._disconnected(error):
                     raise
-                put_aside = self._put_aside(numbered, now, expires)
+                put_aside = put_aside_once()
+        except Full as full:
+            return [], (full.wanted, full.wanted.most - full.used)
         except self.errors as error:
             raise self._unreserved(error) from None
         shares = [Decimal(used) / each.most for each, (_, used) in zip(wanted, put_aside, strict=True)]

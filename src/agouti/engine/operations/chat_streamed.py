@@ -1,6 +1,7 @@
 """Chat, streamed: a question asked of a model, its answer in pieces as they come."""
 
 from ...core.chat import Completion, Request
+from ...core.events import Event
 from ...core.usage import Usage
 from ...dialects.registry import DEFAULT
 from ...reply import Reply
@@ -25,6 +26,9 @@ class ChatStreamed(Chat):
     Args:
         so_far: the reply as far as it has come; the caller can look at it at any moment.
         verbatim: what comes in this format comes as it is, too.
+
+    Attributes:
+        held: events of an answer that has not begun yet.
     """
 
     def __init__(
@@ -33,6 +37,12 @@ class ChatStreamed(Chat):
         super().__init__(question, shape)
         self.so_far = so_far
         self.verbatim = verbatim
+        self.held: list[Event] = []
+
+    def let_go(self) -> list[Event]:
+        """The events that were held back; none is any more."""
+        held, self.held = self.held, []
+        return held
 
     def passes(self, target: Target) -> bool:
         """Whether what a model's provider sends goes through as it came, for a caller who speaks its format."""
@@ -43,6 +53,7 @@ class ChatStreamed(Chat):
 
     def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
         self.so_far.begin(this.target, this.call.started, this.attempts)
+        self.held = []
         return receive_stream(this, self)
 
     def receive_kept(self, value: Completion, this: Kept) -> Steps[Answered[Completion]]:
