@@ -103,6 +103,14 @@ class Calls:
         """
         return self._targets.of(label)
 
+    def chain(self, label: str) -> tuple[Target, ...]:
+        """A model made ready, and those that take over for it.
+
+        Raises:
+            LabelUnknown: there is none of that label.
+        """
+        return self._targets.chain(label)
+
     def provider(self, label: str) -> ProviderState:
         """A provider made ready.
 

@@ -85,6 +85,8 @@ def requests(draw: st.DrawFn, form: str) -> Request:
     options = ONE_OF[form]
     chosen = draw(st.lists(st.sampled_from(sorted(options)), unique=True, max_size=4))
     parameters = {name: draw(st.sampled_from(options[name])) for name in chosen}
+    if "top_logprobs" in parameters and form != "chat":
+        parameters["logprobs"] = True  # one cannot be said without the other
     streams = draw(st.booleans())
     extra = draw(st.dictionaries(st.sampled_from(["weather", "x_club"]), st.integers() | WORDS, max_size=2))
     if form == "prompt":
@@ -216,7 +218,9 @@ def test_thinking_of_another_provider_comes_back_with_the_turn(form: str, comple
     assert [call.function.name for call in back.tool_calls] == names
     if back.provider_turn is not None and form != "chat":
         # A provider of the caller's own format does not get what is packed: it would not know the signature.
-        assert FORMS[form].conversation not in FORMS[form].own_fields(body, FORMS[form].decode_request(body))
+        own = FORMS[form].own_fields(body, FORMS[form].decode_request(body))[FORMS[form].conversation]
+        assert "agouti." not in json.dumps(own)
+        assert json.dumps(own[-1]) == json.dumps(body[FORMS[form].conversation][-1])
 
 
 BLOCKS = [

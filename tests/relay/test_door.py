@@ -27,7 +27,7 @@ from agouti.ledger.store import relay_ledger
 from agouti.relay.application import Relay
 from agouti.relay.door import Door
 from agouti.relay.tokens import TokenFile, made
-from agouti.relay.told import Refused, retry_after, status_of, told
+from agouti.relay.told import Refused, for_owner, retry_after, status_of, told
 from agouti.standins import Served
 
 from .kit import POOL, Running, relaying, until
@@ -399,10 +399,10 @@ RAW = {
     "wrong types": (b'{"model":"almanac","messages":[{"role":7}]}', 400),
     "no model": (b'{"messages":[]}', 400),
     "model is a number": (b'{"model":7,"messages":[]}', 400),
-    "odd label": (json.dumps({"model": "a\r\nb: c" * 100, "messages": []}).encode(), 404),
+    "odd label": (json.dumps({"model": "a\r\nb: c" * 100, "messages": []}).encode(), 400),
     "unknown label": (b'{"model":"almanak","messages":[]}', 404),
     "no such parameter value": (
-        b'{"model":"almanac","messages":[{"role":"user","content":"x"}],"prompt":"x","input":[7],"temperature":"hot"}',
+        b'{"model":"almanac","messages":[{"role":"user","content":"x"}],"prompt":"x","input":[{}],"temperature":"hot"}',
         400,
     ),
     "no messages": (b'{"model":"almanac","messages":[]}', 400),
@@ -451,7 +451,7 @@ def test_too_large_too_slow_compressed(served: Served, tmp_path: Path) -> None:
 
 def test_heads_without_end(served: Served, monkeypatch: pytest.MonkeyPatch) -> None:
     """Too large, or trickling: the first of a connection, and a later one."""
-    monkeypatch.setattr("agouti.relay.server._HEAD_SECONDS", 0.6)
+    monkeypatch.setattr("agouti.relay.connection._HEAD_SECONDS", 0.6)
     good = b"GET /health HTTP/1.1\r\nhost: localhost\r\n\r\n"
     with relaying(served.config) as relay:
         host, port = relay.address.removeprefix("http://").split(":")
@@ -484,6 +484,10 @@ def test_heads_without_end(served: Served, monkeypatch: pytest.MonkeyPatch) -> N
         assert relay.call("/health")[0] == 200
 
 
+_THEIRS = (agouti.RequestError, agouti.LabelUnknown, agouti.RequestRefused)
+_OWNERS = (agouti.BudgetExceeded, agouti.LimitReached, agouti.LedgerUnavailable)
+
+
 @pytest.mark.parametrize("kind", POLICY, ids=lambda kind: kind.__name__)
 def test_every_error_has_a_status_and_words(kind: type[AgoutiError]) -> None:
     error = kind("no more peas", hint="Sow some.", wait=1.2)
@@ -491,12 +495,14 @@ def test_every_error_has_a_status_and_words(kind: type[AgoutiError]) -> None:
     assert said.status == POLICY[kind].status == status_of(error)
     assert 400 <= said.status < 600
     if kind is agouti.LedgerUnavailable:  # where the owner keeps it is nobody else's business
-        assert "peas" not in said.message
         assert (
             "the disk is full" in told(kind("ledger /home/bo is out of reach (database or disk is full)"), "").message
         )
-    else:
-        assert said.message == "no more peas. Sow some."
+    callers = issubclass(kind, (agouti.RequestError, agouti.LabelUnknown)) and kind is not agouti.LedgerUnavailable
+    assert (said.message == "no more peas. Sow some.") is callers
+    assert ("peas" in said.message) is callers
+    # The owner reads all of it, but for what may be somebody's words.
+    assert ("Sow some." in for_owner(error)) is (not issubclass(kind, _THEIRS) or issubclass(kind, _OWNERS))
     assert retry_after(error) == "2"
     for wait, said_wait in ((float("inf"), "86400"), (float("nan"), "1"), (-5.0, "1"), (1e300, "86400")):
         assert retry_after(kind("no more peas", wait=wait)) == said_wait

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
-from urllib.parse import unquote
+from urllib.parse import unquote, urlsplit
 
 import msgspec
 from msgspec import Struct
@@ -111,6 +111,17 @@ class RelaySettings(Struct, frozen=True, forbid_unknown_fields=True):
         read_seconds: how long a caller may take to send a request.
         write_seconds: how long a piece of an answer may wait until a caller takes it; then the provider is told to end.
         deadline: seconds that a whole call may take; that of the model's entry where not given.
+        require_tokens: nobody is answered without an access token, also while there is none yet.
+        connections: how many may be open in all, and ``connections_each`` from one address.
+        calls_each: how many calls of one token may be under way; a token may have a number of its own.
+        calls_to_provider: how many calls may be under way to one provider.
+        max_values: a request with more objects and lists in it is refused.
+        quiet_seconds: after so long without a word of the provider, a stream begins, and comments keep it alive.
+        drain_seconds: how long calls under way may take to end once the relay is told to stop.
+        log: ``text``, ``json`` or ``off``.
+        log_file: where to; standard error where not given.
+        workers: processes that serve the same address; they share limits and budgets through ``[limits]`` and
+            ``[ledger]``.
     """
 
     tokens: str = "relay-tokens.json"
@@ -119,12 +130,45 @@ class RelaySettings(Struct, frozen=True, forbid_unknown_fields=True):
     read_seconds: float = 30.0
     write_seconds: float = 30.0
     deadline: float | None = None
+    require_tokens: bool = False
+    connections: int = 4000
+    connections_each: int = 1000
+    calls_each: int = 200
+    calls_to_provider: int = 250
+    max_values: int = 200_000
+    quiet_seconds: float = 10.0
+    drain_seconds: float = 10.0
+    log: Literal["text", "json", "off"] = "text"
+    log_file: str = ""
+    workers: int = 1
 
     def __post_init__(self) -> None:
-        for name in ("max_megabytes", "read_seconds", "write_seconds", "deadline"):
+        for name in ("max_megabytes", "read_seconds", "write_seconds", "deadline", "quiet_seconds", "drain_seconds"):
             value = getattr(self, name)
             if value is not None and not 0 < value < float("inf"):
                 raise ValueError(f"{name} = {value} is out of range")
+        for name in ("connections", "connections_each", "calls_each", "calls_to_provider", "max_values", "workers"):
+            if getattr(self, name) < 1:
+                raise ValueError(f"{name} = {getattr(self, name)} is out of range: it counts from 1")
+        msgspec.structs.force_setattr(self, "origins", tuple(map(_origin, self.origins)))
+
+
+def _origin(text: str) -> str:
+    """An origin as browsers send it.
+
+    >>> _origin("HTTP://Localhost:5173/"), _origin("https://club.example:443")
+    ('http://localhost:5173', 'https://club.example')
+    """
+    try:
+        parts = urlsplit(text.strip())
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host, port, parts = None, None, urlsplit("")
+    if parts.scheme not in ("http", "https") or not host or parts.path not in ("", "/") or parts.query:
+        raise ValueError(f'origins: {text!r} is no origin: write scheme and host, such as "http://localhost:5173"')
+    host = f"[{host}]" if ":" in host else host
+    usual = {"http": 80, "https": 443}[parts.scheme]
+    return f"{parts.scheme}://{host}" + (f":{port}" if port not in (None, usual) else "")
 
 
 # Words of addresses that may be told.

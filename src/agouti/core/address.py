@@ -12,12 +12,12 @@ Which paths are operations is known by the dialects; here is only how an address
 import re
 from collections.abc import Callable
 from typing import TypeAlias
-from urllib.parse import parse_qsl, unquote, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from .errors import ConfigError
+from .errors import ConfigError, RequestError
 
 SECRET_QUERY = frozenset({"key", "api_key", "apikey", "api-key", "access_token", "token", "subscription-key"})
 
@@ -200,3 +200,17 @@ def is_local(host: str) -> bool:
         or host == "::1"
         or bool(re.fullmatch(r"127(\.\d{1,3}){3}|0\.0\.0\.0", host))
     )
+
+
+def in_path(name: str) -> str:
+    """The name of a model as a part of a path; slashes in it are the provider's own.
+
+    Raises:
+        RequestError: it would lead out of the provider's address.
+
+    >>> in_path("tuned/quill 2")
+    'tuned/quill%202'
+    """
+    if {".", ".."} & set(name.split("/")):
+        raise RequestError(f"{name!r} is no name of a model", hint="It is a part of an address: take . and .. out.")
+    return quote(name, safe="/")

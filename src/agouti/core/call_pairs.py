@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterable
+from itertools import groupby
 from zlib import crc32
 
 from msgspec.structs import replace
@@ -11,7 +12,10 @@ from .parts import text_of
 
 
 def named_results(messages: Iterable[Message]) -> list[Message]:
-    """The messages, each result with the name of its function, for formats that pair them by it."""
+    """The messages, each result with the name of its function and in the order of the calls.
+
+    For formats that pair them by both.
+    """
     names: dict[str | None, str | None] = {}
     named: list[Message] = []
     for message in messages:
@@ -20,7 +24,21 @@ def named_results(messages: Iterable[Message]) -> list[Message]:
         if message.role == "tool" and not message.name:
             message = replace(message, name=names.get(message.tool_call_id) or "")
         named.append(message)
-    return named
+    return _in_order(named)
+
+
+def _in_order(messages: list[Message]) -> list[Message]:
+    """The messages, the results behind a turn with calls in the order of its calls."""
+    ordered: list[Message] = []
+    places: dict[str | None, int] = {}
+    for results, group in groupby(messages, lambda message: message.role == "tool"):
+        run = list(group)
+        if results:
+            run.sort(key=lambda each: places.get(each.tool_call_id, len(places)))
+        else:
+            places = {call.id: at for at, call in enumerate(run[-1].tool_calls)}
+        ordered += run
+    return ordered
 
 
 def unique_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:

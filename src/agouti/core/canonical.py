@@ -28,9 +28,6 @@ from .messages import TURN, call_json, turn_json
 from .parameters import NAMES
 from .usage import Usage
 
-# The only reasons that this form knows; whoever reads it may know no other.
-_REASONS = frozenset({"stop", "length", "tool_calls", "content_filter", "function_call"})
-
 
 class Asked(Struct, frozen=True):
     """A request as JSON, taken apart.
@@ -120,14 +117,14 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
 
 
 def finish_word(reason: str | None, refusal: str | None = None) -> str:
-    """The reason for the end, in one of the words that this form has.
+    """The reason for the end, in the words that this form has; one that is not known stays as it is.
 
-    >>> finish_word("refusal"), finish_word("refusal", "I will not."), finish_word(None)
-    ('content_filter', 'stop', 'stop')
+    >>> finish_word("refusal"), finish_word("refusal", "I will not."), finish_word(None), finish_word("error")
+    ('content_filter', 'stop', 'stop', 'error')
     """
     if reason == "refusal":
         return "stop" if refusal else "content_filter"
-    return reason if reason in _REASONS else "stop"
+    return "stop" if reason is None or reason == UNFINISHED else reason
 
 
 def _annotation(citation: Citation) -> dict[str, Json]:

@@ -192,6 +192,28 @@ UNFINISHED = "unfinished"
 """The reason of a turn that the provider has interrupted: it goes on when it is sent back as it stands."""
 
 
+_ENDS = frozenset({"stop", "length", "tool_calls", "content_filter", "function_call", "refusal", UNFINISHED})
+_FAILURES = ("error", "fail", "cancel", "malformed", "unexpected")
+
+
+def is_known_end(reason: str | None) -> bool:
+    """Whether an answer ended for one of the reasons that all formats have words for; also where nobody says why."""
+    return reason is None or reason in _ENDS
+
+
+def is_failure(choice: Choice) -> bool:
+    """Whether an answer is none: it ended for a reason that says so, or for an unknown one with nothing in it.
+
+    >>> is_failure(Choice("", "malformed_function_call")), is_failure(Choice("Peas.", "eos")), is_failure(Choice(""))
+    (True, False, False)
+    """
+    reason = choice.finish_reason
+    if is_known_end(reason) or reason is None:
+        return False
+    failed = any(word in reason.lower() for word in _FAILURES)
+    return failed or not (choice.text or choice.refusal or choice.tool_calls or choice.files)
+
+
 class Completion(Struct, frozen=True, gc=False):
     """What a dialect decodes a reply to: the facts, in one vocabulary for all of them.
 

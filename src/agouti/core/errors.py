@@ -67,6 +67,7 @@ if TYPE_CHECKING:
         status: int | None
         request_id: str | None
         message: str | None
+        code: str | None
         retryable: bool | None
         attempts: "tuple[Attempt, ...]"
         partial: Any
@@ -84,6 +85,7 @@ class AgoutiError(Exception):
         status: the HTTP status.
         request_id: the provider's own identifier of the request.
         message: the provider's own words.
+        code: the provider's own word for it, where it gives one.
         attempts: what was tried before this, in order.
         partial: the reply so far, where a stream broke; the `agouti.Embeddings` of the other texts, where some failed.
         wait: seconds that the provider asked to wait.
@@ -101,6 +103,7 @@ class AgoutiError(Exception):
         self.status = facts.get("status")
         self.request_id = facts.get("request_id")
         self.message = facts.get("message")
+        self.code = facts.get("code")
         self.attempts = facts.get("attempts", ())
         self.partial: Any = facts.get("partial")
         self.wait = facts.get("wait")

@@ -276,7 +276,7 @@ def arguments_of(call: ToolCall) -> dict[str, Any]:
     text = call.function.arguments or "{}"
     try:
         arguments = msgspec.json.decode(text)
-    except msgspec.DecodeError:
+    except (msgspec.DecodeError, RecursionError):
         arguments = None
     if not isinstance(arguments, dict):
         raise RequestError(
@@ -376,7 +376,7 @@ def sendable(number: int, call: ToolCall) -> ToolCall:
         return call if call.id else msgspec.structs.replace(call, id=f"call_{number}")
     try:
         usable = isinstance(msgspec.json.decode(text), dict)
-    except msgspec.DecodeError:
+    except (msgspec.DecodeError, RecursionError):
         usable = False
     arguments = text if usable else msgspec.json.encode({"text": text} if text else {}).decode()
     return ToolCall(ToolFunction(call.function.name, arguments), call.id or f"call_{number}", call.extra)

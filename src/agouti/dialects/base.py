@@ -251,12 +251,14 @@ class Fault(Struct, frozen=True):
         message: the provider's own words.
         parameter: the request field at fault, where the provider names it.
         wait: seconds to wait before another try, where the provider says so.
+        code: the provider's own word for it.
     """
 
     kind: type[AgoutiError]
     message: str = ""
     parameter: str | None = None
     wait: float | None = None
+    code: str | None = None
 
 
 class Outgoing(Struct, frozen=True, gc=False):

@@ -2,12 +2,12 @@
 
 from collections.abc import Mapping, Set
 from typing import Any
-from urllib.parse import quote, urlencode
+from urllib.parse import urlencode
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.address import Ending
+from ..core.address import Ending, in_path
 from ..core.call_pairs import named_results
 from ..core.chat import Choice, Completion, Json, Message, Request
 from ..core.errors import (
@@ -210,7 +210,7 @@ class ContentsDialect(Dialect):
 
     def encode_chat(self, request: Request) -> Outgoing:
         body = self._body(request)
-        path = f"/{quote(_collected(request.model), safe='/')}"
+        path = f"/{in_path(_collected(request.model))}"
         if request.stream:
             return Outgoing("stream", f"{path}:streamGenerateContent?alt=sse", body, accept="text/event-stream")
         return Outgoing("chat", f"{path}:generateContent", body)
@@ -229,7 +229,7 @@ class ContentsDialect(Dialect):
 
     def encode_count(self, request: Request) -> Outgoing:
         body = self._body(request)
-        path = f"/{quote(_collected(request.model), safe='/')}:countTokens"
+        path = f"/{in_path(_collected(request.model))}:countTokens"
         if body.keys() == {"contents"}:
             return Outgoing("count", path, body)
         # System text and tools are counted only as a part of the whole request.
@@ -282,7 +282,7 @@ class ContentsDialect(Dialect):
             if request.dimensions is not None:
                 each["outputDimensionality"] = request.dimensions
             requests.append({**each, **request.extra})
-        path = f"/{quote(_collected(request.model), safe='/')}"
+        path = f"/{in_path(_collected(request.model))}"
         if len(requests) == 1:
             return Outgoing("embeddings", f"{path}:embedContent", requests[0])
         named = [{"model": _collected(request.model), **each} for each in requests]

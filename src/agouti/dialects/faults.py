@@ -93,7 +93,7 @@ def classify(
         parameter = next(filter(None, match.groups()), None) if match else None
     for outer in _AROUND:
         parameter = parameter.removeprefix(outer) if parameter is not None else None
-    return Fault(kind, message, parameter, asked_wait(headers, body))
+    return Fault(kind, message, parameter, asked_wait(headers, body), error.code)
 
 
 _STATUS = re.compile("[45][0-9][0-9]")
@@ -120,13 +120,14 @@ class ErrorBody(msgspec.Struct, frozen=True):
     message: str = ""
     codes: tuple[str, ...] = ()
     parameter: str | None = None
+    code: str | None = None
 
 
 def parse_error(body: bytes) -> ErrorBody:
     """Read an error body: an object, a text, a list, HTML or nothing.
 
     >>> parse_error(b'{"error": {"message": "no", "code": "bad"}}')
-    ErrorBody(message='no', codes=('bad',), parameter=None)
+    ErrorBody(message='no', codes=('bad',), parameter=None, code='bad')
     >>> parse_error(b'<html><title>502 Bad Gateway</title></html>').message
     '502 Bad Gateway'
     """
@@ -158,8 +159,8 @@ def _from_json(value: Json) -> ErrorBody:
         if match:
             message = match if isinstance(match, str) else msgspec.json.encode(match).decode()
             break
-    parameter = inner.get("param")
-    return ErrorBody(message[:2000], _codes(inner), parameter if isinstance(parameter, str) and parameter else None)
+    parameter, code = (each if isinstance(each, str) and each else None for each in map(inner.get, ("param", "code")))
+    return ErrorBody(message[:2000], _codes(inner), parameter, code)
 
 
 def _listed(detail: Json) -> ErrorBody | None:

@@ -7,13 +7,12 @@ text. The engine goes there: see `base.Pending`.
 import re
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import quote
 
 import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.address import Ending
+from ..core.address import Ending, in_path
 from ..core.chat import Choice, Completion, Json, MediaFile, Request
 from ..core.errors import Overloaded, ProviderFault, ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, Started, Text
@@ -121,7 +120,7 @@ class JobsDialect(Dialect):
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         body["input"].update(taken_table(extra, "input"))
-        path = f"/models/{quote(request.model, safe='/')}/predictions"
+        path = f"/models/{in_path(request.model)}/predictions"
         version = request.model.rpartition(":")[2]
         if _VERSION.fullmatch(version):
             path, body["version"] = _ALONE, version

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from ..core.address import Ending
 from ..core.call_pairs import in_words
-from ..core.chat import Choice, Completion, Markers, Message, Request, TokenLogprob
+from ..core.chat import Choice, Completion, Json, Markers, Message, Request, TokenLogprob
 from ..core.errors import ReplyUnreadable, RequestError
 from ..core.events import Event, Finished, LogprobsTold, Passed, Started, Text, UsageTold
 from ..core.framing_sse import SseDecoder
@@ -40,9 +40,19 @@ SAME = (
 )
 """Parameters that the format calls as we do."""
 
+
+def _logprobs(body: dict[str, Any], wanted: bool | int, _: Mapping[str, Json]) -> None:
+    """One number says whether, and of how many tokens at each place: none beside the chosen one is 0."""
+    if wanted is True:
+        body.setdefault("logprobs", 0)
+    elif wanted is not False:
+        body["logprobs"] = wanted
+
+
 _PARAMETERS: dict[str, Write] = {
     **same_names(*SAME),
-    "top_logprobs": Field("logprobs"),
+    "logprobs": _logprobs,
+    "top_logprobs": _logprobs,
     "stop": Field("stop", as_list),
 }
 

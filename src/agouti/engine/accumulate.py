@@ -1,5 +1,6 @@
 """Put the events of a stream together to the reply that they amount to."""
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from ..core.chat import (
@@ -100,7 +101,7 @@ class ReplyAccumulator:
     Attributes:
         began: a part of the answer has come.
         first_token: seconds from the call to the first piece of text.
-        status: the HTTP status of the reply under way.
+        status, headers: of the reply under way.
         before: what has come of the same turn in replies before this one.
     """
 
@@ -108,6 +109,7 @@ class ReplyAccumulator:
         self.began = False
         self.first_token: float | None = None
         self.status: int | None = None
+        self.headers: Mapping[str, str] = {}
         self.before: Completion | None = None
         self._first = _Choice()
         self._choices: dict[int, _Choice] = {0: self._first}
@@ -121,7 +123,7 @@ class ReplyAccumulator:
 
     def again(self) -> None:
         """Another reply begins, of a conversation or of another attempt: what came of the one before is forgotten."""
-        self.began, self.status = False, None
+        self.began, self.status, self.headers = False, None, {}
         self._first = _Choice()
         self._choices = {0: self._first}
         self._model = self._id = self._usage = None
@@ -135,6 +137,11 @@ class ReplyAccumulator:
     def provider(self) -> "ProviderState | None":
         """Who answers."""
         return None if self._target is None else self._target.provider
+
+    @property
+    def asked(self) -> str:
+        """What the provider calls the model that answers."""
+        return "" if self._target is None else self._model or self._target.model.name
 
     @property
     def nothing(self) -> bool:
@@ -240,6 +247,7 @@ class ReplyAccumulator:
             elapsed=max(now - self._started, 0.0),
             attempts=tuple(self._attempts),
             first_token=self.first_token,
+            headers=self.headers,
         )
 
 

@@ -173,7 +173,9 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
     if status is not None and status >= 300:
         what += f" (HTTP {status})"
     error = _error(fault, f"{what}: {fault.message or 'no reason given'}")
-    error.with_context(status=status, request_id=request_id_in(headers), message=fault.message, wait=fault.wait)
+    error.with_context(
+        status=status, request_id=request_id_in(headers), message=fault.message, wait=fault.wait, code=fault.code
+    )
     hint = _hint(fault, target)
     return error.with_context(hint=hint) if hint else error
 

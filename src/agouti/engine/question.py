@@ -32,12 +32,16 @@ class OwnForm(Struct, frozen=True):
         fields: of the request body, as they came; `None` stands for one that is left out.
         whole: whether the conversation is among them.
         says: our names of the parameters that they say already.
+        query: of the caller's address; goes behind that of the provider's.
+        headers: of the caller's that switch features of a provider on; those of the entry win over them.
     """
 
     dialect: str
     fields: dict[str, Json]
     whole: bool = True
     says: frozenset[str] = frozenset()
+    query: str = ""
+    headers: tuple[tuple[str, str], ...] = ()
 
 
 class Question(Struct, frozen=True, kw_only=True):

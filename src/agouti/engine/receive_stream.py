@@ -31,7 +31,7 @@ def receive_stream(this: "Try[Request, Completion]", operation: "ChatStreamed") 
     so_far = operation.so_far
     try:
         reply: OpenReply = yield Open(this.http, this.timeouts)
-        so_far.status = reply.status
+        so_far.status, so_far.headers = reply.status, reply.headers
         outcome = yield from _received(this, reply, operation)
     except TransportFailure as failure:
         outcome = not_received(failure, this)

@@ -1,18 +1,21 @@
 """Answers of the relay: a request of any served format asked of a model, its reply or stream in the same format."""
 
+import asyncio
+import re
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import msgspec
 
 from ..calls import calls_of
-from ..core.chat import Json, Request
+from ..core.chat import Completion, Json, Request, is_failure
 from ..core.errors import AgoutiError, RequestError
 from ..core.usage import NO_USAGE
 from ..core.vectors import VectorsRequest
 from ..dialects.base import Outgoing
-from ..dialects.server.base import ReplyHead, ServerFormat, encode_json
+from ..dialects.server.base import ReplyHead, ServerFormat, StreamEncoder, encode_json, model_of
 from ..dialects.server.vectors import decode_vectors_request, encode_vectors
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.call import Call
@@ -22,51 +25,27 @@ from ..engine.operations.chat_streamed import stream
 from ..engine.operations.count import count
 from ..engine.operations.vectors import Embed, checked_texts
 from ..engine.provider import Target
-from ..engine.question import OwnForm, question_of
+from ..engine.question import question_of
 from ..reply import Attempt, Reply
 from .exchange import Exchange
+from .own_words import check_sayable, own_form, request_in
 from .spending import TAG
-from .told import told
+from .told import Refused, told
 from .turns import TurnMemory, UniqueCalls
 
 if TYPE_CHECKING:
     from ..client import AsyncClient
+    from ..config.singles import RelaySettings
+    from ..core.events import Event
+    from ..engine.drive_async import AsyncDriver
     from ..options import EmbedOptions, Options
 
 JSON = "application/json"
 EVENTS = "text/event-stream; charset=utf-8"
 ATTEMPTS = "agouti-attempts"
-# Fields by which some servers are told another model than the one of the request, or several of them.
-_CHOOSES = frozenset({"deployment", "deployment_id", "engine", "fallbacks", "models", "route", "version"})
-
-
-def _check_sayable(form: ServerFormat, request: Request, call: Call) -> None:
-    """See that all targets understand what is said in the caller's format.
-
-    Raises:
-        RequestError: one that speaks another format would get a field, or a tool of the server's own, that means
-            nothing there, or something else.
-    """
-    others = [target for target in call.targets if target.provider.dialect.name != form.name]
-    if not others or form.canonical:
-        return
-    label, dialect = others[0].model.label, others[0].provider.dialect.name
-    said = {**request.extra, **request.parameters}
-    if named := sorted(form.alone & said.keys()):
-        raise RequestError(
-            f"{named[0]} cannot be said to {label}, which is asked in another format ({dialect})",
-            hint=f"Leave {named[0]} out, or ask a model of dialect {form.name}.",
-        )
-    tools = request.parameters.get("tools")
-    for tool in tools if isinstance(tools, list) else ():
-        kind = tool.get("type", "function") if isinstance(tool, dict) else "function"
-        if kind not in ("function", "custom"):
-            raise RequestError(
-                f"{label} is asked in another format ({dialect}), which has no tool of type {kind!r}",
-                hint=f"Leave it out, or ask a model of dialect {form.name}.",
-            )
-
-
+PROVIDER_ID = "agouti-provider-request-id"
+STOPS = "the relay is being stopped: ask again"
+COMMENT = b": the answer is still to come\n\n"
 _Number = TypeVar("_Number", int, float)
 
 
@@ -112,39 +91,43 @@ class Answers:
         deadline: seconds that a whole call may take; `None`: as the entries say.
     """
 
-    def __init__(self, client: "AsyncClient", deadline: float | None) -> None:
+    def __init__(self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory) -> None:
         self._client = client
         self._calls = calls_of(client)
-        self._deadline = deadline
-        self._turns = TurnMemory()
+        self._deadline = settings.deadline
+        self._quiet = settings.quiet_seconds
+        self._turns = turns
 
-    def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str) -> tuple[Call, Request]:
+    def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> tuple[Call, Request]:
         """The call that a request amounts to.
 
         Raises:
             AgoutiError: it is wrong, or there is no such model.
         """
-        request = form.decode_request(body)
+        targets = self._calls.chain(model_of(body))
+        request, readable = request_in(form, body, targets)
+        check_sayable(form, body, request, targets)
         options: dict[str, Any] = {**request.parameters, "tags": {TAG: token} if token else {}}
         if request.extra:
-            if named := sorted(_CHOOSES & request.extra.keys()):
-                raise RequestError(
-                    f"{named[0]} says which model is asked, and here the label alone says that",
-                    hint=f"Leave {named[0]} out, and ask the label of the model that you want.",
-                )
             options["extra"] = request.extra
         messages = self._turns.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)
-        if not form.canonical:
-            own = form.own_fields(body, request)
-            said = OwnForm(form.name, own, form.conversation in own, form.says(own))
-            question = msgspec.structs.replace(question, own=said)
+        if (own := own_form(form, body, request, to.scope, to.headers, readable=readable)) is not None:
+            question = msgspec.structs.replace(question, own=own)
         limits = {} if self._deadline is None else {"deadline": self._deadline}
         call = self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream)
-        _check_sayable(form, request, call)
         return call, request
 
-    async def whole(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
+    def provider_of(self, label: str) -> str:
+        """The provider of a model; empty where there is no such model."""
+        try:
+            return self._calls.target(label).provider.label
+        except AgoutiError:
+            return ""
+
+    async def whole(
+        self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
+    ) -> None:
         """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""
         reply = outcome.reply = await self._client._run(ask(call))
         target = self._calls.target(reply.label)
@@ -154,59 +137,106 @@ class Answers:
             data, completion = reply.body, reply.completion
         else:
             completion = UniqueCalls().of(reply.completion)
-            data = encode_json(form.encode_reply(completion, _head(call, request, to, answered)))
+            _check_answered(completion)
+            data = encode_json(form.encode_reply(completion, _head(body, request, to, answered)))
         self._turns.keep(call.question.tags.get(TAG, ""), completion)
-        await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts)})
+        await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts), **_passed_back(reply)})
 
-    async def streamed(self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome) -> None:
+    async def streamed(
+        self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
+    ) -> None:
         """Answer with the reply as it comes."""
         so_far = outcome.so_far = ReplyAccumulator()
         driver = self._client._driver(stream(call, so_far, verbatim=form.name))
-        encoder = form.stream_encoder(_head(call, request, to, call.targets[0].model.name))
-        unique = UniqueCalls()
+        first = asyncio.ensure_future(driver.advance())
         try:
-            batch = await driver.advance()
-            # What goes wrong before there is anything to say has a status of its own.
-            now = so_far.reply()
-            answering = Attempt(
-                provider=now.provider, model=now.model or call.targets[0].model.name, outcome="answering"
-            )
+            # What goes wrong before there is anything to say has a status of its own, if it goes wrong soon.
+            await asyncio.wait({first}, timeout=self._quiet)
+            if first.done():
+                await first
+            model = so_far.asked or call.targets[0].model.name
+            encoder = form.stream_encoder(_head(body, request, to, model))
+            answering = Attempt(provider=so_far.reply().provider, model=model, outcome="answering")
             attempts = {ATTEMPTS: attempts_text((*so_far.attempts, answering))}
-            await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
+            await to.begin(200, EVENTS, {"cache-control": "no-store", **_passed_back(so_far.reply()), **attempts})
+            to.keeps_alive = lambda: encoder.between
+            if not first.done():
+                await to.piece(COMMENT)
             try:
-                while batch is not None:
-                    if data := encoder.of(unique.in_events(batch, so_far.provider)):
-                        await to.piece(data)
-                    batch = await driver.advance()
-                outcome.reply = driver.result
-                completion = driver.result.completion
-                self._turns.keep(
-                    call.question.tags.get(TAG, ""), completion if encoder.verbatim else unique.of(completion)
-                )
-                await to.piece(encoder.last(), more=False)
+                await self._told(driver, await first, encoder, to, so_far, outcome, call)
             except AgoutiError as error:
-                await to.piece(encoder.failed(told(error, to.identifier)), more=False)
+                await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), more=False)
                 raise
+            except Refused as refused:
+                await to.piece(encoder.failed(told(refused, to.identifier)), more=False)
+                raise
+            except asyncio.CancelledError:
+                if to.gone or (task := asyncio.current_task()) is None:
+                    raise
+                task.uncancel()  # the relay stops: the caller is told so
+                stops = Refused(503, STOPS, wait=1.0)
+                await to.piece(encoder.failed(told(stops, to.identifier)), more=False)
+                raise stops from None
         finally:
+            to.keeps_alive = None
+            if not first.done():
+                first.cancel()
+                with suppress(BaseException):
+                    await first
             await driver.close()
+
+    async def _told(
+        self,
+        driver: "AsyncDriver[Any]",
+        batch: "list[Event] | None",
+        encoder: StreamEncoder,
+        to: Exchange,
+        so_far: ReplyAccumulator,
+        outcome: Outcome,
+        call: Call,
+    ) -> None:
+        """The events of a stream, as they come."""
+        unique = UniqueCalls()
+        while batch is not None:
+            if data := encoder.of(unique.in_events(batch, so_far.provider)):
+                await to.piece(data)
+            batch = await driver.advance()
+        outcome.reply = driver.result
+        completion = driver.result.completion
+        if not encoder.verbatim:
+            completion = unique.of(completion)
+            _check_answered(completion)
+        self._turns.keep(call.question.tags.get(TAG, ""), completion)
+        await to.piece(encoder.last(), more=False)
 
     async def counted(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> None:
         """Answer with the number of tokens of a request."""
-        call, _ = self.call_of(form, body, token)
+        call, _ = self.call_of(form, body, token, to)
         counted = await self._client._run(count(call))
-        await to.answer(200, encode_json({"input_tokens": counted.tokens}), JSON)
+        target = call.targets[0]
+        attempts = {
+            ATTEMPTS: attempts_text(
+                (Attempt(provider=target.provider.label, model=target.model.name, outcome="answered"),)
+            )
+        }
+        await to.answer(200, encode_json({"input_tokens": counted.tokens}), JSON, attempts)
 
     async def vectors(self, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome) -> None:
         """Answer with vectors; the provider's own bytes where it speaks the caller's format."""
-        request = decode_vectors_request(body)
-        target = self._calls.target(request.model)
+        target = self._calls.target(model_of(body))
+        ability = target.provider.dialect.abilities.vectors
+        try:
+            request = decode_vectors_request(body)
+        except RequestError:
+            if ability is None or not ability.compatible or not _may_mean_something(body.get("input")):
+                raise
+            request = VectorsRequest(model_of(body), ["-"])  # the provider may know what it means
         options: EmbedOptions = {"extra": request.extra, "tags": {TAG: token} if token else {}}
         if self._deadline is not None:
             options["deadline"] = self._deadline
         outcome.provider, outcome.model = target.provider.label, target.model.name
         price = target.price
         outcome.currency = "" if price is None else price.currency
-        ability = target.provider.dialect.abilities.vectors
         if ability is not None and ability.compatible and len(request.texts) <= ability.max_texts:
             passed = Passed(checked_texts(request.texts), body)
             exchanged = await self._client._run(exchange(self._calls.vectors_call(target, options), passed))
@@ -217,7 +247,12 @@ class Answers:
             made = await self._client.embed(request.model, request.texts, dimensions=request.dimensions, **options)
             rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
             data = encode_json(encode_vectors(rows, made.model or target.model.name, made.usage))
-            usage, outcome.cost, attempts = made.usage, made.cost, {}
+            usage, outcome.cost = made.usage, made.cost
+            attempts = {
+                ATTEMPTS: attempts_text(
+                    (Attempt(provider=target.provider.label, model=target.model.name, outcome="answered"),)
+                )
+            }
         outcome.tokens = (usage.input_tokens, None)
         await to.answer(200, data, JSON, attempts)
 
@@ -233,12 +268,38 @@ class Passed(Embed):
         return Outgoing("embeddings", "/embeddings", {**self._body, "model": request.model})
 
 
-def decoded(body: bytes) -> dict[str, Json]:
+class _Named(msgspec.Struct):
+    model: Any = None
+
+
+_NAMED = msgspec.json.Decoder(_Named)
+
+
+def label_in(body: bytes) -> str | None:
+    """The model that a body asks, without anything else being made of it; `None` where it cannot be seen."""
+    try:
+        model = _NAMED.decode(body.removeprefix(_MARK)).model
+    except (ValueError, RecursionError):
+        return None
+    return model if isinstance(model, str) and model else None
+
+
+_MARK = b"\xef\xbb\xbf"
+
+
+def decoded(body: bytes, most: int) -> dict[str, Json]:
     """The body of a request as an object.
+
+    Args:
+        most: how many objects and lists there may be in it.
 
     Raises:
         RequestError: it is none.
+        Refused: there are more.
     """
+    body = body.removeprefix(_MARK)
+    if len(body) > most and body.count(b"{") + body.count(b"[") > most:
+        raise Refused(413, f"the request has more than {most} objects and lists", "request_too_large")
     try:
         value = msgspec.json.decode(body)
     except RecursionError:
@@ -265,5 +326,42 @@ def attempts_text(attempts: tuple[Attempt, ...]) -> str:
     return "".join([letter if " " <= letter <= "~" else "?" for letter in text])[:2000]
 
 
-def _head(call: Call, request: Request, to: Exchange, model: str) -> ReplyHead:
-    return ReplyHead(int(time.time()), model, f"reply-{to.identifier}", request)
+def _check_answered(completion: Completion) -> None:
+    """See that there is an answer.
+
+    Raises:
+        Refused: the provider says itself that there is none.
+    """
+    if completion.choices and all(map(is_failure, completion.choices)):
+        raise Refused(502, f"the answer failed: it ended with {completion.choices[0].finish_reason}", "answer_failed")
+
+
+# What a provider says of its own limits, by which clients slow down.
+_BACK = re.compile(r"x-ratelimit-[a-z-]{1,40}|ratelimit-[a-z-]{1,40}|ratelimit")
+
+
+def _may_mean_something(texts: Json) -> bool:
+    """Whether a provider may know what is to be turned into vectors: texts, or tokens."""
+    if isinstance(texts, str):
+        return bool(texts)
+    if not isinstance(texts, list) or not texts:
+        return False
+    return all(isinstance(each, str) or _are_tokens(each) for each in texts) or _are_tokens(texts)
+
+
+def _are_tokens(value: Json) -> bool:
+    return isinstance(value, list) and bool(value) and all(type(each) is int for each in value)
+
+
+def _answered_by(target: Target) -> dict[str, str]:
+    attempt = Attempt(provider=target.provider.label, model=target.model.name, outcome="answered")
+    return {ATTEMPTS: attempts_text((attempt,))}
+
+
+def _passed_back(reply: Reply) -> dict[str, str]:
+    back = {name: value for name, value in reply.headers.items() if _BACK.fullmatch(name)}
+    return {**back, PROVIDER_ID: reply.request_id} if reply.request_id else back
+
+
+def _head(body: Mapping[str, Json], request: Request, to: Exchange, model: str) -> ReplyHead:
+    return ReplyHead(int(time.time()), model, f"reply-{to.identifier}", request, body)

@@ -6,7 +6,7 @@ import os
 import time
 import traceback
 from collections.abc import Awaitable, Callable
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,23 +17,24 @@ from ..client import AsyncClient
 from ..config.entries import Config
 from ..config.load import load
 from ..config.singles import LedgerSettings, RelaySettings
-from ..core.errors import AgoutiError
-from ..core.masking import printable
+from ..core.errors import AgoutiError, ConfigError
 from ..core.secret import Secret
 from ..dialects.server.base import ServerFormat, encode_json
 from ..dialects.server.formats import error_format, server_formats
 from ..dialects.server.vectors import encode_model, encode_models
 from ..ledger.store import relay_ledger_path
 from . import pages
-from .answers import ATTEMPTS, JSON, Answers, Outcome, attempts_text, decoded
-from .door import NOBODY, Door
+from .answers import ATTEMPTS, COMMENT, JSON, PROVIDER_ID, STOPS, Answers, Outcome, attempts_text, decoded, label_in
+from .door import NOBODY, Door, is_own
 from .exchange import CallerGone, Exchange, Receive, Scope, Send
 from .metrics import MEDIA_TYPE, Metrics
 from .models import listed
+from .request_log import write
 from .seen import CallSeen, CallsSeen
 from .spending import CURRENT, Spent, TokenBudgets
 from .tokens import AccessToken, TokenFile
-from .told import Refused, retry_after, told
+from .told import Refused, for_owner, retry_after, told
+from .turns import TurnMemory
 
 if TYPE_CHECKING:
     from ..calls import Configuration
@@ -43,6 +44,37 @@ log = logging.getLogger("agouti.relay")
 # A caller who has gone before the answer: a status that is only written down.
 GONE = 499
 Handler = Callable[["Exchange", "AccessToken"], Awaitable[None]]
+# Of a larger body more is made of in a thread.
+_LARGE = 200_000
+_QUIET = frozenset({"/", "/health", "/ready", "/metrics", "/openapi.json"})
+_EXPOSED = f"x-request-id, {ATTEMPTS}, {PROVIDER_ID}, retry-after, www-authenticate".encode()
+
+
+def _has_tokens(tokens: TokenFile) -> bool:
+    """Whether there are access tokens, as far as can be seen: a damaged file lets nobody in."""
+    try:
+        return tokens.wanted
+    except ConfigError:
+        return True
+
+
+def _stamps(config: Config) -> tuple[tuple[str, int, int], ...]:
+    """When the files of a configuration were changed; empty where one cannot be looked at."""
+    try:
+        facts = [(str(each), os.stat(each)) for each in config.files]
+    except OSError:
+        return ()
+    return tuple([(name, each.st_mtime_ns, each.st_size) for name, each in facts])
+
+
+def _plain_path(path: str, root: str) -> str:
+    """A path without slashes at its end.
+
+    >>> _plain_path("/v1/models/", ""), _plain_path("/", ""), _plain_path("/models/", "/models")
+    ('/v1/models', '/', '/models/')
+    """
+    rest = path[len(root) :]
+    return path.rstrip("/") if rest.endswith("/") and rest.strip("/") else path
 
 
 def with_own_ledger(config: Config) -> Config:
@@ -61,22 +93,15 @@ class Relay:
     """
 
     def __init__(self, config: "Configuration | None" = None, **options: Any) -> None:
-        loaded = load(config)
-        self.settings = loaded.relay or RelaySettings()
-        self.tokens = TokenFile(Path(self.settings.tokens))
-        own = relay_ledger_path(loaded)
-        if loaded.ledger is None and self.tokens.wanted:
-            loaded = with_own_ledger(loaded)
-        elif loaded.ledger is not None and self.tokens.wanted and own.exists() and loaded.ledger.path != own:
-            log.warning(
-                "what tokens spent before stands in %s, and counts no more: the configuration names another ledger", own
-            )
-        self.config = loaded
-        self.door = Door(loaded, self.settings, self.tokens)
+        self._source = config
+        self._options = options
+        self._begin(load(config))
         self.seen = CallsSeen()
         self.metrics = Metrics()
         self.started = time.time()
-        self._options = options
+        self.stopping = False
+        self._turns = TurnMemory()
+        self._closing: set[asyncio.Task[None]] = set()
         self._client: AsyncClient | None = None
         self._earlier: list[AsyncClient] = []
         self._answers: Answers | None = None
@@ -85,6 +110,60 @@ class Relay:
         # Where nobody has mounted it, the path alone says what is asked.
         self.exact: dict[tuple[str, str], _Endpoint] = {}
         self.routes = self._routes()
+
+    def _begin(self, loaded: Config) -> None:
+        """Serve this configuration from now on."""
+        settings = loaded.relay or RelaySettings()
+        tokens = TokenFile(Path(settings.tokens))
+        wanted = _has_tokens(tokens)
+        own = relay_ledger_path(loaded)
+        if loaded.ledger is None and wanted:
+            loaded = with_own_ledger(loaded)
+        elif loaded.ledger is not None and wanted and own.exists() and loaded.ledger.path != own:
+            log.warning(
+                "what tokens spent before stands in %s, and counts no more: the configuration names another ledger", own
+            )
+        self.settings, self.tokens, self.config = settings, tokens, loaded
+        self.door = Door(loaded, settings, tokens)
+        self._stamps = _stamps(loaded)
+
+    def reload(self) -> bool:
+        """Read the configuration again; calls under way end as they began. Whether it could be.
+
+        What is wrong with it is in the log, and the one before stays. Address, limits of connections and workers are
+        those of the start.
+        """
+        self._stamps = _stamps(self.config)
+        if self._source is not None and not isinstance(self._source, (str, os.PathLike)):
+            return False
+        try:
+            loaded = load(self._source)
+        except AgoutiError as error:
+            log.error("the configuration was changed, and cannot be used: %s. The one before stays.", error)
+            return False
+        before, self._client, self._answers = self._client, None, None
+        self._begin(loaded)
+        log.info("the configuration was read again: %d models", len(self.config.models))
+        if before is not None:
+            self._earlier.append(before)
+            with suppress(RuntimeError):  # no event loop runs
+                task = asyncio.get_running_loop().create_task(self._close_after(before, set(self.active)))
+                self._closing.add(task)
+                task.add_done_callback(self._closing.discard)
+        return True
+
+    async def _close_after(self, client: AsyncClient, calls: "set[Exchange]") -> None:
+        """Close a client once the calls that it was asked for are over."""
+        while calls & self.active:  # noqa: ASYNC110  # they end in many ways, and nobody is in a hurry
+            await asyncio.sleep(0.5)
+        if client in self._earlier:
+            self._earlier.remove(client)
+            await client.aclose()
+
+    def stop(self) -> None:
+        """It was told to stop: no new call is answered, and nobody looks on any more."""
+        self.stopping = True
+        self.seen.close()
 
     def _routes(self) -> list[Route]:
         routes: list[Route] = []
@@ -103,6 +182,7 @@ class Relay:
         route("/models", "GET", self._models, "models")
         route("/models/{name:path}", "GET", self._model, "models")
         route("/health", "GET", self._health)
+        route("/ready", "GET", self._ready)
         route("/metrics", "GET", self._told_metrics)
         route("/openapi.json", "GET", self._description)
         route("/", "GET", pages.page(self))
@@ -132,7 +212,7 @@ class Relay:
     @property
     def client(self) -> AsyncClient:
         """The client; made when it is first needed."""
-        if self.config.ledger is None and self.tokens.wanted:
+        if self.config.ledger is None and _has_tokens(self.tokens):
             # The first token was made while it runs. Calls under way end with the client that they began with.
             self.config = with_own_ledger(self.config)
             if self._client is not None:
@@ -153,7 +233,7 @@ class Relay:
         """What asks models for callers."""
         client = self.client
         if self._answers is None:
-            self._answers = Answers(client, self.settings.deadline)
+            self._answers = Answers(client, self.settings, self._turns)
         if self._sweeper is None or self._sweeper.done():  # the loop that it ran in may have ended
             self._sweeper = asyncio.create_task(self._sweep())
         return self._answers
@@ -171,18 +251,27 @@ class Relay:
             await client.aclose()
 
     def sees_all(self, token: AccessToken) -> bool:
-        """Whether a token sees the calls of all: every one does while none was made for it."""
-        return token is NOBODY or token.sees_all or not any(each.sees_all for each in self.tokens.tokens())
+        """Whether a token sees the calls of all; by itself it sees its own."""
+        return token is NOBODY or token.sees_all
 
     async def _sweep(self) -> None:
-        """Give those up who leave an answer where it is."""
+        """Give those up who leave an answer where it is, keep those alive that wait for one, look at the files."""
         loop = asyncio.get_running_loop()
+        looked = loop.time()
         while True:
-            await asyncio.sleep(min(0.5, self.settings.write_seconds / 2))
-            until = loop.time() - self.settings.write_seconds
+            await asyncio.sleep(min(0.5, self.settings.write_seconds / 2, self.settings.quiet_seconds / 2))
+            now = loop.time()
+            until, quiet = now - self.settings.write_seconds, now - self.settings.quiet_seconds
             for each in list(self.active):
-                if each.sending_since is not None and each.sending_since < until:
-                    each.break_off()
+                if each.sending_since is not None:
+                    if each.sending_since < until:
+                        each.break_off()
+                elif each.keeps_alive is not None and 0 < each.sent_at < quiet and each.keeps_alive():
+                    await each.piece(COMMENT)
+            if now - looked >= 1.0:
+                looked = now
+                if (stamps := _stamps(self.config)) != self._stamps and stamps:
+                    self.reload()
 
     def _asking(self, form: ServerFormat) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:
@@ -195,10 +284,13 @@ class Relay:
         self, form: ServerFormat, body: dict[str, Any], token: AccessToken, to: Exchange, outcome: Outcome
     ) -> None:
         answers = self.answers
-        call, request = answers.call_of(form, body, token.name)
+        if to.size > _LARGE:  # the others go on meanwhile
+            call, request = await asyncio.to_thread(answers.call_of, form, body, token.name, to)
+        else:
+            call, request = answers.call_of(form, body, token.name, to)
         outcome.streamed = request.stream
         answer = answers.streamed if request.stream else answers.whole
-        await answer(form, call, request, to, outcome)
+        await answer(form, call, request, to, outcome, body)
 
     def _counting(self, form: ServerFormat) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:
@@ -230,21 +322,27 @@ class Relay:
         self.active.add(to)
         try:
             CURRENT.set(outcome)
-            self.door.count(token)
-            data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
-            body = decoded(data)
-            model = body.get("model")
-            if isinstance(model, str) and model:
-                outcome.label = self.door.label(token, model)
-            to.watch()
-            await answer(body)
+            if self.stopping:
+                raise Refused(503, STOPS, wait=1.0)
+            with self.door.under_way(token):
+                self.door.count(token)
+                data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
+                if (label := label_in(data)) is not None:  # looked at before all else is read
+                    outcome.label = self.door.label(token, label)
+                body = decoded(data, self.settings.max_values)
+                del data
+                to.watch()
+                provider = self.answers.provider_of(outcome.label) if outcome.label else ""
+                with self.door.under_way(token, provider) if provider else nullcontext():
+                    await answer(body)
             status = to.status or 500
         except (AgoutiError, Refused) as error:
             said = told(error, to.identifier)
             status, outcome.error = said.status, said.code or type(error).__name__
+            to.error = for_owner(error)
             raise
         except (CallerGone, asyncio.CancelledError):
-            status = GONE
+            status = GONE if to.gone or not self.stopping else 503
             raise
         finally:
             self.active.discard(to)
@@ -272,9 +370,32 @@ class Relay:
             error=outcome.error,
         )
         self.metrics.ended(call, self._counted_as(call.label))
+        self.door.took(token, (call.input_tokens or 0) + (call.output_tokens or 0))
         self.seen.add(call)
-        who = printable(token.name) or "-"
-        log.info("%s %s %s %s %s %.3f s", to.identifier, who, form, printable(call.label) or "-", status, seconds)
+        self.written(to, call)
+
+    def written(self, to: Exchange, call: CallSeen, *, quiet: bool = False) -> None:
+        """Write the line of a request, once."""
+        to.token = call.token
+        to.logged = True
+        client = to.scope.get("client") or ("",)
+        write(call, to.scope["method"], to.scope["path"], str(client[0]), to.error, quiet=quiet)
+
+    def refused(self, to: Exchange, seconds: float) -> None:
+        """A request that was no call, or came no further than the door: it is counted, and stands in the log."""
+        path, status = to.scope["path"], to.status or GONE
+        call = CallSeen(
+            id=to.identifier,
+            at=time.time(),
+            token=to.token,
+            label="",
+            form="",
+            status=status,
+            seconds=round(seconds, 4),
+            error=to.error,
+        )
+        self.metrics.refused(call, status)
+        self.written(to, call, quiet=status < 400 and (path in _QUIET or path.startswith("/page")))
 
     def _counted_as(self, label: str) -> str:
         """What a call is counted as: names that callers choose themselves are one, or they would have no end."""
@@ -292,7 +413,20 @@ class Relay:
         await to.answer(200, encode_json(encode_model(known[label], int(self.started))), JSON)
 
     async def _health(self, to: Exchange, token: AccessToken) -> None:
-        await to.answer(200, encode_json({"status": "ok"}), JSON)
+        status = "stopping" if self.stopping else "no access token can be read" if self.door.problem() else "ok"
+        await to.answer(200 if status == "ok" else 503, encode_json({"status": status}), JSON)
+
+    async def _ready(self, to: Exchange, token: AccessToken) -> None:
+        hook = self._client._ledger if self._client is not None else None
+        ledger = "cannot be written" if hook is not None and hook.problem else "ok"
+        parts = {
+            "relay": "stopping" if self.stopping else "ok",
+            "tokens": "cannot be read" if self.door.problem() else "ok",
+            "ledger": "none" if self.config.ledger is None else ledger,
+            "models": len(self.config.models),
+        }
+        good = all(value in ("ok", "none") for name, value in parts.items() if name != "models")
+        await to.answer(200 if good else 503, encode_json({"ready": good, **parts}), JSON)
 
     async def _told_metrics(self, to: Exchange, token: AccessToken) -> None:
         if not self.sees_all(token):
@@ -302,8 +436,9 @@ class Relay:
     async def _description(self, to: Exchange, token: AccessToken) -> None:
         from .description import description
 
-        tokens = self.tokens.wanted
-        labels = [] if tokens else list(self.config.models)[:20]  # nobody is told of them at the door
+        tokens = bool(self.door.problem()) or self.tokens.wanted or self.settings.require_tokens
+        # Nobody is told of them at the door.
+        labels = [] if tokens or not is_own(to.scope, to.headers) else list(self.config.models)[:20]
         await to.answer(200, encode_json(description(labels, tokens=tokens)), JSON)
 
 
@@ -313,7 +448,7 @@ class _Endpoint:
     def __init__(self, relay: Relay, handler: Handler, path: str) -> None:
         self.relay = relay
         self.handler = handler
-        self.open = path in ("/health", "/openapi.json", "/page")
+        self.open = path in ("/health", "/ready", "/openapi.json", "/page")
         self.page = path == "/" or path.startswith("/page/")
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -327,6 +462,7 @@ class _Endpoint:
                 await pages.sign_in(to)
                 return
             raise
+        to.token = token.name
         await self.handler(to, token)
 
 
@@ -338,22 +474,30 @@ class _Front:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         to = Exchange(scope, receive, send, os.urandom(8).hex())
+        began = time.perf_counter()
         try:
             await self._answered(scope, receive, send, to)
         except CallerGone:
             pass
         except asyncio.CancelledError:
             if not to.done():
-                raise
+                if not self._relay.stopping or (task := asyncio.current_task()) is None:
+                    raise
+                task.uncancel()
+                await self._failed(to, Refused(503, STOPS, wait=1.0))
         finally:
             to.done()
+            if not to.logged:
+                self._relay.refused(to, time.perf_counter() - began)
 
     async def _answered(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         try:
+            to.check()
+            scope["path"] = _plain_path(scope["path"], scope.get("root_path", ""))
             origin = self._relay.door.origin(to.headers)
             if origin is not None:
                 to.extra += [(b"access-control-allow-origin", origin.encode("latin-1")), (b"vary", b"origin")]
-                to.extra.append((b"access-control-expose-headers", f"x-request-id, {ATTEMPTS}".encode()))
+                to.extra.append((b"access-control-expose-headers", _EXPOSED))
                 if scope["method"] == "OPTIONS":
                     await _preflight(to)
                     return
@@ -365,7 +509,8 @@ class _Front:
         except Exception as error:
             # Where, and of what kind: its words may be a caller's.
             at = traceback.extract_tb(error.__traceback__)[-1]
-            log.error("%s: a defect: %s in %s:%s", to.identifier, type(error).__name__, at.filename, at.lineno)
+            to.error = f"a defect: {type(error).__name__} in {at.filename}:{at.lineno}"
+            log.error("%s: %s", to.identifier, to.error)
             await self._failed(to, Refused(500, "something went wrong in the relay: see its log"))
 
     async def _routed(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
@@ -384,7 +529,9 @@ class _Front:
     async def _failed(self, to: Exchange, error: "AgoutiError | Refused") -> None:
         if to.status is not None:
             return  # the answer had begun, and has told it
-        form, said = error_format(to.scope["path"]), told(error, to.identifier)
+        form = error_format(to.scope["path"])
+        said = told(error, to.identifier, form.theirs)
+        to.error = to.error or for_owner(error)
         headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
         if isinstance(error, Refused) and error.allow:
             headers["allow"] = error.allow
@@ -393,8 +540,15 @@ class _Front:
         attempts = getattr(error, "attempts", ())
         if attempts:
             headers[ATTEMPTS] = attempts_text(tuple(attempts))
+        else:
+            headers[ATTEMPTS] = "none"
+        if getattr(error, "request_id", None):
+            headers[PROVIDER_ID] = str(error.request_id)  # type: ignore[union-attr]
         if said.status in (408, 413):
-            headers["connection"] = "close"  # the rest of the request is not read
+            if "expect" in to.headers:
+                headers["connection"] = "close"  # the rest of the request does not come
+            else:
+                to.linger()
         with suppress(OSError):
             await to.answer(said.status, encode_json(form.encode_error(said)), JSON, headers)
 

@@ -1,8 +1,11 @@
 """The door of the relay: who comes in, with which token, from which page, and how often."""
 
+import logging
 import secrets
 import time
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from ipaddress import ip_address
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +19,9 @@ if TYPE_CHECKING:
     from ..config.entries import Config
     from ..config.singles import RelaySettings
 
+log = logging.getLogger("agouti.relay")
 _MINUTE = 60.0
+_LONGEST = 300  # characters of the name of a model
 # A session of the page ends after a working day.
 _SESSION = 12 * 3600.0
 _SESSIONS = 1000
@@ -39,7 +44,12 @@ class Door:
         self._config = config
         self._origins = frozenset(settings.origins)
         self.tokens = tokens
-        self._windows: dict[str, SlidingWindow] = {}
+        self._required = settings.require_tokens
+        self._most_calls = settings.calls_each
+        self._most_to_provider = settings.calls_to_provider
+        self._windows: dict[tuple[str, str], SlidingWindow] = {}
+        self._under_way: Counter[tuple[str, str]] = Counter()
+        self._told = ""
         self._sessions: dict[str, tuple[str, float]] = {}
 
     def origin(self, headers: Mapping[str, str]) -> str | None:
@@ -68,15 +78,12 @@ class Door:
         Raises:
             Refused: nobody who may.
         """
-        try:
-            known, wanted = self.tokens.tokens(), self.tokens.wanted
-        except ConfigError as error:
-            raise Refused(503, "the relay cannot read its access tokens, and lets nobody in") from error
+        if self.problem():
+            raise Refused(503, "the relay cannot read its access tokens, and lets nobody in")
+        known, wanted = self.tokens.tokens(), self.tokens.wanted or self._required
         given = _given(headers)
         if not wanted:
-            # What a server before the relay passes on may come from anywhere.
-            passed_on = any(name in headers for name in ("x-forwarded-for", "x-real-ip", "forwarded", "via"))
-            if passed_on or not (_is_here(scope) and _names_this_machine(headers.get("host", ""))):
+            if not is_own(scope, headers):
                 raise Refused(403, "without an access token the relay answers programs on its own machine alone")
             return NOBODY
         token = self.tokens.of(given) if given else self._of_session(headers, known) if page else None
@@ -87,28 +94,74 @@ class Door:
             raise Refused(401, f"the access token {token.name} has expired", "invalid_api_key")
         return token
 
+    def problem(self) -> str:
+        """Why nobody is let in; empty where all is well. What is new is in the log."""
+        try:
+            self.tokens.tokens()
+            why = ""
+        except ConfigError as error:
+            why = f"{error.what}. {error.hint}"
+        if why != self._told:
+            self._told = why
+            log.error("nobody is let in: %s", why) if why else log.info("access tokens can be read again")
+        return why
+
     def count(self, token: AccessToken) -> None:
-        """Count a request against the limit of a token.
+        """Count a request against the limits of a token.
 
         Raises:
-            Refused: it is reached.
+            Refused: one is reached.
         """
-        if token.requests_per_minute is None:
-            return
-        window = self._windows.get(token.name)
-        if window is None or window.most != token.requests_per_minute:
-            window = self._windows[token.name] = SlidingWindow(token.requests_per_minute, _MINUTE)
-        now = time.monotonic()
-        free = window.free_at(1, now)
-        if free is None or free > now:
-            wait = _MINUTE if free is None else free - now
-            raise Refused(
-                429,
-                f"token {token.name} may make {token.requests_per_minute} requests a minute: wait {wait:.0f} s",
-                "rate_limit_exceeded",
-                wait=wait,
-            )
-        window.add(1).counted = now
+        for noun, most in (("requests", token.requests_per_minute), ("tokens", token.tokens_per_minute)):
+            if most is None:
+                continue
+            window, now = self._window(token, noun, most), time.monotonic()
+            free = window.free_at(1, now)
+            if free is None or free > now:
+                wait = _MINUTE if free is None else free - now
+                raise Refused(
+                    429,
+                    f"token {token.name} may have {most} {noun} a minute: wait {wait:.0f} s",
+                    "rate_limit_exceeded",
+                    wait=wait,
+                )
+        if token.requests_per_minute is not None:
+            self._window(token, "requests", token.requests_per_minute).add(1).counted = time.monotonic()
+
+    def took(self, token: AccessToken, tokens: int) -> None:
+        """A call of a token has taken so many tokens."""
+        if token.tokens_per_minute is not None and tokens > 0:
+            self._window(token, "tokens", token.tokens_per_minute).add(tokens).counted = time.monotonic()
+
+    def _window(self, token: AccessToken, noun: str, most: int) -> SlidingWindow:
+        window = self._windows.get((token.name, noun))
+        if window is None or window.most != most:
+            window = self._windows[token.name, noun] = SlidingWindow(most, _MINUTE)
+        return window
+
+    @contextmanager
+    def under_way(self, token: AccessToken, provider: str = "") -> Iterator[None]:
+        """A call of a token, or one to a provider, is under way.
+
+        Raises:
+            Refused: there are as many as there may be.
+        """
+        if provider:
+            key, most = ("provider", provider), self._most_to_provider
+            status, words = 503, f"{most} calls to the provider of this model are under way: try again"
+        else:
+            key, most = ("token", token.name), token.calls_at_once or self._most_calls
+            whose = f"token {token.name}" if token.name else "this machine"
+            status, words = 429, f"{most} calls of {whose} are under way: try again"
+        if self._under_way[key] >= most:
+            raise Refused(status, words, "rate_limit_exceeded", wait=1.0)
+        self._under_way[key] += 1
+        try:
+            yield
+        finally:
+            self._under_way[key] -= 1
+            if not self._under_way[key]:
+                del self._under_way[key]
 
     def label(self, token: AccessToken, label: str) -> str:
         """See that a token may ask a model.
@@ -116,11 +169,17 @@ class Door:
         Raises:
             Refused: it may not, or there is none.
         """
+        if len(label) > _LONGEST:
+            raise Refused(400, f"the model is no label: it is {len(label)} characters long", "model_not_found")
         models = self._config.models
         known = [each for each in models if token.may_ask(each)]
         name, at, provider = label.rpartition("@")
         if token.may_ask(label):
-            if label in models or (at and name and provider in self._config.providers):
+            if label in models:
+                return label
+            if at and name and provider in self._config.providers:
+                if {".", ".."} & set(name.split("/")):
+                    raise Refused(400, f"{name!r} is no name of a model", "model_not_found")
                 return label
         elif label in models or (at and token.labels is not None):
             raise Refused(403, f"token {token.name} may not ask {label[:100]}", "model_not_allowed")
@@ -156,15 +215,28 @@ def _given(headers: Mapping[str, str]) -> str | None:
     return headers.get("x-api-key", "").strip() or None
 
 
+def is_own(scope: Mapping[str, Any], headers: Mapping[str, str]) -> bool:
+    """Whether a program on this machine calls, by a name of this machine."""
+    # What a server before the relay passes on may come from anywhere.
+    if any(name in headers for name in ("x-forwarded-for", "x-real-ip", "forwarded", "via")):
+        return False
+    client = scope.get("client")
+    if client and client[0] == "testclient":  # an application that calls itself, over no network
+        return True
+    return _is_here(scope) and _names_this_machine(headers.get("host", ""))
+
+
 def _is_here(scope: Mapping[str, Any]) -> bool:
     """Whether a caller is on this machine."""
     client = scope.get("client")
     if not client:
         return True  # a socket of this machine's own
     try:
-        return ip_address(client[0]).is_loopback
+        address = ip_address(client[0])
     except ValueError:
-        return client[0] in ("", "testclient", "localhost")
+        return client[0] in ("", "localhost")
+    mapped = getattr(address, "ipv4_mapped", None)
+    return (mapped or address).is_loopback
 
 
 def _names_this_machine(host: str) -> bool:
@@ -175,7 +247,7 @@ def _names_this_machine(host: str) -> bool:
     """
     name = host.rpartition(":")[0] if host.rpartition(":")[2].isdigit() else host
     name = name.strip("[]").lower()
-    if name in ("localhost", "testserver", ""):
+    if name in ("localhost", ""):
         return True
     try:
         return ip_address(name).is_loopback

@@ -11,6 +11,8 @@ Receive: TypeAlias = Callable[[], Awaitable[MutableMapping[str, Any]]]
 Send: TypeAlias = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 
 
+# Headers of which the first one must be the only one.
+_ONCE = frozenset({b"host", b"authorization", b"x-api-key", b"content-length", b"content-type", b"origin"})
 ABORT = "agouti.abort"
 """The extension of the server by which a connection is broken off."""
 
@@ -27,13 +29,27 @@ class Exchange:
         identifier: of the request, told to the caller and in the log.
         status: of the answer, once it has begun.
         extra: headers that every answer to it has.
+        token: name of the access token.
+        error: what went wrong, in the owner's words.
+        logged: whether it stands in the log.
+        size: bytes of its body.
+        keeps_alive: says whether a comment may stand in the answer now; `None`: none may.
+        sent_at: when the last piece of the answer went out, by the event loop's clock.
         sending_since: since when the caller does not take a piece of the answer; `None`: nothing waits.
     """
 
     def __init__(self, scope: Scope, receive: Receive, send: Send, identifier: str) -> None:
         self.scope = scope
         self.identifier = identifier
-        self.headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
+        self.headers: dict[str, str] = {}
+        for name, value in scope["headers"]:
+            self.headers.setdefault(name.decode("latin-1"), value.decode("latin-1"))
+        self.token = ""
+        self.error = ""
+        self.logged = False
+        self.size = 0
+        self.keeps_alive: Callable[[], bool] | None = None
+        self.sent_at = 0.0
         self.status: int | None = None
         self.extra: list[tuple[bytes, bytes]] = [(b"x-request-id", identifier.encode())]
         self.sending_since: float | None = None
@@ -68,6 +84,7 @@ class Exchange:
                     size += len(piece)
                     if size > most:
                         raise _too_large(most)
+                    self.size = size
                     pieces.append(piece)
                     if not message.get("more_body"):
                         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
@@ -96,6 +113,29 @@ class Exchange:
         if extension is not None:
             extension["abort"]()
         self.give_up()
+
+    def linger(self) -> None:
+        """The answer goes out before the request is whole: its rest is read away before the connection is closed."""
+        extension = (self.scope.get("extensions") or {}).get(ABORT)
+        if extension is not None and "linger" in extension:
+            extension["linger"]()
+
+    @property
+    def gone(self) -> bool:
+        """Whether the caller has gone."""
+        return self._gone
+
+    def check(self) -> None:
+        """See that the head says one thing.
+
+        Raises:
+            Refused: it does not: what stands before the relay may have read another one.
+        """
+        names = [name for name, _ in self.scope["headers"] if name in _ONCE]
+        if len(names) != len(set(names)):
+            raise Refused(400, "a header that may stand once stands twice")
+        if b"host" not in names and self.scope.get("http_version", "1.1") not in ("1.0", "2", "3"):
+            raise Refused(400, "the request has no host")
 
     def done(self) -> bool:
         """The answer is out, or given up: nobody is watched any more. Whether the caller had gone."""
@@ -127,7 +167,7 @@ class Exchange:
 
     async def piece(self, data: bytes, *, more: bool = True) -> None:
         """Send a piece of the answer; waits while the caller does not take it."""
-        self.sending_since = asyncio.get_running_loop().time()
+        self.sending_since = self.sent_at = asyncio.get_running_loop().time()
         await self._send({"type": "http.response.body", "body": data, "more_body": more})
         self.sending_since = None
         # Servers tell of the end of an answer as they tell of a caller who has gone.

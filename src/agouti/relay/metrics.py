@@ -51,6 +51,10 @@ class Metrics:
         if call.cost is not None and call.cost > 0:
             self._child("cost", self._cost, *names, call.currency).inc(call.cost)
 
+    def refused(self, call: CallSeen, status: int) -> None:
+        """A request that was no call has ended."""
+        self._child("requests", self._requests, "", call.token, "other", str(status)).inc()
+
     def _child(self, kind: str, metric: Counter | Histogram, *labels: str) -> Any:
         key = (kind, *labels)
         child = self._children.get(key)

@@ -108,7 +108,7 @@ def facts(relay: "Relay") -> Handler:
         latest = [msgspec.to_builtins(each) for each in relay.seen.latest if own in (None, each.token)]
         made = {
             "models": [msgspec.to_builtins(each) for each in listed(relay.config, token)],
-            "currencies": _currencies(relay),
+            "currencies": _currencies(relay, token),
             "latest": latest,
             "usage": await _usage(relay, own),
             "token": token.name,
@@ -118,8 +118,9 @@ def facts(relay: "Relay") -> Handler:
     return handle
 
 
-def _currencies(relay: "Relay") -> dict[str, str]:
-    prices = {label: model.price_now for label, model in relay.config.models.items()}
+def _currencies(relay: "Relay", token: AccessToken) -> dict[str, str]:
+    models = relay.config.models.items()
+    prices = {label: model.price_now for label, model in models if token.may_ask(label)}
     return {label: price.currency for label, price in prices.items() if price is not None}
 
 

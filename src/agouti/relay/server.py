@@ -10,62 +10,11 @@ from ipaddress import ip_address
 from typing import Any
 
 import uvicorn
-from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
+from ..config.singles import RelaySettings
 from ..core.errors import ConfigError
 from .application import Relay
-from .exchange import ABORT
-
-# Calls that are under way when the relay is told to stop may take so long to end.
-_GRACE = 10
-# The head of a request may take so long, and be so large.
-_HEAD_SECONDS = 15.0
-_HEAD_BYTES = 64 * 1024
-
-
-class _Protocol(HttpToolsProtocol):
-    """Closes connections on which the head of a request takes too long, or has no end."""
-
-    _clock: asyncio.TimerHandle | None = None
-    _in_head = True
-    _head = 0
-
-    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        super().connection_made(transport)
-        self._begins()
-
-    def data_received(self, data: bytes) -> None:
-        super().data_received(data)
-        if self._in_head:
-            self._head += len(data)
-            if self._head > _HEAD_BYTES and not self.transport.is_closing():
-                self.transport.write(b"HTTP/1.1 431 Request Header Fields Too Large\r\nconnection: close\r\n\r\n")
-                self.transport.close()
-
-    def on_message_begin(self) -> None:
-        super().on_message_begin()
-        self._begins()
-        # A caller who does not read cannot be told anything: the connection is broken off.
-        self.scope["extensions"] = {ABORT: {"abort": self.transport.abort}}
-
-    def on_headers_complete(self) -> None:
-        super().on_headers_complete()
-        self._in_head = False
-        self._stops()
-
-    def connection_lost(self, exc: Exception | None) -> None:
-        self._stops()
-        super().connection_lost(exc)
-
-    def _begins(self) -> None:
-        self._stops()
-        self._in_head, self._head = True, 0
-        self._clock = self.loop.call_later(_HEAD_SECONDS, self.transport.close)
-
-    def _stops(self) -> None:
-        if self._clock is not None:
-            self._clock.cancel()
-            self._clock = None
+from .connection import connections_of
 
 
 def is_loopback(host: str) -> bool:
@@ -143,9 +92,10 @@ def made(application: Any, ready: Callable[[], None], stops: Callable[[], None] 
         ready: is called once it listens.
         stops: is called when it is told to stop.
     """
+    settings = application.settings if isinstance(application, Relay) else RelaySettings()
     config = uvicorn.Config(
         application,
-        http=_Protocol,
+        http=connections_of(settings),
         ws="none",
         lifespan="on",
         log_config=None,
@@ -153,7 +103,7 @@ def made(application: Any, ready: Callable[[], None], stops: Callable[[], None] 
         server_header=False,
         date_header=False,
         proxy_headers=False,
-        timeout_graceful_shutdown=_GRACE,
+        timeout_graceful_shutdown=max(1, round(settings.drain_seconds)),
         timeout_keep_alive=75,
     )
     return _Server(config, ready, stops)

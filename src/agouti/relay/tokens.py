@@ -3,6 +3,7 @@
 import hashlib
 import hmac
 import json
+import os
 import secrets
 import time
 from collections.abc import Callable, Iterable
@@ -17,6 +18,8 @@ from ..config.files import alone_in, write_whole
 from ..core.errors import ConfigError
 from ..core.suggest import near_hint
 
+# No clock gets so far: the year 2500.
+_FAR = 16.7e9
 # What a token begins with: somebody who finds one in a log knows what it opens.
 _PREFIX = "agouti-"
 
@@ -32,8 +35,9 @@ class AccessToken(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
         requests_per_minute: never more in any minute.
         budget, currency, per: what it may spend in a ``day``, a ``week`` or a ``month``.
         expires: seconds since the epoch; never where not given.
-        sees_all: it sees the calls of all tokens, on the page and in the metrics; once there is such a token, others
-            see their own alone.
+        sees_all: it sees the calls of all tokens, on the page and in the metrics; any other sees its own alone.
+        tokens_per_minute: once so many tokens of prompts and answers went through it in a minute, the next call waits.
+        calls_at_once: how many of its calls may be under way; as the relay's settings say where not given.
     """
 
     name: str
@@ -46,6 +50,8 @@ class AccessToken(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     per: str = "month"
     expires: float | None = None
     sees_all: bool = False
+    tokens_per_minute: int | None = None
+    calls_at_once: int | None = None
 
     def __post_init__(self) -> None:
         force_setattr(self, "currency", self.currency.strip().upper())  # one spelling, as prices have it
@@ -107,6 +113,11 @@ class TokenFile:
             return self._tokens
         try:
             facts = self.path.stat()
+            if facts.st_mode & 0o022 and os.name == "posix":
+                raise ConfigError(
+                    f"the file of access tokens can be written by others: {self.path}",
+                    hint=f"They could let themselves in: chmod 600 {self.path}",
+                )
             seen = (facts.st_mtime_ns, facts.st_size, facts.st_ino)
         except FileNotFoundError:
             if self._seen is not None:
@@ -148,6 +159,22 @@ class TokenFile:
         """
         self._change(lambda tokens: _without(tokens, name, there=True))
 
+    def rotate(self, name: str) -> str:
+        """A new secret for a token, everything else as it was; the old one opens nothing from now on.
+
+        Raises:
+            ConfigError: there is none of that name, or the file cannot be written.
+        """
+        text = _PREFIX + secrets.token_urlsafe(32)
+
+        def change(tokens: tuple[AccessToken, ...]) -> list[AccessToken]:
+            _without(tokens, name, there=True)
+            fresh = {"hash": hashed(text), "created": time.time()}
+            return [msgspec.structs.replace(each, **fresh) if each.name == name else each for each in tokens]
+
+        self._change(change)
+        return text
+
     def _change(self, change: Callable[[tuple[AccessToken, ...]], list[AccessToken]]) -> None:
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
@@ -173,6 +200,8 @@ def made(
     per: str = "month",
     expires: float | None = None,
     sees_all: bool = False,
+    tokens_per_minute: int | None = None,
+    calls_at_once: int | None = None,
 ) -> tuple[str, AccessToken]:
     """A new token: the text that is shown once, and what is kept of it.
 
@@ -193,16 +222,22 @@ def made(
         per=per,
         expires=expires,
         sees_all=sees_all,
+        tokens_per_minute=tokens_per_minute,
+        calls_at_once=calls_at_once,
     )
     _checked(token)
     return text, token
 
 
 def _checked(token: AccessToken) -> AccessToken:
-    if token.requests_per_minute is not None and token.requests_per_minute < 1:
-        raise ConfigError(
-            f"requests_per_minute = {token.requests_per_minute} is out of range", hint="It takes a whole number from 1."
-        )
+    for field in ("requests_per_minute", "tokens_per_minute", "calls_at_once"):
+        value = getattr(token, field)
+        if value is not None and value < 1:
+            raise ConfigError(f"{field} = {value} is out of range", hint="It takes a whole number from 1.")
+    if token.labels is not None and not token.labels:
+        raise ConfigError(f"token {token.name} may ask no model", hint="Name some, or leave labels out for all.")
+    if token.expires is not None and not abs(token.expires) < _FAR:
+        raise ConfigError(f"expires = {token.expires} is no time", hint="Write a day of this century.")
     if token.per not in ("day", "week", "month"):
         raise ConfigError(f"per = {token.per!r} is out of range", hint="Take day, week or month.")
     try:

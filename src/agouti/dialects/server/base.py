@@ -16,6 +16,7 @@ from ...core.events import Event, Finished, Passed, TurnTold, UsageTold
 from ...core.json_lenient import any_json
 from ...core.parameters import checked
 from ...core.usage import Usage
+from .call_order import CallOrder
 
 encode_json = msgspec.json.Encoder().encode
 
@@ -27,13 +28,15 @@ class ReplyHead(Struct, frozen=True, gc=False):
         created: seconds since the epoch.
         model: its name, where the answer does not tell it.
         identifier: of the reply, where the answer has none.
-        request: what was asked: some formats repeat parts of it.
+        request: what was asked.
+        body: the same as it came: some formats repeat parts of it.
     """
 
     created: int
     model: str
     identifier: str
     request: Request
+    body: Mapping[str, Json] = {}
 
 
 class ErrorTold(Struct, frozen=True, gc=False):
@@ -59,9 +62,13 @@ class StreamEncoder(Protocol):
 
     Attributes:
         verbatim: the provider's own bytes go through; what its events mean need not be encoded.
+        between: a whole event has gone out last: something else may stand here.
     """
 
     verbatim: bool
+
+    @property
+    def between(self) -> bool: ...
 
     def of(self, events: Sequence[Event]) -> bytes:
         """The bytes that these events amount to; none where they say nothing in this format."""
@@ -89,6 +96,7 @@ class EventEncoder:
         self.turn: ProviderTurn | None = None
         self.verbatim = False
         self._tail = b""
+        self._order = CallOrder()
 
     def of(self, events: Sequence[Event]) -> bytes:
         """See `StreamEncoder`."""
@@ -98,21 +106,31 @@ class EventEncoder:
             self._tail = (self._tail + made[-4:])[-4:]
             return made
         out: list[bytes] = []
-        for event in events:
-            match event:
+        for event in self._order.of([each for each in events if not getattr(each, "choice", 0)]):
+            match event:  # such formats have one answer
                 case TurnTold():
                     self.turn = event.turn
                 case Finished():
                     self.reason = event.reason
                 case UsageTold():
                     self.usage = event.usage
-                case _ if not getattr(event, "choice", 0):  # such formats have one answer
+                case _:
                     self.take(event, out)
         return b"".join(out)
+
+    def rest(self, out: list[bytes]) -> None:
+        """Add what has waited for its turn: the answer has ended."""
+        for event in self._order.rest():
+            self.take(event, out)
 
     def take(self, event: Event, out: list[bytes]) -> None:
         """Add what an event amounts to."""
         raise NotImplementedError
+
+    @property
+    def between(self) -> bool:
+        """Whether a whole event has gone out last: something else may stand here."""
+        return not self.verbatim or not self.last_passed()
 
     def last_passed(self) -> bytes:
         """What stands behind the provider's own bytes: the line end of its last event, where it has left that out."""
@@ -131,6 +149,7 @@ class ServerFormat:
         shared: fields of a request that go on as they came where the provider speaks the same format, and our names of
             the parameters that each of them says.
         alone: further fields that no other format can say: they mean nothing to a provider that speaks another one.
+        theirs: what it calls our parameters, where that is otherwise.
     """
 
     name: str
@@ -140,6 +159,7 @@ class ServerFormat:
     canonical: bool = False
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
     alone: ClassVar[frozenset[str]] = frozenset()
+    theirs: ClassVar[Mapping[str, str]] = {}
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         """What is asked, in the canonical form.
@@ -152,6 +172,19 @@ class ServerFormat:
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         """Fields that go to a provider of the same format as they came; `None` stands for one that is left out."""
         return {name: body[name] for name in self.shared if name in body}
+
+    def own_words(self, body: Mapping[str, Json]) -> Request:
+        """What is asked, where nothing of it but the model is read: for a provider that speaks the same format.
+
+        Raises:
+            RequestError: it names no model.
+        """
+        streams = bool(field(body, "stream", bool, "true or false"))
+        return Request(model_of(body), (Message("user", "-"),), {}, {}, streams)
+
+    def foreign(self, body: Mapping[str, Json]) -> str:
+        """Where there is something that only this format knows, and what; empty where there is nothing."""
+        return ""
 
     def says(self, own: Mapping[str, Json]) -> frozenset[str]:
         """Our names of the parameters that fields of a caller's own say already."""

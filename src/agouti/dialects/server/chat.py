@@ -58,6 +58,7 @@ class _ChatEncoder:
         self._counts = bool(options.get("include_usage"))
         self._chunks = Chunks(head.created, head.model, head.identifier, usage=self._counts)
         self.verbatim = False
+        self.between = True
 
     def of(self, events: Sequence[Event]) -> bytes:
         if self.verbatim or any(type(event) is Passed for event in events):

@@ -42,6 +42,14 @@ class MessagesFormat(ServerFormat):
     path = "/messages"
     counting = "/messages/count_tokens"
     alone = frozenset({"container", "context_management", "mcp_servers"})
+    theirs: ClassVar[Mapping[str, str]] = {
+        "stop": "stop_sequences",
+        "reasoning_effort": "thinking",
+        "reasoning_budget": "thinking.budget_tokens",
+        "response_format": "output_config.format",
+        "user": "metadata.user_id",
+        "parallel_tool_calls": "tool_choice.disable_parallel_tool_use",
+    }
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "messages": (),
         "system": (),
@@ -66,8 +74,22 @@ class MessagesFormat(ServerFormat):
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         own = super().own_fields(body, request)
         if _holds_packed(body.get("messages")):
-            own.pop("messages", None)  # thinking of another provider, which this one would not know
+            # Thinking of another provider, which this one would not know; all else stays as it came.
+            own["messages"] = [each for message in own["messages"] if (each := _without_packed(message)) is not None]
         return own
+
+    def foreign(self, body: Mapping[str, Json]) -> str:
+        for number, message in enumerate(body.get("messages") or ()):
+            content = message.get("content")
+            for at, block in enumerate(content if isinstance(content, list) else ()):
+                where = f"messages.{number}.content.{at}"
+                if found := _foreign(block, where):
+                    return found
+                inner = block.get("content") if block.get("type") == "tool_result" else None
+                for place, each in enumerate(inner if isinstance(inner, list) else ()):
+                    if found := _foreign(each, f"{where}.content.{place}"):
+                        return found
+        return ""
 
     def encode_reply(self, completion: Any, head: ReplyHead) -> dict[str, Json]:
         return message_of_reply(completion, head)
@@ -97,15 +119,45 @@ _TYPES = {
 }
 
 
+_COMMON = frozenset({"text", "image", "document", "tool_use", "tool_result", "thinking", "redacted_thinking"})
+
+
+def _foreign(block: Mapping[str, Json], where: str) -> str:
+    """What of a block only this format knows."""
+    kind = block.get("type")
+    if kind not in _COMMON:
+        return f"{where} of type {kind}"
+    source = block.get("source")
+    if isinstance(source, Mapping) and source.get("type") not in ("base64", "url", "text"):
+        return f"{where}.source of type {source.get('type')}"
+    citations = block.get("citations")
+    if kind == "document" and isinstance(citations, Mapping) and citations.get("enabled"):
+        return f"{where}.citations"
+    return f"{where}.context" if kind == "document" and block.get("context") else ""
+
+
+def _without_packed(message: Mapping[str, Json]) -> Mapping[str, Json] | None:
+    """A message without the thinking of another provider; `None` where nothing is left of it."""
+    content = message.get("content")
+    if not isinstance(content, list):
+        return message
+    left = [block for block in content if not _is_packed_block(block)]
+    return {**message, "content": left} if left else None if content else message
+
+
+def _is_packed_block(block: Json) -> bool:
+    if not isinstance(block, Mapping) or block.get("type") not in _OPAQUE:
+        return False
+    return is_packed(block.get("signature")) or is_packed(block.get("data"))
+
+
 def _holds_packed(messages: Json) -> bool:
-    blocks = [
-        block
+    return any(
+        _is_packed_block(block)
         for message in messages or ()
         if isinstance(message.get("content"), list)
         for block in message["content"]
-        if isinstance(block, Mapping) and block.get("type") in _OPAQUE
-    ]
-    return any(is_packed(block.get("signature")) or is_packed(block.get("data")) for block in blocks)
+    )
 
 
 def _system(system: Json) -> list[Message]:
@@ -166,7 +218,13 @@ def _result(block: Mapping[str, Json], where: str) -> Message:
         blocks = objects(content, f"{where}.content")
         content = _content([_part(each, f"{where}.content.{number}") for number, each in enumerate(blocks)])
     identifier = field(block, "tool_use_id", str, "a text", f"{where}.")
-    return Message("tool", content or "", tool_call_id=identifier, is_error=block.get("is_error") is True)
+    failed = block.get("is_error") is True
+    if failed and not content:
+        content = "Error"  # formats that do not say whether a tool failed have this word alone
+    if block.get(MARK) is not None and content:
+        parts = [{"type": "text", "text": content}] if isinstance(content, str) else content
+        content = [*parts[:-1], _marked(parts[-1], block)]
+    return Message("tool", content or "", tool_call_id=identifier, is_error=failed)
 
 
 def _assistant(blocks: Sequence[Mapping[str, Json]], where: str) -> Message:
@@ -244,6 +302,8 @@ def _parameters(body: Mapping[str, Json]) -> dict[str, Json]:
     effort = field(output, "effort", str, "a text", "output_config.")
     if thinking.get("type") == "adaptive" or effort is not None:
         made["reasoning_effort"] = effort or "adaptive"
+    elif thinking.get("type") == "disabled":
+        made["reasoning_effort"] = "none"
     elif thinking.get("type") == "enabled":
         budget = field(thinking, "budget_tokens", int, "a whole number", "thinking.") or 0
         made |= {"reasoning_effort": _EFFORTS[budget]} if budget in _EFFORTS else {"reasoning_budget": budget}

@@ -54,7 +54,8 @@ def _message(identifier: str, model: str) -> dict[str, Json]:
 
 
 def _reason(reason: str | None) -> str:
-    return _REASONS.get(reason or "stop", "end_turn")
+    """The reason in this format's words; one that is not known stays as it is."""
+    return _REASONS.get(reason or "stop", reason or "")
 
 
 def _usage(usage: Usage) -> dict[str, Json]:
@@ -116,6 +117,7 @@ class MessagesEncoder(EventEncoder):
         self._began = False
         self._index = -1
         self._open: tuple[str, int] | None = None
+        self._custom: list[str] | None = None
 
     def take(self, event: Event, out: list[bytes]) -> None:
         match event:
@@ -140,8 +142,6 @@ class MessagesEncoder(EventEncoder):
 
     def _call(self, out: list[bytes], event: ToolCallPiece) -> None:
         if self._open != ("call", event.index):
-            if event.id is None and event.name is None:
-                return  # behind the end of its block: nothing can be added to it
             start: dict[str, Json] = {
                 "type": "tool_use",
                 "id": event.id or f"call_{event.index}",
@@ -149,7 +149,11 @@ class MessagesEncoder(EventEncoder):
                 "input": {},
             }
             self._block(out, "call", start, event.index)
-        if event.arguments:
+            # What a custom tool takes is a text, and here every input is an object: it is told once it is whole.
+            self._custom = [] if event.extra.get("type", "function") != "function" else None
+        if self._custom is not None:
+            self._custom.append(event.arguments or _text_of(event))
+        elif event.arguments:
             self._delta(out, {"type": "input_json_delta", "partial_json": event.arguments})
 
     def _begin(self, out: list[bytes], event: Started | None = None) -> None:
@@ -176,7 +180,10 @@ class MessagesEncoder(EventEncoder):
     def _close(self, out: list[bytes]) -> None:
         if self._open is None:
             return
-        if self._open[0] == "thinking":
+        if self._open[0] == "call" and self._custom is not None:
+            text = encode_json({"text": "".join(self._custom)}).decode()
+            self._delta(out, {"type": "input_json_delta", "partial_json": text})
+        elif self._open[0] == "thinking":
             self._delta(out, {"type": "signature_delta", "signature": packed(None)})
         self._open = None
         out.append(_event("content_block_stop", index=self._index))
@@ -186,6 +193,7 @@ class MessagesEncoder(EventEncoder):
             return self.last_passed()
         out: list[bytes] = []
         self._begin(out)
+        self.rest(out)
         if self.turn is not None:
             self._block(out, "turn", {"type": "redacted_thinking", "data": packed(self.turn)})
         elif self._index < 0:
@@ -198,6 +206,12 @@ class MessagesEncoder(EventEncoder):
     def failed(self, error: ErrorTold) -> bytes:
         body = self.error(error)
         return self.last_passed() + b"event: error\ndata: " + encode_json(body) + b"\n\n"
+
+
+def _text_of(piece: ToolCallPiece) -> str:
+    """The text in a piece of a custom call."""
+    custom = piece.extra.get("custom")
+    return str(custom.get("input") or "") if isinstance(custom, dict) else ""
 
 
 def _event(kind: str, **fields: Any) -> bytes:

@@ -46,7 +46,7 @@ class PromptFormat(ServerFormat):
             raise RequestError("prompt takes one text", hint="Send a list of prompts, or tokens, one by one as texts.")
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         if (logprobs := field(body, "logprobs", int, "a whole number")) is not None:
-            parameters["top_logprobs"] = logprobs
+            parameters |= {"logprobs": True, "top_logprobs": logprobs}
         if isinstance(parameters.get("stop"), str):
             parameters["stop"] = [parameters["stop"]]
         return replace(request_of(body, model, [Message("user", prompt)], parameters, _KNOWN), markers=PLAIN)
@@ -108,6 +108,7 @@ class _PromptEncoder:
         self._usage: Json = None
         self._ended = False
         self.verbatim = False
+        self.between = True
 
     def of(self, events: Sequence[Event]) -> bytes:
         if self.verbatim or any(type(event) is Passed for event in events):

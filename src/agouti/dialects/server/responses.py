@@ -30,6 +30,8 @@ _KNOWN = frozenset(
 )
 _CALLS = {"function_call": "arguments", "custom_tool_call": "input"}
 _RESULTS = ("function_call_output", "custom_tool_call_output")
+_COMMON = frozenset({"message", "reasoning", *_CALLS, *_RESULTS})
+_PARTS = frozenset({"input_text", "output_text", "text", "refusal", "input_image", "input_file", "input_audio"})
 _LOGPROBS = "message.output_text.logprobs"
 
 
@@ -45,6 +47,13 @@ class ResponsesFormat(ServerFormat):
             "prompt", "prompt_cache_retention", "truncation",
         }
     )  # fmt: skip
+    theirs: ClassVar[Mapping[str, str]] = {
+        "max_tokens": "max_output_tokens",
+        "max_completion_tokens": "max_output_tokens",
+        "response_format": "text.format",
+        "verbosity": "text.verbosity",
+        "reasoning_effort": "reasoning.effort",
+    }
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {
         "input": (),
         "instructions": (),
@@ -79,8 +88,23 @@ class ResponsesFormat(ServerFormat):
         own = super().own_fields(body, request)
         items = body.get("input")
         if isinstance(items, list) and any(is_packed(item.get("encrypted_content")) for item in items):
-            own.pop("input", None)  # thinking of another provider, which this one would not know
+            # Thinking of another provider, which this one would not know; all else stays as it came.
+            own["input"] = [item for item in items if not is_packed(item.get("encrypted_content"))]
         return own
+
+    def foreign(self, body: Mapping[str, Json]) -> str:
+        items = body.get("input")
+        for number, item in enumerate(items if isinstance(items, list) else ()):
+            kind = item.get("type") or "message"
+            if kind not in _COMMON:
+                return f"input.{number} of type {kind}"
+            content = item.get("content") if kind == "message" else item.get("output")
+            for at, part in enumerate(content if isinstance(content, list) else ()):
+                if part.get("type") == "input_image" and part.get("image_url") is None:
+                    return f"input.{number}.content.{at}.file_id"
+                if part.get("type") not in _PARTS:
+                    return f"input.{number}.content.{at} of type {part.get('type')}"
+        return ""
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
         return response_of(completion, head)
@@ -139,7 +163,7 @@ class _Turns:
         turn = self._turn
         if turn is None and not self._plain:
             turn = ProviderTurn(ResponsesFormat.name, self._own)
-        texts = "".join([str(part.get("text") or "") for part in self._parts if part["type"] == "text"])
+        texts = "".join([str(part.get("text") or "") for part in self._parts if part.get("type") == "text"])
         whole = all(part.keys() == {"type", "text"} for part in self._parts)
         content = (texts if whole else self._parts) if self._parts else (None if self._calls else "")
         self._messages.append(Message("assistant", content, tool_calls=tuple(self._calls), provider_turn=turn))
@@ -197,7 +221,7 @@ def _parameters(body: Mapping[str, Json]) -> dict[str, Json]:
         inner = {name: value for name, value in form.items() if name != "type"}
         kind = form.get("type")
         made["response_format"] = {"type": kind, "json_schema": inner} if kind == "json_schema" else {"type": kind}
-    if _LOGPROBS in (field(body, "include", list, "a list of texts") or ()) and "top_logprobs" not in body:
+    if _LOGPROBS in (field(body, "include", list, "a list of texts") or ()) or body.get("top_logprobs"):
         made["logprobs"] = True
     if body.get("tools"):
         made["tools"] = [_nested(tool) for tool in objects(body["tools"], "tools")]
@@ -223,6 +247,6 @@ def _nested(tool: Mapping[str, Any]) -> dict[str, Json]:
 def _choice(choice: Mapping[str, Json]) -> Json:
     if choice.get("type") == "allowed_tools" and "allowed_tools" not in choice:
         inner = {name: value for name, value in choice.items() if name != "type"}
-        tools = [_nested(tool) if isinstance(tool, Mapping) else tool for tool in inner.get("tools") or ()]
+        tools = [_nested(tool) for tool in objects(inner.get("tools") or [], "tool_choice.tools")]
         return {"type": "allowed_tools", "allowed_tools": {**inner, "tools": tools}}
     return _nested(choice)

@@ -2,33 +2,30 @@
 
 from typing import Any
 
-from ...core.chat import Choice, Citation, Completion, Json, MediaFile, ToolCall
+from ...core.chat import Choice, Citation, Completion, Json, MediaFile, TokenLogprob, ToolCall, is_known_end
 from ...core.messages import sendable
 from ...core.usage import NO_USAGE, Usage
 from .base import ReplyHead
 from .packed import packed
 
 _NAME = "responses"
-_INCOMPLETE = {"length": "max_output_tokens", "content_filter": "content_filter"}
+_INCOMPLETE = {"length": "max_output_tokens", "content_filter": "content_filter", "refusal": "content_filter"}
 
 
 def response_of(completion: Completion, head: ReplyHead) -> dict[str, Json]:
     """A whole reply."""
     choice = completion.choices[0] if completion.choices else Choice()
     identifier = completion.id or head.identifier
-    return ended(
-        response(head, identifier, completion.model or head.model),
-        items_of(choice, identifier),
-        choice.finish_reason,
-        completion.usage,
-    )
+    made = response(head, identifier, completion.model or head.model)
+    reason = "stop" if choice.refusal and choice.finish_reason == "refusal" else choice.finish_reason
+    return ended(made, items_of(choice, identifier), reason, completion.usage)
 
 
 def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
     """A reply that has just begun; it repeats a part of what was asked."""
     asked: dict[str, Any] = head.request.parameters
-    first = head.request.messages[0] if head.request.messages else None
-    instructions = first.content if first is not None and first.role == "system" else None
+    own = head.body
+    text = own.get("text")
     return {
         "id": identifier,
         "object": "response",
@@ -36,7 +33,7 @@ def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
         "status": "in_progress",
         "error": None,
         "incomplete_details": None,
-        "instructions": instructions if isinstance(instructions, str) else None,
+        "instructions": own.get("instructions"),
         "max_output_tokens": asked.get("max_tokens"),
         "metadata": asked.get("metadata") or {},
         "model": model,
@@ -44,9 +41,10 @@ def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
         "parallel_tool_calls": asked.get("parallel_tool_calls", True),
         "previous_response_id": asked.get("previous_response_id"),
         "temperature": asked.get("temperature"),
-        "text": {"format": {"type": "text"}},
-        "tool_choice": "auto",
-        "tools": [],
+        "reasoning": own.get("reasoning"),
+        "text": {"format": {"type": "text"}, **(text if isinstance(text, dict) else {})},
+        "tool_choice": own.get("tool_choice") or "auto",
+        "tools": own.get("tools") or [],
         "top_p": asked.get("top_p"),
         "usage": None,
     }
@@ -54,7 +52,7 @@ def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
 
 def ended(made: dict[str, Json], items: list[Json], reason: str | None, usage: Usage | None) -> dict[str, Json]:
     """The same reply at its end."""
-    why = _INCOMPLETE.get(reason or "")
+    why = _INCOMPLETE.get(reason or "") or (None if is_known_end(reason) else reason)
     return {
         **made,
         "status": "incomplete" if why else "completed",
@@ -64,7 +62,9 @@ def ended(made: dict[str, Json], items: list[Json], reason: str | None, usage: U
     }
 
 
-def _usage(usage: Usage) -> dict[str, Json]:
+def _usage(usage: Usage) -> dict[str, Json] | None:
+    if usage.input_tokens is None and usage.output_tokens is None:
+        return None  # nobody has told
     inputs, outputs = usage.input_tokens or 0, usage.output_tokens or 0
     return {
         "input_tokens": inputs,
@@ -86,7 +86,8 @@ def items_of(choice: Choice, identifier: str) -> list[Json]:
     if choice.text or choice.refusal or not (choice.tool_calls or choice.files):
         pieces: list[Json] = []
         if choice.text or not choice.refusal:
-            pieces.append(output_text(choice.text, [annotation(each) for each in choice.citations]))
+            sources, scores = map(annotation, choice.citations), map(logprob, choice.logprobs)
+            pieces.append(output_text(choice.text, list(sources), list(scores)))
         if choice.refusal:
             pieces.append({"type": "refusal", "refusal": choice.refusal})
         items.append(message(f"{identifier}_message", pieces))
@@ -106,9 +107,24 @@ def message(identifier: str, pieces: list[Json], status: str = "completed") -> d
     return {"type": "message", "id": identifier, "status": status, "role": "assistant", "content": pieces}
 
 
-def output_text(text: str, annotations: list[Json]) -> dict[str, Json]:
+def output_text(text: str, annotations: list[Json], logprobs: list[Json]) -> dict[str, Json]:
     """A piece of text."""
-    return {"type": "output_text", "text": text, "annotations": annotations, "logprobs": []}
+    return {"type": "output_text", "text": text, "annotations": annotations, "logprobs": logprobs}
+
+
+def logprob(token: TokenLogprob) -> dict[str, Json]:
+    """The log probability of a token, and of the likeliest ones at its place."""
+    top = [{"token": each.token, "logprob": each.logprob, "bytes": _bytes(each.token)} for each in token.top]
+    return {
+        "token": token.token,
+        "logprob": token.logprob,
+        "bytes": _bytes(token.token),
+        "top_logprobs": top,
+    }
+
+
+def _bytes(token: str) -> list[int]:
+    return list(token.encode("utf-8", "surrogatepass"))
 
 
 def annotation(citation: Citation) -> dict[str, Json]:

@@ -1,12 +1,13 @@
 """Streams of ``POST {base}/responses``: named, numbered events from ``response.created`` to ``response.completed``."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from ...core.chat import Citation, Json, MediaFile, ToolCall, ToolFunction
 from ...core.events import (
     Cited,
     Event,
     FileTold,
+    LogprobsTold,
     Reasoning,
     Refusal,
     Started,
@@ -14,8 +15,11 @@ from ...core.events import (
     ToolCallPiece,
 )
 from .base import ErrorTold, EventEncoder, ReplyHead, encode_json
+from .call_order import is_whole
 from .packed import packed
-from .responses_reply import annotation, call_item, ended, image, message, output_text, reasoning, response
+from .responses_reply import annotation, call_item, ended, image, logprob, message, output_text, reasoning, response
+
+_NUMBERED = b'"sequence_number"'
 
 
 class _Item:
@@ -29,6 +33,7 @@ class _Item:
         self.refusals: list[str] = []
         self.pieces: list[str] = []  # the kinds of the pieces of a message, in their order
         self.annotations: list[Json] = []
+        self.logprobs: list[Json] = []
         self.call = ToolCallPiece(0)
         self.place = 0
 
@@ -42,6 +47,17 @@ class ResponsesEncoder(EventEncoder):
         self._number = 0
         self._items: list[Json] = []
         self._open: _Item | None = None
+        self._passed = 0
+        self._edge = b""
+        self._refused = False
+
+    def of(self, events: Sequence[Event]) -> bytes:
+        made = super().of(events)
+        if self.verbatim:  # a name may stand in two pieces
+            seen = self._edge + made
+            self._passed += seen.count(_NUMBERED) - self._edge.count(_NUMBERED)
+            self._edge = seen[-len(_NUMBERED) :]
+        return made
 
     def take(self, event: Event, out: list[bytes]) -> None:
         match event:
@@ -50,8 +66,15 @@ class ResponsesEncoder(EventEncoder):
             case Text():
                 item = self._piece(out, "output_text")
                 item.texts.append(event.text)
+                # What came of the tokens of a text comes behind it.
                 self._tell(out, "output_text.delta", item, content_index=_at(item), delta=event.text, logprobs=[])
+            case LogprobsTold():
+                item = self._piece(out, "output_text")
+                told = [logprob(each) for each in event.tokens]
+                item.logprobs += told
+                self._tell(out, "output_text.delta", item, content_index=_at(item), delta="", logprobs=told)
             case Refusal():
+                self._refused = True
                 item = self._piece(out, "refusal")
                 item.refusals.append(event.text)
                 self._tell(out, "refusal.delta", item, content_index=_at(item), delta=event.text)
@@ -102,16 +125,14 @@ class ResponsesEncoder(EventEncoder):
 
     def _piece_done(self, out: list[bytes], item: _Item) -> None:
         kind, part = item.pieces[-1], _part(item, item.pieces[-1])
-        told = {"text": part["text"], "logprobs": []} if kind == "output_text" else {"refusal": part["refusal"]}
+        told = {"refusal": part.get("refusal")}
+        if kind == "output_text":
+            told = {"text": part["text"], "logprobs": item.logprobs}
         self._tell(out, f"{kind}.done", item, content_index=_at(item), **told)
         self._tell(out, "content_part.done", item, content_index=_at(item), part=part)
 
     def _call(self, out: list[bytes], event: ToolCallPiece) -> None:
-        item = self._open
-        if item is None or (item.kind, item.place) != ("call", event.index):
-            if event.id is None and event.name is None:
-                return  # behind the end of its item: nothing can be added to it
-            item = self._item(out, "call", event.index, event)
+        item = self._item(out, "call", event.index, event)
         if event.extra:
             item.call = ToolCallPiece(event.index, item.call.id, item.call.name, extra=event.extra)
         if event.arguments:
@@ -156,7 +177,8 @@ class ResponsesEncoder(EventEncoder):
                 self._tell(out, f"{_word(item)}.delta", item, delta="{}")
             named = {"name": item.call.name} if name == "arguments" else {}
             self._tell(out, f"{_word(item)}.done", item, **named, **{name: "".join(item.texts)})
-        whole = _shown(item, "completed")
+        cut = item.kind == "call" and not _word(item).startswith("custom") and not is_whole("".join(item.texts))
+        whole = _shown(item, "incomplete" if cut else "completed")
         self._event(out, "output_item.done", output_index=item.number, item=whole)
         self._items.append(whole)
 
@@ -165,6 +187,7 @@ class ResponsesEncoder(EventEncoder):
             return self.last_passed()
         out: list[bytes] = []
         made = self._begin(out)
+        self.rest(out)
         if self.turn is not None:
             self._close(out)
             whole = reasoning(f"{made['id']}_{len(self._items)}", "", packed(self.turn))
@@ -174,7 +197,8 @@ class ResponsesEncoder(EventEncoder):
         elif not self._items and self._open is None:
             self._piece(out, "output_text")
         self._close(out)
-        whole = ended(made, self._items, self.reason, self.usage)
+        reason = "stop" if self._refused and self.reason == "refusal" else self.reason
+        whole = ended(made, self._items, reason, self.usage)
         self._event(out, whole["status"], response=whole)
         return b"".join(out)
 
@@ -182,6 +206,7 @@ class ResponsesEncoder(EventEncoder):
         out: list[bytes] = []
         told = self.error(error)["error"]
         if self.verbatim:
+            self._number = self._passed
             self._event(out, "", code=told["code"], message=told["message"], param=told["param"])
             return self.last_passed() + b"".join(out)
         made = self._begin(out)
@@ -211,7 +236,9 @@ def _word(item: _Item) -> str:
 def _part(item: _Item, kind: str, *, empty: bool = False) -> dict[str, Json]:
     if kind == "refusal":
         return {"type": "refusal", "refusal": "" if empty else "".join(item.refusals)}
-    return output_text("" if empty else "".join(item.texts), [] if empty else item.annotations)
+    return output_text(
+        "" if empty else "".join(item.texts), [] if empty else item.annotations, [] if empty else item.logprobs
+    )
 
 
 def _shown(item: _Item, status: str) -> dict[str, Json]:
@@ -219,11 +246,11 @@ def _shown(item: _Item, status: str) -> dict[str, Json]:
         return message(item.id, [_part(item, kind) for kind in item.pieces], status)
     if item.kind == "reasoning":
         return reasoning(item.id, "".join(item.texts), packed(None))
-    call, done = item.call, status == "completed"
+    call = item.call
     text = "".join(item.texts)
     extra = {"type": "custom"} if _word(item).startswith("custom") else {}
     whole = ToolCall(ToolFunction(call.name, text), call.id, extra)
     made = call_item(item.id, item.place, whole, status)
-    if not done and "arguments" in made:
+    if "arguments" in made:
         made["arguments"] = text
     return made

@@ -1,6 +1,6 @@
 """Chat: a question asked of a model, plain or streamed."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from typing import TypeAlias
 
 from msgspec.structs import replace
@@ -24,6 +24,40 @@ Shape: TypeAlias = Callable[[Request, Target], Request]
 
 
 _ANYTHING = Message("user", "-")
+
+
+def _has_path(fields: Mapping[str, Json], path: str) -> bool:
+    """Whether there is a field at a path such as ``metadata.user_id``."""
+    value: Json = fields
+    for name in path.split("."):
+        if not isinstance(value, Mapping) or value.get(name) is None:
+            return False
+        value = value[name]
+    return True
+
+
+def _without_paths(fields: Mapping[str, Json], paths: Iterable[str]) -> dict[str, Json]:
+    """The fields without those at some paths."""
+    left = dict(fields)
+    for path in paths:
+        if not _has_path(left, path):
+            continue
+        outer, _, inner = path.partition(".")
+        left[outer] = (_without_paths(left[outer], [inner]) or None) if inner else None
+    return left
+
+
+def _without_own(error: RequestRefused, request: Request, target: Target, path: str) -> Request | None:
+    """The request without a field that the caller has said in its own form, where the entry allows that."""
+    entry = target.provider.entry
+    if path in request.refused:
+        return None  # it did not help
+    if entry.unsupported == "error":
+        error.with_context(hint=_without(path, entry.label))
+        return None
+    target.state.refused_parameters.add(path)
+    _warn(f"{target.model.label} ({entry.label}) does not take {path}; going on without it")
+    return replace(request, refused=request.refused | {path})
 
 
 class Chat(Operation[Request, Completion]):
@@ -84,8 +118,15 @@ class Chat(Operation[Request, Completion]):
             system = [each for each in request.messages if each.role in ("system", "developer")]
             request = replace(request, messages=(*system, _ANYTHING))
         outgoing = encoded(without(request, own.says), target, dialect.encode_chat)
-        body = {**(outgoing.body or {}), **own.fields}
-        return replace(outgoing, body={name: value for name, value in body.items() if value is not None})
+        refused = request.refused | target.state.refused_parameters
+        fields = _without_paths(own.fields, refused) if refused else own.fields
+        body = {**(outgoing.body or {}), **fields}
+        return replace(
+            outgoing,
+            body={name: value for name, value in body.items() if value is not None},
+            query="&".join(filter(None, (outgoing.query, own.query))),
+            headers=(*outgoing.headers, *own.headers),
+        )
 
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
         completion = target.provider.dialect.decode_chat(body)
@@ -115,6 +156,9 @@ class Chat(Operation[Request, Completion]):
             target.state.refused_parameters.add(refused)
             return replace(request, refused=request.refused | {refused})
         name = next((ours for ours, theirs in entry.rename.items() if theirs == refused), refused)
+        own = self._question.own
+        if own is not None and self.speaks_for_itself(target) and _has_path(own.fields, refused):
+            return _without_own(error, request, target, refused)
         if name not in request.parameters:
             name = abilities.ours(name)
         if name not in request.parameters:

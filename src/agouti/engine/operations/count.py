@@ -1,6 +1,7 @@
 """Token counts of a prompt: the provider's own where its format counts, an estimate otherwise."""
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ...core.chat import Request
 from ...dialects.base import Fault, Outgoing
@@ -31,6 +32,11 @@ class TokenCount(Struct, frozen=True):
         return self.tokens
 
 
+_COUNTED = (
+    "messages", "system", "tools", "tool_choice", "thinking", "output_config", "context_management", "mcp_servers",
+)  # fmt: skip
+
+
 class Count(Operation[Request, int]):
     """The provider's own count of a question."""
 
@@ -46,7 +52,15 @@ class Count(Operation[Request, int]):
         return request
 
     def encode(self, request: Request, target: Target) -> Outgoing:
-        return encoded(request, target, target.provider.dialect.encode_count)
+        outgoing = encoded(request, target, target.provider.dialect.encode_count)
+        own = self._question.own
+        if own is None or own.dialect != target.provider.dialect.name or target.model.examples:
+            return outgoing
+        # What the caller has said itself is what is counted, as far as it is counted at all.
+        counted = {name: own.fields[name] for name in _COUNTED if own.fields.get(name) is not None}
+        query = "&".join(filter(None, (outgoing.query, own.query)))
+        headers = (*outgoing.headers, *own.headers)
+        return replace(outgoing, body={**(outgoing.body or {}), **counted}, query=query, headers=headers)
 
     def decode(self, body: bytes, request: Request, target: Target) -> int | Fault:
         return target.provider.dialect.decode_count(body)

@@ -1,0 +1,115 @@
+"""What a caller says goes to a provider of the same format as it was said: fields, query, headers.
+
+What another format cannot say is named in an error; nothing of a request is left out without a word.
+"""
+
+import re
+from collections.abc import Mapping
+from urllib.parse import parse_qsl, urlencode
+
+from ..core.chat import Json, Request
+from ..core.errors import RequestError
+from ..core.parameters import NAMES
+from ..core.secret import looks_secret
+from ..dialects.server.base import ServerFormat
+from ..engine.provider import Target
+from ..engine.question import OwnForm
+
+# Fields by which some servers are told another model than the one of the request, or several of them.
+_CHOOSES = frozenset({"deployment", "deployment_id", "engine", "fallbacks", "models", "route", "version"})
+# Headers by which features of a provider are switched on, and the one by which it knows a repeated request again.
+_FEATURES = re.compile(r"(^|-)(beta|betas|version|features?|preview)$|^idempotency-key$")
+_NOT_IN_BODY = ("model", "stream")
+
+
+def request_in(form: ServerFormat, body: Mapping[str, Json], targets: tuple[Target, ...]) -> tuple[Request, bool]:
+    """What is asked, and whether it could be read: where all models speak the caller's format it need not be.
+
+    Raises:
+        RequestError: it is wrong, and somebody would have to say it in other words.
+    """
+    try:
+        return form.decode_request(body), True
+    except RequestError:
+        if not all(speaks(form, target) for target in targets):
+            raise
+        if form.canonical:
+            # Only numbers that mean something to one server alone, such as -1 for no limit: all else is wrong for all.
+            rest = {name: value for name, value in body.items() if not isinstance(value, (int, float))}
+            form.decode_request(rest)
+        return form.own_words(body), False
+
+
+def speaks(form: ServerFormat, target: Target) -> bool:
+    """Whether a model takes a request as it was said in a format."""
+    return (
+        target.provider.dialect.name == form.name
+        and not target.model.examples
+        and not target.provider.dialect.abilities.canonical
+    ) or (form.canonical and target.provider.dialect.abilities.canonical and not target.model.examples)
+
+
+def own_form(
+    form: ServerFormat,
+    body: Mapping[str, Json],
+    request: Request,
+    scope: Mapping[str, object],
+    headers: Mapping[str, str],
+    *,
+    readable: bool,
+) -> OwnForm | None:
+    """The request in the caller's own words; `None` where the canonical form keeps all of them."""
+    query, more = _query(scope), _features(headers)
+    if not readable:
+        fields = {name: value for name, value in body.items() if name not in _NOT_IN_BODY}
+        return OwnForm(form.name, fields, True, frozenset(NAMES), query, more)
+    if not form.canonical:
+        own = form.own_fields(body, request)
+        return OwnForm(form.name, own, form.conversation in own, form.says(own), query, more)
+    return OwnForm(form.name, {}, False, frozenset(), query, more) if query or more else None
+
+
+def _query(scope: Mapping[str, object]) -> str:
+    """The query of the caller's address, without what looks like a secret: that is for the relay, if for anybody."""
+    given = scope.get("query_string")
+    if not isinstance(given, bytes) or not given:
+        return ""
+    pairs = parse_qsl(given.decode("latin-1")[:2000], keep_blank_values=True)
+    return urlencode([(name, value) for name, value in pairs if not looks_secret(name)])
+
+
+def _features(headers: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    return tuple((name, value[:1000]) for name, value in headers.items() if _FEATURES.search(name) and value.isascii())
+
+
+def check_sayable(form: ServerFormat, body: Mapping[str, Json], request: Request, targets: tuple[Target, ...]) -> None:
+    """See that all models understand what is said in the caller's format, and that it names no other model.
+
+    Raises:
+        RequestError: one that speaks another format would get a field, a part, or a tool of the server's own, that
+            means nothing there, or something else.
+    """
+    if named := sorted(_CHOOSES & body.keys() - {"model"}):
+        raise RequestError(
+            f"{named[0]} says which model is asked, and here the label alone says that",
+            hint=f"Leave {named[0]} out, and ask the label of the model that you want.",
+        )
+    others = [target for target in targets if target.provider.dialect.name != form.name]
+    if not others or form.canonical:
+        return
+    label, dialect = others[0].model.label, others[0].provider.dialect.name
+    said = {**request.extra, **request.parameters}
+    named = sorted(form.alone & {name for name, value in body.items() if value is not None} | form.alone & said.keys())
+    if found := (named[0] if named else form.foreign(body)):
+        raise RequestError(
+            f"{found} cannot be said to {label}, which is asked in another format ({dialect})",
+            hint="Leave it out, or ask a model of your own format.",
+        )
+    tools = request.parameters.get("tools")
+    for tool in tools if isinstance(tools, list) else ():
+        kind = tool.get("type", "function") if isinstance(tool, dict) else "function"
+        if kind not in ("function", "custom"):
+            raise RequestError(
+                f"{label} is asked in another format ({dialect}), which has no tool of type {kind!r}",
+                hint="Leave it out, or ask a model of your own format.",
+            )

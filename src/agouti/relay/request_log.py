@@ -1,0 +1,111 @@
+"""The request log: one line for every request, as text or as JSON, written by a thread of its own.
+
+Whoever reads it late stops nobody: lines that nobody takes are counted, and left out.
+"""
+
+import logging
+import logging.handlers
+import queue
+import sys
+import time
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from ..core.masking import printable
+
+if TYPE_CHECKING:
+    from ..config.singles import RelaySettings
+    from .seen import CallSeen
+
+log = logging.getLogger("agouti.relay")
+# So many lines wait for whoever reads them.
+_WAITING = 10_000
+
+
+def write(call: "CallSeen", method: str, path: str, client: str, words: str, *, quiet: bool) -> None:
+    """Write the line of a request.
+
+    Args:
+        client: the caller's address.
+        words: what went wrong, for the owner.
+        quiet: it is of no interest unless something went wrong: health, metrics, the page.
+    """
+    level = logging.DEBUG if quiet else logging.INFO
+    if not log.isEnabledFor(level):
+        return
+    told = [call.id, printable(call.token) or "-", call.form or f"{method} {printable(path)[:200]}"]
+    told += [printable(call.label) or "-", str(call.status), f"{call.seconds:.3f} s"]
+    if call.input_tokens is not None or call.output_tokens is not None:
+        told.append(f"{call.input_tokens or 0}+{call.output_tokens or 0} tokens")
+    if call.cost is not None:
+        told.append(f"{call.cost:.6f} {call.currency}".rstrip())
+    if words:
+        told.append(printable(words)[:2000])
+    fields = {**msgspec.structs.asdict(call), "method": method, "path": path[:500], "client": client, "error": words}
+    log.log(level, " ".join(told), extra={"agouti_fields": fields})
+
+
+class _Text(logging.Formatter):
+    """A line of text."""
+
+    def __init__(self) -> None:
+        super().__init__("%(asctime)s %(message)s", "%Y-%m-%d %H:%M:%S")
+
+
+class _Json(logging.Formatter):
+    """A line of JSON: the fields of a request, or a message."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        fields: dict[str, Any] = dict(getattr(record, "agouti_fields", None) or {"message": record.getMessage()})
+        at = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(record.created))
+        made = {"time": f"{at}.{int(record.msecs):03d}Z", "level": record.levelname.lower(), **fields}
+        if record.exc_info:
+            made["traceback"] = self.formatException(record.exc_info)
+        return msgspec.json.encode(made, enc_hook=str).decode()
+
+
+class _Queue(logging.handlers.QueueHandler):
+    """Hands lines over; those that nobody takes are counted."""
+
+    lost = 0
+
+    def enqueue(self, record: logging.LogRecord) -> None:
+        try:
+            self.queue.put_nowait(record)
+        except queue.Full:
+            self.lost += 1
+
+    def prepare(self, record: logging.LogRecord) -> logging.LogRecord:
+        record.message = record.getMessage()
+        if self.lost:
+            record.msg, record.args = f"{record.message} ({self.lost} lines before it were left out)", None
+            self.lost = 0
+        return record
+
+
+def listen(settings: "RelaySettings") -> "logging.handlers.QueueListener | None":
+    """Write the log as the settings say, until the listener is stopped; `None` where there is none to be.
+
+    Raises:
+        OSError: its file cannot be opened.
+    """
+    if settings.log == "off":
+        return None
+    target: logging.Handler
+    if settings.log_file:
+        target = logging.handlers.WatchedFileHandler(settings.log_file, encoding="utf-8")
+    else:
+        target = logging.StreamHandler(sys.stderr)
+    target.setFormatter(_Json() if settings.log == "json" else _Text())
+    waiting: queue.Queue[Any] = queue.Queue(_WAITING)
+    listener = logging.handlers.QueueListener(waiting, target)
+    handler = _Queue(waiting)
+    log.addHandler(handler)
+    log.setLevel(logging.INFO)
+    log.propagate = False
+    listener.start()
+    thread = getattr(listener, "_thread", None)
+    if thread is not None:
+        thread.daemon = True
+    return listener
