@@ -95,6 +95,7 @@ class Relay:
     def __init__(self, config: "Configuration | None" = None, **options: Any) -> None:
         self._source = config
         self._options = options
+        self.workers = 1
         self._begin(load(config))
         self.seen = CallsSeen()
         self.metrics = Metrics()
@@ -125,6 +126,7 @@ class Relay:
             )
         self.settings, self.tokens, self.config = settings, tokens, loaded
         self.door = Door(loaded, settings, tokens)
+        self.door.share = self.workers
         self._stamps = _stamps(loaded)
 
     def reload(self) -> bool:
@@ -159,6 +161,10 @@ class Relay:
         if client in self._earlier:
             self._earlier.remove(client)
             await client.aclose()
+
+    def share(self, workers: int) -> None:
+        """It is one of several processes: what a token may do in a minute is divided among them."""
+        self.workers = self.door.share = workers
 
     def stop(self) -> None:
         """It was told to stop: no new call is answered, and nobody looks on any more."""

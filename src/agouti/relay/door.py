@@ -38,6 +38,9 @@ class Door:
         config: which models there are.
         settings: which pages may call.
         tokens: who may.
+
+    Attributes:
+        share: how many processes there are: each gives out its share of what a token may do in a minute.
     """
 
     def __init__(self, config: "Config", settings: "RelaySettings", tokens: TokenFile) -> None:
@@ -50,6 +53,7 @@ class Door:
         self._windows: dict[tuple[str, str], SlidingWindow] = {}
         self._under_way: Counter[tuple[str, str]] = Counter()
         self._told = ""
+        self.share = 1
         self._sessions: dict[str, tuple[str, float]] = {}
 
     def origin(self, headers: Mapping[str, str]) -> str | None:
@@ -134,6 +138,7 @@ class Door:
             self._window(token, "tokens", token.tokens_per_minute).add(tokens).counted = time.monotonic()
 
     def _window(self, token: AccessToken, noun: str, most: int) -> SlidingWindow:
+        most = max(1, most // self.share)
         window = self._windows.get((token.name, noun))
         if window is None or window.most != most:
             window = self._windows[token.name, noun] = SlidingWindow(most, _MINUTE)

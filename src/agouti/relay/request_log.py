@@ -7,6 +7,7 @@ import logging
 import logging.handlers
 import queue
 import sys
+import threading
 import time
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("agouti.relay")
 # So many lines wait for whoever reads them.
 _WAITING = 10_000
+_LAST = 2.0
 
 
 def write(call: "CallSeen", method: str, path: str, client: str, words: str, *, quiet: bool) -> None:
@@ -105,7 +107,12 @@ def listen(settings: "RelaySettings") -> "logging.handlers.QueueListener | None"
     log.setLevel(logging.INFO)
     log.propagate = False
     listener.start()
-    thread = getattr(listener, "_thread", None)
-    if thread is not None:
-        thread.daemon = True
     return listener
+
+
+def end(listener: "logging.handlers.QueueListener | None") -> None:
+    """Write what waits, as far as somebody takes it."""
+    if listener is not None:
+        last = threading.Thread(target=listener.stop, daemon=True)
+        last.start()
+        last.join(_LAST)

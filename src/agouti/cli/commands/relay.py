@@ -2,14 +2,14 @@
 
 import re
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import click
 
 from ...config.load import load
 from ...config.singles import RelaySettings
-from ...core.errors import AgoutiWarning, ConfigError
+from ...core.errors import AgoutiError, AgoutiWarning, ConfigError
 from ...relay.tokens import TokenFile, made
 from ..app import Settings
 from ..text import paint
@@ -27,8 +27,11 @@ PORT = 8309
 @click.option(
     "--port", type=click.IntRange(0, 65535), default=PORT, show_default=True, help="Port; 0 takes a free one."
 )
+@click.option("--unix", metavar="FILE", default="", help="Listen at a socket file instead of an address.")
+@click.option("--workers", type=click.IntRange(1), help="Processes that serve it; as the configuration says otherwise.")
+@click.option("--inherited", type=int, default=-1, hidden=True)
 @click.pass_context
-def command(context: click.Context, host: str, port: int) -> None:
+def command(context: click.Context, host: str, port: int, unix: str, workers: int | None, inherited: int) -> None:
     """Serve every model of the configuration at one address, until Ctrl-C.
 
     Programs in any language, and tools that only know an address, a key and a model, reach each model by its label.
@@ -36,21 +39,24 @@ def command(context: click.Context, host: str, port: int) -> None:
     """
     if context.invoked_subcommand is not None:
         return
-    import logging
-    import sys
+    import socket
     import warnings
 
-    from ...relay import Relay, serve
+    from ...relay import Relay
+    from ...relay.request_log import end, listen
+    from ...relay.server import listening, serve_socket
+    from ...relay.workers import run_workers
 
     app: Settings = context.obj
     relay = Relay(app.config)
     warnings.filterwarnings("ignore", category=AgoutiWarning)  # what they say stands in the log
-    log = logging.getLogger("agouti.relay")
-    if not log.hasHandlers():
-        handler = logging.StreamHandler(sys.stderr)
-        handler.setFormatter(logging.Formatter("%(asctime)s %(message)s", "%H:%M:%S"))
-        log.addHandler(handler)
-        log.setLevel(logging.INFO)
+    try:
+        listener = listen(relay.settings)
+    except OSError as error:
+        raise ConfigError(
+            f"[relay] log_file = {relay.settings.log_file!r} cannot be written ({error.strerror or error})",
+            hint="Name a file in a folder that you can write to.",
+        ) from None
 
     def ready(address: str) -> None:
         known = len(relay.tokens.tokens())
@@ -58,7 +64,21 @@ def command(context: click.Context, host: str, port: int) -> None:
         click.echo(f"{paint(f'{address}/v1', bold=True)}   {len(relay.config.models)} models, {keys}")
         click.echo(paint(f"page: {address}/   description: {address}/openapi.json   running until Ctrl-C", dim=True))
 
-    serve(relay, host, port, ready)
+    try:
+        if inherited >= 0:
+            relay.share(workers or 1)
+            serve_socket(relay, socket.socket(fileno=inherited), lambda _: None)
+            return
+        sock = listening(relay, host, port, unix)
+        count = workers or relay.settings.workers
+        if count > 1:
+            run_workers(sock, count, app.config, ready)
+        else:
+            serve_socket(relay, sock, ready)
+    finally:
+        if unix and inherited < 0:
+            Path(unix).unlink(missing_ok=True)
+        end(listener)
 
 
 def _moment(text: str) -> float:
@@ -67,13 +87,18 @@ def _moment(text: str) -> float:
     Raises:
         ConfigError: it is neither, or it is over.
     """
-    match = re.fullmatch(r"(\d+)\s*([dhm])", text.strip())
+    match = re.fullmatch(r"(\d{1,6})\s*([dhm])", text.strip())
     if match is not None:
-        return time.time() + int(match[1]) * {"d": 86400.0, "h": 3600.0, "m": 60.0}[match[2]]
+        moment = time.time() + int(match[1]) * {"d": 86400.0, "h": 3600.0, "m": 60.0}[match[2]]
+        if moment - time.time() > 100 * 366 * 86400.0:
+            raise ConfigError(f"{text!r} is too far away", hint="Write a time within a hundred years, or leave it out.")
+        return moment
     try:
         at = datetime.fromisoformat(text.strip())
     except ValueError:
         raise ConfigError(f"{text!r} is no time", hint="Write 30d, 12h, or a day: 2026-12-31.") from None
+    if len(text.strip()) <= len("2026-12-31"):
+        at += timedelta(days=1)  # a day is good to its end
     moment = (at if at.tzinfo is not None else at.replace(tzinfo=UTC)).timestamp()
     if moment <= time.time():
         raise ConfigError(f"{text} is over already", hint="Write a time to come: 30d, or 2030-12-31.")
@@ -84,32 +109,63 @@ def _moment(text: str) -> float:
 @click.argument("name", required=False)
 @click.option("--labels", metavar="A,B", help="The models that it may ask; all of them otherwise.")
 @click.option("--requests-per-minute", type=click.IntRange(1), help="Never more in any minute.")
+@click.option("--tokens-per-minute", type=click.IntRange(1), help="Tokens of prompts and answers in any minute.")
+@click.option("--calls-at-once", type=click.IntRange(1), help="Calls that may be under way.")
 @click.option("--budget", type=click.FloatRange(0, min_open=True), help="What it may spend.")
-@click.option("--currency", default="USD", show_default=True, help="Of the budget.")
-@click.option(
-    "--per", type=click.Choice(["day", "week", "month"]), default="month", show_default=True, help="Of the budget."
-)
+@click.option("--currency", help="Of the budget.  [default: USD]")
+@click.option("--per", type=click.Choice(["day", "week", "month"]), help="Of the budget.  [default: month]")
 @click.option("--expires", metavar="WHEN", help="So long from now (30d, 12h), or a day (2026-12-31).")
 @click.option("--sees-all", is_flag=True, help="It sees the calls of all tokens on the page; others their own then.")
 @click.option("--remove", is_flag=True, help="Forget it: it opens nothing from now on.")
+@click.option("--rotate", is_flag=True, help="A new secret under the same name; the old one opens nothing any more.")
 @click.pass_obj
 def token_command(
     app: Settings,
     name: str | None,
     labels: str | None,
     requests_per_minute: int | None,
+    tokens_per_minute: int | None,
+    calls_at_once: int | None,
     budget: float | None,
-    currency: str,
-    per: str,
+    currency: str | None,
+    per: str | None,
     expires: str | None,
     sees_all: bool,
     remove: bool,
+    rotate: bool,
 ) -> None:
     """Make an access token called NAME and print it once; only its hash is kept. Without NAME, list them."""
     config = load(app.config)
     file = TokenFile(Path((config.relay or RelaySettings()).tokens))
+    given = {
+        "--labels": labels is not None,
+        "--requests-per-minute": requests_per_minute,
+        "--tokens-per-minute": tokens_per_minute,
+        "--calls-at-once": calls_at_once,
+        "--budget": budget,
+        "--currency": currency,
+        "--per": per,
+        "--expires": expires,
+        "--sees-all": sees_all,
+    }
+    named = [option for option, value in given.items() if value]
     if name is None:
-        _list(file)
+        if named or remove or rotate:
+            raise ConfigError("there is no name", hint="Write the token's name: agouti relay token NAME ...")
+        _list(app, file)
+        return
+    if (remove or rotate) and (named or (remove and rotate)):
+        raise ConfigError(
+            f"--{'remove' if remove else 'rotate'} goes with a name alone",
+            hint=f"Leave {named[0] if named else '--rotate'} out; to change a token, remove it and make it anew.",
+        )
+    if budget is None and (currency or per):
+        raise ConfigError(f"{'--currency' if currency else '--per'} goes with --budget", hint="Add --budget AMOUNT.")
+    if rotate:
+        click.echo(file.rotate(name))
+        click.echo(
+            paint(f"This is shown once; its hash is in {file.path}. The one before opens nothing.", dim=True), err=True
+        )
         return
     if remove:
         file.remove(name)
@@ -123,8 +179,10 @@ def token_command(
         labels=wanted,
         requests_per_minute=requests_per_minute,
         budget=budget,
-        currency=currency,
-        per=per,
+        currency=currency or "USD",
+        per=per or "month",
+        tokens_per_minute=tokens_per_minute,
+        calls_at_once=calls_at_once,
         expires=None if expires is None else _moment(expires),
         sees_all=sees_all,
     )
@@ -133,20 +191,70 @@ def token_command(
     click.echo(paint(f"This is shown once; its hash is in {file.path}", dim=True), err=True)
 
 
-def _list(file: TokenFile) -> None:
+def _list(app: Settings, file: TokenFile) -> None:
     from ..columns import show_columns
 
+    spent = _spent(app)
     rows = [
         [
             each.name,
             "all" if each.labels is None else ", ".join(each.labels),
-            "" if each.requests_per_minute is None else f"{each.requests_per_minute}/min",
+            ", ".join(
+                f"{most} {noun}"
+                for most, noun in (
+                    (each.requests_per_minute, "requests/min"),
+                    (each.tokens_per_minute, "tokens/min"),
+                    (each.calls_at_once, "at once"),
+                )
+                if most is not None
+            ),
             "" if each.budget is None else f"{each.budget:g} {each.currency} a {each.per}",
-            "" if each.expires is None else f"{datetime.fromtimestamp(each.expires, UTC):%Y-%m-%d %H:%M} UTC",
+            *spent.get(each.name, ("", "")),
+            f"{datetime.fromtimestamp(each.created, UTC):%Y-%m-%d}",
+            _until(each.expires),
+            "all" if each.sees_all else "its own",
         ]
         for each in file.tokens()
     ]
     if not rows:
         click.echo("There is no access token yet: agouti relay token NAME", err=True)
         return
-    show_columns(["token", "models", "limit", "budget", "expires"], rows)
+    heads = ["token", "models", "limits", "budget", "spent this month", "last used", "made", "expires", "sees"]
+    show_columns(heads, rows)
+
+
+def _until(expires: float | None) -> str:
+    if expires is None:
+        return ""
+    day = f"{datetime.fromtimestamp(expires, UTC):%Y-%m-%d %H:%M} UTC"
+    return f"expired {day}" if expires <= time.time() else day
+
+
+def _spent(app: Settings) -> dict[str, tuple[str, str]]:
+    """What each token has spent this month, and the day of its last call, as far as there is a ledger."""
+    from ...ledger.store import open_ledger, relay_ledger
+    from ...ledger.usage import usage_of
+
+    config = load(app.config)
+    settings = config.ledger or relay_ledger(config)
+    if settings is None:
+        return {}
+    today = datetime.now(UTC).date()
+    try:
+        ledger = open_ledger(settings, reading=True)
+        try:
+            month = usage_of(ledger, None, None, ["tag:token"])
+            days = usage_of(ledger, today - timedelta(days=62), today, ["tag:token", "day"])
+        finally:
+            ledger.close()
+    except AgoutiError:
+        return {}
+    costs = {row.group["tag:token"] or "": row.cost for row in month.rows}
+    last: dict[str, str] = {}
+    for row in days.rows:
+        name = row.group["tag:token"] or ""
+        last[name] = max(last.get(name, ""), row.group["day"] or "")
+    return {
+        name: (", ".join(f"{float(amount):.4f} {currency}" for currency, amount in costs.get(name, {}).items()), day)
+        for name, day in last.items()
+    }
