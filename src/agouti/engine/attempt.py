@@ -2,7 +2,7 @@
 
 import logging
 from collections.abc import Mapping
-from functools import cache
+from functools import cache, partial
 from math import inf
 from typing import TYPE_CHECKING, Generic
 
@@ -10,11 +10,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.errors import AgoutiError, CircuitOpen, CredentialRefused, RateLimited
+from ..core.http import HttpRequest
 from ..credentials.credential import Credential
 from ..reply import Attempt
 from .call import Call
 from .credentials import credential_for, settings_for
-from .effects import Drop, Steps
+from .effects import Drop, RunCallable, Steps
 from .limits import timeouts_within
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed, Request, Result
@@ -76,6 +77,8 @@ def attempt(
             if target.provider.places:
                 yield from settings_for(call, target)
             # What goes out is written before anybody has a say in it.
+            if operation.heavy(request):
+                yield RunCallable(partial(getattr, watch.outgoing, "body"))
             watch.outgoing.body  # noqa: B018
             yield from watch.admit()
         if operation.sends_key and (credential is None or not credential.fresh(call.clocks.now())):
@@ -90,7 +93,11 @@ def attempt(
         else:
             if target.provider.places:
                 yield from settings_for(call, target)
-            http = target.provider.request(operation.encode(request, target), target.model.name, credential, more)
+            if operation.heavy(request):
+                written = partial(_written, operation, request, target, credential, more)
+                http = yield RunCallable(written)
+            else:
+                http = _written(operation, request, target, credential, more)
         timeouts = timeouts_within(call, target)
         this = Try(
             call=call,
@@ -119,6 +126,17 @@ def attempt(
     if watch is not None:
         yield from watch.ended(outcome, took)
     return Attempted(outcome, took, credential, waited)
+
+
+def _written(
+    operation: Operation[Request, Result],
+    request: Request,
+    target: Target,
+    credential: Credential | None,
+    more: Mapping[str, str] | None,
+) -> HttpRequest:
+    """The request as it goes out."""
+    return target.provider.request(operation.encode(request, target), target.model.name, credential, more)
 
 
 @cache

@@ -61,6 +61,10 @@ class Operation(Generic[Request, Result]):
         """The request without what the provider refuses, where the entry allows that."""
         return None
 
+    def heavy(self, request: Request) -> bool:
+        """Whether it takes so long to write a request that others should go on meanwhile."""
+        return False
+
     def speaks_for_itself(self, target: Target) -> bool:
         """Whether the body that goes out is in the caller's own words, as it came."""
         return False

@@ -12,23 +12,25 @@ import msgspec
 from ..calls import calls_of
 from ..core.chat import Completion, Json, Request, is_failure
 from ..core.errors import AgoutiError, RequestError
-from ..core.usage import NO_USAGE
+from ..core.usage import NO_USAGE, total_usage
 from ..core.vectors import VectorsRequest
 from ..dialects.base import Outgoing
 from ..dialects.server.base import ReplyHead, ServerFormat, StreamEncoder, encode_json, model_of
 from ..dialects.server.vectors import decode_vectors_request, encode_vectors
-from ..engine.accumulate import ReplyAccumulator
+from ..engine.accumulate import ReplyAccumulator, as_events
 from ..engine.call import Call
 from ..engine.exchange import exchange
 from ..engine.operations.chat import ask
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.count import count
+from ..engine.operations.deferred import Step
 from ..engine.operations.vectors import Embed, checked_texts
 from ..engine.provider import Target
 from ..engine.question import question_of
 from ..reply import Attempt, Reply
 from .exchange import Exchange
-from .own_words import check_sayable, own_form, request_in
+from .kept_responses import KeptResponses, request_for, told_of
+from .own_words import check_sayable, own_form, query_of, request_in, speaks
 from .spending import TAG
 from .told import Refused, told
 from .turns import TurnMemory, UniqueCalls
@@ -45,6 +47,9 @@ EVENTS = "text/event-stream; charset=utf-8"
 ATTEMPTS = "agouti-attempts"
 PROVIDER_ID = "agouti-provider-request-id"
 STOPS = "the relay is being stopped: ask again"
+# So many prompts may stand in one request, and so many of them are asked at a time.
+_PROMPTS = 128
+_AT_ONCE = 8
 COMMENT = b": the answer is still to come\n\n"
 _Number = TypeVar("_Number", int, float)
 
@@ -91,12 +96,15 @@ class Answers:
         deadline: seconds that a whole call may take; `None`: as the entries say.
     """
 
-    def __init__(self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory) -> None:
+    def __init__(
+        self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory, kept: KeptResponses
+    ) -> None:
         self._client = client
         self._calls = calls_of(client)
         self._deadline = settings.deadline
         self._quiet = settings.quiet_seconds
         self._turns = turns
+        self._kept = kept
 
     def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> tuple[Call, Request]:
         """The call that a request amounts to.
@@ -139,7 +147,11 @@ class Answers:
             completion = UniqueCalls().of(reply.completion)
             _check_answered(completion)
             data = encode_json(form.encode_reply(completion, _head(body, request, to, answered)))
-        self._turns.keep(call.question.tags.get(TAG, ""), completion)
+        owner = call.question.tags.get(TAG, "")
+        self._turns.keep(owner, completion)
+        if form.name == "responses":
+            identifier = completion.id or f"reply-{to.identifier}"
+            self._kept.add(owner, identifier, body, provider=reply.provider if same else "", body=b"" if same else data)
         await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts), **_passed_back(reply)})
 
     async def streamed(
@@ -163,7 +175,9 @@ class Answers:
             if not first.done():
                 await to.piece(COMMENT)
             try:
-                await self._told(driver, await first, encoder, to, so_far, outcome, call)
+                await self._told(driver, await first, encoder, to, outcome, call)
+                if form.name == "responses":
+                    self._keep(encoder, call, to, outcome, body)
             except AgoutiError as error:
                 await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), more=False)
                 raise
@@ -191,12 +205,11 @@ class Answers:
         batch: "list[Event] | None",
         encoder: StreamEncoder,
         to: Exchange,
-        so_far: ReplyAccumulator,
         outcome: Outcome,
         call: Call,
     ) -> None:
         """The events of a stream, as they come."""
-        unique = UniqueCalls()
+        so_far, unique = outcome.so_far or ReplyAccumulator(), UniqueCalls()
         while batch is not None:
             if data := encoder.of(unique.in_events(batch, so_far.provider)):
                 await to.piece(data)
@@ -208,6 +221,79 @@ class Answers:
             _check_answered(completion)
         self._turns.keep(call.question.tags.get(TAG, ""), completion)
         await to.piece(encoder.last(), more=False)
+
+    def are_several(self, form: ServerFormat, body: Mapping[str, Json]) -> bool:
+        """Whether a request has several prompts, and its model takes one at a time."""
+        prompts = body.get("prompt")
+        if form.name != "prompt" or not isinstance(prompts, list) or len(prompts) < 2:
+            return False
+        if not all(isinstance(each, str) for each in prompts):
+            return False
+        return not all(speaks(form, target) for target in self._calls.chain(model_of(body)))
+
+    async def several(
+        self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome
+    ) -> None:
+        """Answer a request with several prompts: each is asked by itself, and the answers stand in their order."""
+        prompts: Any = body["prompt"]
+        if len(prompts) > _PROMPTS:
+            raise Refused(400, f"there are {len(prompts)} prompts, and {_PROMPTS} at most go into one request")
+        calls = [self.call_of(form, {**body, "prompt": each, "stream": False}, token, to) for each in prompts]
+        places = asyncio.Semaphore(_AT_ONCE)
+
+        async def one(call: Call) -> Reply:
+            async with places:
+                return await self._client._run(ask(call))
+
+        try:
+            async with asyncio.TaskGroup() as group:
+                asked = [group.create_task(one(call)) for call, _ in calls]
+        except* AgoutiError as errors:
+            raise errors.exceptions[0] from None
+        replies = [each.result() for each in asked]
+        choices = tuple([choice for reply in replies for choice in reply.completion.choices])
+        usage = total_usage(reply.usage for reply in replies)
+        whole = Completion(choices, replies[0].completion.model, None, usage)
+        _check_answered(whole)
+        if not outcome.spent:
+            outcome.tokens = (usage.input_tokens, usage.output_tokens)
+        attempts = {ATTEMPTS: attempts_text(tuple([each for reply in replies for each in reply.attempts]))}
+        head = _head(body, calls[0][1], to, replies[0].model or "")
+        if body.get("stream") is not True:
+            await to.answer(200, encode_json(form.encode_reply(whole, head)), JSON, attempts)
+            return
+        outcome.streamed = True
+        encoder = form.stream_encoder(head)
+        await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
+        await to.piece(encoder.of(as_events(whole)) + encoder.last(), more=False)
+
+    def _keep(
+        self, encoder: StreamEncoder, call: Call, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
+    ) -> None:
+        """Keep a response that was streamed."""
+        reply, owner = outcome.reply, call.question.tags.get(TAG, "")
+        final: dict[str, Json] | None = getattr(encoder, "final", None)
+        if final is not None:
+            self._kept.add(owner, str(final["id"]), body, body=encode_json(final))
+        elif reply is not None:
+            self._kept.add(owner, reply.completion.id, body, provider=reply.provider)
+
+    async def response(self, what: str, identifier: str, owner: str, to: Exchange) -> None:
+        """Answer about a response by its identifier.
+
+        Raises:
+            Refused: there is none, or it is over.
+        """
+        kept = self._kept.of(owner, identifier)
+        if kept.provider:
+            outgoing = request_for(what, identifier, query_of(to.scope))
+            step: Step[bytes] = Step(outgoing, bytes)
+            data = (await self._client._run(exchange(self._calls.about(kept.provider), step))).answer.value
+        else:
+            data = told_of(what, identifier, kept)
+        if what == "delete":
+            self._kept.remove(owner, identifier)
+        await to.answer(200, data, JSON)
 
     async def counted(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> None:
         """Answer with the number of tokens of a request."""

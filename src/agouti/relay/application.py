@@ -27,6 +27,7 @@ from . import pages
 from .answers import ATTEMPTS, COMMENT, JSON, PROVIDER_ID, STOPS, Answers, Outcome, attempts_text, decoded, label_in
 from .door import NOBODY, Door, is_own
 from .exchange import CallerGone, Exchange, Receive, Scope, Send
+from .kept_responses import KeptResponses
 from .metrics import MEDIA_TYPE, Metrics
 from .models import listed
 from .request_log import write
@@ -102,6 +103,7 @@ class Relay:
         self.started = time.time()
         self.stopping = False
         self._turns = TurnMemory()
+        self._kept = KeptResponses()
         self._closing: set[asyncio.Task[None]] = set()
         self._client: AsyncClient | None = None
         self._earlier: list[AsyncClient] = []
@@ -185,6 +187,13 @@ class Relay:
             if form.counting:
                 route(form.counting, "POST", self._counting(form), form.name)
         route("/embeddings", "POST", self._vectors, "embeddings")
+        for method, path, what in (
+            ("GET", "/responses/{id}", "get"),
+            ("DELETE", "/responses/{id}", "delete"),
+            ("POST", "/responses/{id}/cancel", "cancel"),
+            ("GET", "/responses/{id}/input_items", "input_items"),
+        ):
+            route(path, method, self._response(what), "responses")
         route("/models", "GET", self._models, "models")
         route("/models/{name:path}", "GET", self._model, "models")
         route("/health", "GET", self._health)
@@ -239,7 +248,7 @@ class Relay:
         """What asks models for callers."""
         client = self.client
         if self._answers is None:
-            self._answers = Answers(client, self.settings, self._turns)
+            self._answers = Answers(client, self.settings, self._turns, self._kept)
         if self._sweeper is None or self._sweeper.done():  # the loop that it ran in may have ended
             self._sweeper = asyncio.create_task(self._sweep())
         return self._answers
@@ -290,6 +299,9 @@ class Relay:
         self, form: ServerFormat, body: dict[str, Any], token: AccessToken, to: Exchange, outcome: Outcome
     ) -> None:
         answers = self.answers
+        if answers.are_several(form, body):
+            await answers.several(form, body, token.name, to, outcome)
+            return
         if to.size > _LARGE:  # the others go on meanwhile
             call, request = await asyncio.to_thread(answers.call_of, form, body, token.name, to)
         else:
@@ -304,6 +316,14 @@ class Relay:
             await self._call(
                 to, token, form.name, outcome, lambda body: self.answers.counted(form, body, token.name, to)
             )
+
+        return handle
+
+    def _response(self, what: str) -> Handler:
+        async def handle(to: Exchange, token: AccessToken) -> None:
+            self.door.count(token)
+            to.watch()
+            await self.answers.response(what, to.scope["path_params"]["id"], token.name, to)
 
         return handle
 

@@ -59,9 +59,12 @@ def own_form(
     readable: bool,
 ) -> OwnForm | None:
     """The request in the caller's own words; `None` where the canonical form keeps all of them."""
-    query, more = _query(scope), _features(headers)
+    query, more = query_of(scope), _features(headers)
     if not readable:
         fields = {name: value for name, value in body.items() if name not in _NOT_IN_BODY}
+        # Nothing stands there in its place: not even what an entry puts around texts.
+        for name in (form.conversation, *(("stop",) if form.name == "prompt" else ())):
+            fields.setdefault(name, None)
         return OwnForm(form.name, fields, True, frozenset(NAMES), query, more)
     if not form.canonical:
         own = form.own_fields(body, request)
@@ -69,7 +72,7 @@ def own_form(
     return OwnForm(form.name, {}, False, frozenset(), query, more) if query or more else None
 
 
-def _query(scope: Mapping[str, object]) -> str:
+def query_of(scope: Mapping[str, object]) -> str:
     """The query of the caller's address, without what looks like a secret: that is for the relay, if for anybody."""
     given = scope.get("query_string")
     if not isinstance(given, bytes) or not given:

@@ -61,6 +61,11 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
     def ready(address: str) -> None:
         known = len(relay.tokens.tokens())
         keys = f"{known} access token{'' if known == 1 else 's'}" if relay.tokens.wanted else "any key"
+        if unix:
+            click.echo(
+                f"{paint(address, bold=True)}   {len(relay.config.models)} models, {keys}   running until Ctrl-C"
+            )
+            return
         click.echo(f"{paint(f'{address}/v1', bold=True)}   {len(relay.config.models)} models, {keys}")
         click.echo(paint(f"page: {address}/   description: {address}/openapi.json   running until Ctrl-C", dim=True))
 

@@ -44,10 +44,30 @@ class ChatFormat(ServerFormat):
         )
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
-        return reply_json(completion, head.created, head.model, head.identifier)
+        made = reply_json(completion, head.created, head.model, head.identifier)
+        if _asks_in_older_words(head.body):
+            for choice in made["choices"]:
+                _in_older_words(choice, choice["message"])
+        return made
 
     def stream_encoder(self, head: ReplyHead) -> "_ChatEncoder":
         return _ChatEncoder(head)
+
+
+def _asks_in_older_words(body: Mapping[str, Json]) -> bool:
+    """Whether a caller knows one function call in an answer, and no tools."""
+    return bool(body.get("functions")) and not body.get("tools")
+
+
+def _in_older_words(choice: dict[str, Json], message: dict[str, Json]) -> None:
+    """The first call of an answer, or a piece of it, as such callers read it; further ones they could not have."""
+    calls = message.pop("tool_calls", None)
+    if calls:
+        first = next((call for call in calls if not call.get("index")), None)
+        if first is not None:
+            message["function_call"] = first["function"]
+    if choice.get("finish_reason") == "tool_calls":
+        choice["finish_reason"] = "function_call"
 
 
 class _ChatEncoder:
@@ -57,6 +77,7 @@ class _ChatEncoder:
         options: Any = head.request.parameters.get("stream_options") or {}
         self._counts = bool(options.get("include_usage"))
         self._chunks = Chunks(head.created, head.model, head.identifier, usage=self._counts)
+        self._older = _asks_in_older_words(head.body)
         self.verbatim = False
         self.between = True
 
@@ -64,7 +85,12 @@ class _ChatEncoder:
         if self.verbatim or any(type(event) is Passed for event in events):
             self.verbatim = True
             return passed_on(events, counts=self._counts)
-        return b"".join([data_event(encode_json(chunk)) for chunk in self._chunks.of(events)])
+        chunks = list(self._chunks.of(events))
+        if self._older:
+            for chunk in chunks:
+                for choice in chunk["choices"]:
+                    _in_older_words(choice, choice["delta"])
+        return b"".join([data_event(encode_json(chunk)) for chunk in chunks])
 
     def last(self) -> bytes:
         rest = [] if self.verbatim else [data_event(encode_json(chunk)) for chunk in self._chunks.last()]

@@ -1,6 +1,7 @@
 """The server's side of ``POST {base}/completions``: one text to go on with."""
 
 from collections.abc import Mapping, Sequence
+from itertools import accumulate
 from typing import Any
 
 from msgspec.structs import replace
@@ -43,7 +44,10 @@ class PromptFormat(ServerFormat):
         if isinstance(prompt, list) and len(prompt) == 1 and isinstance(prompt[0], str):
             prompt = prompt[0]
         if not isinstance(prompt, str):
-            raise RequestError("prompt takes one text", hint="Send a list of prompts, or tokens, one by one as texts.")
+            raise RequestError(
+                "prompt takes a text, or a list of texts",
+                hint="Send tokens as the text that they stand for: they mean something to one model alone.",
+            )
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         if (logprobs := field(body, "logprobs", int, "a whole number")) is not None:
             parameters |= {"logprobs": True, "top_logprobs": logprobs}
@@ -90,8 +94,11 @@ def _reason(reason: str | None) -> str:
     return "stop" if word == "tool_calls" else word
 
 
-def _logprobs(tokens: Sequence[TokenLogprob]) -> dict[str, Json]:
+def _logprobs(tokens: Sequence[TokenLogprob], begin: int = 0) -> dict[str, Json]:
+    """What is told of tokens, and where in the text each begins."""
+    places = list(accumulate((len(each.token) for each in tokens), initial=begin))
     return {
+        "text_offset": places[: len(tokens)],
         "tokens": [each.token for each in tokens],
         "token_logprobs": [each.logprob for each in tokens],
         "top_logprobs": [{top.token: top.logprob for top in each.top} if each.top else None for each in tokens],
@@ -106,6 +113,7 @@ class _PromptEncoder:
         options: Any = head.request.parameters.get("stream_options") or {}
         self._counts = bool(options.get("include_usage"))
         self._usage: Json = None
+        self._scored: dict[int, int] = {}
         self._ended = False
         self.verbatim = False
         self.between = True
@@ -122,7 +130,9 @@ class _PromptEncoder:
                 case Text() | Refusal():
                     chunks.append(_piece(event.choice, event.text))
                 case LogprobsTold():
-                    chunks.append({**_piece(event.choice, ""), "logprobs": _logprobs(event.tokens)})
+                    begin = self._scored.get(event.choice, 0)
+                    self._scored[event.choice] = begin + sum(len(each.token) for each in event.tokens)
+                    chunks.append({**_piece(event.choice, ""), "logprobs": _logprobs(event.tokens, begin)})
                 case Finished() if event.reason != UNFINISHED:
                     self._ended = True
                     chunks.append({**_piece(event.choice, ""), "finish_reason": _reason(event.reason)})

@@ -39,7 +39,11 @@ class _Item:
 
 
 class ResponsesEncoder(EventEncoder):
-    """Named events; one item is open at a time."""
+    """Named events; one item is open at a time.
+
+    Attributes:
+        final: the whole response, once it has ended.
+    """
 
     def __init__(self, head: ReplyHead, error: Callable[[ErrorTold], dict[str, Json]]) -> None:
         super().__init__(head, error)
@@ -50,6 +54,7 @@ class ResponsesEncoder(EventEncoder):
         self._passed = 0
         self._edge = b""
         self._refused = False
+        self.final: dict[str, Json] | None = None
 
     def of(self, events: Sequence[Event]) -> bytes:
         made = super().of(events)
@@ -199,6 +204,7 @@ class ResponsesEncoder(EventEncoder):
         self._close(out)
         reason = "stop" if self._refused and self.reason == "refusal" else self.reason
         whole = ended(made, self._items, reason, self.usage)
+        self.final = whole
         self._event(out, whole["status"], response=whole)
         return b"".join(out)
 

@@ -1,6 +1,7 @@
 """Chat: a question asked of a model, plain or streamed."""
 
 from collections.abc import Callable, Iterable, Mapping
+from functools import partial
 from typing import TypeAlias
 
 from msgspec.structs import replace
@@ -13,7 +14,7 @@ from ...core.usage import Usage
 from ...dialects.base import Fault, Outgoing, Pending
 from ...reply import Reply
 from ..call import Call, request_for
-from ..effects import Steps
+from ..effects import RunCallable, Steps
 from ..exchange import Exchanged, exchange
 from ..operation import Operation
 from ..provider import Target
@@ -24,6 +25,8 @@ Shape: TypeAlias = Callable[[Request, Target], Request]
 
 
 _ANYTHING = Message("user", "-")
+# A request with more messages is put together in a thread, where there is an event loop.
+_MANY = 300
 
 
 def _has_path(fields: Mapping[str, Json], path: str) -> bool:
@@ -40,10 +43,11 @@ def _without_paths(fields: Mapping[str, Json], paths: Iterable[str]) -> dict[str
     """The fields without those at some paths."""
     left = dict(fields)
     for path in paths:
-        if not _has_path(left, path):
-            continue
-        outer, _, inner = path.partition(".")
-        left[outer] = (_without_paths(left[outer], [inner]) or None) if inner else None
+        if _has_path(left, path):
+            outer, _, inner = path.partition(".")
+            # None stands for a field that is not to be sent, whatever the dialect makes of the request.
+            inside = _without_paths(left[outer], [inner]) if inner else {}
+            left[outer] = {name: each for name, each in inside.items() if each is not None} or None
     return left
 
 
@@ -73,7 +77,21 @@ class Chat(Operation[Request, Completion]):
         self._question = question
         self._shape = shape
 
+    def heavy(self, request: Request) -> bool:
+        return len(request.messages) > _MANY
+
     def prepare(self, call: Call, target: Target) -> Steps[Request]:
+        if len(self._question.messages) > _MANY:  # others, in the same event loop, go on meanwhile
+            request: Request = yield RunCallable(partial(self._prepared, target))
+        else:
+            request = self._prepared(target)
+        if target.model.inputs is not None or request.fetch != "no":
+            from .images import with_images_fetched
+
+            request = yield from with_images_fetched(request, call, target)
+        return request
+
+    def _prepared(self, target: Target) -> Request:
         request = request_for(self._question, target)
         if self._shape is not None:
             from ..sealed import readable
@@ -84,12 +102,7 @@ class Chat(Operation[Request, Completion]):
             from .effort import with_effort
 
             request = with_effort(request, target, own.dialect)
-        request = expressible(request, target)
-        if target.model.inputs is not None or request.fetch != "no":
-            from .images import with_images_fetched
-
-            request = yield from with_images_fetched(request, call, target)
-        return request
+        return expressible(request, target)
 
     def encode(self, request: Request, target: Target) -> Outgoing:
         outgoing = self._encoded(request, target)

@@ -1,0 +1,142 @@
+"""Responses by their identifier: those that a provider keeps are asked of it, others are kept here for a while.
+
+A response is its caller's alone: another token does not find it.
+"""
+
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
+
+import msgspec
+from msgspec import Struct
+
+from ..core.chat import Json
+from ..dialects.base import Outgoing
+from ..dialects.server.base import encode_json
+from .told import Refused
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+_MOST = 2000
+_BYTES = 64_000_000
+_SECONDS = 24 * 3600.0
+
+
+class KeptResponse(Struct, frozen=True):
+    """A response.
+
+    Attributes:
+        at: when it came.
+        provider: who keeps it; empty where it is kept here.
+        body: the response as JSON, where it is kept here.
+        items: what was asked, as items, where it is kept here.
+    """
+
+    at: float
+    provider: str
+    body: bytes = b""
+    items: bytes = b"[]"
+
+    @property
+    def size(self) -> int:
+        """Bytes that it takes."""
+        return len(self.body) + len(self.items)
+
+
+class KeptResponses:
+    """The latest responses; the oldest are forgotten.
+
+    Args:
+        clock: seconds from any beginning.
+    """
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
+        self._kept: OrderedDict[tuple[str, str], KeptResponse] = OrderedDict()
+        self._bytes = 0
+
+    def add(
+        self, owner: str, identifier: str | None, asked: "Mapping[str, Json]", *, provider: str = "", body: bytes = b""
+    ) -> None:
+        """Keep a response, unless its caller does not want that.
+
+        Args:
+            owner: the access token.
+            asked: the request.
+        """
+        if not identifier or asked.get("store") is False:
+            return
+        items = b"[]" if provider else encode_json(_items(asked.get("input")))
+        self.remove(owner, identifier)
+        kept = self._kept[owner, identifier] = KeptResponse(self._clock(), provider, body, items)
+        self._bytes += kept.size
+        oldest = self._clock() - _SECONDS
+        while self._kept:
+            key, first = next(iter(self._kept.items()))
+            if len(self._kept) <= _MOST and self._bytes <= _BYTES and first.at > oldest:
+                break
+            self.remove(*key)
+
+    def remove(self, owner: str, identifier: str) -> None:
+        """Forget one."""
+        gone = self._kept.pop((owner, identifier), None)
+        if gone is not None:
+            self._bytes -= gone.size
+
+    def of(self, owner: str, identifier: str) -> KeptResponse:
+        """One of a caller's own.
+
+        Raises:
+            Refused: there is none.
+        """
+        kept = self._kept.get((owner, identifier))
+        if kept is None or kept.at < self._clock() - _SECONDS:
+            raise Refused(404, f"there is no response {identifier[:100]!r}", "response_not_found")
+        return kept
+
+
+def request_for(what: str, identifier: str, query: str) -> Outgoing:
+    """The request by which a provider is asked about a response that it keeps.
+
+    Args:
+        what: ``get``, ``delete``, ``cancel`` or ``input_items``.
+    """
+    method = {"get": "GET", "input_items": "GET", "delete": "DELETE", "cancel": "POST"}[what]
+    behind = f"/{what}" if what in ("cancel", "input_items") else ""
+    return Outgoing("follow", f"/responses/{quote(identifier, safe='')}{behind}", None, method, query=query)
+
+
+def told_of(what: str, identifier: str, kept: KeptResponse) -> bytes:
+    """The answer about a response that is kept here.
+
+    Raises:
+        Refused: it is over, and cannot be cancelled.
+    """
+    if what == "get":
+        return kept.body
+    if what == "cancel":
+        raise Refused(400, f"the response {identifier[:100]} is over: it cannot be cancelled", "response_is_over")
+    if what == "delete":
+        return encode_json({"id": identifier, "object": "response", "deleted": True})
+    items: list[Any] = msgspec.json.decode(kept.items)
+    ends: dict[str, Json] = {"first_id": None, "last_id": None}
+    if items:
+        ends = {"first_id": items[0]["id"], "last_id": items[-1]["id"]}
+    return encode_json({"object": "list", "data": items[::-1], "has_more": False, **ends})
+
+
+def _items(asked: Json) -> list[Json]:
+    """What was asked as items, each with an identifier."""
+    if isinstance(asked, str):
+        asked = [{"role": "user", "content": [{"type": "input_text", "text": asked}]}]
+    items = []
+    for number, item in enumerate(asked if isinstance(asked, list) else ()):
+        if isinstance(item, dict):
+            content = item.get("content")
+            if isinstance(content, str):
+                item = {**item, "content": [{"type": "input_text", "text": content}]}
+            items.append({"type": "message", "id": f"item_{number}", **item})
+    return items
