@@ -199,7 +199,7 @@ def agouti_command(folder: Path, *arguments: str) -> tuple[int, str, str]:
     return done.returncode, done.stdout, done.stderr
 
 
-@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
 def test_the_command_serves_and_stops_gracefully(tmp_path: Path, how: signal.Signals) -> None:
     began, finished = threading.Event(), threading.Event()
 
@@ -231,6 +231,113 @@ def test_the_command_serves_and_stops_gracefully(tmp_path: Path, how: signal.Sig
             assert " chat m@north 200 " in err
             with pytest.raises(urllib3.exceptions.HTTPError):
                 POOL.request("GET", address + "/health")
+
+
+@pytest.mark.parametrize("form", ["chat/completions", "messages"])
+def test_what_takes_longer_than_it_drains_is_told_so(tmp_path: Path, form: str) -> None:
+    """An answer that had not begun is a 503 in the caller's format; a stream ends with an error event."""
+    waiting, talks = threading.Event(), threading.Event()
+
+    def slow(connection: Connection, number: int) -> None:
+        if b'"stream":true' in connection.request.replace(b" ", b""):
+            connection.write(HEAD + b"%x\r\n%b\r\n" % (len(CHUNK), CHUNK))
+            talks.set()
+        waiting.wait(20)
+
+    with serving(slow) as server:
+        table = f'[providers.north]\naddress = "{server.address}"\n[relay]\ndrain_seconds = 1\n'
+        (tmp_path / "agouti.toml").write_text(table)
+        with process(tmp_path, "relay", "--port", "0") as (started, address):
+            said: list[Any] = []
+
+            def whole() -> None:
+                body = {"model": "m@north", "max_tokens": 5, "messages": [{"role": "user", "content": "x"}]}
+                got = POOL.request("POST", f"{address}/v1/{form}", body=json.dumps(body))
+                said.append((got.status, json.loads(got.data), got.headers.get("retry-after")))
+
+            thread = threading.Thread(target=whole)
+            thread.start()
+            body = {**json.loads(ASKED), "max_tokens": 5}
+            stream = POOL.request("POST", f"{address}/v1/{form}", body=json.dumps(body), preload_content=False)
+            assert talks.wait(10)
+            assert until(lambda: len(server.requests) == 2)
+            started.send_signal(signal.SIGTERM)
+            data = stream.read()
+            thread.join(20)
+            _, err = started.communicate(timeout=15)
+            waiting.set()
+        ((status, body, wait),) = said
+        assert (status, wait) == (503, "1")
+        assert ("type" in body) == (form == "messages")
+        assert b"peas" in data
+        assert b"error" in data.split(b"\n\n")[-2]
+        assert "Traceback" not in err
+        assert started.returncode == 0
+
+
+def test_it_reads_its_configuration_again_at_sighup_and_logs_as_json(tmp_path: Path) -> None:
+    log = tmp_path / "relay.log"
+    relay = f'[relay]\nlog = "json"\nlog_file = "{log}"\n'
+    (tmp_path / "agouti.toml").write_text(f'[providers.north]\naddress = "http://127.0.0.1:9/v1"\n{relay}')
+    with process(tmp_path, "relay", "--port", "0") as (started, address):
+        more = '[models.peas]\nprovider = "north"\nname = "m"\n'
+        (tmp_path / "agouti.toml").write_text(f'[providers.north]\naddress = "http://127.0.0.1:9/v1"\n{relay}{more}')
+        started.send_signal(signal.SIGHUP)
+
+        def listed() -> bool:
+            models = json.loads(POOL.request("GET", address + "/v1/models").data)["data"]
+            return [each["id"] for each in models] == ["peas"]
+
+        assert until(listed)
+        started.send_signal(signal.SIGTERM)
+        started.communicate(timeout=15)
+    lines = [json.loads(line) for line in log.read_text().splitlines()]
+    assert any(each.get("path") == "/v1/models" and each["status"] == 200 for each in lines)
+    assert any("read again" in each.get("message", "") for each in lines)
+
+
+def test_an_output_that_nobody_reads_stops_nothing(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
+    with process(tmp_path, "relay", "--port", "0") as (started, address):
+        for _ in range(3000):  # more than a pipe holds
+            assert POOL.request("GET", f"{address}/{'x' * 100}").status == 404
+        started.send_signal(signal.SIGTERM)
+        assert until(lambda: started.poll() is not None)
+
+
+def test_workers_share_an_address_and_what_a_token_may(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
+    with process(tmp_path, "relay", "--port", "0", "--workers", "2") as (started, address):
+        assert until(lambda: POOL.request("GET", address + "/health").status == 200)
+        workers = Path(f"/proc/{started.pid}/task/{started.pid}/children").read_text().split()
+        assert len(workers) == 2
+        os.kill(int(workers[0]), signal.SIGKILL)
+        assert until(lambda: len(Path(f"/proc/{started.pid}/task/{started.pid}/children").read_text().split()) == 2)
+        started.send_signal(signal.SIGTERM)
+        started.communicate(timeout=30)
+        assert started.returncode == 0
+        assert not any(Path(f"/proc/{each}").exists() for each in workers)
+
+
+def test_a_socket_file_is_the_owners_alone(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
+    place = tmp_path / "relay.sock"
+    command = [sys.executable, "-m", "agouti", "relay", "--unix", str(place)]
+    for _ in range(2):  # the second one takes the place of one that was left
+        started = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        try:
+            assert started.stdout is not None
+            assert "relay.sock" in started.stdout.readline()
+            assert place.stat().st_mode & 0o777 == 0o600
+            with socket.socket(socket.AF_UNIX) as sock:
+                sock.connect(str(place))
+                sock.sendall(b"GET /v1/models HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n")
+                assert sock.recv(65536).startswith(b"HTTP/1.1 200")
+            code, _, err = agouti_command(tmp_path, "relay", "--unix", str(place))
+            assert (code, "cannot be used" in err) == (2, True)
+        finally:
+            started.kill()
+            started.communicate()
 
 
 def test_wrong_ways_to_start(tmp_path: Path) -> None:

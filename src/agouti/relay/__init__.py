@@ -12,9 +12,13 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .application import Relay as Relay
     from .application import app as app
+    from .server import listening as listening
     from .server import serve as serve
+    from .server import serve_socket as serve_socket
+    from .workers import run_workers as run_workers
 
-__all__ = ["Relay", "app", "serve"]
+__all__ = ["Relay", "app", "listening", "run_workers", "serve", "serve_socket"]
+_WHERE = {"listening": ".server", "serve": ".server", "serve_socket": ".server", "run_workers": ".workers"}
 
 
 def __getattr__(name: str) -> object:
@@ -23,7 +27,7 @@ def __getattr__(name: str) -> object:
     from importlib import import_module
 
     try:
-        return getattr(import_module(".server" if name == "serve" else ".application", __name__), name)
+        return getattr(import_module(_WHERE.get(name, ".application"), __name__), name)
     except ModuleNotFoundError as error:
         from ..core.errors import ConfigError
 

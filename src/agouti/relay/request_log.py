@@ -5,8 +5,8 @@ Whoever reads it late stops nobody: lines that nobody takes are counted, and lef
 
 import logging
 import logging.handlers
+import os
 import queue
-import sys
 import threading
 import time
 from typing import TYPE_CHECKING, Any
@@ -86,6 +86,30 @@ class _Queue(logging.handlers.QueueHandler):
         return record
 
 
+class _NoLock:
+    """For a handler that one thread alone uses: whoever ends the program never waits for it."""
+
+    def acquire(self) -> None: ...
+    def release(self) -> None: ...
+    def __enter__(self) -> None: ...
+    def __exit__(self, *_: object) -> None: ...
+
+
+class _StandardError(logging.Handler):
+    """Writes to standard error without the locks of its stream: nobody may read there."""
+
+    def createLock(self) -> None:  # noqa: N802  # the name of the standard library
+        self.lock = _NoLock()  # type: ignore[assignment]
+
+    def emit(self, record: logging.LogRecord) -> None:
+        data = f"{self.format(record)}\n".encode("utf-8", "replace")
+        try:
+            while data:
+                data = data[os.write(2, data) :]
+        except OSError:  # closed
+            return
+
+
 def listen(settings: "RelaySettings") -> "logging.handlers.QueueListener | None":
     """Write the log as the settings say, until the listener is stopped; `None` where there is none to be.
 
@@ -98,7 +122,7 @@ def listen(settings: "RelaySettings") -> "logging.handlers.QueueListener | None"
     if settings.log_file:
         target = logging.handlers.WatchedFileHandler(settings.log_file, encoding="utf-8")
     else:
-        target = logging.StreamHandler(sys.stderr)
+        target = _StandardError()
     target.setFormatter(_Json() if settings.log == "json" else _Text())
     waiting: queue.Queue[Any] = queue.Queue(_WAITING)
     listener = logging.handlers.QueueListener(waiting, target)

@@ -16,6 +16,7 @@ import uvicorn
 
 from ..config.singles import RelaySettings
 from ..core.errors import ConfigError
+from . import connection
 from .application import Relay
 from .connection import connections_of
 
@@ -191,7 +192,7 @@ def made(
         date_header=False,
         proxy_headers=False,
         timeout_graceful_shutdown=max(1, round(settings.drain_seconds)),
-        timeout_keep_alive=75,
+        timeout_keep_alive=round(connection._IDLE_SECONDS),
     )
     return _Server(config, ready, stops, reload)
 

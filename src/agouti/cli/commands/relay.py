@@ -42,10 +42,8 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
     import socket
     import warnings
 
-    from ...relay import Relay
+    from ...relay import Relay, listening, run_workers, serve_socket
     from ...relay.request_log import end, listen
-    from ...relay.server import listening, serve_socket
-    from ...relay.workers import run_workers
 
     app: Settings = context.obj
     relay = Relay(app.config)
