@@ -136,7 +136,7 @@ def test_metrics_and_description(folder: Path, served: Served) -> None:
         assert counted == {("almanac", "200"): 2.0, ("", "404"): 1.0}
         described = relay.call("/openapi.json")[1]
         for path, item in described["paths"].items():
-            for method in item:
+            for method in item if "{" not in path else ():
                 assert relay.call(path, b"{}" if method == "post" else None, method=method.upper())[0] != 404
         assert described["openapi"].startswith("3.1")
 

@@ -1,7 +1,9 @@
 """From one format to another: one beginning, calls in order, failures as failures, and nothing lost without a word."""
 
 import json
+import runpy
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -365,3 +367,23 @@ def test_responses_by_their_identifier(relay: Running, server: RawServer) -> Non
         body = {} if method == "POST" else None
         assert relay.call(f"/v1/responses/resp_7{behind}", body, method=method)[0] == 200
         assert server.requests[-1].startswith(f"{method} /responses/v1/responses/resp_7{behind} ".encode())
+
+
+MEASURE = runpy.run_path(str(Path(__file__).parents[2] / "docs" / "translation.py"))
+# Nothing is asked for: a model that does not think need not be told so.
+NEUTRAL = {("messages", "thinking: disabled")}
+
+
+@pytest.mark.parametrize("form", MEASURE["FIELDS"])
+def test_no_field_vanishes_on_its_way_to_another_format(form: str) -> None:
+    measure = MEASURE["Measure"]()
+    fates = {
+        (field, dialect): measure.fate(form, field, dialect)
+        for field in MEASURE["FIELDS"][form]
+        for dialect in MEASURE["DIALECTS"]
+    }
+    assert {field for (field, _), fate in fates.items() if not fate and (form, field) not in NEUTRAL} == set()
+    # In its own format it is said as it was.
+    assert all(fates[field, form] != "400" for field in MEASURE["FIELDS"][form])
+    guide = (Path(__file__).parents[2] / "docs" / "relay.md").read_text()
+    assert MEASURE["table"](form, measure) in guide, "write it anew: python docs/translation.py"

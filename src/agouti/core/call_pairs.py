@@ -133,6 +133,28 @@ def with_tool_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
     return tuple(result)
 
 
+def said_plainly(messages: tuple[Message, ...]) -> tuple[Message, ...]:
+    """The messages for formats that know neither who of several speaks, nor refusals: both are said in words.
+
+    >>> [message.content for message in said_plainly((Message("user", "Peas?", name="ann"),))]
+    ['ann: Peas?']
+    """
+    if not any(message.name or message.extra.get("refusal") for message in messages if message.role != "tool"):
+        return messages
+    return tuple([_plainly(message) if message.role in ("user", "assistant") else message for message in messages])
+
+
+def _plainly(message: Message) -> Message:
+    content = message.content
+    refusal = message.extra.get("refusal")
+    if isinstance(refusal, str) and refusal and not content:
+        content = refusal
+    if message.name and message.role == "user":
+        who = f"{message.name}: "
+        content = who + content if isinstance(content, str) else [{"type": "text", "text": who}, *(content or [])]
+    return replace(message, content=content)
+
+
 def in_words(messages: Iterable[Message]) -> list[Message]:
     """The messages with calls and their results as words, for formats that have no tools.
 

@@ -199,11 +199,13 @@ def image_of(address: str) -> ImagePart:
 
 
 def text_of(message: Message) -> str:
-    """All text of a message."""
+    """All text of a message; texts of a tool's result are lines, or two numbers would be one."""
     content = message.content
     if isinstance(content, str):
         return content
-    return "".join(part.text for part in parts_of(message) if isinstance(part, TextPart))
+    return ("\n" if message.role == "tool" else "").join(
+        part.text for part in parts_of(message) if isinstance(part, TextPart)
+    )
 
 
 def words_of(message: Message, dialect: str = "") -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 from msgspec import Struct
 
 from ..core.blanks import filled
-from ..core.call_pairs import unique_calls, with_tool_calls
+from ..core.call_pairs import said_plainly, unique_calls, with_tool_calls
 from ..core.chat import Json, Request
 from ..core.errors import DeadlineExceeded, RequestError
 from ..core.http import Timeouts
@@ -54,7 +54,7 @@ def request_for(question: Question, target: Target) -> Request:
 
         messages = readable(messages, target.provider)
     if not target.provider.dialect.abilities.canonical:
-        messages = with_tool_calls(messages)
+        messages = said_plainly(with_tool_calls(messages))
         if "functions" in extra or "function_call" in extra:
             parameters, extra = _with_tools(parameters, extra)
     return Request(

@@ -180,7 +180,8 @@ class Relay:
             endpoint = _Endpoint(self, handler, path)
             for prefix in ("/v1", "") if kind else ("",):
                 routes.append(Route(f"{prefix}{path}", endpoint, methods=[method]))
-                self.exact[method, f"{prefix}{path}"] = endpoint
+                if "{" not in path:
+                    self.exact[method, f"{prefix}{path}"] = endpoint
 
         for form in server_formats().values():
             route(form.path, "POST", self._asking(form), form.name)
