@@ -171,11 +171,13 @@ def run(relay: Running, *command: str) -> str:
     return done.stdout
 
 
-def test_curl(served: Served) -> None:
-    curl = program("curl")
-    assert curl
+@pytest.mark.parametrize(("language", "file"), [("sh", "curl.sh"), ("java", "Ask.java"), ("perl", "ask.pl")])
+def test_whole_and_streamed_in_other_languages(served: Served, language: str, file: str) -> None:
+    """With what comes with the language, and its defaults: one of them offers another protocol with every request."""
+    if language == "sh":
+        program("curl")
     with relaying(served.config) as relay:
-        out = run(relay, program("sh"), str(EXAMPLES / "curl.sh"), "almanac-local")
+        out = run(relay, program(language), str(EXAMPLES / file), "almanac-local")
     whole, _, stream = out.partition("\n")
     assert "Peas" in json.loads(whole)["choices"][0]["message"]["content"]
     assert stream.rstrip().endswith("data: [DONE]")

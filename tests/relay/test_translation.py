@@ -327,6 +327,24 @@ def test_a_parameter_that_is_refused_is_left_out_in_the_callers_own_words() -> N
     assert [each["metadata"] for each in bodies[1:]] == [{"odd": 1}] * 2
 
 
+def test_an_answer_from_the_cache_is_the_same_one(tmp_path: Path) -> None:
+    made = {"content": [{"type": "text", "text": "ok"}], "stop_reason": "stop_sequence", "stop_sequence": "END", "odd": 1}  # fmt: skip
+
+    def once(connection: Connection, _: int) -> None:
+        connection.write(reply(json.dumps(made).encode()))
+
+    with serving(once) as server:
+        config = {
+            "providers": {"p": {"address": server.address, "dialect": "messages"}},
+            "cache": {"store": str(tmp_path / "answers.sqlite")},
+        }
+        with relaying(config) as relay:
+            path, body = FORMATS["messages"]
+            said = [relay.call(path, {"model": "m@p", "temperature": 0, **body})[1] for _ in range(2)]
+        assert said == [made, made]
+        assert len(server.requests) == 1
+
+
 def test_older_functions_are_answered_as_such(relay: Running) -> None:
     PLAY["contents"] = {"candidates": [{"content": {"parts": [{"functionCall": {"name": "f", "args": {"x": 1}}}]}, "finishReason": "STOP"}]}  # fmt: skip
     functions = [{"name": "f", "parameters": {"type": "object"}}]

@@ -6,6 +6,7 @@ from threading import Lock
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from ..core.chat import Completion, Request
 from ..core.errors import ConfigError
@@ -115,10 +116,15 @@ class CacheHook(AnsweringHook):
     def after(self, result: AttemptResult) -> None:
         """Keep a whole answer."""
         answer = result.answer
-        whole = isinstance(answer, Completion) and result.outcome == "answered" and _is_whole(answer)
-        whole = whole and _fits(result.attempt, answer)
-        asked = self._ended(id(result.attempt), answer if whole and isinstance(answer, Completion) else None)
-        if asked is None or not whole:
+        if not isinstance(answer, Completion) or result.outcome != "answered" or not _is_whole(answer):
+            self._ended(id(result.attempt), None)
+            return
+        if not _fits(result.attempt, answer):
+            self._ended(id(result.attempt), None)
+            return
+        answer = replace(answer, body=result.body)
+        asked = self._ended(id(result.attempt), answer)
+        if asked is None:
             return
         try:
             self._store.put(asked, msgspec.json.encode(answer))

@@ -218,10 +218,12 @@ class Completion(Struct, frozen=True, gc=False):
     """What a dialect decodes a reply to: the facts, in one vocabulary for all of them.
 
     ``finish_reason`` of a choice is one of ``stop``, ``length``, ``tool_calls``, ``content_filter``,
-    ``refusal``, ``error``, ``unfinished``, or the provider's own word where it is none of these.
+    ``refusal``, ``error``, ``unfinished``, or the provider's own word where it is none of these. A cache keeps with it
+    the ``body`` that it was made of; it is empty otherwise.
     """
 
     choices: tuple[Choice, ...]
     model: str | None = None
     id: str | None = None
     usage: Usage | None = None
+    body: bytes = b""

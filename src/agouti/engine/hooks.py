@@ -86,6 +86,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         seconds: how long it took, without what it had waited for before it was sent.
         first_token: seconds from the call to the first piece of text; streams only.
         answer: what came, where it was answered: an `agouti.core.chat.Completion` of a chat.
+        body: of a whole reply, as it came.
     """
 
     attempt: AttemptDetails
@@ -103,6 +104,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
     seconds: float = 0.0
     first_token: float | None = None
     answer: object = None
+    body: bytes = b""
 
 
 class CallResult(Struct, frozen=True, kw_only=True):

@@ -190,6 +190,7 @@ class Watch:
                 headers=answer.headers,
                 estimated=estimated,
                 answer=answer.value,
+                body=answer.body,
             )
         else:
             status = outcome.status or outcome.error.status
@@ -259,6 +260,7 @@ class Watch:
         error: AgoutiError | None = None,
         estimated: bool = False,
         answer: object = None,
+        body: bytes = b"",
     ) -> AttemptResult:
         price = self._price
         exact = None
@@ -282,6 +284,7 @@ class Watch:
             seconds=seconds,
             first_token=self._operation.first_token(),
             answer=answer,
+            body=body,
         )
 
     def _tell(self, result: AttemptResult) -> None:

@@ -17,8 +17,10 @@ from ..call import Call, request_for
 from ..effects import RunCallable, Steps
 from ..exchange import Exchanged, exchange
 from ..operation import Operation
+from ..outcome import Answer, Answered
 from ..provider import Target
 from ..question import Question
+from ..receive import Kept
 
 Shape: TypeAlias = Callable[[Request, Target], Request]
 """Makes more of a request: a form, or what has been said meanwhile."""
@@ -188,6 +190,10 @@ class Chat(Operation[Request, Completion]):
         target.state.refused_parameters.add(name)
         _warn(f"{target.model.label} ({entry.label}) does not take {name}; going on without it")
         return without(request, {name})
+
+    def receive_kept(self, value: Completion, this: Kept) -> Steps[Answered[Completion]]:
+        yield from ()
+        return Answered(Answer(replace(value, body=b""), 0, {}, value.body, cached=True))
 
     def usage(self, value: Completion) -> Usage | None:
         return value.usage
