@@ -644,7 +644,10 @@ def test_pace_rises_to_what_gets_done_and_steps_back_when_refused() -> None:
     began = now[0]
     now[0] += 1
     pace.refused(now[0])
-    pace.refused(began)  # was under way before: tells nothing new
+    assert pace.limit == settled  # one of hundreds is refused at any pace
+    for _ in range(20):
+        now[0] += 0.001
+        pace.refused(began + 1)  # the later ones were under way at the step back: they tell nothing new
     assert pace.limit == int(settled * 0.7)
     fixed = Pace(7, 256, lambda: now[0])
     fixed.refused(now[0])

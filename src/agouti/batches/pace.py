@@ -14,7 +14,9 @@ _START = 4
 _GROWTH = 1.5
 # So much more has to get done before a faster pace is kept.
 _GAIN = 1.08
-# A refusal takes away so much.
+# Refusals of so few rows say nothing of the pace.
+_FEW = 0.03
+# Otherwise a refusal takes away so much.
 _STEP_BACK = 0.7
 # Spans of settled pace before it is tried whether more is possible.
 _TRY_AGAIN = 8
@@ -40,6 +42,7 @@ class Pace:
         self._held: set[Signal] = set()
         self.limit = min(at_once if at_once is not None else _START, most)
         self._best = 0.0
+        self._refused = self._answered = 0.0
         self._kept = self.limit
         self._growing = True
         self._settled_for = 0
@@ -50,6 +53,8 @@ class Pace:
         """A new span of time to count in begins."""
         self._began = now
         self._done = 0
+        self._answered /= 2  # what was long ago says less
+        self._refused /= 2
 
     def enter(self) -> Steps[Signal]:
         """Wait for a place; give it back with `leave`."""
@@ -100,6 +105,7 @@ class Pace:
             if self._fixed:
                 return
             self._done += count
+            self._answered += count
             now = self._clock()
             # Long enough that everybody has had a turn or two at this pace.
             if self._done < 2 * self.limit or now - self._began < 0.2:
@@ -134,7 +140,11 @@ class Pace:
             # Those that were under way already at the last step back tell nothing new.
             if self._fixed or began < self._stepped_back:
                 return
+            self._refused += 1
+            if self._refused <= 1 + _FEW * self._answered:
+                return  # some are refused at any pace
             now = self._clock()
+            self._refused = self._answered = 0.0
             self._stepped_back = now
             self.limit = max(int(self.limit * _STEP_BACK), 1)
             self._kept, self._growing, self._settled_for = self.limit, False, 0

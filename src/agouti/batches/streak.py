@@ -40,6 +40,11 @@ class Streak:
         self._kinds.clear()
         self._first, self._answered = None, True
 
+    def waits(self, rows: list[bytes]) -> None:
+        """These rows are asked again later: they say nothing of the others meanwhile."""
+        for each in rows:
+            self._under_way.pop(each, None)
+
     def failed(self, row: bytes, kind: str) -> int:
         """A row has failed; how many have by now, where that is enough to end the run, and 0 otherwise."""
         number = self._under_way.pop(row, None)

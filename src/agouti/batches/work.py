@@ -1,18 +1,22 @@
 """A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
 
+import itertools
 import random
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from heapq import heappop, heappush
 from threading import Lock
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from ..core.errors import (
     AgoutiError,
     CircuitOpen,
     ConnectionFailed,
     ConnectionLost,
+    DeadlineExceeded,
     LimitReached,
     NotRunning,
     Overloaded,
@@ -39,12 +43,31 @@ _UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, Conn
 _MAYBE_PAID = (ConnectionLost, TimedOut)
 # A row that only it fails with such an error is given up after so many tries.
 _TRIES = 5
+# No row waits longer for its next try.
+_LONGEST = 60.0
 # The rate is of so many seconds.
 _SPAN = 20.0
 # Failures that are told with the result.
 _SHOWN = 3
 # Seconds between two times that what was written is put on the disk itself.
 _SYNC = 5.0
+
+
+class _Waiting(Struct, frozen=True, order=True):
+    """Rows that are asked again later.
+
+    Attributes:
+        at: when.
+        number: tells those of one moment apart.
+        tries: how often they have failed in a way that passes.
+        since: when they did so first.
+    """
+
+    at: float
+    number: int
+    units: list[Unit]
+    tries: int
+    since: float | None
 
 
 class Work:
@@ -90,6 +113,9 @@ class Work:
         self._last_success = self._began
         self._times: deque[float] = deque(maxlen=4096)
         self._streak = Streak(settings.stop_after)
+        self._later: list[_Waiting] = []
+        self._numbers = itertools.count()
+        self._drained = False
         self._synced = self._began
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
@@ -151,6 +177,7 @@ class Work:
         for place, row in self._chosen():
             if self.stop is not None:
                 return
+            yield from self._due()
             unit = self._met(place, row)
             if unit is None:
                 continue
@@ -164,6 +191,23 @@ class Work:
         if units:
             yield self._piece(units)
         self.read_all = self.stop is None
+        while self.stop is None and (waiting := self._next_waiting()) is not None:
+            yield self._piece(waiting.units, waiting)
+
+    def _due(self) -> Iterator[Steps[None]]:
+        """Rows that have waited long enough: they come before those that were not asked yet."""
+        while self._later and self._later[0].at <= self._clock():
+            with self._lock:
+                waiting = heappop(self._later)
+            yield self._piece(waiting.units, waiting)
+
+    def _next_waiting(self) -> "_Waiting | None":
+        """The next one that waits; where none does any more, those that are under way wait where they are."""
+        with self._lock:
+            if not self._later:
+                self._drained = True
+                return None
+            return heappop(self._later)
 
     def units(self) -> "Iterator[Unit]":
         """The rows that have no result yet; those that cannot be asked get theirs."""
@@ -229,16 +273,31 @@ class Work:
 
     # What comes of them.
 
-    def _piece(self, units: list[Unit]) -> Steps[None]:
-        turn = yield from self._pace.enter()
-        self.begin(units)
-        try:
-            if self._together is not None:
-                yield from self._asked_together(units, self._together)
-            else:
-                yield from self._asked(units[0])
-        finally:
-            self._pace.leave(turn)
+    def _piece(self, units: list[Unit], waited: "_Waiting | None" = None) -> Steps[None]:
+        waiting = waited
+        while True:
+            if waiting is not None and (wait := waiting.at - self._clock()) > 0:
+                yield Sleep(wait)  # nobody else's place is held meanwhile
+            if self.stop is not None:
+                return
+            tries, since = (0, None) if waiting is None else (waiting.tries, waiting.since)
+            turn = yield from self._pace.enter()
+            self.begin(units)
+            try:
+                if self._together is not None:
+                    left = yield from self._asked_together(units, self._together, tries, since)
+                else:
+                    left = yield from self._asked(units[0], tries, since)
+            finally:
+                self._pace.leave(turn)
+            if left is None or self.stop is not None:
+                break
+            with self._lock:
+                self._streak.waits([each.digest for each in left.units])
+                if not self._drained:
+                    heappush(self._later, left)
+                    break
+            waiting, units = left, left.units
         now = self._clock()
         if isinstance(self._results, Results) and now - self._synced > _SYNC:
             self._synced = now
@@ -249,40 +308,51 @@ class Work:
         with self._lock:
             self._streak.began([unit.digest for unit in units])
 
-    def _asked(self, unit: Unit) -> Steps[None]:
-        tries = 0
-        while self.stop is None:
-            began = self._clock()
-            came = yield from attempted(self._ask.asked(unit.prompt), Exception)
-            wait = self.came(unit, came, began, tries)
-            if wait is None:
-                return
-            tries += 1
-            yield Sleep(wait)
+    def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["_Waiting | None"]:
+        """Ask a row once; it waits for another time where it is to be asked again."""
+        began = self._clock()
+        came = yield from attempted(self._ask.asked(unit.prompt), Exception)
+        wait = self.came(unit, came, began, tries, since)
+        return None if wait is None else self._waits([unit], wait, tries, since, came)
 
     def _asked_together(
-        self, units: list[Unit], ask: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]]"
-    ) -> Steps[None]:
-        tries = 0
-        while units and self.stop is None:
-            began = self._clock()
-            came = yield from ask(units)
-            waits = [self.came(unit, each, began, tries) for unit, each in zip(units, came, strict=True)]
-            units = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
-            if units:
-                tries += 1
-                yield Sleep(max(wait for wait in waits if wait is not None))
+        self,
+        units: list[Unit],
+        ask: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]]",
+        tries: int,
+        since: float | None,
+    ) -> Steps["_Waiting | None"]:
+        began = self._clock()
+        came = yield from ask(units)
+        waits = [self.came(unit, each, began, tries, since) for unit, each in zip(units, came, strict=True)]
+        left = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
+        if not left:
+            return None
+        return self._waits(left, max(wait for wait in waits if wait is not None), tries, since, None)
 
-    def came(self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int) -> float | None:
-        """Keep what came of a row; seconds to wait where it is to be asked again."""
+    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, came: Any) -> "_Waiting":
+        now = self._clock()
+        own = not isinstance(came, LimitReached)  # a limit of the entry says nothing of the row
+        return _Waiting(now + wait, next(self._numbers), units, tries + own, now if since is None and own else since)
+
+    def came(
+        self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int, since: float | None = None
+    ) -> float | None:
+        """Keep what came of a row; seconds to wait where it is to be asked again.
+
+        Args:
+            tries: how often it has failed in a way that passes.
+            since: when it did so first.
+        """
         if not isinstance(came, Exception):
             attempts = came.pop("attempts", ())
-            if refusals_in(attempts):
+            if refusals_in(attempts) and not tries:
                 self._pace.refused(began)
             self.keep(unit, came)
             self._pace.done()
             return None
-        if isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ())):
+        # What a row is told again and again is about that row.
+        if not tries and (isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ()))):
             self._pace.refused(began)
         if isinstance(came, HOLDS_FOR_ALL):
             self.end(came)
@@ -290,23 +360,33 @@ class Work:
         if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
             # The provider knows best how long it wants to be left alone; one that says 0 is not asked without a pause.
             wait = 2.0 ** min(tries, 5) if came.wait is None else max(came.wait, 0.1 * 2.0 ** min(tries, 6))
-            return self._wait_out(unit, came, tries, wait)
-        if isinstance(came, LimitReached):
-            return self._wait_out(unit, came, 0, came.wait if came.wait is not None else 5.0)
+            return self._wait_out(unit, came, tries, wait, since)
+        unsent = isinstance(came, DeadlineExceeded) and not came.attempts
+        if isinstance(came, LimitReached) or unsent:
+            # A limit of the entry's own is waited for, however long.
+            self._last_success = max(self._last_success, began)
+            asked = getattr(came, "wait", None)
+            return min(max(1.0 if asked is None else asked, 0.1), _LONGEST)
         self.keep(unit, _failure(came))
         return None
 
-    def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float) -> float | None:
+    def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float, since: float | None) -> float | None:
         """Seconds until a row is asked again, after an error that passes; `None` where it does not."""
-        idle = self._clock() - self._last_success
-        if idle + wait > self._settings.patience:
+        now, patience = self._clock(), self._settings.patience
+        idle = now - self._last_success
+        others = self.done > 0 and (self._drained or (since is not None and self._last_success > since))
+        if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
+            # The others get on, or are done: it is about this row.
+            self.keep(unit, _failure(error))
+            return None
+        if idle + min(wait, _LONGEST) > patience:
+            if self._drained and self.done > 0:
+                self.keep(unit, _failure(error))
+                return None
             hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
             self.end(error.with_context(hint=hint))
             return None
-        if tries >= _TRIES and idle < wait:  # the others get on
-            self.keep(unit, _failure(error))
-            return None
-        return min(max(wait, 0.1), 60.0)
+        return min(max(wait, 0.1), _LONGEST)
 
     def end(self, error: AgoutiError) -> None:
         """Stop: nothing more is asked."""
