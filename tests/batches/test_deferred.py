@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 import tomllib
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -156,6 +157,7 @@ class Provider:
         self.status: dict[str, Any] = {"status": "completed", "output_file_id": "out", "error_file_id": "err"}
         self.out: bytes | list[dict[str, Any]] = b""  # results, in the order of the rows
         self.files: list[bytes] = []
+        self.deleted: list[str] = []
 
     def __call__(self, connection: Connection, _: int) -> None:
         head, _, body = connection.request.partition(b"\r\n\r\n")
@@ -178,6 +180,9 @@ class Provider:
             out = lines_of(self.files[-1], *self.out) if isinstance(self.out, list) else self.out
             connection.write(reply(out if b"out" in path else b""))
             return
+        elif method == b"DELETE":
+            self.deleted.append(path.rpartition(b"/")[2].decode())
+            told = {"deleted": True}
         elif b"/batches?" in path:
             told = {"data": [self._batch(number) for number in range(len(self.begun))]}
         else:
@@ -268,6 +273,83 @@ def test_files_of_errors_are_fetched_and_rows_of_a_cancelled_batch_are_asked_aga
         made = agouti.batch(client, "a", ["one", "two", "three"], **asking)
         assert (made.done, made.failed, made.left) == (1, 1, 1)
         assert "no such words" in made.failures[0][1]
+
+
+def failing(provider: Provider, fails: Any) -> Any:
+    """The provider, but for requests of which `fails` gives a status instead."""
+    asked: Counter[str] = Counter()
+
+    def behave(connection: Connection, number: int) -> None:
+        method, path = connection.request.split(b" ")[:2]
+        what = f"{method.decode()} {path.decode().removeprefix('/v1')}"
+        asked[what] += 1
+        status = fails(what, asked[what])
+        if status is None:
+            provider(connection, number)
+        else:
+            connection.write(reply(b'{"error": {"message": "no"}}', f"{status} No", "retry-after: 0"))
+
+    return behave
+
+
+def test_an_outage_while_it_looks_and_fetches_is_waited_out(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(deferred, "_FIRST", 0.05)
+    provider = Provider()
+    provider.out = [good("1"), good("2")]
+    fails = lambda what, times: 503 if what.startswith("GET") and times <= 2 else None  # noqa: E731
+    with serving(failing(provider, fails)) as server, agouti.Client(config(server)) as client:
+        made = agouti.batch(client, "a", ["one", "two"], out=tmp_path / "o.jsonl", deferred=True)
+    assert (made.done, [row.answer for row in made]) == (2, ["1", "2"])
+    assert set(provider.deleted) == {"out", "err"}  # nothing of the rows stays there
+
+
+def test_a_full_queue_is_waited_for_and_what_is_there_is_fetched(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Providers bound how much may wait: the third batch goes once the first is done."""
+    monkeypatch.setattr(FilesAndBatches, "most", 1)
+    monkeypatch.setattr(deferred, "_FIRST", 0.05)
+    provider = Provider()
+    provider.out = [good("ok")]
+    fails = lambda what, times: 429 if what == "POST /batches" and times in (2, 3, 4) else None  # noqa: E731
+    with serving(failing(provider, fails)) as server, agouti.Client(config(server)) as client:
+        made = agouti.batch(client, "a", ["one", "two", "three"], out=tmp_path / "o.jsonl", deferred=True)
+    assert len(provider.begun) == 3
+    assert made.failed == 0
+
+
+@pytest.mark.parametrize("what", ["GET /batches/batch-0", "GET /files/out/content"])
+def test_a_batch_that_is_gone_is_said_and_handed_over_anew(tmp_path: Path, what: str) -> None:
+    provider = Provider()
+    provider.out = [good("1")]
+    fails = lambda asked, times: 404 if asked == what and times == 1 else None  # noqa: E731
+    with serving(failing(provider, fails)) as server, agouti.Client(config(server)) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(agouti.RequestError, match="knows nothing of the batch batch-0"):
+            agouti.batch(client, "a", ["one"], **asking)
+        assert agouti.batch(client, "a", ["one"], **asking).done == 1
+    assert len(provider.begun) == 2
+
+
+def test_cancelling_goes_through_all_batches(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(FilesAndBatches, "most", 1)
+    provider = Provider()
+    provider.status = {"status": "in_progress"}
+    cancelled: list[str] = []
+
+    def fails(what: str, times: int) -> int | None:
+        if what.endswith("/cancel"):
+            cancelled.append(what)
+            return {"POST /batches/batch-0/cancel": 409, "POST /batches/batch-1/cancel": 500}.get(what)
+        return None
+
+    with serving(failing(provider, fails)) as server, agouti.Client(config(server)) as client:
+        asking: Any = {"out": tmp_path / "o.jsonl", "deferred": True}
+        with pytest.raises(ZeroDivisionError):
+            agouti.batch(client, "a", ["one", "two", "three"], progress=lambda _: 1 // 0, **asking)
+        with pytest.raises(agouti.ProviderFault):
+            agouti.batch(client, "a", ["one", "two", "three"], cancel_deferred=True, **asking)
+    assert set(cancelled) == {f"POST /batches/batch-{number}/cancel" for number in range(3)}
 
 
 @pytest.mark.parametrize("text", ["--agouti", "agouti-rows", "--" + "x" * 70, "\r\n--"])

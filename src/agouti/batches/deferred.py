@@ -6,19 +6,29 @@ by the next one, which asks how far the batches are instead of handing the rows 
 
 import json
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from decimal import Decimal
 from os import urandom
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.errors import AgoutiError, NotFilled, RequestError, RequestRefused
+from ..core.errors import (
+    AgoutiError,
+    CircuitOpen,
+    ConnectionFailed,
+    NotFilled,
+    Overloaded,
+    ProviderFault,
+    RateLimited,
+    RequestError,
+    RequestRefused,
+)
 from ..core.retries import Retries
 from ..core.usage import NO_USAGE
-from ..dialects.base import Fault, Pending
+from ..dialects.base import Fault, Outgoing, Pending
 from ..dialects.deferred import DeferredBatches, Handed, LineResult
 from ..engine.call import Call, request_for
 from ..engine.effects import Sleep, Steps
@@ -34,6 +44,12 @@ from .units import Unit
 from .work import Work
 
 log = logging.getLogger("agouti.hooks")
+T = TypeVar("T")
+# What is asked again: nothing is paid by asking.
+_PASSING = (RateLimited, Overloaded, ProviderFault, ConnectionFailed, CircuitOpen)
+# Statuses of what is not there any more, and of what is over.
+_GONE = (404, 410)
+_OVER = (400, 409, 422)
 # Seconds between two looks, from the first to those of a batch that takes long.
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
 # Clocks differ by so many seconds.
@@ -83,7 +99,9 @@ class DeferredRun:
         RequestError: the format has no deferred batches, or the run asks what they cannot do.
     """
 
-    def __init__(self, call: Call, ask: Any, work: Work, results: Results, now: Callable[[], float]) -> None:
+    def __init__(
+        self, call: Call, ask: Any, work: Work, results: Results, now: Callable[[], float], patience: float = 300.0
+    ) -> None:
         if not isinstance(ask, (Answers, Values, Requests)):
             raise RequestError("vectors are not deferred", hint="Leave --deferred (deferred=True) out.")
         self._target = call.targets[0]
@@ -93,6 +111,10 @@ class DeferredRun:
         self._work = work
         self._results = results
         self._now = now
+        self._clock = call.clocks.clock
+        self._patience = patience
+        self._reached = self._clock()
+        self._tidies = True
         self.handed: list[Batch] = []
 
     def steps(self, *, cancel: bool = False) -> Steps[None]:
@@ -107,29 +129,79 @@ class DeferredRun:
         self.handed = [Batch(*each) for each in self._results.handed()]
         yield from self._find_lost(wait=not cancel)
         if cancel:
-            for batch in self.handed:
-                if batch.name:
-                    yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
+            yield from self._cancel()
             return
-        yield from self._hand_over()
+        portions = self._portions()
+        portion = next(portions, None)
         wait = _FIRST
-        while self.handed:
+        while portion is not None or self.handed:
+            while portion is not None and (yield from self._hand(*portion)):
+                portion = next(portions, None)
+            reached = 0
             for batch in list(self.handed):
-                handed = yield from done(self._call, self._batches.look(batch.name), self._batches.read)
-                if handed.state == "failed":
-                    self._forget(batch)
-                    raise RequestError(
-                        f"{self._target.provider.label} could not work on the batch {batch.name}: {handed.why}",
-                        hint="Mend it; the same command hands its rows over again.",
-                    )
-                if handed.state == "ended":
-                    yield from self._fetch(batch, handed)
-            if self.handed:
-                self._work.tell(handed.done if len(self.handed) == 1 else 0)
+                reached += yield from self._look(batch)
+            if self.handed or portion is not None:
+                self._work.tell(reached if len(self.handed) == 1 else 0)
                 yield Sleep(wait)
                 wait = min(wait * _GROWTH, _LONGEST)
         if self._work.stop is not None:
             raise self._work.stop
+
+    def _look(self, batch: Batch) -> Steps[int]:
+        """See how far a batch is, and fetch what came of it; how many requests of it are done."""
+        try:
+            handed = yield from self._patiently(self._batches.look(batch.name), self._batches.read)
+            if handed.state == "ended":
+                yield from self._fetch(batch, handed)
+        except AgoutiError as error:
+            if error.status not in _GONE:
+                raise
+            self._forget(batch)
+            raise RequestError(
+                f"{self._target.provider.label} knows nothing of the batch {batch.name} any more (HTTP {error.status})",
+                hint="What it had answered is kept; the same command hands the rest of its rows over again.",
+            ) from None
+        if handed.state == "failed":
+            self._forget(batch)
+            raise RequestError(
+                f"{self._target.provider.label} could not work on the batch {batch.name}: {handed.why}",
+                hint="Mend it; the same command hands its rows over again.",
+            )
+        return handed.done
+
+    def _cancel(self) -> Steps[None]:
+        """Cancel all that was handed over, whatever becomes of one of them.
+
+        Raises:
+            AgoutiError: one could not be cancelled; the others were.
+        """
+        failure: AgoutiError | None = None
+        for batch in self.handed:
+            if not batch.name:
+                continue
+            try:
+                yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
+            except AgoutiError as error:
+                if error.status not in (*_GONE, *_OVER):  # there is nothing to cancel any more
+                    failure = failure or error
+        if failure is not None:
+            raise failure
+
+    def _patiently(self, outgoing: Outgoing, read: Callable[[bytes], T]) -> Steps[T]:
+        """What a request about batches gets; an overloaded or failing provider is waited for."""
+        tries = 0
+        while True:
+            try:
+                came: T = yield from done(self._call, outgoing, read)
+            except _PASSING as error:
+                wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), _LONGEST)
+                if error.status in _GONE or self._clock() - self._reached + wait > self._patience:
+                    raise
+                tries += 1
+                yield Sleep(wait)
+                continue
+            self._reached = self._clock()
+            return came
 
     def _find_lost(self, *, wait: bool) -> Steps[None]:
         """Batches whose name did not come back before a kill: the provider's list knows whether they were begun.
@@ -139,7 +211,7 @@ class DeferredRun:
         """
         pause = _FIRST
         while lost := [batch for batch in self.handed if not batch.name]:
-            there = yield from done(self._call, self._batches.listed(), self._batches.read_list)
+            there = yield from self._patiently(self._batches.listed(), self._batches.read_list)
             unclear = False
             for batch in lost:
                 found, maybe = yield from self._ours(batch, there)
@@ -181,7 +253,8 @@ class DeferredRun:
                     return each.name, False
         return "", maybe
 
-    def _hand_over(self) -> Steps[None]:
+    def _portions(self) -> Iterator[tuple[list[Unit], list[dict[str, Any]]]]:
+        """The rows that are not handed over yet, as many together as go into one batch."""
         units: list[Unit] = []
         bodies: list[dict[str, Any]] = []
         size = 0
@@ -197,10 +270,10 @@ class DeferredRun:
             bodies.append(body)
             size += len(str(body))
             if len(units) >= self._batches.most or size > _BYTES:
-                yield from self._hand(units, bodies)
+                yield units, bodies
                 units, bodies, size = [], [], 0
         if units:
-            yield from self._hand(units, bodies)
+            yield units, bodies
 
     def _body(self, unit: Unit) -> dict[str, Any]:
         """The request of a row, as its line of a batch has it."""
@@ -213,13 +286,14 @@ class DeferredRun:
         outgoing = encoded(expressible(request, target), target, target.provider.dialect.encode_chat)
         return target.provider.body_of(outgoing)
 
-    def _hand(self, units: list[Unit], bodies: list[dict[str, Any]]) -> Steps[None]:
+    def _hand(self, units: list[Unit], bodies: list[dict[str, Any]]) -> Steps[bool]:
+        """Hand rows over; whether the provider has taken them. Where its queue is full it has not, for now."""
         batch = Batch(urandom(8).hex(), "", len(units), self._now())
         requests = [(batch.id_of(unit.digest), body) for unit, body in zip(units, bodies, strict=True)]
         file = ""
         upload = self._batches.upload(requests)
         if upload is not None:
-            file = yield from done(self._call, upload, self._batches.read_file)
+            file = yield from self._patiently(upload, self._batches.read_file)
         batch = replace(batch, file=file)
         rows = [(unit.digest, unit.prompt.digest, json.dumps(self._work.head(unit), default=str)) for unit in units]
         self._results.note_handed(batch.mark, rows, batch.count, batch.since, file)
@@ -230,7 +304,14 @@ class DeferredRun:
         except RequestRefused:
             self._forget(batch)  # it was not begun
             raise
+        except RateLimited:
+            self._forget(batch)  # it was not begun: there is no room before others have ended
+            if not self.handed and self._clock() - self._reached > self._patience:
+                raise
+            return False
         self._note(replace(batch, name=handed.name))
+        self._reached = self._clock()
+        return True
 
     def _note(self, batch: Batch) -> None:
         self._results.name_handed(batch.mark, batch.name)
@@ -244,7 +325,7 @@ class DeferredRun:
         """Keep what came of a batch, by its rows, whichever this run looks at; others are asked by the next one."""
         torn, there = 0, set()
         for place in handed.results:
-            body = yield from done(self._call, path_of(place), bytes)
+            body = yield from self._patiently(path_of(place), bytes)
             for line in self._batches.read_results(body):
                 torn += not line.name
                 digest = batch.digest_in(line.name)
@@ -264,6 +345,13 @@ class DeferredRun:
                 why = {"error": f"ReplyUnreadable: {torn} lines of the results of {batch.name} cannot be read"}
                 self._work.keep_handed(json.loads(row[1]), digest, row[0], why)
         self._forget(batch)
+        for outgoing in self._batches.leftovers(handed) if self._tidies else ():
+            try:  # what was said in the rows need not stay there; that it does loses nothing
+                yield from done(self._call, outgoing, bytes)
+            except AgoutiError as error:
+                self._tidies = False
+                log.info("files of batches stay at the provider: %s", error.what)
+                break
 
     def _answer(self, line: LineResult) -> Reply | dict[str, Any]:
         """The answer in a line; or the error there is instead, as facts of a result."""

@@ -94,6 +94,9 @@ class DeferredBatches(Protocol):
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         """What came of the requests, in any order."""
 
+    def leftovers(self, handed: Handed) -> list[Outgoing]:
+        """The requests that delete what stays at the provider once everything is fetched."""
+
 
 def _fields(body: bytes, what: str) -> dict[str, Any]:
     try:
@@ -210,6 +213,10 @@ class FilesAndBatches:
             why="; ".join(str(each.get("message")) for each in listed if isinstance(each, dict))[:300],
         )
 
+    def leftovers(self, handed: Handed) -> list[Outgoing]:
+        files = [handed.file, *[each.removeprefix("/files/").removesuffix("/content") for each in handed.results]]
+        return [Outgoing("follow", f"/files/{name}", None, "DELETE") for name in files if name and "/" not in name]
+
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         for fields in _lines(body):
             response = _table(fields, "response")
@@ -260,6 +267,9 @@ class MessageBatches:
             results=(address,) if ended and isinstance(address, str) else (),
             begun=str(fields.get("created_at") or ""),
         )
+
+    def leftovers(self, handed: Handed) -> list[Outgoing]:
+        return []  # there are no files, and the results go by themselves
 
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         for fields in _lines(body):

@@ -292,7 +292,7 @@ def _deferred(
         raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
     target = calls.target(label)
     about = replace(calls.about(target.provider.label), targets=(target,))
-    return DeferredRun(about, ask, work, results, calls.clocks.now)
+    return DeferredRun(about, ask, work, results, calls.clocks.now, own.get("patience", 300.0))
 
 
 def _cluster(

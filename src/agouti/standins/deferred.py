@@ -166,8 +166,17 @@ def chat_routes(provider: StandIn, settings: Settings, answer: Answer, in_words:
                 lines.append({"id": f"line-{custom}", "custom_id": custom, "response": response, "error": None})
         return Response("".join(json.dumps(line) + "\n" for line in lines), media_type="application/jsonl")
 
+    @guarded(provider, in_words)
+    async def delete(request: Request) -> Response:
+        name = request.path_params["id"]
+        kind, _, batch = name.removeprefix("file-").partition("-")
+        if files.pop(name, None) is None and (kind not in ("out", "err") or batch not in batches):
+            raise _refuse("No such file object.", 404)
+        return JSONResponse({"id": name, "object": "file", "deleted": True})
+
     return [
         Route(f"{prefix}/files", upload, methods=["POST"]),
+        Route(f"{prefix}/files/{{id}}", delete, methods=["DELETE"]),
         Route(f"{prefix}/files/{{id}}/content", content, methods=["GET"]),
         Route(f"{prefix}/batches", begin, methods=["POST"]),
         Route(f"{prefix}/batches", listed, methods=["GET"]),
