@@ -71,7 +71,7 @@ async def main(notes: Path, out: Path) -> None:
         print(f"{made.found > 0}, and {made.found + made.done:,} of 2,000 are there, {made.failed} failed")
     best: dict[str, list[float]] = {}
     for row in made:
-        best.setdefault(row.value["crop"], []).append(row.value["up"] / row.value["sown"])
+        best.setdefault(row.value.crop, []).append(row.value.up / row.value.sown)
     for crop, shares in sorted(best.items()):
         print(f"{crop:12} {sum(shares) / len(shares):4.0%} of {len(shares)} sowings")
 

@@ -17,6 +17,7 @@ TYPE_CHECKING = False
 
 if TYPE_CHECKING:
     from . import relay as relay
+    from .batches.kept_results import export as batch_export
     from .batches.result import Batch, BatchPlan, BatchRow
     from .batches.units import Progress as BatchProgress
     from .client import AsyncClient, Client
@@ -209,6 +210,7 @@ _HOME = {
     "UsageReport": "ledger.usage",
     "UsageRow": "ledger.usage",
     "batch": "services.batch",
+    "batch_export": "batches.kept_results",
     "batch_plan": "services.batch",
     "check": "services.check",
     "compare": "services.compare",
@@ -217,7 +219,7 @@ _HOME = {
     "load_config": "config.load",
     "probe": "services.probe",
 }
-_OTHER_NAME = {"BatchProgress": "Progress", "batch_plan": "plan", "load_config": "load"}
+_OTHER_NAME = {"BatchProgress": "Progress", "batch_export": "export", "batch_plan": "plan", "load_config": "load"}
 
 __all__ = [
     "AddressWrong",
@@ -323,6 +325,7 @@ __all__ = [
     "UsageReport",
     "UsageRow",
     "batch",
+    "batch_export",
     "batch_plan",
     "check",
     "compare",

@@ -25,6 +25,8 @@ from .tables import text_of
 TEXT = "text"
 """The column of a row that has no names: a line of plain text, a value that is no object."""
 
+# Files that are packed, by what unpacks them.
+_PACKED = {".gz": "gzip", ".bz2": "bz2", ".xz": "lzma"}
 _DELIMITERS = ",;\t|"
 _CHUNK = 1 << 20
 # A cell may hold a whole document.
@@ -75,6 +77,7 @@ class RowFile:
     Attributes:
         names: its columns, as far as the file itself says.
         remarks: what had to be found out, in words.
+        schema: the Arrow schema of Parquet, as bytes; empty otherwise.
 
     Raises:
         RequestError: it cannot be read, has no such encoding, or two columns of one name.
@@ -90,9 +93,17 @@ class RowFile:
         self._path = Path(path)
         self._spool: IO[bytes] | None = _spooled() if self.name == "-" else None
         self.kind = self._path.suffix.lower()
+        self._packed = _PACKED.get(self.kind)
+        if self._packed is not None:
+            self.kind = Path(self._path.stem).suffix.lower()
+        self.schema = b""
+        self._array: Any = None
         try:
             if self.kind == ".parquet":
-                self.names = tuple(_parquet(self._path).schema_arrow.names)
+                schema = _parquet(self._path).schema_arrow
+                self.names = tuple(schema.names)
+                self.schema = schema.serialize().to_pybytes()
+                self._check_names()
                 return
             self._encoding = self._found_encoding(encoding)
             with self._opened() as file:
@@ -115,16 +126,35 @@ class RowFile:
                 self._remark(f"the columns of {self.name} are divided by {self._delimiter!r}")
             file.seek(0)
             self.names = tuple(name.strip() for name in next(csv.reader(file, delimiter=self._delimiter), []))
-            twice = next((name for name in self.names if self.names.count(name) > 1), None)
-            if twice is not None:
-                raise RequestError(f"{self.name} has two columns {twice!r}", hint="Give one of them another name.")
+            self._check_names()
+        elif self.kind == ".json":
+            self._check_array(file)
         elif self.name == "-" and file.read(_CHUNK).lstrip()[:1] == "{":
             self.kind = ".jsonl"
+
+    def _check_names(self) -> None:
+        twice = next((name for name in self.names if self.names.count(name) > 1), None)
+        if twice is not None:
+            raise RequestError(f"{self.name} has two columns {twice!r}", hint="Give one of them another name.")
+
+    def _check_array(self, file: TextIOWrapper) -> None:
+        """See that a file of JSON is a list of rows: it is held whole, as there is no other way to read it."""
+        try:
+            self._array = json.load(file)
+        except (ValueError, RecursionError) as error:
+            raise RequestError(
+                f"{self.name} is no JSON ({error})",
+                hint="A list of objects is rows; an object a line is a .jsonl file.",
+            ) from None
+        if not isinstance(self._array, list):
+            raise RequestError(
+                f"{self.name} is no list of rows", hint="Write a list of objects, or an object a line into a .jsonl."
+            )
 
     @property
     def has_columns(self) -> bool:
         """Whether its rows have names for what stands in them."""
-        return self.kind in (".csv", ".tsv", ".jsonl", ".ndjson", ".parquet")
+        return self.kind in (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".parquet")
 
     def check_column(self, column: str) -> None:
         """See that it has a column, as far as the file itself says.
@@ -136,7 +166,7 @@ class RowFile:
             raise RequestError(
                 f"{self.name} has no columns", hint="A column is named of a .csv, .tsv, .jsonl or .parquet file."
             )
-        if self.kind not in (".jsonl", ".ndjson") and column not in self.names:
+        if self.kind not in (".json", ".jsonl", ".ndjson") and column not in self.names:
             raise RequestError(
                 f"{self.name} has no column {column!r}; it has {', '.join(self.names) or 'none'}",
                 hint=near_hint(column, self.names, "column"),
@@ -146,6 +176,9 @@ class RowFile:
         try:
             if self.kind == ".parquet":
                 yield from self._parquet_rows()
+                return
+            if self.kind == ".json":
+                yield from _array_rows(self._array)
                 return
             with self._opened() as file:
                 if self.kind in (".csv", ".tsv"):
@@ -168,7 +201,7 @@ class RowFile:
                 os.fdopen(os.dup(self._spool.fileno()), "rb"), self._encoding, newline=newline
             )
         else:
-            file = self._path.open(encoding=self._encoding, newline=newline)
+            file = TextIOWrapper(self._raw(), self._encoding, newline=newline)
         with file:
             yield file
 
@@ -213,20 +246,37 @@ class RowFile:
             self._spool.seek(0)
             yield self._spool
             return
-        with self._path.open("rb") as file:
+        with self._raw() as file:
             yield file
+
+    def _raw(self) -> Any:
+        """The bytes of the text, unpacked where they are packed."""
+        if self._packed is None:
+            return self._path.open("rb")
+        from importlib import import_module
+
+        return import_module(self._packed).open(self._path, "rb")
 
     def _remark(self, text: str, *, wrong: bool = True, option: str = "--delimiter") -> None:
         self.remarks += (f"{text} (say {option} if that is wrong)" if wrong else text,)
 
     def _csv_rows(self, file: TextIOWrapper) -> Iterator[Row]:
         csv.field_size_limit(max(csv.field_size_limit(), _CELL))
-        reader = csv.reader(file, delimiter=self._delimiter)
+        lines = _Lines(file, self._delimiter)
+        reader = csv.reader(lines, delimiter=self._delimiter)
         count = len(self.names)
         try:
             next(reader, None)
+            lines.is_open()
             line = reader.line_num + 1
             for cells in reader:
+                if lines.is_open():
+                    raise RequestError(
+                        f"{self.name}, line {line}: a quote is opened and never closed",
+                        hint="Close it, or double it where it is part of the text; all rows behind it were one cell.",
+                    )
+                while len(cells) > count and not cells[-1]:
+                    cells.pop()  # a delimiter at the end of the line
                 if len(cells) > count:
                     yield Row(line, error=f"{len(cells)} cells, where there are {count} columns")
                 elif cells:
@@ -244,9 +294,48 @@ class RowFile:
     def _parquet_rows(self) -> Iterator[Row]:
         number = 0
         for batch in _parquet(self._path).iter_batches(batch_size=1024):
-            for columns in batch.to_pylist():
+            try:
+                rows: list[Any] = batch.to_pylist()
+            except (OverflowError, ValueError):  # a time of another age, say: of one row, not of all
+                rows = [_alone(batch, at) for at in range(batch.num_rows)]
+            for columns in rows:
                 number += 1
-                yield Row(number, columns)
+                yield Row(number, error=columns) if isinstance(columns, str) else Row(number, columns)
+
+
+class _Lines:
+    """The lines of CSV, and whether a quote was still open where they ended."""
+
+    def __init__(self, file: Iterable[str], delimiter: str) -> None:
+        self._lines = iter(file)
+        self._begins = re.compile(f'(^|{re.escape(delimiter)})"')
+        self._ahead = next(self._lines, None)
+        self._count = self._seen = 0
+        self._quoted = False
+
+    def __iter__(self) -> Iterator[str]:
+        while self._ahead is not None:
+            line, self._ahead = self._ahead, next(self._lines, None)
+            self._count += line.count('"')
+            self._seen += 1
+            self._quoted = self._quoted or self._begins.search(line) is not None
+            yield line
+
+    def is_open(self) -> bool:
+        """Whether the row that has just been read ends with the file, within a quote; the next row begins anew."""
+        odd, quoted, several = self._count % 2 == 1, self._quoted, self._seen > 1
+        self._count = self._seen = 0
+        self._quoted = False
+        return self._ahead is None and odd and (quoted or several)
+
+
+def _alone(batch: Any, at: int) -> dict[str, Any] | str:
+    """One row of Parquet, or why it cannot be had."""
+    try:
+        row: dict[str, Any] = batch.slice(at, 1).to_pylist()[0]
+    except (OverflowError, ValueError) as error:
+        return f"a value of it has no place here ({error})"
+    return row
 
 
 def _spooled() -> IO[bytes]:
@@ -282,6 +371,11 @@ def _delimiter_in(line: str) -> str:
     """What divides the columns: what stands in the first line most often, outside of quotes."""
     first = re.sub(r'"[^"]*"', "", line)
     return max(_DELIMITERS, key=lambda each: (first.count(each), -_DELIMITERS.index(each)))
+
+
+def _array_rows(values: list[Any]) -> Iterator[Row]:
+    for number, value in enumerate(values, 1):
+        yield Row(number, value) if isinstance(value, dict) else Row(number, {TEXT: text_of(value)}, plain=True)
 
 
 def _json_rows(lines: Iterable[str]) -> Iterator[Row]:

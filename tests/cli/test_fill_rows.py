@@ -83,7 +83,6 @@ def test_run_that_is_killed_is_gone_on_with(folder: Path, server: RawServer, out
     else:
         with (folder / out).open(newline="") as file:
             found = [(row["id"], row["crop"]) for row in csv.DictReader(file)]
-        assert not (folder / f".{out}.part").exists()
     assert found == [(f"n{number}", str(number)) for number in range(count)]
     # None that was paid is asked again, but those under way at a kill.
     asked: dict[str, int] = {}
@@ -255,7 +254,9 @@ def test_embed_goes_on_where_it_was_killed(folder: Path, out: str) -> None:
 
         kept = agouti.Embeddings.load(folder / out)
         assert kept.vectors[:, 0].tolist() == list(range(count))
-        assert {path.name for path in folder.iterdir() if "notes" in path.name} == {"notes.txt", out, f".{out}.journal"}
+        lines = set() if out.endswith(".npz") else {f".{out}.part"}  # to a table rows may be added
+        names = {path.name for path in folder.iterdir() if "notes" in path.name}
+        assert names == {"notes.txt", out, f".{out}.journal", *lines}
         before = len(asked)
         assert command(folder, "embed", "a", "notes.txt", "--out", out).returncode == 0
         assert len(asked) == before

@@ -1,6 +1,7 @@
 """Budgets: never exceeded, by threads, tasks and processes; refused before anything is sent, settled by what it cost."""
 
 import asyncio
+import contextlib
 import os
 import subprocess
 import sys
@@ -17,6 +18,8 @@ import agouti
 from agouti.core.http import HttpReply
 from agouti.ledger.sqlite import SqliteLedger
 from agouti.testing import AsyncFakeTransport, FakeTransport
+
+from ..hostile.kit import STREAM, Connection, serving
 
 # 10 tokens in and 100 out cost 0.00021.
 GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 10, "completion_tokens": 100}}  # fmt: skip
@@ -200,14 +203,32 @@ def test_failures_cost_nothing_and_give_back_what_was_put_aside(tmp_path: Path) 
 def test_what_is_left_without_a_word_costs_what_was_put_aside(tmp_path: Path) -> None:
     purse = {"amount": 1, "currency": "USD", "warn": 1}
     made = config(tmp_path, purse={**purse, "per": "day"})
-    piece = [b'data: {"id":"1","model":"m","choices":[{"delta":{"role":"assistant"}}]}\n\n'] * 3
-    with agouti.Client(made, transport=FakeTransport([piece])) as client:
-        with client.budget(1) as budget, client.stream("a", "Peas?", max_tokens=100) as stream:
-            next(stream.events())
+    begun = threading.Event()
+
+    def silent(connection: Connection, _: int) -> None:
+        connection.write(STREAM + b"9\r\ndata: {}\n\r\n")
+        begun.set()
+        connection.gone(20)
+
+    async def left(made: Any) -> float:
+        async with agouti.AsyncClient(made) as client:
+            with client.budget(1) as budget:
+                async with client.stream("a", "Peas?", max_tokens=100) as stream:
+                    task = asyncio.ensure_future(anext(aiter(stream)))
+                    await asyncio.to_thread(begun.wait, 10)
+                    task.cancel()
+                    with contextlib.suppress(asyncio.CancelledError):
+                        await task
+            return budget.spent
+
+    with serving(silent) as server:
+        made["providers"]["nb"]["address"] = server.address
+        spent = asyncio.run(left(made))
+    with agouti.Client(made) as client:
         total = client.usage().total
     assert total.estimated == 1
-    assert float(total.cost["USD"]) == pytest.approx(budget.spent)
-    assert budget.spent > 0.0002
+    assert float(total.cost["USD"]) == pytest.approx(spent)
+    assert spent > 0.0002
 
 
 def test_warnings_that_are_errors_leave_nothing_put_aside(tmp_path: Path) -> None:

@@ -394,6 +394,13 @@ def test_tokens_from_the_command_line(tmp_path: Path, served: Served) -> None:
         (["x", "--expires", "yesterday"], "30d"),
         (["x", "--expires", "2020-01-01"], "over"),
         (["x", "--remove"], "no token"),
+        (["x", "--rotate"], "no token"),
+        (["club", "--remove", "--budget", "2"], "alone"),
+        (["x", "--per", "day"], "--budget"),
+        (["x", "--labels", ""], "no model"),
+        (["x", "--expires", "99999999d"], "no time"),
+        (["x", "--expires", "999999d"], "far away"),
+        (["--budget", "2"], "name"),
         (["\n"], "name"),
     ):
         code, _, err = agouti_command(tmp_path, "relay", "token", *wrong)
@@ -404,6 +411,16 @@ def test_tokens_from_the_command_line(tmp_path: Path, served: Served) -> None:
         for key, status in ((text.strip(), 200), ("wrong", 401)):
             reply = POOL.request("POST", here + "/v1/chat/completions", body=body, headers={"x-api-key": key})
             assert reply.status == status
+    code, fresh, _ = agouti_command(tmp_path, "relay", "token", "club", "--rotate")
+    assert (code, fresh != text) == (0, True)
+    limits = ["--tokens-per-minute", "900", "--calls-at-once", "2", "--expires", "2099-12-31", "--sees-all"]
+    assert agouti_command(tmp_path, "relay", "token", "second", *limits)[0] == 0
+    listed = agouti_command(tmp_path, "relay", "token")[1]
+    for words in ("900 tokens/min, 2 at once", "2100-01-01 00:00 UTC", "its own", "last used"):
+        assert words in listed
+    today = time.strftime("%Y-%m-%d", time.gmtime())
+    assert re.search(rf"club .*{today}", listed)  # by the ledger: it was used
+    agouti_command(tmp_path, "relay", "token", "second", "--remove")
     code, _, err = agouti_command(tmp_path, "relay", "token", "club", "--remove")
     assert (code, json.loads((tmp_path / "relay-tokens.json").read_text())) == (0, {"tokens": []})
 

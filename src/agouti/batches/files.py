@@ -3,8 +3,9 @@
 import base64
 import csv
 import json
+import re
 import zipfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from io import TextIOWrapper
 from itertools import islice
 from pathlib import Path
@@ -22,6 +23,7 @@ Lines: TypeAlias = Callable[[], Iterator[bytes]]
 """Gives the results from the beginning, each time."""
 
 _PORTION = 1000
+_VECTOR = "vector"
 # What a result has besides the columns of its row and its value, in the order of the columns of a file.
 _FACTS = (
     "answer", "finish_reason", "model", "input_tokens", "output_tokens", "cost", "currency", "seconds", "cached",
@@ -29,11 +31,12 @@ _FACTS = (
 )  # fmt: skip
 
 
-def written(out: Path, suffix: str, lines: Lines, names: Sequence[str]) -> tuple[str, ...]:
+def written(out: Path, suffix: str, lines: Lines, names: Sequence[str], schema_of_rows: bytes = b"") -> tuple[str, ...]:
     """Write results to a file; what stood there is there until then.
 
     Args:
         names: the columns of the rows, which come first.
+        schema_of_rows: the Arrow schema of the rows, where they came out of Parquet: their types stay.
 
     Returns:
         what should be known of it.
@@ -45,12 +48,17 @@ def written(out: Path, suffix: str, lines: Lines, names: Sequence[str]) -> tuple
         if suffix == ".csv":
             formulas = _csv(file, lines, names)
             return (f"{formulas} cells begin with = + - or @: a spreadsheet may run them",) if formulas else ()
-        {".parquet": _parquet, ".npz": _npz, ".npy": _npy, ".jsonl": _jsonl}[suffix](file, lines, names)
+        if suffix == ".parquet":
+            _parquet(file, lines, names, schema_of_rows)
+        else:
+            {".npz": _npz, ".npy": _npy, ".jsonl": _jsonl}[suffix](file, lines, names)
     return ()
 
 
 def flattened(result: Mapping[str, Any], names: Sequence[str] = ()) -> dict[str, Any]:
     """A result as a row of a table: the columns of its row, those of its value, and what it took.
+
+    No name is taken twice: what would be called as something else before it gets a prefix, as often as is needed.
 
     >>> flattened({"key": 1, "line": 1, "row": {"text": "a"}, "value": {"text": "b", "n": 1}})
     {'line': 1, 'text': 'a', 'value_text': 'b', 'n': 1}
@@ -63,14 +71,21 @@ def flattened(result: Mapping[str, Any], names: Sequence[str] = ()) -> dict[str,
     if "value" in result:
         value = result["value"]
         for name, each in (value if isinstance(value, dict) else {"value": value}).items():
-            made[f"value_{name}" if name in taken else name] = each
+            made[_free(str(name), "value", taken)] = each
     if "vector" in result:
         made.setdefault("text", result.get("text"))
-        made["vector"] = result["vector"]
+        made[_free(_VECTOR, "result", {*columns, *names})] = result[_VECTOR]
     for name in _FACTS:
         if name in result:
-            made[f"result_{name}" if name in columns or name in names else name] = result[name]
+            made[_free(name, "result", {*columns, *names})] = result[name]
     return made
+
+
+def _free(name: str, prefix: str, taken: Container[str]) -> str:
+    """A name that nothing else has."""
+    while name in taken:
+        name = f"{prefix}_{name}"
+    return name
 
 
 def _decoded(lines: Lines) -> Iterator[dict[str, Any]]:
@@ -87,7 +102,8 @@ def _columns(lines: Lines, names: Sequence[str]) -> list[str]:
     for result in _decoded(lines):
         found.update(dict.fromkeys(flattened(result, names)))
     lead = [name for name in ("line", "key") if name in found and name not in names]
-    facts = [name for name in (*_FACTS, *(f"result_{name}" for name in _FACTS)) if name in found and name not in names]
+    said = [_free(name, "result", names) for name in _FACTS]
+    facts = [name for name in said if name in found]
     inner = [name for name in found if name not in {*lead, *names, *facts}]
     return [*lead, *names, *inner, *facts]
 
@@ -117,7 +133,12 @@ def _csv(file: IO[bytes], lines: Lines, names: Sequence[str]) -> int:
 
 
 def _is_formula(value: Any) -> bool:
-    return isinstance(value, str) and value[:1] in ("=", "+", "@", "\t") and len(value) > 1
+    if not isinstance(value, str) or len(value) < 2:
+        return False
+    return value[:1] in ("=", "+", "@", "\t") or (value[:1] == "-" and _NUMBER.fullmatch(value) is None)
+
+
+_NUMBER = re.compile(r"-\s*[\d.,]+(e[+-]?\d+)?\s*%?", re.IGNORECASE)
 
 
 def _readable(result: dict[str, Any]) -> dict[str, Any]:
@@ -136,28 +157,43 @@ def _floats(text: str) -> Any:
     return numpy.frombuffer(base64.b64decode(text), dtype="<f4")
 
 
-def _parquet(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
+def _parquet(file: IO[bytes], lines: Lines, names: Sequence[str], schema_of_rows: bytes = b"") -> None:
     import pyarrow
     import pyarrow.parquet
+
+    known = _types_in(pyarrow, schema_of_rows)
 
     columns = _columns(lines, names)
     kinds: dict[str, set[type]] = {name: set() for name in columns}
     size, about = 0, {}
+    vector = _free(_VECTOR, "result", names)
     for result in _decoded(lines):
         for name, value in flattened(result, names).items():
-            kinds[name].add(type(value))
-            if name == "vector" and not size:
-                size = len(vector_of(result))
-                about = {"agouti": json.dumps({"label": result.get("label", ""), "model": result.get("model")})}
+            # What has no place among its whole numbers stands there as a text, like all that is of several kinds.
+            kinds[name].add(str if type(value) is int and not -(2**63) <= value < 2**63 else type(value))
+        if not size and _VECTOR in result:
+            size = len(vector_of(result))
+            about = {"agouti": json.dumps({"label": result.get("label", ""), "model": result.get("model")})}
     types = {name: _arrow_type(pyarrow, found - {type(None)}) for name, found in kinds.items()}
+    types |= {name: kind for name, kind in known.items() if name in types and name in names}
     if size:
-        types["vector"] = pyarrow.list_(pyarrow.float32(), size)
+        types[vector] = pyarrow.list_(pyarrow.float32(), size)
     schema = pyarrow.schema(list(types.items()), metadata=about)
     with pyarrow.parquet.ParquetWriter(file, schema) as writer:
         results = _decoded(lines)
         while portion := [flattened(_readable(each), names) for each in islice(results, _PORTION)]:
             made = [_column(pyarrow, [row.get(name) for row in portion], types[name]) for name in columns]
             writer.write_table(pyarrow.Table.from_arrays(made, schema=schema))
+
+
+def _types_in(pyarrow: Any, schema: bytes) -> dict[str, Any]:
+    """The types that columns of rows had, of those that come back as they were."""
+    if not schema:
+        return {}
+    read = pyarrow.ipc.read_schema(pyarrow.py_buffer(schema))
+    kinds = pyarrow.types
+    plain = (kinds.is_date, kinds.is_timestamp, kinds.is_time, kinds.is_decimal, kinds.is_nested)
+    return {each.name: each.type for each in read if any(is_kind(each.type) for is_kind in plain)}
 
 
 def _arrow_type(pyarrow: Any, kinds: set[type]) -> Any:
@@ -177,29 +213,35 @@ def _column(pyarrow: Any, values: list[Any], kind: Any) -> Any:
             [None if each is None else each.encode("utf-8", "replace").decode() for each in texts], kind
         )
     try:
-        return pyarrow.array(values, kind)
-    except (pyarrow.ArrowException, OverflowError) as error:
+        if pyarrow.types.is_nested(kind) or not any(isinstance(each, str) for each in values):
+            return pyarrow.array(values, kind)
+        # As texts of JSON have them: days, times, exact numbers.
+        return pyarrow.array([None if each is None else text_of(each) for each in values], pyarrow.string()).cast(kind)
+    except (pyarrow.ArrowException, OverflowError, TypeError, ValueError) as error:
         raise RequestError(
             f"Parquet has no place for a value ({error})", hint="Write to .jsonl; what came is kept."
         ) from None
 
 
-def _shape(lines: Lines) -> tuple[int, int]:
+def _shape(lines: Lines, *, gaps: bool) -> tuple[int, int]:
     count = size = 0
     for result in _decoded(lines):
-        if "vector" in result:
-            count += 1
-            size = size or len(vector_of(result))
+        count += gaps or "vector" in result
+        if not size and "vector" in result:
+            size = len(vector_of(result))
     return count, size
 
 
-def _array(file: IO[bytes], lines: Lines) -> None:
+def _array(file: IO[bytes], lines: Lines, *, gaps: bool) -> None:
+    """The array; where there are ``gaps``, a row without a vector keeps its place, with no numbers in it."""
     import numpy
 
-    count, size = _shape(lines)
+    count, size = _shape(lines, gaps=gaps)
+    nothing = numpy.full(size, numpy.nan, dtype="<f4").tobytes()
     numpy.lib.format.write_array_header_1_0(file, {"descr": "<f4", "fortran_order": False, "shape": (count, size)})
     for result in _decoded(lines):
         if "vector" not in result:
+            file.write(nothing if gaps else b"")
             continue
         vector = numpy.asarray(vector_of(result), dtype="<f4")
         if len(vector) != size:
@@ -211,14 +253,14 @@ def _array(file: IO[bytes], lines: Lines) -> None:
 
 
 def _npy(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
-    _array(file, lines)
+    _array(file, lines, gaps=True)
 
 
 def _npz(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
     """The array, and the texts and what is known of them, as `agouti.Embeddings.load` reads it."""
     with zipfile.ZipFile(file, "w") as archive:
         with archive.open("vectors.npy", "w", force_zip64=True) as member:
-            _array(member, lines)
+            _array(member, lines, gaps=False)
         with archive.open("about.json", "w", force_zip64=True) as member:
             about: dict[str, Any] = {}
             lead = b'{"texts": ['

@@ -52,8 +52,9 @@ class Template:
         self.names = tuple(name for name in found if name in columns)
         for name in found:
             # A word in braces that is nearly a column is one that was mistyped; anything else is part of the prompt.
-            if name not in columns and name.isidentifier() and near(name, columns):
-                raise _no_column(name, columns)
+            plain = _CONVERSION.sub("", name).strip()
+            if name not in columns and _NAME.fullmatch(plain) and (plain in columns or near(plain, columns)):
+                raise _no_column(name, columns, plain)
         if not self.names:
             if found and found[0].isidentifier():
                 raise _no_column(found[0], columns)
@@ -96,9 +97,18 @@ class Template:
         return text_of(row.columns[found[1]]) if found[1] in self.names else found[0]
 
 
-def _no_column(name: str, columns: Sequence[str]) -> RequestError:
+# What may stand behind a name in braces elsewhere, and names that columns have.
+_CONVERSION = re.compile(r"[!:][^{}]*$")
+_NAME = re.compile(r"[\w][\w .-]*")
+
+
+def _no_column(name: str, columns: Sequence[str], plain: str = "") -> RequestError:
+    hint = f"Write {{{plain}}}, and nothing else in the braces."
+    if plain not in columns:
+        hint = near_hint(plain or name, columns, "column")
     return RequestError(
-        f"the prompt has {{{name}}}, and there is no such column", hint=near_hint(name, columns, "column")
+        f"the prompt has {{{name}}}, and there is no such column",
+        hint=hint or near_hint(plain or name, columns, "column"),
     )
 
 

@@ -1,16 +1,20 @@
 """What a batch gives: its rows, read when they are wanted, and what it came to."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.errors import RequestError
+from ..forms import Misfit
 from ..tables import SUFFIXES, Table, check_suffix
 from .files import vector_of, written
+from .kept_results import kept_lines
 from .memory import Memory
 from .results import Results
 
@@ -23,7 +27,7 @@ class BatchRow(Struct, frozen=True, kw_only=True):
         line: where it begins in its file.
         row: its columns.
         answer: the text that was answered.
-        value: what was read of it, where a form was asked for, as plain values.
+        value: what was read of it, where a form was asked for: a value of that type.
         vector: its vector, where vectors were asked for.
         error: why it has none of these; empty where it has.
         response: the whole reply as an OpenAI-compatible batch has it, where the row was a line of one.
@@ -85,8 +89,10 @@ class Batch(Table[BatchRow]):
         names: list[str],
         failures: tuple[tuple[int, str], ...] = (),
         remarks: tuple[str, ...] = (),
+        read: Callable[[Any], Any] | None = None,
     ) -> None:
         self._results = results
+        self._read = read
         self._names = names
         self.done = done
         self.failed = failed
@@ -112,7 +118,11 @@ class Batch(Table[BatchRow]):
                 known = json.loads(line)
             if "vector" in known:
                 known["vector"] = vector_of(known)
-            yield msgspec.convert(known, BatchRow)
+            row = msgspec.convert(known, BatchRow)
+            if self._read is not None and row.value is not None:
+                with suppress(Misfit):  # of a run that asked for another one, which was kept
+                    row = replace(row, value=self._read(row.value))
+            yield row
 
     def __len__(self) -> int:
         return sum(1 for _ in self._lines())
@@ -125,9 +135,8 @@ class Batch(Table[BatchRow]):
             yield from self._results.lines()
             return
         if self.out.suffix.lower() != ".jsonl":
-            raise RequestError(
-                f"the results are in {self.out}", hint="Read them there; rows are read again of .jsonl alone."
-            )
+            yield from kept_lines(self.out)
+            return
         with self.out.open("rb") as file:
             yield from file
 

@@ -4,6 +4,7 @@ The results of ``.jsonl`` are that file itself; those of other kinds stand besid
 Beside both is an index of the rows that have one, and of what the run asks: see `index`.
 """
 
+import base64
 import json
 import os
 import sqlite3
@@ -19,6 +20,7 @@ from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
 from .files import ARRAYS, SUFFIXES, written
+from .identities import identity, listed
 from .index import Index, State, digest_of
 from .result_lines import key_in, result_line
 
@@ -49,6 +51,7 @@ class Results:
         anew: begin again; what is there is lost.
         keep: go on with what is there, though it was asked otherwise.
         trial: only look; nothing is changed.
+        schema: the Arrow schema of the rows, where they come out of Parquet.
 
     Raises:
         RequestError: the file cannot be written, holds something else or was asked otherwise, or another run has it.
@@ -64,8 +67,10 @@ class Results:
         anew: bool = False,
         keep: bool = False,
         trial: bool = False,
+        schema: bytes = b"",
     ) -> None:
         self._trial = trial
+        self._schema = schema
         self.out = Path(out)
         self.suffix = self.out.suffix.lower()
         if self.suffix not in SUFFIXES:
@@ -101,7 +106,7 @@ class Results:
             self._index = Index(self._place, trial=self._trial)
             if not self._index.is_ours:
                 raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
-            self._begin(self._index, json.loads(json.dumps(asks, default=_identity)), anew=anew, keep=keep)
+            self._begin(self._index, json.loads(json.dumps(asks, default=identity)), anew=anew, keep=keep)
         except sqlite3.DatabaseError as error:
             self.abandon()
             raise RequestError(
@@ -146,7 +151,7 @@ class Results:
         if before is not None and before != asks and not keep:
             names = [name for name in {**before, **asks} if before.get(name) != asks.get(name)]
             raise RequestError(
-                f"{self.out} holds results of another run: {_listed(names)} differ{'' if len(names) > 1 else 's'}",
+                f"{self.out} holds results of another run: {listed(names)} differ{'' if len(names) > 1 else 's'}",
                 hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
             )
         if before is not None and before != asks:
@@ -165,6 +170,8 @@ class Results:
         else:
             self._catch_up(index, keep=keep)
         index.note("format", 1)
+        if self._schema:
+            index.note("schema", base64.b64encode(self._schema).decode())
         index.note("asks", asks)
         if not self._begins_anew:
             index.commit()
@@ -424,12 +431,14 @@ class Results:
             done, failed = self._index.counts()
             complete = met_all and not failed
             if self._data != self.out:
+                # The lines stay beside the table: rows that come or change later are added to them.
                 if done > failed or (done and self.suffix not in ARRAYS):
-                    self.remarks = written(self.out, self.suffix, self.lines, list(names))
-                if complete:
+                    self.remarks = written(self.out, self.suffix, self.lines, list(names), self._schema)
+                alone = complete and not self._keyed and self.suffix in ARRAYS  # nothing is ever added to those
+                if alone:
                     self._data.unlink()
                 self._index.note("complete", complete)
-                self._index.note("end", 0 if complete else self._end)
+                self._index.note("end", 0 if alone else self._end)
             elif self._in_order or self._index.size() != self._end:  # some were replaced, by this run or one before
                 self._rewrite(self._index)
             else:
@@ -489,14 +498,3 @@ class Results:
             f"{self.out} cannot be written ({error.strerror or error})",
             hint=f"Name a file in a folder that you can write to. What came is kept: {_GO_ON.lower()}",
         )
-
-
-def _identity(value: Any) -> str:
-    """What an option that is no JSON is called: a function by its name, whatever program it is in."""
-    name = getattr(value, "__qualname__", None) or getattr(getattr(value, "function", None), "__qualname__", None)
-    module = getattr(value, "__module__", "")
-    return f"{module}.{name}" if isinstance(name, str) else str(value)
-
-
-def _listed(names: list[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -4,10 +4,12 @@ import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing
+from glob import glob
 from pathlib import Path
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.errors import RequestError
 from ..core.suggest import near_hint
@@ -30,6 +32,7 @@ class Looked(Struct, frozen=True):
         first: the first that can be read.
         folder: where they come from; `None` where they are no file.
         remarks: what had to be found out about the file.
+        schema: the Arrow schema of the rows, where they come out of Parquet.
     """
 
     source: Source
@@ -37,6 +40,7 @@ class Looked(Struct, frozen=True):
     first: Row | None
     folder: Path | None = None
     remarks: tuple[str, ...] = ()
+    schema: bytes = b""
 
     @property
     def are_requests(self) -> bool:
@@ -59,15 +63,21 @@ def looked_through(
     """
     folder: Path | None = None
     remarks: tuple[str, ...] = ()
+    schema = b""
     if isinstance(rows, (str, os.PathLike)):
-        file = RowFile(rows, delimiter=delimiter, encoding=encoding)
-        folder, remarks = Path(rows).absolute().parent, file.remarks
-        again: Iterable[Row] = file
-        known = file.names
-        if key is not None:
-            file.check_column(key)
+        names = _files(rows)
+        several = [RowFile(each, delimiter=delimiter, encoding=encoding) for each in names]
+        folder, remarks = Path(names[0]).absolute().parent, tuple([word for each in several for word in each.remarks])
+        again: Iterable[Row] = several[0] if len(several) == 1 else _Several(several)
+        known = tuple(dict.fromkeys(name for each in several for name in each.names))
+        schema = several[0].schema
+        for file in several if key is not None else ():
+            file.check_column(str(key))
     elif hasattr(rows, "iloc") and hasattr(rows, "columns"):
         again, known = _Frame(rows), tuple(str(name) for name in rows.columns)
+        twice = next((name for name in known if known.count(name) > 1), None)
+        if twice is not None:
+            raise RequestError(f"the frame has two columns {twice!r}", hint="Give one of them another name.")
     elif isinstance(rows, Iterable) and not isinstance(rows, (bytes, Mapping)):
         again, known = _Items(rows), ()
     else:
@@ -75,7 +85,8 @@ def looked_through(
             f"rows cannot be a {type(rows).__name__}", hint="Pass a file, a pandas frame, or a list of dicts or texts."
         )
     if not isinstance(again, _Items) or again.can_be_repeated:
-        return _looked(again, known, key, limit, folder, remarks)
+        looked = _looked(again, known, key, limit, folder, remarks)
+        return replace(looked, schema=schema) if schema else looked
     # An iterator is gone through once: only its first row can be looked at.
     first = again.first()
     columns = tuple(first.columns) if first is not None else ()
@@ -99,13 +110,13 @@ def _looked(
     with closing(sqlite3.connect("")) as seen:  # in a file of its own once it is large
         seen.execute("CREATE TABLE keys (key BLOB PRIMARY KEY, line INTEGER) WITHOUT ROWID")
         for row in rows:
-            if row.is_empty:
+            if row.is_empty and folder is not None:
                 continue
             if limit is not None and total >= limit:
                 break
             total += 1
             columns.update(dict.fromkeys(row.columns))
-            if row.error:
+            if row.error or row.is_empty:
                 continue
             first = first or row
             if key is not None and row.columns.get(key) not in (None, ""):
@@ -133,6 +144,33 @@ def _check_alone(seen: sqlite3.Connection, row: Row, key: str) -> None:
             f"lines {line} and {row.line} have the same {key} ({text_of(row.columns[key])})",
             hint="Name a column that tells all rows apart, or leave one of them out.",
         ) from None
+
+
+def _files(rows: "str | os.PathLike[str]") -> "list[str | os.PathLike[str]]":
+    """The file, or those that a pattern fits, in the order of their names."""
+    text = str(rows)
+    if not any(sign in text for sign in "*?[") or os.path.exists(text):
+        return [rows]
+    found: list[str | os.PathLike[str]] = [*sorted(each for each in glob(text) if os.path.isfile(each))]
+    if not found:
+        raise RequestError(f"there is no file {text}", hint="Name one, or a pattern that some of them fit.")
+    return found
+
+
+class _Several:
+    """The rows of several files, one behind the other; each is numbered from the first one on."""
+
+    def __init__(self, files: list[RowFile]) -> None:
+        self._files = files
+
+    def __iter__(self) -> Iterator[Row]:
+        line = 0
+        for file in self._files:
+            before, last = line, 0
+            for row in file:
+                last = max(last, row.line)
+                yield replace(row, line=before + row.line)
+            line = before + last
 
 
 class _Frame:

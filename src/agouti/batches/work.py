@@ -1,7 +1,6 @@
 """A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
 
 import itertools
-import random
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from heapq import heappop, heappush
@@ -9,7 +8,6 @@ from threading import Lock
 from typing import Any
 
 import msgspec
-from msgspec import Struct
 
 from ..core.errors import (
     AgoutiError,
@@ -33,6 +31,7 @@ from .asking import Asking, refusals_in
 from .index import digest_of
 from .memory import Memory
 from .pace import Pace
+from .pieces import Waiting, failure_facts, kept_value, sampled
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Results, Unwritable
 from .streak import Streak
@@ -51,23 +50,6 @@ _SPAN = 20.0
 _SHOWN = 3
 # Seconds between two times that what was written is put on the disk itself.
 _SYNC = 5.0
-
-
-class _Waiting(Struct, frozen=True, order=True):
-    """Rows that are asked again later.
-
-    Attributes:
-        at: when.
-        number: tells those of one moment apart.
-        tries: how often they have failed in a way that passes.
-        since: when they did so first.
-    """
-
-    at: float
-    number: int
-    units: list[Unit]
-    tries: int
-    since: float | None
 
 
 class Work:
@@ -113,7 +95,7 @@ class Work:
         self._last_success = self._began
         self._times: deque[float] = deque(maxlen=4096)
         self._streak = Streak(settings.stop_after)
-        self._later: list[_Waiting] = []
+        self._later: list[Waiting] = []
         self._numbers = itertools.count()
         self._drained = False
         self._synced = self._began
@@ -163,9 +145,12 @@ class Work:
         """The rows that are wanted, with their numbers."""
         sample, limit = self._settings.sample, self._settings.limit
         # Numbered without those that are empty: a blank line more makes no difference.
-        rows: Iterable[tuple[int, Row]] = enumerate((row for row in self._source.rows() if not row.is_empty), 1)
+        skips = self._source.has_lines
+        rows: Iterable[tuple[int, Row]] = enumerate(
+            (row for row in self._source.rows() if not (skips and row.is_empty)), 1
+        )
         if sample is not None:
-            rows = _sampled(rows, sample)
+            rows = sampled(rows, sample)
         for number, each in enumerate(rows):
             if limit is not None and number >= limit:
                 return
@@ -201,7 +186,7 @@ class Work:
                 waiting = heappop(self._later)
             yield self._piece(waiting.units, waiting)
 
-    def _next_waiting(self) -> "_Waiting | None":
+    def _next_waiting(self) -> "Waiting | None":
         """The next one that waits; where none does any more, those that are under way wait where they are."""
         with self._lock:
             if not self._later:
@@ -245,6 +230,8 @@ class Work:
         prompt, error = RowPrompt(""), row.error
         if not error and key is not None and row.columns.get(key) in (None, ""):
             error = f"it has no column {key!r} for its key" if key not in row.columns else f"its key {key!r} is empty"
+        if not error and row.is_empty:
+            error = "it is empty"
         if not error:
             try:
                 prompt = self._ask.prompt(row)
@@ -273,7 +260,7 @@ class Work:
 
     # What comes of them.
 
-    def _piece(self, units: list[Unit], waited: "_Waiting | None" = None) -> Steps[None]:
+    def _piece(self, units: list[Unit], waited: "Waiting | None" = None) -> Steps[None]:
         waiting = waited
         while True:
             if waiting is not None and (wait := waiting.at - self._clock()) > 0:
@@ -308,7 +295,7 @@ class Work:
         with self._lock:
             self._streak.began([unit.digest for unit in units])
 
-    def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["_Waiting | None"]:
+    def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["Waiting | None"]:
         """Ask a row once; it waits for another time where it is to be asked again."""
         began = self._clock()
         came = yield from attempted(self._ask.asked(unit.prompt), Exception)
@@ -321,7 +308,7 @@ class Work:
         ask: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]]",
         tries: int,
         since: float | None,
-    ) -> Steps["_Waiting | None"]:
+    ) -> Steps["Waiting | None"]:
         began = self._clock()
         came = yield from ask(units)
         waits = [self.came(unit, each, began, tries, since) for unit, each in zip(units, came, strict=True)]
@@ -330,10 +317,10 @@ class Work:
             return None
         return self._waits(left, max(wait for wait in waits if wait is not None), tries, since, None)
 
-    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, came: Any) -> "_Waiting":
+    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, came: Any) -> "Waiting":
         now = self._clock()
         own = not isinstance(came, LimitReached)  # a limit of the entry says nothing of the row
-        return _Waiting(now + wait, next(self._numbers), units, tries + own, now if since is None and own else since)
+        return Waiting(now + wait, next(self._numbers), units, tries + own, now if since is None and own else since)
 
     def came(
         self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int, since: float | None = None
@@ -367,7 +354,7 @@ class Work:
             self._last_success = max(self._last_success, began)
             asked = getattr(came, "wait", None)
             return min(max(1.0 if asked is None else asked, 0.1), _LONGEST)
-        self.keep(unit, _failure(came))
+        self.keep(unit, failure_facts(came))
         return None
 
     def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float, since: float | None) -> float | None:
@@ -377,11 +364,11 @@ class Work:
         others = self.done > 0 and (self._drained or (since is not None and self._last_success > since))
         if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
             # The others get on, or are done: it is about this row.
-            self.keep(unit, _failure(error))
+            self.keep(unit, failure_facts(error))
             return None
         if idle + min(wait, _LONGEST) > patience:
             if self._drained and self.done > 0:
-                self.keep(unit, _failure(error))
+                self.keep(unit, failure_facts(error))
                 return None
             hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
             self.end(error.with_context(hint=hint))
@@ -456,7 +443,7 @@ class Work:
         if self._source.has_lines:
             head["line"] = unit.row.line
         if unit.row.columns and self._with_columns:
-            head["row"] = {name: _kept(value) for name, value in unit.row.columns.items()}
+            head["row"] = {name: kept_value(value) for name, value in unit.row.columns.items()}
         return head
 
     def _full(self, error: Unwritable) -> None:
@@ -492,32 +479,3 @@ class Work:
             seconds_left=left,
             at_once=self._pace.under_way,
         )
-
-
-def _kept(value: Any) -> Any:
-    """A value of a column as it stands in a result; of bytes only how many."""
-    return f"({len(value)} bytes)" if isinstance(value, bytes) else value
-
-
-def _failure(error: Exception) -> dict[str, Any]:
-    """An error as a result; what had been paid before it is kept with it."""
-    facts: dict[str, Any] = {"error": f"{type(error).__name__}: {getattr(error, 'what', error)}"}
-    if isinstance(error, AgoutiError) and error.answers:
-        replies = [answer.reply for answer in error.answers]
-        facts["answer"] = replies[-1].text
-        costs = [reply.cost for reply in replies if reply.cost is not None]
-        if costs and replies[-1].price is not None:
-            facts |= {"cost": sum(costs), "currency": replies[-1].price.currency}
-    return facts
-
-
-def _sampled(rows: Iterable[tuple[int, Row]], count: int) -> list[tuple[int, Row]]:
-    """So many of the rows, by chance, in their order; the same ones each time."""
-    chance = random.Random(count)
-    kept: list[tuple[int, Row]] = []
-    for number, each in enumerate(rows):
-        if number < count:
-            kept.append(each)
-        elif (place := chance.randrange(number + 1)) < count:
-            kept[place] = each
-    return sorted(kept, key=lambda each: each[0])

@@ -112,7 +112,8 @@ class RelaySettings(Struct, frozen=True, forbid_unknown_fields=True):
         write_seconds: how long a piece of an answer may wait until a caller takes it; then the provider is told to end.
         deadline: seconds that a whole call may take; that of the model's entry where not given.
         require_tokens: nobody is answered without an access token, also while there is none yet.
-        connections: how many may be open in all, and ``connections_each`` from one address.
+        connections: how many may be open in all.
+        connections_each: how many may be open from one address.
         calls_each: how many calls of one token may be under way; a token may have a number of its own.
         calls_to_provider: how many calls may be under way to one provider.
         max_values: a request with more objects and lists in it is refused.

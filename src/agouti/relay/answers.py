@@ -149,7 +149,7 @@ class Answers:
             data = encode_json(form.encode_reply(completion, _head(body, request, to, answered)))
         owner = call.question.tags.get(TAG, "")
         self._turns.keep(owner, completion)
-        if form.name == "responses":
+        if form.identified:
             identifier = completion.id or f"reply-{to.identifier}"
             self._kept.add(owner, identifier, body, provider=reply.provider if same else "", body=b"" if same else data)
         await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts), **_passed_back(reply)})
@@ -176,7 +176,7 @@ class Answers:
                 await to.piece(COMMENT)
             try:
                 await self._told(driver, await first, encoder, to, outcome, call)
-                if form.name == "responses":
+                if form.identified:
                     self._keep(encoder, call, to, outcome, body)
             except AgoutiError as error:
                 await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), more=False)
@@ -224,8 +224,8 @@ class Answers:
 
     def are_several(self, form: ServerFormat, body: Mapping[str, Json]) -> bool:
         """Whether a request has several prompts, and its model takes one at a time."""
-        prompts = body.get("prompt")
-        if form.name != "prompt" or not isinstance(prompts, list) or len(prompts) < 2:
+        prompts = body.get(form.conversation)
+        if not form.several or not isinstance(prompts, list) or len(prompts) < 2:
             return False
         if not all(isinstance(each, str) for each in prompts):
             return False
@@ -235,10 +235,10 @@ class Answers:
         self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome
     ) -> None:
         """Answer a request with several prompts: each is asked by itself, and the answers stand in their order."""
-        prompts: Any = body["prompt"]
+        prompts: Any = body[form.conversation]
         if len(prompts) > _PROMPTS:
             raise Refused(400, f"there are {len(prompts)} prompts, and {_PROMPTS} at most go into one request")
-        calls = [self.call_of(form, {**body, "prompt": each, "stream": False}, token, to) for each in prompts]
+        calls = [self.call_of(form, {**body, form.conversation: each, "stream": False}, token, to) for each in prompts]
         places = asyncio.Semaphore(_AT_ONCE)
 
         async def one(call: Call) -> Reply:

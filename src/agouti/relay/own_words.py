@@ -63,7 +63,7 @@ def own_form(
     if not readable:
         fields = {name: value for name, value in body.items() if name not in _NOT_IN_BODY}
         # Nothing stands there in its place: not even what an entry puts around texts.
-        for name in (form.conversation, *(("stop",) if form.name == "prompt" else ())):
+        for name in (form.conversation, *form.blank):
             fields.setdefault(name, None)
         return OwnForm(form.name, fields, True, frozenset(NAMES), query, more)
     if not form.canonical:

@@ -244,7 +244,7 @@ def _prepare(
     }
     from ..client import Client
 
-    results = _results(own, asks, trial=trial)
+    results = _results(own, asks, looked.schema, trial=trial)
     most = _THREADS if isinstance(client, Client) else _TASKS
     most = max(most, own.get("at_once", 0))
     if looked.source.total is not None:  # no more of them than can be busy
@@ -394,7 +394,7 @@ def _check(own: Mapping[str, Any], plain: Mapping[str, Any]) -> None:
     check_installed(suffix)
 
 
-def _results(own: Mapping[str, Any], asks: Mapping[str, Any], *, trial: bool) -> Results | Memory:
+def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:
     if trial and own.get("anew"):
         return Memory()  # nothing that is there counts
     if "out" not in own:
@@ -410,6 +410,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], *, trial: bool) ->
         anew=own.get("anew", False),
         keep=own.get("keep", False),
         trial=trial,
+        schema=schema,
     )
 
 
@@ -462,6 +463,7 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
         names=list(work.names),
         failures=tuple(work.failures),
         remarks=(*prepared.looked.remarks, *results.remarks),
+        read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
     )
 
 
@@ -483,7 +485,6 @@ def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Ste
     return read + (yield from content_of(call, operation, request))
 
 
-# A prompt like any other: what stands around it is what counts.
 _SAMPLE = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
 
 

@@ -16,8 +16,8 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 
 
 @click.command("batch")
-@click.argument("label", type=LABEL)
-@click.argument("rows")
+@click.argument("label", type=LABEL, required=False)
+@click.argument("rows", required=False)
 @click.option("--prompt", metavar="TEXT", help="What each row is asked, its columns in braces: 'Sort {note}'.")
 @click.option("--prompt-from", metavar="FILE", help="Take the prompt from a file.")
 @click.option("--column", metavar="NAME", help="Ask this column alone, as it is.")
@@ -52,14 +52,15 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--dimensions", type=click.IntRange(1), help="With --embed: length of the vectors.")
 @click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")
 @click.option("--encoding", metavar="NAME", help="The encoding of the rows.")
+@click.option("--export", metavar="FILE", help="Write the results of --out into this file, too; nothing is asked.")
 @click.option("--json", "as_json", is_flag=True, help="With --plan: print JSON.")
 @TAG
 @click.pass_obj
 def command(
     app: Settings,
     /,
-    label: str,
-    rows: str,
+    label: str | None,
+    rows: str | None,
     prompt: str | None,
     prompt_from: str | None,
     form: str | None,
@@ -72,6 +73,7 @@ def command(
     max_tokens: int | None,
     settings: tuple[str, ...],
     as_json: bool,
+    export: str | None,
     **more: Any,
 ) -> int:
     """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input.
@@ -79,6 +81,10 @@ def command(
     Each result is written before the next one is waited for. The same command again goes on where it was stopped, also
     after a kill: no row that has its result is asked again. Lines of an OpenAI-compatible batch need no prompt.
     """
+    if export is not None:
+        return _export(more.get("out"), export)
+    if label is None or rows is None:
+        raise click.UsageError(f"Missing argument '{'LABEL' if label is None else 'ROWS'}'.")
     if prompt is not None and prompt_from is not None:
         raise click.UsageError("--prompt and --prompt-from exclude each other")
     if as_json and not only_plan:
@@ -104,6 +110,16 @@ def command(
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
     made = run_batch(app, label, rows, noun=noun, **options)
     return 1 if made.failed or made.left else 0
+
+
+def _export(out: str | None, path: str) -> int:
+    from ...batches.kept_results import export
+
+    if out is None:
+        raise click.UsageError("--export goes with --out: the file that a run has written to")
+    count = export(out, path)
+    click.echo(f"{count:,} results of {printable(out)} are in {printable(path)}", err=True)
+    return 0
 
 
 def _text_in(file: str) -> str:

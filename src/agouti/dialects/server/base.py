@@ -150,6 +150,9 @@ class ServerFormat:
             the parameters that each of them says.
         alone: further fields that no other format can say: they mean nothing to a provider that speaks another one.
         theirs: what it calls our parameters, where that is otherwise.
+        identified: its replies are asked for later, by their identifier.
+        several: the conversation may be a list of texts, each of which is a question of its own.
+        blank: fields that stand for nothing where a caller in the same format does not say them.
     """
 
     name: str
@@ -160,6 +163,9 @@ class ServerFormat:
     shared: ClassVar[Mapping[str, tuple[str, ...]]] = {}
     alone: ClassVar[frozenset[str]] = frozenset()
     theirs: ClassVar[Mapping[str, str]] = {}
+    identified: bool = False
+    several: bool = False
+    blank: tuple[str, ...] = ()
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:
         """What is asked, in the canonical form.

@@ -36,6 +36,8 @@ class PromptFormat(ServerFormat):
     name = "prompt"
     path = "/completions"
     conversation = "prompt"
+    several = True
+    blank = ("stop",)
     alone = frozenset({"best_of", "echo", "suffix"})
 
     def decode_request(self, body: Mapping[str, Json]) -> Request:

@@ -41,6 +41,7 @@ class ResponsesFormat(ServerFormat):
     name = "responses"
     path = "/responses"
     conversation = "input"
+    identified = True
     alone = frozenset(
         {
             "background", "context_management", "conversation", "max_tool_calls", "messages", "previous_response_id",

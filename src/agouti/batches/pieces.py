@@ -1,0 +1,57 @@
+"""What a run is taken apart into: rows that wait for another try, those of a sample, what a failure leaves."""
+
+import random
+from collections.abc import Iterable
+from typing import Any
+
+from msgspec import Struct
+
+from ..core.errors import AgoutiError
+from ..row_files import Row
+from .units import Unit
+
+
+class Waiting(Struct, frozen=True, order=True):
+    """Rows that are asked again later.
+
+    Attributes:
+        at: when.
+        number: tells those of one moment apart.
+        tries: how often they have failed in a way that passes.
+        since: when they did so first.
+    """
+
+    at: float
+    number: int
+    units: list[Unit]
+    tries: int
+    since: float | None
+
+
+def kept_value(value: Any) -> Any:
+    """A value of a column as it stands in a result; of bytes only how many."""
+    return f"({len(value)} bytes)" if isinstance(value, bytes) else value
+
+
+def failure_facts(error: Exception) -> dict[str, Any]:
+    """An error as a result; what had been paid before it is kept with it."""
+    facts: dict[str, Any] = {"error": f"{type(error).__name__}: {getattr(error, 'what', error)}"}
+    if isinstance(error, AgoutiError) and error.answers:
+        replies = [answer.reply for answer in error.answers]
+        facts["answer"] = replies[-1].text
+        costs = [reply.cost for reply in replies if reply.cost is not None]
+        if costs and replies[-1].price is not None:
+            facts |= {"cost": sum(costs), "currency": replies[-1].price.currency}
+    return facts
+
+
+def sampled(rows: Iterable[tuple[int, Row]], count: int) -> list[tuple[int, Row]]:
+    """So many of the rows, by chance, in their order; the same ones each time."""
+    chance = random.Random(count)
+    kept: list[tuple[int, Row]] = []
+    for number, each in enumerate(rows):
+        if number < count:
+            kept.append(each)
+        elif (place := chance.randrange(number + 1)) < count:
+            kept[place] = each
+    return sorted(kept, key=lambda each: each[0])
