@@ -7,13 +7,14 @@ import sqlite3
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 import agouti
+from agouti.cache.store import AnswerStore
 from agouti.core.http import HttpReply
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -355,3 +356,53 @@ def test_batch_shows_what_was_cached(tmp_path: Path) -> None:
     assert (made.done, made.costs["USD"]) == (5, pytest.approx(19e-6))
     rows = [json.loads(line) for line in (tmp_path / "o.jsonl").read_text().splitlines()]
     assert sorted(row.get("cached", False) for row in rows) == [False, True, True, True, True]
+
+
+def test_age_and_size_hold_over_all_programs(tmp_path: Path) -> None:
+    store = tmp_path / "answers.sqlite"
+    four = [AnswerStore(store, keep_days=1, max_bytes=400_000) for _ in range(4)]
+    for number in range(400):
+        four[number % 4].put(number.to_bytes(24, "big"), bytes(4000))
+    with closing(sqlite3.connect(store)) as base:
+        [(size,)] = base.execute("SELECT sum(size) FROM answers")
+        assert size <= 1.3 * 400_000
+        with base:
+            base.execute("UPDATE answers SET at = at - 90000")
+    AnswerStore(store, keep_days=1, max_bytes=400_000).close()  # the next program that opens it
+    with closing(sqlite3.connect(store)) as base:
+        assert base.execute("SELECT count(*) FROM answers").fetchone() == (0,)
+    for each in four:
+        each.close()
+
+
+@pytest.mark.parametrize("when", ["before", "while it is open"])
+def test_a_damaged_cache_is_put_aside_and_begun_anew(tmp_path: Path, when: str) -> None:
+    """With a warning; a file that is no database is somebody's, and stays where it is."""
+    store = tmp_path / "answers.sqlite"
+    opened = AnswerStore(store, keep_days=None, max_bytes=10**9)
+    for number in range(300):
+        opened.put(number.to_bytes(24, "big"), os.urandom(4000))
+    if when == "before":
+        opened.close()
+    else:
+        opened._connection().execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    data = bytearray(store.read_bytes())
+    data[100:] = os.urandom(len(data) - 100)
+    store.write_bytes(data)
+    with pytest.warns(agouti.AgoutiWarning, match="was damaged"):
+        if when == "before":
+            opened = AnswerStore(store, keep_days=None, max_bytes=10**9)
+        else:
+            opened._connection().close()
+            opened._base = sqlite3.connect(store, isolation_level=None, check_same_thread=False)
+            with pytest.raises(sqlite3.Error) as damaged:
+                opened.get(bytes(24))
+            assert opened.mend(damaged.value)
+    opened.put(bytes(24), b"again")
+    assert opened.get(bytes(24)) == b"again"
+    opened.close()
+    assert [path for path in tmp_path.iterdir() if ".damaged-" in path.name]
+    (tmp_path / "letters.txt").write_text("Dear club, " * 100)
+    with pytest.raises(agouti.ConfigError):
+        AnswerStore(tmp_path / "letters.txt", keep_days=None, max_bytes=10**9)
+    assert (tmp_path / "letters.txt").read_text().startswith("Dear club")

@@ -317,6 +317,13 @@ def test_workers_share_an_address_and_what_a_token_may(tmp_path: Path) -> None:
         started.communicate(timeout=30)
         assert started.returncode == 0
         assert not any(Path(f"/proc/{each}").exists() for each in workers)
+    with process(tmp_path, "relay", "--port", "0", "--workers", "1") as (started, address):
+        pass  # killed: nobody is left behind
+    with process(tmp_path, "relay", "--port", "0", "--workers", "2") as (started, address):
+        assert until(lambda: POOL.request("GET", address + "/health").status == 200)
+        workers = Path(f"/proc/{started.pid}/task/{started.pid}/children").read_text().split()
+        started.kill()
+        assert until(lambda: not any(Path(f"/proc/{each}").exists() for each in workers))
 
 
 def test_a_socket_file_is_the_owners_alone(tmp_path: Path) -> None:

@@ -145,6 +145,11 @@ class CacheHook(AnsweringHook):
         return key
 
     def _tell(self, error: Exception) -> None:
+        try:
+            if isinstance(error, sqlite3.Error) and self._store.mend(error):
+                return
+        except (sqlite3.Error, ConfigError) as worse:
+            error = worse
         if not self._told:
             self._told = True
             log.warning("the cache cannot be used: %s; calls go on without it", error)

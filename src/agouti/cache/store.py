@@ -4,13 +4,20 @@ import os
 import sqlite3
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 
 from ..core.errors import ConfigError
 from ..core.forks import begin_anew
+from ..core.warn import warn
 from ..forking import undisturbed
 
 _DAY = 86400.0
+_HOUR = 3600.0
+# So often, while it fills, it is looked up what all programs have put there.
+_SHARE = 16
+# What SQLite says of a file that it cannot read any more.
+_SIGNS = ("malformed", "corrupt", "disk image", "file is not a database")
 _FORMAT = 1
 # Calls do not wait longer than this for another program that writes; the answer is not kept then.
 _PATIENCE = 0.2
@@ -21,6 +28,10 @@ CREATE TABLE IF NOT EXISTS answers (key BLOB PRIMARY KEY, at REAL NOT NULL, size
     WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS answers_at ON answers (at);
 """
+
+
+class _Damaged(Exception):
+    """The file is a database, and cannot be read."""
 
 
 class AnswerStore:
@@ -41,6 +52,8 @@ class AnswerStore:
         self._most = max_bytes
         self._lock = threading.Lock()
         self._base: sqlite3.Connection | None = None
+        self._added = 0
+        self._looked = 0.0
         self._connection()
         begin_anew(self)
 
@@ -48,8 +61,50 @@ class AnswerStore:
         """The open file; a child opens it when it first needs it."""
         if self._base is None:
             with undisturbed():
-                self._base = self._opened()
+                try:
+                    self._base = self._opened()
+                except _Damaged as damaged:
+                    self._move_away(str(damaged))
+                    self._base = self._opened()
         return self._base
+
+    def _move_away(self, why: str) -> None:
+        """Put a damaged file beside, so that a new one can begin."""
+        base, self._base = self._base, None
+        if base is not None:
+            with suppress(sqlite3.Error):
+                base.close()
+        place = self._path.with_name(f"{self._path.name}.damaged-{time.time_ns()}")
+        try:
+            os.replace(self._path, place)
+        except OSError as error:
+            raise ConfigError(
+                f"[cache] store = {str(self._path)!r} is damaged ({why}), and cannot be moved away: {error.strerror}",
+                hint="Remove it: a new one begins.",
+            ) from None
+        for ending in ("-wal", "-shm"):
+            self._path.with_name(self._path.name + ending).unlink(missing_ok=True)
+        warn(f"the cache {self._path} was damaged ({why}): it is {place.name} now, and a new one begins")
+
+    def _is_damaged(self, error: sqlite3.Error) -> bool:
+        """Whether the file is a database that cannot be read any more; anything else is somebody's."""
+        words = str(error)
+        if not any(sign in words for sign in _SIGNS):
+            return False
+        try:
+            with self._path.open("rb") as file:
+                return file.read(16) == b"SQLite format 3\0"
+        except OSError:
+            return False
+
+    def mend(self, error: sqlite3.Error) -> bool:
+        """After an error: move the file away where it is damaged, and begin anew; whether that was so."""
+        with self._lock, undisturbed():
+            if not self._is_damaged(error):
+                return False
+            self._move_away(str(error))
+            self._base = self._opened()
+        return True
 
     def _opened(self) -> sqlite3.Connection:
         try:
@@ -64,6 +119,8 @@ class AnswerStore:
                 raise
             return base
         except sqlite3.Error as error:
+            if self._is_damaged(error):
+                raise _Damaged(str(error)) from None
             raise ConfigError(
                 f"[cache] store = {str(self._path)!r} cannot be used: {error}",
                 hint="Name a file that is a cache of answers, or not there yet.",
@@ -88,6 +145,9 @@ class AnswerStore:
             base.execute(f"PRAGMA user_version = {_FORMAT}")
         base.execute("PRAGMA synchronous=OFF")  # what a power cut takes can be asked again
         self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
+        self._added = 0
+        with suppress(sqlite3.OperationalError):  # somebody else writes just now, and does the same
+            self._forget_old(base)
 
     def after_fork(self) -> None:
         """A child has a connection of its own."""
@@ -117,13 +177,21 @@ class AnswerStore:
             base = self._connection()
             base.execute("INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?)", (key, time.time(), len(answer), answer))
             self._size += len(answer)
-            if self._size > self._most:
+            self._added += len(answer)
+            # Other programs add to it as well: what there is in all is looked up now and then.
+            if self._size > self._most or self._added > self._most // _SHARE or time.time() - self._looked > _HOUR:
                 self._make_room(base)
 
-    def _make_room(self, base: sqlite3.Connection) -> None:
-        """Take out what is too old, and of the others the oldest ones."""
+    def _forget_old(self, base: sqlite3.Connection) -> None:
+        """Take out what is too old: nobody can read it any more."""
+        self._looked = time.time()
         if self._age is not None:
-            base.execute("DELETE FROM answers WHERE at < ?", (time.time() - self._age,))
+            base.execute("DELETE FROM answers WHERE at < ?", (self._looked - self._age,))
+
+    def _make_room(self, base: sqlite3.Connection) -> None:
+        """Take out what is too old, and of the others the oldest ones where there are too many."""
+        self._forget_old(base)
+        self._added = 0
         self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
         if self._size <= self._most:
             return

@@ -15,10 +15,17 @@ if TYPE_CHECKING:
     from .server import listening as listening
     from .server import serve as serve
     from .server import serve_socket as serve_socket
+    from .workers import end_with_parent as end_with_parent
     from .workers import run_workers as run_workers
 
-__all__ = ["Relay", "app", "listening", "run_workers", "serve", "serve_socket"]
-_WHERE = {"listening": ".server", "serve": ".server", "serve_socket": ".server", "run_workers": ".workers"}
+__all__ = ["Relay", "app", "end_with_parent", "listening", "run_workers", "serve", "serve_socket"]
+_WHERE = {
+    "end_with_parent": ".workers",
+    "listening": ".server",
+    "run_workers": ".workers",
+    "serve": ".server",
+    "serve_socket": ".server",
+}
 
 
 def __getattr__(name: str) -> object:

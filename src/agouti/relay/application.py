@@ -271,7 +271,10 @@ class Relay:
                     if each.sending_since < until:
                         each.break_off()
                 elif each.keeps_alive is not None and 0 < each.sent_at < quiet and each.keeps_alive():
-                    await each.piece(COMMENT)
+                    each.sent_at = now
+                    task = asyncio.create_task(each.comment(COMMENT))  # who does not take it holds up nobody else
+                    self._closing.add(task)
+                    task.add_done_callback(self._closing.discard)
             if now - looked >= 1.0:
                 looked = now
                 if (stamps := _stamps(self.config)) != self._stamps and stamps:

@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping, MutableMapping
+from contextlib import suppress
 from typing import Any, TypeAlias
 
 from .told import Refused
@@ -172,6 +173,11 @@ class Exchange:
         self.sending_since = None
         # Servers tell of the end of an answer as they tell of a caller who has gone.
         self._complete = not more
+
+    async def comment(self, data: bytes) -> None:
+        """Send something that says nothing, to show that the connection is alive."""
+        with suppress(Exception):
+            await self.piece(data)
 
 
 def _too_large(most: int) -> Refused:

@@ -9,6 +9,7 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -19,6 +20,18 @@ from .server import address_of
 log = logging.getLogger("agouti.relay")
 # A process that ends sooner than this is begun again after a wait.
 _SOON = 5.0
+
+
+def end_with_parent() -> None:
+    """Stop this process once the one that has begun it is gone."""
+    parent = os.getppid()
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(1.0)
+        os.kill(os.getpid(), signal.SIGTERM)
+
+    threading.Thread(target=watch, name="agouti-parent", daemon=True).start()
 
 
 def run_workers(sock: socket.socket, count: int, config: str | None, ready: Callable[[str], None]) -> None:
@@ -47,7 +60,8 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
     workers: list[subprocess.Popen[bytes]] = []
 
     def start() -> subprocess.Popen[bytes]:
-        worker = subprocess.Popen(command, pass_fds=[sock.fileno()], stdin=subprocess.DEVNULL)  # noqa: S603  # our own
+        # A session of its own: Ctrl-C in the terminal is passed on once, by us.
+        worker = subprocess.Popen(command, pass_fds=[sock.fileno()], stdin=subprocess.DEVNULL, start_new_session=True)  # noqa: S603  # our own
         began[worker.pid] = time.monotonic()
         return worker
 

@@ -42,7 +42,7 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
     import socket
     import warnings
 
-    from ...relay import Relay, listening, run_workers, serve_socket
+    from ...relay import Relay, end_with_parent, listening, run_workers, serve_socket
     from ...relay.request_log import end, listen
 
     app: Settings = context.obj
@@ -70,6 +70,7 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
     try:
         if inherited >= 0:
             relay.share(workers or 1)
+            end_with_parent()
             serve_socket(relay, socket.socket(fileno=inherited), lambda _: None)
             return
         sock = listening(relay, host, port, unix)
