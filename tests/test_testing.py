@@ -8,6 +8,9 @@ import textwrap
 import threading
 import time
 from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+from enum import Enum
 from pathlib import Path
 from typing import Any
 
@@ -190,6 +193,55 @@ def test_archives_answer_and_say_what_is_new(served: Served, tmp_path: Path) -> 
             pass
 
 
+class Crop(Enum):
+    KALE = "kale"
+
+
+@dataclass
+class Germination:
+    crop: Crop
+    sown: date
+    seeds: list[Note]
+    weight: Decimal
+
+
+@pytest.mark.parametrize("provider", ["northbank", "letterbox", "canal", "barn"])
+@pytest.mark.parametrize(
+    ("kind", "value"),
+    [
+        (Germination, Germination(Crop.KALE, date(2026, 3, 1), [Note("kale", 18)], Decimal("1.50"))),
+        (list[Note], [Note("kale", 18), Note("peas", 2)]),
+        (str, "In March."),
+        (int, 18),
+    ],
+)
+def test_values_of_a_form_are_said_as_they_are(provider: str, kind: Any, value: Any) -> None:
+    with scripted() as script, agouti.Client(CONFIG) as client:
+        script.reply(value)
+        assert client.fill(f"m@{provider}", kind, "Read it.").value == value
+
+
+@pytest.mark.parametrize("ends_well", [True, False])
+def test_archive_is_renewed_once_the_block_has_ended_well(served: Served, tmp_path: Path, ends_well: bool) -> None:
+    path = tmp_path / "replies.har"
+    with agouti.Client(served.config) as client:
+        with archived(path, "extend"):
+            client.ask("almanac", "Peas?")
+        before = path.read_bytes()
+        try:
+            with archived(path, "renew"):
+                client.ask("almanac", "Kale?")
+                assert path.read_bytes() == before
+                if not ends_well:
+                    raise KeyboardInterrupt
+        except KeyboardInterrupt:
+            pass
+        assert (path.read_bytes() == before) is not ends_well
+        assert [each.name for each in tmp_path.iterdir()] == ["replies.har"]
+        with archived(path):
+            client.ask("almanac", "Kale?" if ends_well else "Peas?")
+
+
 def test_only_this_machine_may_be_asked_and_no_other_file_is_renewed(tmp_path: Path) -> None:
     for host in ("localhost.far.example", "127.far.example"):
         with agouti.Client.at(f"http://{host}/v1") as client, pytest.raises(WentOut):
@@ -274,6 +326,47 @@ TWO = """
 """
 
 
+PLACES = """
+    import subprocess, sys, unittest, agouti, pytest
+    from application import month
+
+    def refused():
+        with pytest.raises(agouti.NotRecorded):
+            month("peas")
+
+    @pytest.fixture(scope="session")
+    def of_the_session():
+        refused()
+
+    @pytest.fixture(scope="module")
+    def of_the_module():
+        refused()
+
+    def test_of_fixtures(of_the_session, of_the_module):
+        pass
+
+    class TestClass:
+        def setup_class(cls):
+            refused()
+
+        def test_it(self):
+            pass
+
+    class Cases(unittest.TestCase):
+        @classmethod
+        def setUpClass(cls):
+            refused()
+
+        def test_it(self):
+            pass
+
+    def test_of_a_program():
+        code = "import application; application.month('peas')"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        assert "NotRecorded" in done.stderr and "far.example" in done.stderr, done.stderr
+"""
+
+
 def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
     from .hostile.kit import answer, serving
 
@@ -305,8 +398,16 @@ def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
         asked = len(server.questions)
         assert "2 passed" in run("test_two.py")
         assert len(server.questions) == asked
+        before = (tmp_path / "kept" / "both.har").read_bytes()
+        (tmp_path / "test_two.py").write_text(textwrap.dedent(TWO).replace('"kale") == "From', '"kale") == "Not from'))
+        assert "1 failed, 1 passed" in run("test_two.py", "--agouti-archives=renew")
+        assert (tmp_path / "kept" / "both.har").read_bytes() == before
+        assert [each.name for each in (tmp_path / "kept").iterdir() if each.name.startswith(".")] == []
         (tmp_path / "application.py").write_text(textwrap.dedent(APPLICATION % "https://far.example/v1"))
         (tmp_path / "pytest.ini").write_text("[pytest]\nagouti_offline = true\n")
         guarded = run("-k", "cost or scripted")
         assert "this would have cost: POST https://far.example/v1/chat/completions" in guarded
         assert "1 error" in guarded
+        (tmp_path / "test_places.py").write_text(textwrap.dedent(PLACES))
+        places = run("test_places.py")
+        assert "4 passed" in places, places

@@ -10,7 +10,7 @@ from .core.chat import Json, Message
 from .engine.operations.chat import ask
 from .loading import without_collecting
 from .reply import Reply
-from .transport.instead import ACTIVE, instead_of
+from .transport.instead import ACTIVE, AsyncGuarded, Guarded, if_allowed, instead_of
 from .usage_calls import AsyncUsageCalls, UsageCalls
 
 if TYPE_CHECKING:
@@ -299,7 +299,7 @@ class Client(UsageCalls):
     def _network(self) -> "SyncTransport":
         from .transport.sync import Urllib3Transport
 
-        return Urllib3Transport(connections=self._connections)
+        return if_allowed(Urllib3Transport(connections=self._connections), Guarded)
 
     def _archived(self) -> "SyncTransport":
         from .transport.archive import RecordingTransport, ReplayTransport, read_archive
@@ -487,7 +487,7 @@ class AsyncClient(AsyncUsageCalls):
     def _network(self) -> "AsyncTransport":
         from .transport.aio import AiohttpTransport
 
-        return AiohttpTransport(connections=self._connections)
+        return if_allowed(AiohttpTransport(connections=self._connections), AsyncGuarded)
 
     def _archived(self) -> "AsyncTransport":
         from .transport.archive import AsyncRecordingTransport, AsyncReplayTransport, read_archive

@@ -88,9 +88,6 @@ class _Archived:
         self._mode = mode
         self.keyless = mode == "replay"
         self._archive = read_archive(path) if path.exists() else None  # another file is not touched
-        if mode == "renew":
-            path.unlink(missing_ok=True)
-            self._archive = None
         if self._archive is None and mode == "replay":
             raise RequestError(
                 f"there is no archive {path}", hint='Record it once: pytest --agouti-archives=extend, or mode="extend".'
@@ -171,7 +168,7 @@ def archived(path: str | os.PathLike[str], mode: Archives = "replay") -> Iterato
 
     Args:
         mode: ``replay`` fails on anything that is not in it; ``extend`` asks that, and records it; ``renew`` asks and
-            records all anew.
+            records all anew, and replaces the file once the block has ended well.
 
     Raises:
         RequestError: there is no such file, and nothing may be recorded; or the mode is none.
@@ -179,12 +176,45 @@ def archived(path: str | os.PathLike[str], mode: Archives = "replay") -> Iterato
     """
     if mode not in ARCHIVES:
         raise RequestError(f"mode = {mode!r} is unknown", hint=f"Take {', '.join(ARCHIVES)}.")
+    if mode == "renew":
+        well = False
+        try:
+            with archived(renewing(Path(path), {}), "extend"):
+                yield
+            well = True
+        finally:
+            place_renewed(Path(path), well)
+        return
     made = _Archived(Path(path), mode)
     try:
         with standing_in(made):
             yield
     finally:
         made.close()
+
+
+def renewing(path: Path, renewed: dict[Path, bool]) -> Path:
+    """Where an archive is recorded anew; what is there stays until that has ended well.
+
+    Raises:
+        ConfigError: the file is no archive.
+    """
+    fresh = path.with_name(f".{path.name}.new")
+    if path not in renewed:
+        if path.exists():
+            read_archive(path)  # another file is not replaced
+        fresh.unlink(missing_ok=True)  # of a run that was killed
+        renewed[path] = True
+    return fresh
+
+
+def place_renewed(path: Path, well: bool) -> None:
+    """Put what was recorded in the place of what was there; drop it, if not all of it went well."""
+    fresh = path.with_name(f".{path.name}.new")
+    if not well:
+        fresh.unlink(missing_ok=True)
+    elif fresh.exists():
+        os.replace(fresh, path)
 
 
 class Watching(AnsweringHook):

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 
@@ -11,7 +11,9 @@ if TYPE_CHECKING:
     from .script import Script, Sent
 
 
-_RENEWED: "pytest.StashKey[set[Path]]" = pytest.StashKey()
+_GUARD: "pytest.StashKey[Any]" = pytest.StashKey()
+_RENEWED: "pytest.StashKey[dict[Path, bool]]" = pytest.StashKey()
+_ARCHIVE: "pytest.StashKey[Path]" = pytest.StashKey()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -32,6 +34,38 @@ def pytest_configure(config: pytest.Config) -> None:
     config.addinivalue_line("markers", "agouti_offline: this test may ask nothing but this machine.")
 
 
+def pytest_sessionstart(session: pytest.Session) -> None:
+    """From the first fixture to the last one, and in the programs that tests start, nothing goes out."""
+    if session.config.getini("agouti_offline"):
+        from contextlib import ExitStack
+
+        from ..transport.instead import OFFLINE
+        from .network import Offline
+        from .script import standing_in
+
+        guard = Offline()
+        stack = session.config.stash[_GUARD] = ExitStack()
+        stack.enter_context(standing_in(guard))
+        stack.enter_context(pytest.MonkeyPatch.context()).setenv(OFFLINE, "1")
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """The session is over: what was recorded anew takes its place, where all tests that use it ended well."""
+    from .network import place_renewed
+
+    for path, well in session.config.stash.get(_RENEWED, {}).items():
+        place_renewed(path, well)
+    if (stack := session.config.stash.get(_GUARD, None)) is not None:
+        stack.close()
+
+
+def pytest_runtest_makereport(item: pytest.Item, call: "pytest.CallInfo[None]") -> None:
+    """What a test that failed has recorded replaces nothing."""
+    path = item.stash.get(_ARCHIVE, None)
+    if path is not None and call.excinfo is not None and not call.excinfo.errisinstance(pytest.skip.Exception):
+        item.config.stash[_RENEWED][path] = False
+
+
 @pytest.fixture(autouse=True)
 def _agouti_network(request: pytest.FixtureRequest) -> Iterator[None]:
     """What the markers of a test say of the network."""
@@ -42,7 +76,7 @@ def _agouti_network(request: pytest.FixtureRequest) -> Iterator[None]:
         return
     from contextlib import ExitStack
 
-    from .network import archived, offline
+    from .network import archived, offline, renewing
 
     with ExitStack() as stack:
         if guarded:
@@ -52,10 +86,10 @@ def _agouti_network(request: pytest.FixtureRequest) -> Iterator[None]:
                 raise pytest.UsageError('agouti_archive takes one path: @pytest.mark.agouti_archive("replies.har")')
             path = request.path.parent / archive.args[0]
             mode = request.config.getoption("--agouti-archives")
-            renewed = request.config.stash.setdefault(_RENEWED, set())
-            if mode == "renew" and path in renewed:
-                mode = "extend"  # several tests may share it
-            renewed.add(path)
+            renewed = request.config.stash.setdefault(_RENEWED, {})
+            if mode == "renew":  # several tests may share it: it is put in place when all are over
+                request.node.stash[_ARCHIVE] = path
+                path, mode = renewing(path, renewed), "extend"
             stack.enter_context(archived(path, mode))
         yield
 

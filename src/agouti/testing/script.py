@@ -1,6 +1,5 @@
 """Scripted replies: what a test wants models to say, whatever their format; and what they were asked."""
 
-import dataclasses
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -19,6 +18,7 @@ from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
 from ..engine.effects import Steps
 from ..engine.hooks import AnsweringHook, AttemptDetails
+from ..plain_values import plain_value
 from ..transport.instead import ACTIVE, AsyncGuarded, Guarded
 
 Said: TypeAlias = "str | Mapping[str, Any] | list[Any] | Callable[[Sent], Any] | Any"
@@ -206,9 +206,12 @@ def _error(error: AgoutiError | type[AgoutiError]) -> AgoutiError:
 
 
 def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) -> Completion:
-    text = value if isinstance(value, str) else json.dumps(_plain(value), ensure_ascii=False)
-    calls = [(name, json.dumps(dict(arguments))) for name, arguments in facts.get("calls", ())]
-    forced = request.parameters.get("tool_choice") if isinstance(request, Request) else None
+    parameters = request.parameters if isinstance(request, Request) else {}
+    forced = parameters.get("tool_choice")
+    text = value if isinstance(value, str) else json.dumps(plain_value(value), ensure_ascii=False)
+    if isinstance(value, str) and (isinstance(forced, dict) or "response_format" in parameters):
+        text = _filling(value)  # a text that fills a form is written as the others are
+    calls = [(name, json.dumps(plain_value(arguments))) for name, arguments in facts.get("calls", ())]
     if not calls and isinstance(forced, dict):  # a form that goes through a tool is filled in its arguments
         calls, text = [(forced.get("function", {}).get("name", ""), text)], ""
     reason = facts.get("finish_reason", "stop")
@@ -231,10 +234,13 @@ def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) 
     return Completion((choice,), sent.name, None, Usage(told[0], told[1], told[0] + told[1]))
 
 
-def _plain(value: Any) -> Any:
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return dataclasses.asdict(value)
-    return value.model_dump(mode="json") if hasattr(value, "model_dump") else value
+def _filling(text: str) -> str:
+    """A text as JSON, unless it is some already."""
+    try:
+        json.loads(text)
+    except ValueError:
+        return json.dumps({"value": text}, ensure_ascii=False)
+    return text
 
 
 def _vectors(request: VectorsRequest, dimensions: int) -> Vectors:

@@ -1,8 +1,12 @@
 """What stands in for the network while a test runs: looked up by every client at every call."""
 
+import os
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
+from urllib.parse import urlsplit
 
+from ..core.address import is_local
+from ..core.errors import NotRecorded
 from ..core.http import HttpRequest, Timeouts
 from .base import AsyncReply, AsyncTransport, SyncReply, SyncTransport
 
@@ -39,6 +43,30 @@ def instead_of(network: Any, *, threads: bool) -> Any:
 def all_hooks() -> tuple[Any, ...]:
     """The hooks of all that stand in now."""
     return tuple([hook for each in reversed(ACTIVE) for hook in each.hooks])
+
+
+_Network = TypeVar("_Network")
+OFFLINE = "AGOUTI_OFFLINE"
+"""The variable by which a test tells the programs that it starts that nothing may go out."""
+
+
+def if_allowed(network: Any, guard: "Callable[[Any, Callable[[HttpRequest], None]], _Network]") -> "_Network":
+    """A network as it is; guarded where a test has begun this program."""
+    allowed: _Network = guard(network, check_local) if os.environ.get(OFFLINE) else network
+    return allowed
+
+
+def check_local(request: HttpRequest) -> None:
+    """See that a request stays on this machine.
+
+    Raises:
+        NotRecorded: it would go out.
+    """
+    if not is_local(urlsplit(request.url).hostname or ""):
+        raise NotRecorded(
+            f"this program would have sent {request.method} {request.url.partition('?')[0]}",
+            hint=f"A test allows nothing but this machine ({OFFLINE} is set): use the stand-ins, or an archive.",
+        )
 
 
 class Guarded:
