@@ -1,6 +1,10 @@
 """What the options of a run are called, for people and for the next run."""
 
+from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
+
+from ..core.errors import RequestError
 
 
 def identity(value: Any) -> str:
@@ -13,3 +17,17 @@ def identity(value: Any) -> str:
 def listed(names: list[str]) -> str:
     """Names as a sentence has them."""
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def check_same(before: Mapping[str, Any], asks: Mapping[str, Any], out: Path) -> None:
+    """See that a run asks as the one did whose results are there.
+
+    Raises:
+        RequestError: it does not.
+    """
+    if before != asks:
+        names = [name for name in {**before, **asks} if before.get(name) != asks.get(name)]
+        raise RequestError(
+            f"{out} holds results of another run: {listed(names)} differ{'' if len(names) > 1 else 's'}",
+            hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
+        )

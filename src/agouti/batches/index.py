@@ -10,13 +10,13 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
 
-State: TypeAlias = Literal["new", "done", "failed", "changed", "twice"]
+State: TypeAlias = Literal["new", "done", "failed", "changed", "twice", "again"]
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT);
 CREATE TABLE IF NOT EXISTS rows (
     key BLOB PRIMARY KEY, place INTEGER, line INTEGER, content BLOB, start INTEGER, size INTEGER, failed INTEGER,
-    run INTEGER, asked BLOB
+    run INTEGER, asked BLOB, why TEXT
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS handed (
     mark TEXT PRIMARY KEY, name TEXT, count INTEGER, since REAL, file TEXT DEFAULT ''
@@ -28,6 +28,7 @@ CREATE TABLE IF NOT EXISTS handed_rows (
 # Columns that files of earlier versions lack.
 _LATER = (
     ("rows", "asked", "BLOB"),
+    ("rows", "why", "TEXT"),
     ("handed", "file", "TEXT DEFAULT ''"),
     ("handed_rows", "content", "BLOB"),
     ("handed_rows", "head", "TEXT"),
@@ -50,13 +51,15 @@ class Index:
 
     Args:
         trial: nothing stays of what is noted.
+        again: results of these kinds are asked for once more: see `Known.why`.
 
     Raises:
         sqlite3.Error: the file is something else, or cannot be written.
     """
 
-    def __init__(self, path: Path, *, trial: bool = False) -> None:
+    def __init__(self, path: Path, *, trial: bool = False, again: frozenset[str] = frozenset()) -> None:
         self._trial = trial
+        self._again = again
         self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5)
         try:
             self._base.execute("PRAGMA journal_mode=WAL")
@@ -101,15 +104,15 @@ class Index:
             content: a digest of what is asked of it now.
         """
         added = self._base.execute(
-            "INSERT INTO rows VALUES (?, ?, ?, NULL, NULL, NULL, 0, ?, ?) ON CONFLICT DO NOTHING",
+            "INSERT INTO rows VALUES (?, ?, ?, NULL, NULL, NULL, 0, ?, ?, NULL) ON CONFLICT DO NOTHING",
             (key, place, line, self.run, content),
         )
         if added.rowcount:
             return "new", 0
         found = self._base.execute(
-            "SELECT content, start, failed, run, line FROM rows WHERE key = ?", (key,)
+            "SELECT content, start, failed, run, line, why FROM rows WHERE key = ?", (key,)
         ).fetchone()
-        before, start, failed, run, other = found
+        before, start, failed, run, other, why = found
         if run == self.run:
             return "twice", other
         self._base.execute(
@@ -120,27 +123,31 @@ class Index:
             return "new", 0
         if before is not None and before != content:
             return "changed", 0
+        if why in self._again:
+            return "again", 0
         return ("failed" if failed else "done"), 0
 
-    def set(self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None) -> None:
+    def set(
+        self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None, why: str = ""
+    ) -> None:
         """The result of a row stands at this place.
 
         Args:
             content: what it is an answer to; what the row was met with, where not given.
         """
         self._base.execute(
-            "INSERT INTO rows VALUES (?, NULL, NULL, ?, ?, ?, ?, 0, ?) ON CONFLICT (key) DO UPDATE SET "
-            "start = excluded.start, size = excluded.size, failed = excluded.failed, "
+            "INSERT INTO rows VALUES (?, NULL, NULL, ?, ?, ?, ?, 0, ?, ?) ON CONFLICT (key) DO UPDATE SET "
+            "start = excluded.start, size = excluded.size, failed = excluded.failed, why = excluded.why, "
             "content = coalesce(excluded.content, asked)",
-            (key, content, start, size, failed, content),
+            (key, content, start, size, failed, content, why),
         )
 
-    def found(self, key: bytes, start: int, size: int, *, failed: bool) -> None:
+    def found(self, key: bytes, start: int, size: int, *, failed: bool, why: str = "") -> None:
         """The result of some row stands at this place."""
         self._base.execute(
-            "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0, NULL) ON CONFLICT (key) DO UPDATE SET "
-            "start = excluded.start, size = excluded.size, failed = excluded.failed",
-            (key, start, size, failed),
+            "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0, NULL, ?) ON CONFLICT (key) DO UPDATE SET "
+            "start = excluded.start, size = excluded.size, failed = excluded.failed, why = excluded.why",
+            (key, start, size, failed, why),
         )
         # Of a row that is handed over, nobody else writes a result: this is what a run had fetched when it was killed.
         self._base.execute(
@@ -171,6 +178,15 @@ class Index:
             "SELECT count(*), coalesce(sum(failed), 0) FROM rows WHERE start IS NOT NULL"
         ).fetchone()
         return int(found[0]), int(found[1])
+
+    def kinds(self) -> dict[str, int]:
+        """How many results there are of each kind that is to be told: see `Known.why`."""
+        return dict(
+            self._base.execute(
+                "SELECT why, count(*) FROM rows WHERE start IS NOT NULL AND why != '' "
+                "GROUP BY why ORDER BY count(*) DESC, why"
+            )
+        )
 
     def size(self) -> int:
         """How many bytes the results have that count."""

@@ -2,14 +2,14 @@
 
 import json
 import threading
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 from ..core.errors import RequestError
 from ..row_files import Row
 from .index import State
-from .result_lines import result_line
+from .result_lines import result_line, why_of
 
 
 class Memory:
@@ -28,6 +28,8 @@ class Memory:
         self._waiting: deque[bytes] = deque()
         self._show = show
         self._failed = self._count = 0
+        self._kinds: Counter[str] = Counter()
+        self.costs: dict[str, float] = {}
         self._lock = threading.Lock()
 
     def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
@@ -46,12 +48,23 @@ class Memory:
             self._lines[digest] = result_line(result)
             self._failed += failed
             self._count += 1
+            self._kinds[why_of(result.get("error"), result.get("finish_reason"))] += 1
+            if (cost := result.get("cost")) and (currency := result.get("currency")):
+                self.costs[currency] = self.costs.get(currency, 0.0) + cost
             while self._show is not None and self._waiting and self._waiting[0] in self._lines:
                 self._show(json.loads(self._lines.pop(self._waiting.popleft())))
+
+    def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
+        """Nothing was here before."""
+        return True
 
     def counts(self) -> tuple[int, int]:
         with self._lock:
             return self._count, self._failed
+
+    def kinds(self) -> dict[str, int]:
+        with self._lock:
+            return {why: count for why, count in self._kinds.most_common() if why}
 
     def lines(self) -> Iterator[bytes]:
         for digest in self._met:

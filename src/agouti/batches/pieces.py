@@ -6,7 +6,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..core.errors import AgoutiError
+from ..core.errors import AgoutiError, RequestError
 from ..row_files import Row
 from .units import Unit
 
@@ -43,6 +43,29 @@ def failure_facts(error: Exception) -> dict[str, Any]:
         if costs and replies[-1].price is not None:
             facts |= {"cost": sum(costs), "currency": replies[-1].price.currency}
     return facts
+
+
+def key_of(key: str | None, place: int, row: Row) -> Any:
+    """What a row is called in the results: by its column of that name, or its number."""
+    if key is None:
+        return place
+    if row.columns.get(key) in (None, ""):
+        return f"line {row.line}"  # it cannot be read, or has no such column: told in its result
+    return row.columns[key]
+
+
+def too_many(failed: int, done: int, share: float, last: str) -> RequestError | None:
+    """The error of a run of which more than a share of rows fails, once a hundred have been asked.
+
+    >>> too_many(4, 96, 0.05, "") is None, str(too_many(6, 94, 0.05, "Refused: no")).partition(";")[0]
+    (True, '6 of 100 rows failed, more than 5 %')
+    """
+    if failed + done < 100 or failed <= share * (failed + done):
+        return None
+    return RequestError(
+        f"{failed} of {failed + done} rows failed, more than {share * 100:.3g} %; the last: {last}",
+        hint="Mend it and say --retry-failed (retry_failed=True); what is there is kept.",
+    )
 
 
 def sampled(rows: Iterable[tuple[int, Row]], count: int) -> list[tuple[int, Row]]:

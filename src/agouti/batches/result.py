@@ -69,6 +69,10 @@ class Batch(Table[BatchRow]):
         found: were there before.
         left: have no result: a batch that was handed over has ended without them.
         costs: what this run has cost, by currency, as far as it is known.
+        costs_in_all: the same of all runs that have written this file.
+        kinds: of all that failed, how many by kind: ``{"RateLimited": 3}``.
+        cut: answers that end at their cap.
+        rate: rows a second of this run.
         seconds: how long it took.
         failures: the first few rows of this run that failed: the line of each, and why.
         out: the file of results.
@@ -85,6 +89,9 @@ class Batch(Table[BatchRow]):
         left: int,
         found: int,
         costs: dict[str, float],
+        costs_in_all: dict[str, float],
+        kinds: dict[str, int],
+        cut: int,
         seconds: float,
         names: list[str],
         failures: tuple[tuple[int, str], ...] = (),
@@ -100,6 +107,10 @@ class Batch(Table[BatchRow]):
         self.left = left
         self.found = found
         self.costs = costs
+        self.costs_in_all = costs_in_all
+        self.kinds = kinds
+        self.cut = cut
+        self.rate = (done + failed_now) / seconds if seconds > 0 else 0.0
         self.seconds = seconds
         self.failures = failures
         self.remarks = remarks

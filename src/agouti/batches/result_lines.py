@@ -1,10 +1,14 @@
 """A line of results: written so that it can always be read, and read as far as it tells whose it is."""
 
 import json
+import re
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
+
+CUT = "length"
+_KIND = re.compile(r"[A-Z]\w+(?=: )")
 
 
 class _Known(msgspec.Struct):
@@ -12,27 +16,63 @@ class _Known(msgspec.Struct):
 
     key: Any
     error: str | None = None
+    finish_reason: str | None = None
+    cost: float | None = None
+    currency: str | None = None
+
+
+class Known(NamedTuple):
+    """What the line of a result says besides its answer.
+
+    Attributes:
+        key: of its row.
+        failed: whether it is an error.
+        why: the kind of the error, `CUT` of an answer that ends at its cap; empty otherwise.
+        cost, currency: of its row.
+    """
+
+    key: Any
+    failed: bool
+    why: str
+    cost: float
+    currency: str
+
+
+def why_of(error: Any, finish_reason: Any) -> str:
+    """What is to be said of a result besides that it is there: see `Known`.
+
+    >>> why_of("RateLimited: a quota is used up", None), why_of("it is empty", None), why_of(None, "length")
+    ('RateLimited', 'UnusableRow', 'length')
+    """
+    if error is None:
+        return CUT if finish_reason == CUT else ""
+    found = _KIND.match(str(error))
+    return found[0] if found else "UnusableRow"
 
 
 _DECODER = msgspec.json.Decoder(_Known)
 
 
-def key_in(line: bytes) -> tuple[Any, bool] | None:
-    """The key of a result, and whether it is an error; `None` where it is no whole result."""
+def key_in(line: bytes) -> Known | None:
+    """What the line of a result says; `None` where it is no whole result."""
     if not line.endswith(b"\n"):
         return None
     try:
         known = _DECODER.decode(line)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         return _odd_key_in(line)
-    return known.key, known.error is not None
+    why = why_of(known.error, known.finish_reason)
+    return Known(known.key, known.error is not None, why, known.cost or 0.0, known.currency or "")
 
 
-def _odd_key_in(line: bytes) -> tuple[Any, bool] | None:
+def _odd_key_in(line: bytes) -> Known | None:
     """The same of a line that has half of a letter in it."""
     try:
         known = json.loads(line)
-        return known["key"], known.get("error") is not None
+        error, why = known.get("error"), why_of(known.get("error"), known.get("finish_reason"))
+        return Known(
+            known["key"], error is not None, why, float(known.get("cost") or 0), str(known.get("currency") or "")
+        )
     except (ValueError, RecursionError, LookupError, TypeError, AttributeError):
         return None
 

@@ -20,9 +20,10 @@ from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
 from .files import ARRAYS, SUFFIXES, written
-from .identities import identity, listed
+from .handed_rows import HandedRows
+from .identities import check_same, identity
 from .index import Index, State, digest_of
-from .result_lines import key_in, result_line
+from .result_lines import key_in, result_line, why_of
 
 KEY = "key"
 # What was noted in the index is on disk after so many seconds; until then the results tell it.
@@ -40,7 +41,7 @@ class Unwritable(RequestError):
     lines: tuple[bytes, ...] = ()
 
 
-class Results:
+class Results(HandedRows):
     """What has come of rows, in a file.
 
     Args:
@@ -52,6 +53,7 @@ class Results:
         keep: go on with what is there, though it was asked otherwise.
         trial: only look; nothing is changed.
         schema: the Arrow schema of the rows, where they come out of Parquet.
+        again: results of these kinds are asked for once more: see `Known.why`.
 
     Raises:
         RequestError: the file cannot be written, holds something else or was asked otherwise, or another run has it.
@@ -68,8 +70,10 @@ class Results:
         keep: bool = False,
         trial: bool = False,
         schema: bytes = b"",
+        again: frozenset[str] = frozenset(),
     ) -> None:
         self._trial = trial
+        self._again = again
         self._schema = schema
         self.out = Path(out)
         self.suffix = self.out.suffix.lower()
@@ -103,7 +107,7 @@ class Results:
         self._is_open = False
         try:
             self._check_foreign()
-            self._index = Index(self._place, trial=self._trial)
+            self._index = Index(self._place, trial=self._trial, again=self._again)
             if not self._index.is_ours:
                 raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
             self._begin(self._index, json.loads(json.dumps(asks, default=identity)), anew=anew, keep=keep)
@@ -148,12 +152,8 @@ class Results:
                 raise RequestError(
                     f"{self.out} is there already", hint="Name another file, or say --anew to write it again."
                 )
-        if before is not None and before != asks and not keep:
-            names = [name for name in {**before, **asks} if before.get(name) != asks.get(name)]
-            raise RequestError(
-                f"{self.out} holds results of another run: {listed(names)} differ{'' if len(names) > 1 else 's'}",
-                hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
-            )
+        if before is not None and not keep:
+            check_same(before, asks, self.out)
         if before is not None and before != asks:
             index.forget_contents()
         if self._trial and not self._data.exists():
@@ -163,9 +163,10 @@ class Results:
         self._is_open = True
         self._begins_anew = anew and not self._trial and not self._made
         self.finished = bool(index.fact("complete", False)) and not self._data.exists()
+        self.costs: dict[str, float] = {} if anew else index.fact("costs", {})
         if anew:
             self.finished, self._end, self._is_caught_up = False, 0, True
-            index.note("end", 0)
+            self._note_end(index, 0)
             index.note("whole", True)
         else:
             self._catch_up(index, keep=keep)
@@ -236,7 +237,7 @@ class Results:
                     hint="Put the file back, say --anew to begin again, or --keep to ask them once more.",
                 )
             index.forget()
-            end = 0
+            end, self.costs = 0, {}
         self._file.seek(end)
         number = 0
         with open(os.dup(self._file.fileno()), "rb") as file:
@@ -252,13 +253,14 @@ class Results:
                         )
                     break
                 # The last one of a row counts.
-                index.found(digest_of(key[0]), end, len(line), failed=key[1])
+                index.found(digest_of(key.key), end, len(line), failed=key.failed, why=key.why)
                 end += len(line)
+                self._cost(key.cost, key.currency)
         if end < size and not self._trial:
             self._file.truncate(end)
         self._end = end
         self._is_caught_up = True
-        index.note("end", end)
+        self._note_end(index, end)
         index.note("whole", True)
 
     def _fits(self, index: Index, end: int) -> bool:
@@ -331,9 +333,11 @@ class Results:
                 raise raised from None
             start, self._end = self._end, self._end + len(line)
             try:
-                self._index.set(digest, start, len(line), failed=failed, content=content)
+                self._cost(result.get("cost"), result.get("currency"))
+                why = why_of(result.get("error"), result.get("finish_reason"))
+                self._index.set(digest, start, len(line), failed=failed, content=content, why=why)
                 if time.monotonic() - self._committed > _COMMIT:
-                    self._index.note("end", self._end)
+                    self._note_end(self._index, self._end)
                     self._index.commit()
                     self._committed = time.monotonic()
             except sqlite3.Error as error:  # the results tell it again to the next run
@@ -347,30 +351,6 @@ class Results:
         left = memoryview(line)
         while left:
             left = left[file.write(left) :]
-
-    def handed(self) -> list[tuple[str, str, int, float, str]]:
-        """The batches that were handed over to a provider: see `Index.handed`."""
-        return self._index.handed()
-
-    def is_handed(self, digest: bytes, content: bytes) -> bool:
-        """Whether a row is in one of the batches, with this very question."""
-        return self._index.is_handed(digest, content)
-
-    def handed_row(self, digest: bytes, mark: str) -> tuple[bytes, str] | None:
-        """What was asked of a row of a batch, and how its result begins."""
-        return self._index.handed_row(digest, mark)
-
-    def count_handed(self, digest: bytes, mark: str) -> bool:
-        """Note that the answer to a row of a batch is in the books: see `Index.count_handed`."""
-        return self._index.count_handed(digest, mark)
-
-    def handed_keys(self, mark: str) -> list[bytes]:
-        """The digests of the keys of the rows of a batch."""
-        return self._index.handed_keys(mark)
-
-    def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
-        """Whether what came of a row that was handed over is to be kept: see `Index.takes`."""
-        return self._index.takes(digest, content, failed=failed)
 
     def note_handed(
         self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str
@@ -391,7 +371,16 @@ class Results:
         self._index.take_back(mark)
 
     def _noted_so_far(self) -> None:
-        self._index.note("end", self._end)
+        self._note_end(self._index, self._end)
+
+    def _cost(self, cost: Any, currency: Any) -> None:
+        if cost and currency:
+            self.costs[currency] = self.costs.get(currency, 0.0) + cost
+
+    def _note_end(self, index: Index, end: int) -> None:
+        """What the index tells of the results reaches so far."""
+        index.note("end", end)
+        index.note("costs", self.costs)
 
     def sync(self) -> None:
         """Put what was written on the disk itself: a machine that loses its power has it."""
@@ -402,6 +391,11 @@ class Results:
         """How many rows have a result, and how many of those failed."""
         with self._lock:
             return self._index.counts()
+
+    def kinds(self) -> dict[str, int]:
+        """How many results there are of each kind that is to be told: see `Known.why`."""
+        with self._lock:
+            return self._index.kinds()
 
     def lines(self) -> Iterator[bytes]:
         """The results, in the order in which they are kept."""
@@ -438,11 +432,11 @@ class Results:
                 if alone:
                     self._data.unlink()
                 self._index.note("complete", complete)
-                self._index.note("end", 0 if alone else self._end)
+                self._note_end(self._index, 0 if alone else self._end)
             elif self._in_order or self._index.size() != self._end:  # some were replaced, by this run or one before
                 self._rewrite(self._index)
             else:
-                self._index.note("end", self._end)
+                self._note_end(self._index, self._end)
         except OSError as error:
             raise self._unwritable(error) from None
         except sqlite3.Error as error:
@@ -459,7 +453,7 @@ class Results:
                 file.write(line)
             end = file.tell()
         index.closed_up(by_place=self._in_order)
-        index.note("end", end)
+        self._note_end(index, end)
         index.note("whole", True)
 
     def abandon(self) -> None:
@@ -469,7 +463,7 @@ class Results:
         if (index := getattr(self, "_index", None)) is not None:
             with suppress(sqlite3.Error):
                 if self._is_caught_up and not self._is_broken and not self._is_put_away:
-                    index.note("end", self._end)
+                    self._note_end(index, self._end)
                 # Begun anew, and nothing new came: what was there is there still.
                 index.close(undo=getattr(self, "_begins_anew", False))
         if self._is_open:

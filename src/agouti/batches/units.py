@@ -41,12 +41,14 @@ class Unit(Struct, frozen=True):
         digest: of the key.
         row: the row.
         prompt: what is asked of it.
+        again: it has a result, which an error does not take the place of.
     """
 
     key: Any
     digest: bytes
     row: Row
     prompt: RowPrompt
+    again: bool = False
 
 
 class Unusable(Struct, frozen=True):
@@ -66,6 +68,8 @@ class Settings(Struct, frozen=True, kw_only=True):
         retry_failed: ask those again that have an error.
         stop_after: so many failures in a row, and nothing else, end it; 0: none do.
         patience: seconds without any success, while errors may pass, that end it.
+        stop_at_share: more than this share of failures ends it, from a hundred rows on.
+        until: no row is begun after this time, in seconds since 1970.
     """
 
     key: str | None = None
@@ -74,6 +78,8 @@ class Settings(Struct, frozen=True, kw_only=True):
     retry_failed: bool = False
     stop_after: int = 25
     patience: float = 300.0
+    stop_at_share: float | None = None
+    until: float | None = None
 
 
 class Source(Struct, frozen=True):

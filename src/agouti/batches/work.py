@@ -31,7 +31,7 @@ from .asking import Asking, refusals_in
 from .index import digest_of
 from .memory import Memory
 from .pace import Pace
-from .pieces import Waiting, failure_facts, kept_value, sampled
+from .pieces import Waiting, failure_facts, kept_value, key_of, sampled, too_many
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Results, Unwritable
 from .streak import Streak
@@ -85,6 +85,7 @@ class Work:
         self._pace = pace
         self._settings = settings
         self._clock = clocks.clock
+        self._now = clocks.now
         self._most = most
         self._report = report
         self._together = together
@@ -101,6 +102,8 @@ class Work:
         self._synced = self._began
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
+        self.kinds: dict[str, int] = {}
+        self._sample: list[tuple[int, Row]] | None = None
         self._is_given_up = False
         self.stop: AgoutiError | None = None
         self.read_all = False
@@ -115,6 +118,8 @@ class Work:
         Raises:
             AgoutiError: it was stopped; what came is kept.
         """
+        if self._settings.sample is not None:
+            self._sample = yield RunCallable(self._sampled)
         yield Together(self._units(), self._most, keep=False, stopped=self._given_up)
         if self.stop is not None:
             raise self.stop
@@ -126,41 +131,57 @@ class Work:
         self._pace.open()
 
     @property
+    def is_over(self) -> bool:
+        """Whether the time has come until which rows are asked."""
+        return self._settings.until is not None and self._now() >= self._settings.until
+
+    @property
+    def left(self) -> int:
+        """Rows that are wanted, and have no result."""
+        total = self.progress().total if self.is_over else None
+        return max((self.met if total is None else total) - self.found - self.done - self.failed, 0)
+
+    @property
     def met_all(self) -> bool:
         """Whether every row of the source was met."""
         return self.read_all and self._settings.limit is None and self._settings.sample is None
 
     @property
     def failed_in_all(self) -> int:
-        """Rows that have an error, of this run or an earlier one."""
+        """Rows that have an error, whenever it came."""
         return self._failed_in_all if self._failed_in_all is not None else self.failed
 
     def count(self) -> None:
         """The run has ended: count what failed in all."""
         self._failed_in_all = self._results.counts()[1]
+        self.kinds = self._results.kinds()
 
     # Which rows.
 
     def _chosen(self) -> Iterator[tuple[int, Row]]:
         """The rows that are wanted, with their numbers."""
-        sample, limit = self._settings.sample, self._settings.limit
-        # Numbered without those that are empty: a blank line more makes no difference.
-        skips = self._source.has_lines
-        rows: Iterable[tuple[int, Row]] = enumerate(
-            (row for row in self._source.rows() if not (skips and row.is_empty)), 1
-        )
-        if sample is not None:
-            rows = sampled(rows, sample)
+        limit = self._settings.limit
+        rows: Iterable[tuple[int, Row]] = self._numbered()
+        if self._settings.sample is not None:
+            rows = self._sampled() if self._sample is None else self._sample
         for number, each in enumerate(rows):
             if limit is not None and number >= limit:
                 return
             yield each
 
+    def _numbered(self) -> Iterator[tuple[int, Row]]:
+        """Without those that are empty: a blank line more makes no difference."""
+        skips = self._source.has_lines
+        return enumerate((row for row in self._source.rows() if not (skips and row.is_empty)), 1)
+
+    def _sampled(self) -> list[tuple[int, Row]]:
+        return sampled(self._numbered(), self._settings.sample or 0)
+
     def _units(self) -> Iterator[Steps[None]]:
         """The pieces of work, made as there is room for them."""
         units: list[Unit] = []
         for place, row in self._chosen():
-            if self.stop is not None:
+            if self.stop is not None or self.is_over:
                 return
             yield from self._due()
             unit = self._met(place, row)
@@ -176,7 +197,7 @@ class Work:
         if units:
             yield self._piece(units)
         self.read_all = self.stop is None
-        while self.stop is None and (waiting := self._next_waiting()) is not None:
+        while self.stop is None and not self.is_over and (waiting := self._next_waiting()) is not None:
             yield self._piece(waiting.units, waiting)
 
     def _due(self) -> Iterator[Steps[None]]:
@@ -207,7 +228,7 @@ class Work:
         self.read_all = True
 
     def tell(self, done: int) -> None:
-        """Tell how far it is; so many rows more are done elsewhere."""
+        """Tell how far it is, with so many rows that are done elsewhere."""
         if self._report is not None:
             progress = self.progress()
             self._report(msgspec.structs.replace(progress, done=progress.done + done))
@@ -237,7 +258,7 @@ class Work:
                 prompt = self._ask.prompt(row)
             except NothingToAsk as wrong:
                 error = wrong.what
-        name = self._key_of(place, row)
+        name = key_of(key, place, row)
         digest = digest_of(name)
         try:
             state = self._results.state(name, digest, place, row, prompt.digest)
@@ -247,16 +268,8 @@ class Work:
         if state == "done" or (state == "failed" and not self._settings.retry_failed):
             self.found += 1
             return None
-        unit = Unit(name, digest, row, prompt)
+        unit = Unit(name, digest, row, prompt, state == "again")
         return Unusable(unit, error) if error else unit
-
-    def _key_of(self, place: int, row: Row) -> Any:
-        key = self._settings.key
-        if key is None:
-            return place
-        if row.columns.get(key) in (None, ""):
-            return f"line {row.line}"  # it cannot be read, or has no such column: told in its result
-        return row.columns[key]
 
     # What comes of them.
 
@@ -265,7 +278,7 @@ class Work:
         while True:
             if waiting is not None and (wait := waiting.at - self._clock()) > 0:
                 yield Sleep(wait)  # nobody else's place is held meanwhile
-            if self.stop is not None:
+            if self.stop is not None or self.is_over:
                 return
             tries, since = (0, None) if waiting is None else (waiting.tries, waiting.since)
             turn = yield from self._pace.enter()
@@ -401,9 +414,14 @@ class Work:
             if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
-            self._results.add(unit.digest, {**result, **came}, failed=failed)
+            # The answer that a row has stays where asking again failed.
+            if not (failed and unit.again) or self._results.takes(unit.digest, b"", failed=True):
+                self._results.add(unit.digest, {**result, **came}, failed=failed)
         except Unwritable as full:
             self._full(full)
+        share = self._settings.stop_at_share
+        if failed and share is not None and (error := too_many(self.failed, self.done, share, came["error"])):
+            self.end(error)
         if failed and alone:
             self.end(
                 RequestError(
@@ -422,7 +440,7 @@ class Work:
             content: what it was asked.
         """
         failed = "error" in came
-        if isinstance(self._results, Results) and not self._results.takes(digest, content, failed=failed):
+        if not self._results.takes(digest, content, failed=failed):
             return
         with self._lock:
             self.failed += failed

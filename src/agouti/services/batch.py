@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Coroutine, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext, suppress
+from functools import partial
 from typing import TYPE_CHECKING, Any, Unpack, overload
 
 from msgspec import Struct
@@ -10,32 +11,34 @@ from msgspec.structs import replace
 
 from ..batches.asking import Answers, Asking, Requests, Values, check_call
 from ..batches.deferred import DeferredRun
-from ..batches.files import ARRAYS, check_installed
 from ..batches.memory import Memory
 from ..batches.pace import Pace
 from ..batches.plan import planned
 from ..batches.prompts import NothingToAsk, RowPrompt, RowPrompts, Template
 from ..batches.result import Batch, BatchPlan
+from ..batches.result_lines import CUT
 from ..batches.results import Results
 from ..batches.sources import REQUEST_KEY, Looked, looked_through
 from ..batches.units import Progress, Settings
 from ..batches.work import Work
 from ..calls import Calls, calls_of
 from ..core.errors import RequestError
-from ..core.parameters import NAMES
 from ..core.suggest import near_hint
 from ..core.vectors import VectorsRequest
 from ..engine.call import request_for
-from ..engine.effects import Steps
+from ..engine.effects import RunCallable, Steps
 from ..engine.groups import Group
 from ..engine.operations.chat import Chat, expressible
 from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
-from ..engine.question import OPTIONS
 from ..options import Options
 from . import run
+from .batch_aside import prepared_aside
+from .batch_checks import again_of, check, until_of
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from ..batches.cluster import ClusterRun
     from ..client import AsyncClient, Client
     from ..core.structured import Means
@@ -62,7 +65,9 @@ class BatchOptions(Options, total=False):
         at_once: so many requests at a time; without it the pace is found: see the guide.
         limit: ask only the first so many rows.
         sample: ask only so many rows, taken by chance, the same ones each time.
-        retry_failed: ask those again that have an error.
+        retry_failed: ask those again that have an error, or those alone whose error is of a kind: ``"RateLimited"``.
+        retry_cut: ask those again whose answer ends at its cap; it stays until there is another one. A cap that is
+            higher now goes with ``keep``.
         anew: begin again; results that are there are lost.
         keep: go on with results that were asked otherwise (another prompt, model, ...).
         budget: the most that the run may cost, in the currency of the model's price.
@@ -71,6 +76,9 @@ class BatchOptions(Options, total=False):
             call fetches them, also after a stop.
         cancel_deferred: cancel what was handed over.
         stop_after: so many failures alone, all in the same way, end the run (25); 0: none do.
+        stop_at_share: more than this share of failures ends the run, from a hundred rows on: 0.05.
+        until: no row is begun after this time, ``"07:00"`` (the next one), an ISO date or a `datetime.datetime`; the
+            same call goes on later.
         patience: seconds without a success that end it, while errors may pass (300).
         delimiter, encoding: of a text file; found out otherwise.
         progress: told after each row.
@@ -93,7 +101,8 @@ class BatchOptions(Options, total=False):
     at_once: int | None
     limit: int | None
     sample: int | None
-    retry_failed: bool
+    retry_failed: bool | str | Sequence[str]
+    retry_cut: bool
     anew: bool
     keep: bool
     budget: float | None
@@ -101,6 +110,8 @@ class BatchOptions(Options, total=False):
     deferred: bool
     cancel_deferred: bool
     stop_after: int
+    stop_at_share: float
+    until: "str | datetime"
     patience: float
     delimiter: str | None
     encoding: str
@@ -160,18 +171,22 @@ def batch(
         >>> made.done, made.failed, [row.finish_reason for row in made]
         (2, 0, ['length', 'length'])
     """
-    prepared = _prepare(client, label, rows, options)
-    budget = _budget(client, label, options.get("budget"))
     from ..client import Client
 
     if isinstance(client, Client):
-        with budget:
+        prepared = _prepare(client, label, rows, options)
+        with _budget(client, label, options.get("budget")):
             return run(client, _steps(client, prepared))
-    return _awaited(client, prepared, budget)
+    return _awaited(client, label, rows, options)
 
 
-async def _awaited(client: "AsyncClient", prepared: _Prepared, budget: "AbstractContextManager[Any]") -> Batch:
-    with budget:
+async def _awaited(client: "AsyncClient", label: str, rows: Any, options: Mapping[str, Any]) -> Batch:
+    prepare = partial(_prepare, client, label, rows, options)
+    if isinstance(rows, (str, os.PathLike, list, tuple)):
+        prepared = await prepared_aside(prepare)
+    else:  # an iterable of the application's own may belong to this thread
+        prepared = prepare()
+    with _budget(client, label, options.get("budget")):
         return await run(client, _steps(client, prepared))
 
 
@@ -216,7 +231,8 @@ def _prepare(
     """
     own = {name: options[name] for name in _OWN if options.get(name) is not None}
     plain = {name: value for name, value in options.items() if name not in _OWN}
-    _check(own, plain)
+    check(own, plain, _OWN)
+    until = until_of(own.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
     target = calls.target(label)
     looked = looked_through(
@@ -258,9 +274,11 @@ def _prepare(
             key=own.get("key"),
             limit=own.get("limit"),
             sample=own.get("sample"),
-            retry_failed=own.get("retry_failed", False),
+            retry_failed=own.get("retry_failed") is True,
             stop_after=own.get("stop_after", 25),
             patience=own.get("patience", 300.0),
+            stop_at_share=own.get("stop_at_share"),
+            until=until,
         ),
         calls.clocks,
         most=min(own.get("at_once", most), most),
@@ -361,44 +379,11 @@ def _asking(
     return Answers(calls, label, prompts, plain), None, None
 
 
-def _check(own: Mapping[str, Any], plain: Mapping[str, Any]) -> None:
-    for name in plain:
-        if name not in OPTIONS and name not in NAMES:
-            raise RequestError(
-                f"batch has no option {name!r}", hint=near_hint(name, [*_OWN, *OPTIONS, *NAMES], "option")
-            )
-    for name in ("at_once", "limit", "sample", "stop_after"):
-        least = 0 if name == "stop_after" else 1
-        value = own.get(name, 1)
-        if not isinstance(value, int) or isinstance(value, bool) or value < least:
-            raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
-    if own.get("embed"):
-        for name in ("kind", "image_columns", "file_columns"):
-            if name in own:
-                raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
-    elif "dimensions" in own:
-        raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
-    for one, other in (
-        ("anew", "keep"), ("prompt", "column"), ("out", "on_row"), ("cluster", "deferred"), ("cluster", "budget"),
-        ("deferred", "budget"),
-    ):  # fmt: skip
-        if own.get(one) and own.get(other):
-            raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
-    if "kind" not in own:
-        for name in ("means", "repairs"):
-            if name in own:
-                raise RequestError(f"{name} goes with kind", hint=f"Leave {name} out, or pass a kind.")
-    suffix = os.path.splitext(str(own.get("out", "")))[1].lower()
-    if suffix in ARRAYS and not own.get("embed"):
-        raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
-    check_installed(suffix)
-
-
 def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:
     if trial and own.get("anew"):
         return Memory()  # nothing that is there counts
     if "out" not in own:
-        for name in ("retry_failed", "anew", "keep", "in_order"):
+        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order"):
             if own.get(name):
                 raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
         return Memory(own.get("on_row"))
@@ -411,6 +396,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, 
         keep=own.get("keep", False),
         trial=trial,
         schema=schema,
+        again=again_of(own),
     )
 
 
@@ -450,15 +436,18 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
         with suppress(RequestError):  # what has stopped it says more
             put_away()
         raise
-    put_away()
+    yield RunCallable(put_away)  # beside the event loop: files are written anew
     return Batch(
         results,
         done=work.done,
         failed=work.failed_in_all,
         failed_now=work.failed,
-        left=max(work.met - work.found - work.done - work.failed, 0) if prepared.deferred is not None else 0,
+        left=work.left if prepared.deferred is not None or work.is_over else 0,
         found=work.found,
         costs=work.costs,
+        costs_in_all=dict(results.costs),
+        kinds={why: count for why, count in work.kinds.items() if why != CUT},
+        cut=work.kinds.get(CUT, 0),
         seconds=clock() - began,
         names=list(work.names),
         failures=tuple(work.failures),

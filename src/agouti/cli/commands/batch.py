@@ -38,12 +38,18 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--cluster", metavar="ADDRESS", help="Let the workers of a Dask cluster ask the rows.")
 @click.option("--deferred", is_flag=True, help="Hand the rows over to be answered later, at the lower price for that.")
 @click.option("--retry-failed", is_flag=True, help="Ask those again that failed.")
+@click.option("--retry-kind", "retry_kinds", metavar="KIND", multiple=True,
+              help="Ask those again that failed in this way, such as RateLimited; repeatable.")  # fmt: skip
+@click.option("--retry-cut", is_flag=True, help="Ask those again whose answer ends at its cap.")
 @click.option("--anew", is_flag=True, help="Begin again; results that are there are lost.")
 @click.option("--keep", is_flag=True, help="Go on with results that were asked otherwise.")
 @click.option("--stop-after", type=click.IntRange(0), default=25, show_default=True, metavar="N",
               help="End after N failures alone, all in the same way; 0: never.")  # fmt: skip
 @click.option("--patience", type=click.FloatRange(0), default=300, show_default=True, metavar="SECONDS",
               help="End after so long without a success, while the provider is away.")  # fmt: skip
+@click.option("--stop-at-share", type=click.FloatRange(0, 1), metavar="SHARE",
+              help="End where more than this share of rows fails, such as 0.05.")  # fmt: skip
+@click.option("--until", metavar="TIME", help="Begin no row after this time: 07:00, or 2026-03-01T07:00.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
 @BLANK
 @click.option("-t", "--temperature", type=float, help="For all rows.")
@@ -74,6 +80,7 @@ def command(
     settings: tuple[str, ...],
     as_json: bool,
     export: str | None,
+    retry_kinds: tuple[str, ...],
     **more: Any,
 ) -> int:
     """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input.
@@ -90,6 +97,10 @@ def command(
     if as_json and not only_plan:
         raise click.UsageError("--json goes with --plan; results are JSON Lines anyway")
     options: dict[str, Any] = {name: value for name, value in more.items() if value is not None and value is not False}
+    if retry_kinds:
+        if options.get("retry_failed"):
+            raise click.UsageError("--retry-failed and --retry-kind exclude each other")
+        options["retry_failed"] = retry_kinds
     options |= parameters_given(settings)
     options |= {
         name: value

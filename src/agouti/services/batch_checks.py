@@ -1,0 +1,119 @@
+"""What the options of a batch must be, and what they say together."""
+
+import builtins
+import os
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from ..batches.files import ARRAYS, check_installed
+from ..batches.result_lines import CUT
+from ..core import errors
+from ..core.errors import AgoutiError, RequestError
+from ..core.parameters import NAMES
+from ..core.suggest import near_hint
+from ..engine.question import OPTIONS
+
+# Failures that are no class: a row that cannot be asked.
+_UNUSABLE = "UnusableRow"
+
+
+def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]) -> None:
+    """See that the options of a batch go together.
+
+    Args:
+        own: its own ones that were given.
+        plain: the others: of every call, and parameters.
+        names: its own ones that there are.
+
+    Raises:
+        RequestError: they do not.
+    """
+    for name in plain:
+        if name not in OPTIONS and name not in NAMES:
+            raise RequestError(
+                f"batch has no option {name!r}", hint=near_hint(name, [*names, *OPTIONS, *NAMES], "option")
+            )
+    for name in ("at_once", "limit", "sample", "stop_after"):
+        least = 0 if name == "stop_after" else 1
+        value = own.get(name, 1)
+        if not isinstance(value, int) or isinstance(value, bool) or value < least:
+            raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
+    share = own.get("stop_at_share", 1)
+    if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 <= share <= 1:
+        raise RequestError(f"stop_at_share = {share!r} is out of range", hint="It takes a number from 0 to 1: 0.05.")
+    if own.get("embed"):
+        for name in ("kind", "image_columns", "file_columns"):
+            if name in own:
+                raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
+    elif "dimensions" in own:
+        raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
+    for one, other in (
+        ("anew", "keep"), ("prompt", "column"), ("out", "on_row"), ("cluster", "deferred"), ("cluster", "budget"),
+        ("deferred", "budget"), ("deferred", "retry_cut"), ("deferred", "until"), ("cluster", "until"),
+    ):  # fmt: skip
+        if own.get(one) and own.get(other):
+            raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
+    if "kind" not in own:
+        for name in ("means", "repairs"):
+            if name in own:
+                raise RequestError(f"{name} goes with kind", hint=f"Leave {name} out, or pass a kind.")
+    suffix = os.path.splitext(str(own.get("out", "")))[1].lower()
+    if suffix in ARRAYS and not own.get("embed"):
+        raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
+    check_installed(suffix)
+
+
+def again_of(own: Mapping[str, Any]) -> frozenset[str]:
+    """The kinds of results that are asked for once more; errors of every kind go by ``retry_failed`` itself.
+
+    >>> sorted(again_of({"retry_failed": "RateLimited, TimedOut", "retry_cut": True}))
+    ['RateLimited', 'TimedOut', 'length']
+
+    Raises:
+        RequestError: there is no such kind.
+    """
+    given = own.get("retry_failed", False)
+    again = frozenset({CUT}) if own.get("retry_cut") else frozenset()
+    if isinstance(given, bool):
+        return again
+    kinds = [each.strip() for each in (given.split(",") if isinstance(given, str) else given)]
+    known = {name for name, each in vars(errors).items() if isinstance(each, type) and issubclass(each, AgoutiError)}
+    for kind in kinds:
+        other = getattr(builtins, str(kind), None)
+        is_other = isinstance(other, type) and issubclass(other, Exception)
+        if kind not in known and kind != _UNUSABLE and not is_other:
+            raise RequestError(
+                f"retry_failed: {kind!r} is no kind of failure",
+                hint=near_hint(str(kind), sorted(known | {_UNUSABLE}), "kind"),
+            )
+    return again | frozenset(kinds)
+
+
+def until_of(value: Any, now: float) -> float | None:
+    """A time of the day, or a date, in seconds since 1970; a time of the day is the next one.
+
+    >>> noon = datetime(2026, 3, 1, 12).timestamp()
+    >>> [(until_of(each, noon) - noon) / 3600 for each in ("13:30", "07:00", "2026-03-02", datetime(2026, 3, 1, 13))]
+    [1.5, 19.0, 12.0, 1.0]
+
+    Raises:
+        RequestError: it is none.
+    """
+    if value is None:
+        return None
+    try:
+        if isinstance(value, datetime):
+            return value.timestamp()
+        if not isinstance(value, str):
+            raise TypeError
+        here = datetime.fromtimestamp(now)
+        if len(value) > 8:
+            return datetime.fromisoformat(value).timestamp()
+        of_day = datetime.fromisoformat(f"2026-01-01T{value}").time()
+        until = datetime.combine(here.date(), of_day)
+        return (until if until > here else until + timedelta(days=1)).timestamp()
+    except (TypeError, ValueError, OverflowError, OSError):
+        raise RequestError(
+            f"until = {value!r} is no time", hint="Say 07:00, or a date and a time: 2026-03-01T07:00."
+        ) from None

@@ -1,0 +1,197 @@
+"""How a run ends, and what is asked again: by kind, cut answers, a share of failures, a time; beside an event loop."""
+
+import asyncio
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import agouti
+
+from ..hostile.kit import Connection, RawServer, answer, reply, serving
+
+
+def _words(connection: Connection, _: int) -> None:
+    question = connection.question
+    cap = json.loads(connection.request.partition(b"\r\n\r\n")[2]).get("max_tokens", 100)
+    if "refused" in question:
+        connection.write(reply(b'{"error": {"message": "no such words"}}', "400 No"))
+    elif "forbidden" in question:
+        connection.write(reply(b'{"error": {"message": "not in this house"}}', "403 No"))
+    else:
+        reason = "length" if "long" in question and cap < 50 else "stop"
+        choice = {"message": {"content": f"<{question}>"}, "finish_reason": reason}
+        usage = {"prompt_tokens": 3, "completion_tokens": 2, "total_tokens": 5}
+        connection.write(reply(json.dumps({"choices": [choice], "usage": usage}).encode()))
+
+
+def _config(server: RawServer) -> dict[str, Any]:
+    price = {"input": 1000, "output": 1000, "currency": "USD"}
+    return {
+        "providers": {"p": {"address": server.address}},
+        "models": {"m": {"provider": "p", "name": "quill", "price": price}},
+    }
+
+
+@pytest.fixture
+def server() -> Iterator[RawServer]:
+    with serving(_words) as running:
+        yield running
+
+
+@pytest.fixture
+def client(server: RawServer) -> Iterator[agouti.Client]:
+    with agouti.Client(_config(server)) as made:
+        yield made
+
+
+ROWS = ["a", "refused b", "long c", "refused d", "", "long e"]
+
+
+def test_end_says_how_many_of_each_kind_and_the_kinds_are_asked_again(
+    client: agouti.Client, server: RawServer, tmp_path: Path
+) -> None:
+    out = tmp_path / "results.jsonl"
+    first = agouti.batch(client, "m", ROWS, out=out, max_tokens=9)
+    assert (first.done, first.failed, first.cut) == (3, 3, 2)
+    assert first.kinds == {"RequestRefused": 2, "UnusableRow": 1}
+    assert first.costs_in_all == first.costs
+    assert first.costs["USD"] > 0
+    asked = len(server.questions)
+    agouti.batch(client, "m", ROWS, out=out, max_tokens=9, retry_failed=["TimedOut", "UnusableRow"])
+    assert len(server.questions) == asked
+    agouti.batch(client, "m", ROWS, out=out, max_tokens=9, retry_failed="RequestRefused")
+    assert sorted(server.questions[asked:]) == ["refused b", "refused d"]
+    asked = len(server.questions)
+    last = agouti.batch(client, "m", ROWS, out=out, max_tokens=90, retry_cut=True, keep=True)
+    assert sorted(server.questions[asked:]) == ["long c", "long e"]
+    assert (last.cut, last.failed, last.done) == (0, 3, 2)
+    assert last.costs_in_all["USD"] == pytest.approx(first.costs["USD"] + last.costs["USD"])
+    with pytest.raises(agouti.RequestError, match="'TimeOut' is no kind of failure") as wrong:
+        agouti.batch(client, "m", ROWS, out=out, retry_failed="TimeOut", keep=True)
+    assert "TimedOut" in wrong.value.hint
+
+
+def test_the_index_is_not_needed_to_know_kinds_and_costs(client: agouti.Client, tmp_path: Path) -> None:
+    out = tmp_path / "results.jsonl"
+    first = agouti.batch(client, "m", ROWS, out=out, max_tokens=9)
+    for path in tmp_path.glob(".*journal*"):
+        path.unlink()
+    again = agouti.batch(client, "m", ROWS, out=out, max_tokens=9, keep=True)
+    assert (again.cut, again.kinds, again.costs_in_all) == (first.cut, first.kinds, pytest.approx(first.costs_in_all))
+
+
+def test_an_answer_that_could_not_be_asked_again_stays(
+    client: agouti.Client, server: RawServer, tmp_path: Path
+) -> None:
+    out = tmp_path / "results.jsonl"
+    agouti.batch(client, "m", ["long a", "long b"], out=out, max_tokens=9)
+
+    def refuse(connection: Connection, number: int) -> None:
+        if "long a" in connection.question:
+            connection.write(reply(b'{"error": {"message": "no"}}', "400 No"))
+        else:
+            connection.write(answer("whole"))
+
+    with serving(refuse) as other, agouti.Client(_config(other)) as changed:
+        made = agouti.batch(changed, "m", ["long a", "long b"], out=out, max_tokens=9, retry_cut=True, keep=True)
+    assert sorted((row.answer, row.error) for row in made) == [("<long a>", ""), ("whole", "")]
+    assert (made.failed_now, made.cut) == (1, 1)
+
+
+def test_a_share_of_failures_ends_it(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
+    rows = [f"{'forbidden' if number % 10 == 0 else 'bed'} {number}" for number in range(1000)]
+    out = tmp_path / "results.jsonl"
+    with pytest.raises(agouti.AgoutiError) as stopped:
+        agouti.batch(client, "m", [row.replace("forbidden", "refused") for row in rows], out=out, stop_at_share=0.05)
+    assert "more than 5 %" in str(stopped.value)
+    assert 100 <= len(server.questions) < 300
+    assert 100 <= len(out.read_text().splitlines()) < 300
+    made = agouti.batch(client, "m", ["refused a"] * 20 + ["bed"] * 980, out=tmp_path / "few.jsonl", stop_at_share=0.05)
+    assert (made.failed, made.done) == (20, 980)
+
+
+def test_no_row_is_begun_after_a_time(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
+    out = tmp_path / "results.jsonl"
+    rows = [f"bed {number}" for number in range(30)]
+    until = datetime.now() - timedelta(seconds=1)
+    made = agouti.batch(client, "m", rows, out=out, until=until)
+    assert (made.done, made.left, server.questions) == (0, 30, [])
+    made = agouti.batch(client, "m", rows, out=out, until=datetime.now() + timedelta(hours=1))
+    assert (made.done, made.left) == (30, 0)
+    for odd in ("7 o'clock", "25:00", 7):
+        with pytest.raises(agouti.RequestError, match="is no time"):
+            agouti.batch(client, "m", rows, until=odd)  # type: ignore[arg-type]
+
+
+def test_command_says_how_it_ended_and_what_comes_next(server: RawServer, tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "quill"\n'
+        'price = { input = 1000, output = 1000, currency = "USD" }\n'
+    )
+    (tmp_path / "rows.txt").write_text("\n".join(ROWS))
+
+    def run(*more: str) -> str:
+        command = [sys.executable, "-m", "agouti", "batch", "m", "rows.txt", "--out", "r.jsonl", "-n", "9", *more]
+        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False, env={**os.environ})
+        return done.stderr
+
+    first = run()
+    assert "2 answers end at their cap: --retry-cut asks them again" in first
+    assert "2 failed (2 RequestRefused)" in first
+    asked = len(server.questions)
+    again = run("--retry-kind", "RequestRefused")
+    assert len(server.questions) == asked + 2
+    assert "all runs on r.jsonl together" in again
+    assert "exclude each other" in run("--retry-kind", "RequestRefused", "--retry-failed")
+    assert "is no time" in run("--until", "7 o'clock")
+    assert "deferred and retry_cut exclude each other" in run("--retry-cut", "--deferred")
+    (tmp_path / "rows.txt").write_text("refused\nbed\n" * 100)
+    shared = run("--anew", "--stop-at-share", "0.1")
+    assert "more than 10 %" in shared
+
+
+def test_an_event_loop_goes_on_while_rows_are_looked_through(server: RawServer, tmp_path: Path) -> None:
+    rows = tmp_path / "rows.jsonl"
+    rows.write_text("".join(json.dumps({"id": number, "note": f"bed {number}"}) + "\n" for number in range(40_000)))
+
+    async def run() -> tuple[Any, float, float]:
+        stood = 0.0
+
+        async def watch() -> None:
+            nonlocal stood
+            while True:
+                before = time.perf_counter()
+                await asyncio.sleep(0.01)
+                stood = max(stood, time.perf_counter() - before)
+
+        async with agouti.AsyncClient(_config(server)) as client:
+            await client.ask("m", "warm")  # what is imported at the first call
+            watching = asyncio.create_task(watch())
+            await asyncio.sleep(0.02)
+            began = time.perf_counter()
+            made = await agouti.batch(client, "m", rows, prompt="{note}", key="id", sample=3, out=tmp_path / "r.jsonl")
+            took = time.perf_counter() - began
+            watching.cancel()
+            begun = asyncio.ensure_future(
+                agouti.batch(client, "m", rows, prompt="{note}", key="id", out=tmp_path / "s.jsonl")
+            )
+            await asyncio.sleep(0.02)
+            begun.cancel()
+            with pytest.raises(asyncio.CancelledError):
+                await begun
+            await asyncio.get_running_loop().run_in_executor(None, time.sleep, 0.5)
+            return made, stood, took
+
+    made, stood, took = asyncio.run(run())
+    assert made.done == 3
+    assert stood < took / 2  # it was all of it
+    left = [path.name for path in tmp_path.iterdir() if path.name.strip(".").startswith("s.jsonl")]
+    assert left == []
