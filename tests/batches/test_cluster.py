@@ -51,7 +51,7 @@ class Cluster:
         self.address = f"tcp://127.0.0.1:{port}"
         self._folder = folder
         self._environment = {**os.environ, **environment}
-        self._scheduler = self._start("scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard")
+        self.scheduler = self._start("scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard")
         self.workers: list[subprocess.Popen[bytes]] = []
 
     def _start(self, *arguments: str) -> "subprocess.Popen[bytes]":
@@ -68,7 +68,7 @@ class Cluster:
         )
 
     def close(self) -> None:
-        for process in (*self.workers, self._scheduler):
+        for process in (*self.workers, self.scheduler):
             process.kill()
             process.wait()
 
@@ -129,6 +129,48 @@ def test_lost_worker_loses_no_row_and_doubles_none(server: RawServer, tmp_path: 
         assert all(b"sk-of-the-workers" in request for request in server.requests)
         again = agouti.batch(client, "a", NOTES, prompt="Sort {note}", key="id", out=out, cluster=dask.address)
         assert (again.done, again.found) == (0, 400)
+
+
+@pytest.mark.parametrize("at_once", [1, 12])
+def test_never_more_at_once_and_a_lost_scheduler_is_said(tmp_path: Path, at_once: int) -> None:
+    out = tmp_path / "o.jsonl"
+    now, most, lock = 0, 0, threading.Lock()
+
+    def count(connection: Connection, _: int) -> None:
+        nonlocal now, most
+        with lock:
+            now += 1
+            most = max(most, now)
+        time.sleep(0.05)
+        with lock:
+            now -= 1
+        connection.write(answer("yes"))
+
+    with (
+        serving(count) as server,
+        cluster(tmp_path, SHED_WORKER_KEY="sk-1") as dask,
+        agouti.Client(config(server)) as client,
+    ):
+
+        def kill() -> None:
+            for _ in range(2000):
+                if len(server.questions) > 20:
+                    break
+                time.sleep(0.01)
+            dask.scheduler.kill()
+
+        killer = threading.Thread(target=kill)
+        killer.start()
+        began = time.monotonic()
+        with pytest.raises(agouti.RequestError, match=r"the scheduler at .* is gone") as lost:
+            agouti.batch(
+                client, "a", NOTES, prompt="Sort {note}", key="id", out=out, cluster=dask.address, at_once=at_once
+            )
+        killer.join()
+        assert "the same command goes on" in lost.value.hint
+        assert time.monotonic() - began < 50
+        assert 1 <= most <= at_once
+        assert len(server.questions) - len(rows_in(out)) <= 2 * at_once  # what was in hand
 
 
 def test_forms_errors_and_an_async_client(server: RawServer, tmp_path: Path) -> None:

@@ -33,6 +33,8 @@ _ROWS = 8
 # Pieces that wait at each worker for the one before, so that none is idle.
 _AHEAD = 2
 _CONNECT = 10.0
+# How the library says that its scheduler is away.
+_LOST = ("CommClosedError", "CancelledError", "FutureCancelledError")
 _LOOK = 0.2
 # Seconds that a run which was stopped waits for what is under way.
 _DRAIN = 60.0
@@ -106,7 +108,7 @@ class ClusterRun:
         address: of the scheduler.
         at_once: rows under way at a time; as many as the workers take, where not given.
         run_rows: what a worker does with rows.
-        rows: of one piece of work.
+        rows: of one piece of work at most; more than eight are one request.
     """
 
     def __init__(
@@ -122,8 +124,8 @@ class ClusterRun:
         self._address = address
         self._asked = asked
         self._work = work
-        self._at_once = at_once
-        self._rows = rows
+        self._rows, self._most_pieces = pieces_of(at_once, rows, is_one=rows > _ROWS)
+        self._is_gone = False
         self._run_rows = run_rows
         self._over = False
 
@@ -148,8 +150,11 @@ class ClusterRun:
         dask = self._connected()
         try:
             self._submit_all(dask)
+        except OSError as error:  # what is said between the two breaks off
+            self._lost(error)
         finally:
-            dask.close()
+            with suppress(OSError):
+                dask.close(timeout=_CONNECT)
 
     def _connected(self) -> Any:
         distributed: Any = import_module("distributed")
@@ -177,6 +182,9 @@ class ClusterRun:
         completed: SimpleQueue[Any] = SimpleQueue()
         ended = False
         while not self._over and self._work.stop is None:
+            if dask.status != "running":
+                self._lost(None)
+                break
             most = self._most(dask)
             while len(pending) < most:
                 if waiting and waiting[0][0] <= time.monotonic():
@@ -204,12 +212,23 @@ class ClusterRun:
     def _drain(self, completed: "SimpleQueue[Any]", pending: dict[Any, tuple[list[Unit], int, float]]) -> None:
         """What is under way is paid for: it is kept, unless nobody wants it any more."""
         until = time.monotonic() + _DRAIN
-        while pending and not self._over and time.monotonic() < until:
+        while pending and not self._over and not self._is_gone and time.monotonic() < until:
             for future in _finished(completed):
                 units, tries, began = pending.pop(future)
                 self._came(future, units, began, tries)
-        for future in pending:
+        for future in pending if not self._is_gone else ():
             future.cancel()
+
+    def _lost(self, error: Exception | None) -> None:
+        """Nobody gives out the work any more."""
+        self._is_gone = True
+        why = f" ({' '.join(str(error).split())[:120]})" if error is not None else ""
+        self._work.end(
+            RequestError(
+                f"the scheduler at {self._address} is gone{why}",
+                hint="What came is kept. Start it again, with its workers; the same command goes on.",
+            )
+        )
 
     def _next(self, pieces: Iterator[list[Unit]]) -> list[Unit]:
         """The next rows; none where one of them ends the run."""
@@ -231,8 +250,8 @@ class ClusterRun:
 
     def _most(self, dask: Any) -> int:
         """Pieces that may be under way: as many as the workers there are now take."""
-        if self._at_once is not None:
-            return max(self._at_once // self._rows, 1)
+        if self._most_pieces is not None:
+            return self._most_pieces
         threads: int = sum(dask.nthreads().values())
         return max(threads * _AHEAD, 1)
 
@@ -241,6 +260,9 @@ class ClusterRun:
         try:
             came = future.result()
         except Exception as error:
+            if any(each.__name__ in _LOST for each in type(error).__mro__):
+                self._lost(None)
+                return []
             why = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
             self._work.end(
                 RequestError(
@@ -255,6 +277,21 @@ class ClusterRun:
             if wait is not None:
                 again.append((unit, wait))
         return again
+
+
+def pieces_of(at_once: int | None, rows: int, *, is_one: bool) -> tuple[int, int | None]:
+    """How many rows a piece of work has, and how many pieces may be under way, so that never more are asked at once.
+
+    Args:
+        is_one: a piece is one request, whatever it has of rows.
+
+    >>> [pieces_of(each, 8, is_one=False) for each in (None, 1, 5, 12, 64)], pieces_of(3, 128, is_one=True)
+    ([(8, None), (1, 1), (5, 1), (6, 2), (8, 8)], (128, 3))
+    """
+    if at_once is None or is_one:
+        return rows, at_once
+    size = max(each for each in range(1, rows + 1) if at_once % each == 0)
+    return size, at_once // size
 
 
 def _finished(completed: "SimpleQueue[Any]") -> list[Any]:
