@@ -4,9 +4,11 @@ import asyncio
 import importlib.util
 import marshal
 import os
+import pkgutil
 import signal
 import uuid
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +34,14 @@ settings.load_profile("agouti")
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 ROOT = Path(__file__).parent.parent
+
+if os.environ.get("PYTEST_XDIST_WORKER"):
+    # pytest parses the modules of a plugin; CPython 3.11 cannot do that in two threads at once (SystemError "AST
+    # constructor recursion depth mismatch"): in long runs, all that is loaded late is loaded before there are threads.
+    for _module in pkgutil.walk_packages(agouti.__path__, "agouti."):
+        if not _module.name.endswith("__main__"):
+            with suppress(ImportError):  # what an extra would bring
+                importlib.import_module(_module.name)
 
 
 def pytest_sessionfinish(session: pytest.Session) -> None:
