@@ -326,6 +326,22 @@ TWO = """
 """
 
 
+EARLY = """
+    import application
+    from agouti.testing import scripted
+
+    with scripted() as script:  # a client that is in use before the session begins
+        script.reply("early")
+        assert application.month("peas") == "early"
+"""
+EARLY = """
+    import application
+    from agouti.testing import scripted
+
+    with scripted() as script:  # a client that is in use before the session begins
+        script.reply("early")
+        assert application.month("peas") == "early"
+"""
 PLACES = """
     import subprocess, sys, unittest, agouti, pytest
     from application import month
@@ -409,5 +425,6 @@ def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
         assert "this would have cost: POST https://far.example/v1/chat/completions" in guarded
         assert "1 error" in guarded
         (tmp_path / "test_places.py").write_text(textwrap.dedent(PLACES))
+        (tmp_path / "conftest.py").write_text(textwrap.dedent(EARLY))
         places = run("test_places.py")
         assert "4 passed" in places, places
