@@ -200,13 +200,15 @@ def _say(made: Batch, noun: str, again: str) -> None:
     cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
     where = f" in {made.out}" if made.out is not None else ""
     there = made.done + made.found - (made.failed - made.failed_now)
-    rate = f" ({made.rate:.0f} a second)" if made.rate >= 2 else ""
+    rate = f" ({made.rate:.0f} a second)" if made.seconds >= 5 and made.rate >= 2 else ""
     click.echo(f"  {there:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{rate}{cost}", err=True)
     if made.out is not None and made.costs_in_all != made.costs:
         amounts = ", ".join(f"{amount_text(amount)} {currency}" for currency, amount in made.costs_in_all.items())
         click.echo(f"  all runs on {made.out} together: {amounts}", err=True)
     if made.cut:
-        again_cut = ": --retry-cut asks them again" if made.out is not None else ""
+        again_cut = (
+            ": --retry-cut asks them again; a higher -n, with --keep, gives them room" if made.out is not None else ""
+        )
         click.echo(f"  {made.cut:,} answers end at their cap{again_cut}", err=True)
     for line, why in made.failures:
         click.echo(printable(f"  line {line}: {why}"), err=True)
