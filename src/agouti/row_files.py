@@ -29,6 +29,7 @@ TEXT = "text"
 _PACKED = {".gz": "gzip", ".bz2": "bz2", ".xz": "lzma"}
 _DELIMITERS = ",;\t|"
 _CHUNK = 1 << 20
+_KINDS = (".csv", ".tsv", ".json", ".jsonl")
 # A cell may hold a whole document.
 _CELL = 100_000_000
 # Bytes that stand for nothing in the commonest of the other encodings.
@@ -91,7 +92,7 @@ class RowFile:
         if delimiter is not None and len(delimiter) != 1:
             raise RequestError("the delimiter is not one character", hint="Pass one, such as ';'.")
         self._path = Path(path)
-        self._spool: IO[bytes] | None = _spooled() if self.name == "-" else None
+        self._spool: IO[bytes] | None = _spooled(self._path)
         self.kind = self._path.suffix.lower()
         self._packed = _PACKED.get(self.kind)
         if self._packed is not None:
@@ -119,6 +120,11 @@ class RowFile:
         return RequestError(f"{self.name} cannot be read ({error.strerror or error})", hint="Name a file with rows.")
 
     def _look(self, file: TextIOWrapper, delimiter: str | None) -> None:
+        if self._spool is not None and self.kind not in _KINDS:
+            # A pipe has no name that says what it gives.
+            begins = file.read(_CHUNK).lstrip()[:1]
+            self.kind = ".csv" if delimiter is not None else ".jsonl" if begins == "{" else self.kind
+            file.seek(0)
         if self.kind in (".csv", ".tsv"):
             first = file.readline()
             self._delimiter = delimiter or ("\t" if self.kind == ".tsv" else _delimiter_in(first))
@@ -129,8 +135,6 @@ class RowFile:
             self._check_names()
         elif self.kind == ".json":
             self._check_array(file)
-        elif self.name == "-" and file.read(_CHUNK).lstrip()[:1] == "{":
-            self.kind = ".jsonl"
 
     def _check_names(self) -> None:
         twice = next((name for name in self.names if self.names.count(name) > 1), None)
@@ -338,13 +342,19 @@ def _alone(batch: Any, at: int) -> dict[str, Any] | str:
     return row
 
 
-def _spooled() -> IO[bytes]:
-    """Standard input as a file that can be gone through more than once."""
+def _spooled(path: Path) -> IO[bytes] | None:
+    """Standard input, or a pipe, as a file that can be gone through more than once; `None` of what is one."""
     import shutil
     import sys
 
+    if str(path) != "-" and (not path.exists() or path.is_file() or path.is_dir()):
+        return None
     file = tempfile.TemporaryFile()  # noqa: SIM115  # it lives as long as its rows
-    shutil.copyfileobj(sys.stdin.buffer, file)
+    if str(path) == "-":
+        shutil.copyfileobj(sys.stdin.buffer, file)
+    else:
+        with path.open("rb") as pipe:
+            shutil.copyfileobj(pipe, file)
     file.flush()
     return file
 

@@ -88,6 +88,17 @@ def test_the_index_is_not_needed_to_know_kinds_and_costs(client: agouti.Client, 
     assert (again.cut, again.kinds, again.costs_in_all) == (first.cut, first.kinds, pytest.approx(first.costs_in_all))
 
 
+def test_errors_of_rows_without_a_key_go_with_them(client: agouti.Client, tmp_path: Path) -> None:
+    rows, out = tmp_path / "rows.jsonl", tmp_path / "results.jsonl"
+    rows.write_text('{"id": "x", "n": "a"}\n{"n": "b"}\n{"id": "z", "n": "refused"}\n')
+    first = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out)
+    assert (first.failed, repr(first)) == (2, f"Batch(done=1, failed=2, found=0, left=0, out={str(out)!r})")
+    rows.write_text('{"id": "w", "n": "c"}\n{"id": "x", "n": "a"}\n{"id": "y", "n": "b"}\n')
+    made = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, retry_failed=True)
+    assert [row.key for row in made] == ["x", "z", "w", "y"]  # what was asked and paid stays, also of rows that went
+    assert (made.failed, made.kinds) == (1, {"RequestRefused": 1})
+
+
 def test_an_answer_that_could_not_be_asked_again_stays(
     client: agouti.Client, server: RawServer, tmp_path: Path
 ) -> None:
@@ -129,6 +140,32 @@ def test_no_row_is_begun_after_a_time(client: agouti.Client, server: RawServer, 
     for odd in ("7 o'clock", "25:00", 7):
         with pytest.raises(agouti.RequestError, match="is no time"):
             agouti.batch(client, "m", rows, until=odd)  # type: ignore[arg-type]
+
+
+def test_pipes_are_rows(server: RawServer, tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "quill"\n'
+    )
+    table: list[tuple[str, str, list[str]]] = [
+        ("cat {} | agouti batch m -", "a\nb\n", ["a", "b"]),
+        ("cat {} | agouti batch m /dev/stdin", "a\nb\n", ["a", "b"]),
+        ("agouti batch m <(cat {})", "a\nb\n", ["a", "b"]),
+        ("cat {} | agouti batch m - --prompt 'so {{n}}'", '{"n": "a"}\n', ["so a"]),
+        ("cat {} | agouti batch m - --delimiter , --prompt 'so {{n}}'", "id,n\n1,a\n2,b\n", ["so a", "so b"]),
+    ]
+    agouti_here = f'agouti() {{ {sys.executable} -m agouti "$@"; }}; '
+    for command, text, questions in table:
+        (tmp_path / "input").write_text(text)
+        begun = len(server.questions)
+        done = subprocess.run(
+            ["bash", "-c", agouti_here + command.format("input")],
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert done.returncode == 0, done.stderr
+        assert sorted(server.questions[begun:]) == questions
 
 
 def test_command_says_how_it_ended_and_what_comes_next(server: RawServer, tmp_path: Path) -> None:

@@ -10,6 +10,8 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Any, Literal, TypeAlias
 
+from .result_lines import UNUSABLE
+
 State: TypeAlias = Literal["new", "done", "failed", "changed", "twice", "again"]
 
 _TABLES = """
@@ -205,6 +207,8 @@ class Index:
     def put_last_what_is_gone(self) -> None:
         """Rows that were not met in this run have no place among the others any more."""
         self._base.execute("UPDATE rows SET place = NULL WHERE run != ?", (self.run,))
+        # An error of a row that could not even be asked is of no use without it; it may go by its line alone.
+        self._base.execute("DELETE FROM rows WHERE run != ? AND failed AND why = ?", (self.run, UNUSABLE))
 
     def forget_contents(self) -> None:
         """What rows were asked is of no account any more: those that have a result keep it."""

@@ -78,6 +78,9 @@ class Memory:
     def sync(self) -> None:
         """Nothing is on a disk."""
 
+    def put_last_what_is_gone(self) -> None:
+        """Nothing was here before."""
+
     def finish(self, names: Iterable[str], *, met_all: bool) -> None:
         """Nothing is to be written; what waits for a row that never came is shown."""
         if self._show is not None:

@@ -116,6 +116,10 @@ class Batch(Table[BatchRow]):
         self.remarks = remarks
         self.out: Path | None = results.out if isinstance(results, Results) else None
 
+    def __repr__(self) -> str:
+        where = f", out={str(self.out)!r}" if self.out is not None else ""
+        return f"Batch(done={self.done}, failed={self.failed}, found={self.found}, left={self.left}{where})"
+
     @property
     def rows(self) -> tuple[BatchRow, ...]:  # type: ignore[override]
         """All rows."""

@@ -8,6 +8,8 @@ from typing import Any, NamedTuple
 import msgspec
 
 CUT = "length"
+UNUSABLE = "UnusableRow"
+"""The kind of the error of a row that could not be asked."""
 _KIND = re.compile(r"[A-Z]\w+(?=: )")
 
 
@@ -47,7 +49,7 @@ def why_of(error: Any, finish_reason: Any) -> str:
     if error is None:
         return CUT if finish_reason == CUT else ""
     found = _KIND.match(str(error))
-    return found[0] if found else "UnusableRow"
+    return found[0] if found else UNUSABLE
 
 
 _DECODER = msgspec.json.Decoder(_Known)

@@ -404,12 +404,18 @@ class Results(HandedRows):
                 file.seek(start)
                 yield file.read(size)
 
+    def put_last_what_is_gone(self) -> None:
+        """Every row was met: what others have stands last, and errors of those that could not be asked go."""
+        if self._is_open and not (self.finished or self._is_broken or self._begins_anew):
+            with self._lock, suppress(sqlite3.Error):
+                self._index.put_last_what_is_gone()
+
     def finish(self, names: Iterable[str], *, met_all: bool) -> None:
         """Write the file that was asked for, and let go of it.
 
         Args:
             names: the columns of the rows.
-            met_all: whether every row was met: others are gone, and stand last.
+            met_all: whether every row was met.
         """
         if not self._is_open:
             return
@@ -420,8 +426,6 @@ class Results(HandedRows):
         try:
             if self.finished or self._is_broken:
                 return
-            if met_all:
-                self._index.put_last_what_is_gone()
             done, failed = self._index.counts()
             complete = met_all and not failed
             if self._data != self.out:

@@ -153,6 +153,8 @@ class Work:
 
     def count(self) -> None:
         """The run has ended: count what failed in all."""
+        if self.met_all:
+            self._results.put_last_what_is_gone()
         self._failed_in_all = self._results.counts()[1]
         self.kinds = self._results.kinds()
 
@@ -484,9 +486,7 @@ class Work:
             self._times.popleft()
         span = now - (self._times[0] if self._times else now)
         rate = len(self._times) / span if span > 0.2 else 0.0
-        left = None
-        if total is not None and rate > 0:
-            left = max(total - self.found - self.done - self.failed, 0) / rate
+        wanted = None if total is None else max(total - self.found - self.done - self.failed, 0)
         return Progress(
             total=total,
             found=self.found,
@@ -494,6 +494,6 @@ class Work:
             failed=self.failed,
             costs=dict(self.costs),
             rate=rate,
-            seconds_left=left,
+            seconds_left=wanted / rate if wanted is not None and rate > 0 else None,
             at_once=self._pace.under_way,
         )

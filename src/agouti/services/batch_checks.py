@@ -7,15 +7,12 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from ..batches.files import ARRAYS, check_installed
-from ..batches.result_lines import CUT
+from ..batches.result_lines import CUT, UNUSABLE
 from ..core import errors
 from ..core.errors import AgoutiError, RequestError
 from ..core.parameters import NAMES
 from ..core.suggest import near_hint
 from ..engine.question import OPTIONS
-
-# Failures that are no class: a row that cannot be asked.
-_UNUSABLE = "UnusableRow"
 
 
 def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]) -> None:
@@ -82,10 +79,10 @@ def again_of(own: Mapping[str, Any]) -> frozenset[str]:
     for kind in kinds:
         other = getattr(builtins, str(kind), None)
         is_other = isinstance(other, type) and issubclass(other, Exception)
-        if kind not in known and kind != _UNUSABLE and not is_other:
+        if kind not in known and kind != UNUSABLE and not is_other:
             raise RequestError(
                 f"retry_failed: {kind!r} is no kind of failure",
-                hint=near_hint(str(kind), sorted(known | {_UNUSABLE}), "kind"),
+                hint=near_hint(str(kind), sorted(known | {UNUSABLE}), "kind"),
             )
     return again | frozenset(kinds)
 

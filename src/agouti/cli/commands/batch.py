@@ -83,7 +83,8 @@ def command(
     retry_kinds: tuple[str, ...],
     **more: Any,
 ) -> int:
-    """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input.
+    """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input
+    (of CSV: say its --delimiter).
 
     Each result is written before the next one is waited for. The same command again goes on where it was stopped, also
     after a kill: no row that has its result is asked again. Lines of an OpenAI-compatible batch need no prompt.
