@@ -3,10 +3,12 @@
 import asyncio
 import json
 import os
+import sqlite3
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -88,13 +90,24 @@ def test_the_index_is_not_needed_to_know_kinds_and_costs(client: agouti.Client, 
     assert (again.cut, again.kinds, again.costs_in_all) == (first.cut, first.kinds, pytest.approx(first.costs_in_all))
 
 
+def test_a_journal_of_an_earlier_version_says_kinds_and_costs(client: agouti.Client, tmp_path: Path) -> None:
+    out = tmp_path / "results.jsonl"
+    first = agouti.batch(client, "m", ROWS, out=out, max_tokens=9)
+    with closing(sqlite3.connect(tmp_path / ".results.jsonl.journal", isolation_level=None)) as base:
+        base.execute("ALTER TABLE rows DROP COLUMN why")
+        base.execute("DELETE FROM facts WHERE name = 'costs'")
+    again = agouti.batch(client, "m", ROWS, out=out, max_tokens=9)
+    assert (again.done, again.cut, again.kinds) == (0, first.cut, first.kinds)
+    assert again.costs_in_all == pytest.approx(first.costs_in_all)
+
+
 def test_errors_of_rows_without_a_key_go_with_them(client: agouti.Client, tmp_path: Path) -> None:
     rows, out = tmp_path / "rows.jsonl", tmp_path / "results.jsonl"
     rows.write_text('{"id": "x", "n": "a"}\n{"n": "b"}\n{"id": "z", "n": "refused"}\n')
-    first = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out)
+    first = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, at_once=1)
     assert (first.failed, repr(first)) == (2, f"Batch(done=1, failed=2, found=0, left=0, out={str(out)!r})")
     rows.write_text('{"id": "w", "n": "c"}\n{"id": "x", "n": "a"}\n{"id": "y", "n": "b"}\n')
-    made = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, retry_failed=True)
+    made = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, retry_failed=True, at_once=1)
     assert [row.key for row in made] == ["x", "z", "w", "y"]  # what was asked and paid stays, also of rows that went
     assert (made.failed, made.kinds) == (1, {"RequestRefused": 1})
 

@@ -181,6 +181,19 @@ class Index:
         ).fetchone()
         return int(found[0]), int(found[1])
 
+    def unread(self) -> list[tuple[bytes, int, int]]:
+        """Results of which an earlier version has not noted the kind: the digest of the key, and where they stand."""
+        return [
+            (bytes(key), int(start), int(size))
+            for key, start, size in self._base.execute(
+                "SELECT key, start, size FROM rows WHERE why IS NULL AND start IS NOT NULL"
+            )
+        ]
+
+    def note_kind(self, key: bytes, why: str) -> None:
+        """The kind of a result: see `Known.why`."""
+        self._base.execute("UPDATE rows SET why = ? WHERE key = ?", (why, key))
+
     def kinds(self) -> dict[str, int]:
         """How many results there are of each kind that is to be told: see `Known.why`."""
         return dict(

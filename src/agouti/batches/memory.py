@@ -49,10 +49,14 @@ class Memory:
             self._failed += failed
             self._count += 1
             self._kinds[why_of(result.get("error"), result.get("finish_reason"))] += 1
-            if (cost := result.get("cost")) and (currency := result.get("currency")):
-                self.costs[currency] = self.costs.get(currency, 0.0) + cost
+            self.add_cost(result.get("cost"), result.get("currency"))
             while self._show is not None and self._waiting and self._waiting[0] in self._lines:
                 self._show(json.loads(self._lines.pop(self._waiting.popleft())))
+
+    def add_cost(self, cost: Any, currency: Any) -> None:
+        """Count what was paid."""
+        if cost and currency:
+            self.costs[currency] = self.costs.get(currency, 0.0) + cost
 
     def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
         """Nothing was here before."""

@@ -3,9 +3,12 @@
 import json
 import re
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any, NamedTuple
 
 import msgspec
+
+from ..core.errors import RequestError
 
 CUT = "length"
 UNUSABLE = "UnusableRow"
@@ -77,6 +80,18 @@ def _odd_key_in(line: bytes) -> Known | None:
         )
     except (ValueError, RecursionError, LookupError, TypeError, AttributeError):
         return None
+
+
+def check_results(path: Path) -> None:
+    """See that a file holds results.
+
+    Raises:
+        RequestError: it does not.
+    """
+    with path.open("rb") as file:
+        line = file.readline(1 << 20)
+    if key_in(line) is None:
+        raise RequestError(f"{path} holds something else", hint="Name another file to keep results in.")
 
 
 def result_line(result: Mapping[str, Any]) -> bytes:

@@ -23,7 +23,7 @@ from .files import ARRAYS, SUFFIXES, written
 from .handed_rows import HandedRows
 from .identities import check_same, identity
 from .index import Index, State, digest_of
-from .result_lines import key_in, result_line, why_of
+from .result_lines import check_results, key_in, result_line, why_of
 
 KEY = "key"
 # What was noted in the index is on disk after so many seconds; until then the results tell it.
@@ -140,10 +140,10 @@ class Results(HandedRows):
             index.note("request", None)
         there = self._data.exists() and self._data.stat().st_size > 0
         if there and anew:
-            self._first_line()
+            check_results(self._data)
         if before is None and not anew:
             if there and not keep:
-                self._first_line()
+                check_results(self._data)
                 raise RequestError(
                     f"{self.out} is there already, and it is not known how its rows were asked",
                     hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
@@ -209,17 +209,6 @@ class Results(HandedRows):
             if self._data != self.out:
                 self.out.unlink(missing_ok=True)
 
-    def _first_line(self) -> None:
-        """See that a file holds results.
-
-        Raises:
-            RequestError: it does not.
-        """
-        with self._data.open("rb") as file:
-            line = file.readline(1 << 20)
-        if key_in(line) is None:
-            raise RequestError(f"{self._data} holds something else", hint="Name another file to keep results in.")
-
     def _catch_up(self, index: Index, *, keep: bool = False) -> None:
         """Note what stands in the file and not in the index; a line that was being written is cut off."""
         size = os.fstat(self._file.fileno()).st_size
@@ -238,6 +227,11 @@ class Results(HandedRows):
                 )
             index.forget()
             end, self.costs = 0, {}
+        for digest, start, length in index.unread():
+            self._file.seek(start)
+            if (known := key_in(self._file.read(length))) is not None:
+                index.note_kind(digest, known.why)
+                self.add_cost(known.cost, known.currency)
         self._file.seek(end)
         number = 0
         with open(os.dup(self._file.fileno()), "rb") as file:
@@ -255,7 +249,7 @@ class Results(HandedRows):
                 # The last one of a row counts.
                 index.found(digest_of(key.key), end, len(line), failed=key.failed, why=key.why)
                 end += len(line)
-                self._cost(key.cost, key.currency)
+                self.add_cost(key.cost, key.currency)
         if end < size and not self._trial:
             self._file.truncate(end)
         self._end = end
@@ -333,7 +327,7 @@ class Results(HandedRows):
                 raise raised from None
             start, self._end = self._end, self._end + len(line)
             try:
-                self._cost(result.get("cost"), result.get("currency"))
+                self.add_cost(result.get("cost"), result.get("currency"))
                 why = why_of(result.get("error"), result.get("finish_reason"))
                 self._index.set(digest, start, len(line), failed=failed, content=content, why=why)
                 if time.monotonic() - self._committed > _COMMIT:
@@ -373,7 +367,8 @@ class Results(HandedRows):
     def _noted_so_far(self) -> None:
         self._note_end(self._index, self._end)
 
-    def _cost(self, cost: Any, currency: Any) -> None:
+    def add_cost(self, cost: Any, currency: Any) -> None:
+        """Count what was paid, whether its result is kept or not."""
         if cost and currency:
             self.costs[currency] = self.costs.get(currency, 0.0) + cost
 

@@ -98,8 +98,7 @@ class Work:
         self._streak = Streak(settings.stop_after)
         self._later: list[Waiting] = []
         self._numbers = itertools.count()
-        self._drained = False
-        self._synced = self._began
+        self._drained, self._synced = False, self._began
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
         self.kinds: dict[str, int] = {}
@@ -165,7 +164,7 @@ class Work:
         limit = self._settings.limit
         rows: Iterable[tuple[int, Row]] = self._numbered()
         if self._settings.sample is not None:
-            rows = self._sampled() if self._sample is None else self._sample
+            rows = self._sample or self._sampled()
         for number, each in enumerate(rows):
             if limit is not None and number >= limit:
                 return
@@ -419,6 +418,8 @@ class Work:
             # The answer that a row has stays where asking again failed.
             if not (failed and unit.again) or self._results.takes(unit.digest, b"", failed=True):
                 self._results.add(unit.digest, {**result, **came}, failed=failed)
+            else:
+                self._results.add_cost(came.get("cost"), came.get("currency"))
         except Unwritable as full:
             self._full(full)
         share = self._settings.stop_at_share
