@@ -22,7 +22,7 @@ from agouti.engine.operations.chat import Chat
 from agouti.engine.outgoing import OutgoingRequest
 from agouti.relay.answers import Answers
 from agouti.relay.exchange import Exchange
-from agouti.relay.kept_responses import KeptResponses
+from agouti.relay.response_store import ResponseStore
 from agouti.relay.turns import TurnMemory
 
 SCHEMA = {
@@ -159,7 +159,7 @@ class Measure:
         providers = {each: {"address": f"https://{each}.example/v1", "dialect": each} for each in DIALECTS}
         models = {each: {"provider": each, "name": "quill"} for each in DIALECTS}
         self._client = agouti.AsyncClient(agouti.load_config({"providers": providers, "models": models}))
-        self._answers = Answers(self._client, RelaySettings(), TurnMemory(), KeptResponses())
+        self._answers = Answers(self._client, RelaySettings(), TurnMemory(), ResponseStore())
 
     def body(self, form: str, dialect: str, more: Mapping[str, Any]) -> dict[str, Any]:
         """The fields that go out.

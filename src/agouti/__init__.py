@@ -17,8 +17,8 @@ TYPE_CHECKING = False
 
 if TYPE_CHECKING:
     from . import relay as relay
-    from .batches.kept_results import export as batch_export
     from .batches.result import Batch, BatchPlan, BatchRow
+    from .batches.result_files import export as batch_export
     from .batches.units import Progress as BatchProgress
     from .client import AsyncClient, Client
     from .config.budgets import Budget
@@ -210,7 +210,7 @@ _HOME = {
     "UsageReport": "ledger.usage",
     "UsageRow": "ledger.usage",
     "batch": "services.batch",
-    "batch_export": "batches.kept_results",
+    "batch_export": "batches.result_files",
     "batch_plan": "services.batch",
     "check": "services.check",
     "compare": "services.compare",

@@ -14,8 +14,8 @@ from ..core.errors import RequestError
 from ..forms import Misfit
 from ..tables import SUFFIXES, Table, check_suffix
 from .files import vector_of, written
-from .kept_results import kept_lines
 from .memory import Memory
+from .result_files import kept_lines
 from .results import Results
 
 

@@ -19,8 +19,8 @@ from ..config.files import Busy, opened_alone, replaced
 from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
+from .deferred_rows import DeferredRows
 from .files import ARRAYS, SUFFIXES, written
-from .handed_rows import HandedRows
 from .identities import check_same, identity
 from .index import Index, State, digest_of
 from .result_lines import check_results, key_in, result_line, why_of
@@ -41,7 +41,7 @@ class Unwritable(RequestError):
     lines: tuple[bytes, ...] = ()
 
 
-class Results(HandedRows):
+class Results(DeferredRows):
     """What has come of rows, in a file.
 
     Args:

@@ -29,8 +29,8 @@ from ..engine.provider import Target
 from ..engine.question import question_of
 from ..reply import Attempt, Reply
 from .exchange import Exchange
-from .kept_responses import KeptResponses, request_for, told_of
-from .own_words import check_sayable, own_form, query_of, request_in, speaks
+from .passthrough import check_sayable, own_form, query_of, request_in, speaks
+from .response_store import ResponseStore, request_for, told_of
 from .spending import TAG
 from .told import Refused, told
 from .turns import TurnMemory, UniqueCalls
@@ -97,7 +97,7 @@ class Answers:
     """
 
     def __init__(
-        self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory, kept: KeptResponses
+        self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory, kept: ResponseStore
     ) -> None:
         self._client = client
         self._calls = calls_of(client)

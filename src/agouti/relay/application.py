@@ -27,10 +27,10 @@ from .answers import COMMENT, JSON, STOPS, Answers, Outcome, decoded, label_in
 from .door import NOBODY, Door, is_own
 from .exchange import CallerGone, Exchange, Receive, Scope, Send
 from .front import Endpoint, Front, Handler
-from .kept_responses import KeptResponses
 from .metrics import MEDIA_TYPE, Metrics
 from .models import listed
 from .request_log import write
+from .response_store import ResponseStore
 from .seen import CallSeen, CallsSeen
 from .spending import CURRENT, Spent, TokenBudgets
 from .tokens import AccessToken, TokenFile
@@ -91,7 +91,7 @@ class Relay:
         self.started = time.time()
         self.stopping = False
         self._turns = TurnMemory()
-        self._kept = KeptResponses()
+        self._kept = ResponseStore()
         self._closing: set[asyncio.Task[None]] = set()
         self._client: AsyncClient | None = None
         self._earlier: list[AsyncClient] = []

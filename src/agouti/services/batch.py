@@ -33,8 +33,8 @@ from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
 from ..options import Options
 from . import run
-from .batch_aside import prepared_aside
 from .batch_checks import again_of, check, until_of
+from .batch_threads import prepare_in_thread
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -183,7 +183,7 @@ def batch(
 async def _awaited(client: "AsyncClient", label: str, rows: Any, options: Mapping[str, Any]) -> Batch:
     prepare = partial(_prepare, client, label, rows, options)
     if isinstance(rows, (str, os.PathLike, list, tuple)):
-        prepared = await prepared_aside(prepare)
+        prepared = await prepare_in_thread(prepare)
     else:  # an iterable of the application's own may belong to this thread
         prepared = prepare()
     with _budget(client, label, options.get("budget")):

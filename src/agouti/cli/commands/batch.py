@@ -125,7 +125,7 @@ def command(
 
 
 def _export(out: str | None, path: str) -> int:
-    from ...batches.kept_results import export
+    from ...batches.result_files import export
 
     if out is None:
         raise click.UsageError("--export goes with --out: the file that a run has written to")

@@ -179,7 +179,7 @@ class ServerFormat:
         """Fields that go to a provider of the same format as they came; `None` stands for one that is left out."""
         return {name: body[name] for name in self.shared if name in body}
 
-    def own_words(self, body: Mapping[str, Json]) -> Request:
+    def request_in_own_format(self, body: Mapping[str, Json]) -> Request:
         """What is asked, where nothing of it but the model is read: for a provider that speaks the same format.
 
         Raises:

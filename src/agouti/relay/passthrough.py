@@ -37,7 +37,7 @@ def request_in(form: ServerFormat, body: Mapping[str, Json], targets: tuple[Targ
             # Only numbers that mean something to one server alone, such as -1 for no limit: all else is wrong for all.
             rest = {name: value for name, value in body.items() if not isinstance(value, (int, float))}
             form.decode_request(rest)
-        return form.own_words(body), False
+        return form.request_in_own_format(body), False
 
 
 def speaks(form: ServerFormat, target: Target) -> bool:

@@ -46,7 +46,7 @@ class KeptResponse(Struct, frozen=True):
         return len(self.body) + len(self.items)
 
 
-class KeptResponses:
+class ResponseStore:
     """The latest responses; the oldest are forgotten.
 
     Args:

@@ -14,7 +14,7 @@ class _Prepared(Protocol):
 _P = TypeVar("_P", bound=_Prepared)
 
 
-async def prepared_aside(prepare: Callable[[], _P]) -> _P:
+async def prepare_in_thread(prepare: Callable[[], _P]) -> _P:
     """What a function gives that opens the files of a run; whoever does not wait for it leaves no file open."""
     context = contextvars.copy_context()
     future = asyncio.get_running_loop().run_in_executor(None, context.run, prepare)

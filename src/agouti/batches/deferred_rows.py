@@ -3,7 +3,7 @@
 from .index import Index
 
 
-class HandedRows:
+class DeferredRows:
     """Rows that were handed over, as an index knows them."""
 
     _index: Index
