@@ -56,6 +56,7 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
         str(count),
     ]
     stopping: list[int] = []
+    asked_to_end: set[int] = set()
     began: dict[int, float] = {}
     workers: list[subprocess.Popen[bytes]] = []
 
@@ -69,6 +70,7 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
         if number != getattr(signal, "SIGHUP", None):
             stopping.append(number)
             number = signal.SIGTERM
+            asked_to_end.update(each.pid for each in workers)
         for each in workers:
             with suppress(OSError):
                 each.send_signal(number)
@@ -89,6 +91,9 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
                 if not stopping:
                     workers[at] = start()
         for each in workers:
+            if each.pid not in asked_to_end:  # it was being started when the signal came
+                each.terminate()
+        for each in workers:
             each.wait()
     finally:
         for each in workers:
@@ -98,5 +103,3 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
         for number, handler in before.items():
             signal.signal(number, handler)
         sock.close()
-        with suppress(OSError):
-            os.set_inheritable(sock.fileno(), False)
