@@ -300,11 +300,7 @@ class Answers:
         call, _ = self.call_of(form, body, token, to)
         counted = await self._client._run(count(call))
         target = call.targets[0]
-        attempts = {
-            ATTEMPTS: attempts_text(
-                (Attempt(provider=target.provider.label, model=target.model.name, outcome="answered"),)
-            )
-        }
+        attempts = _answered_by(target)
         await to.answer(200, encode_json({"input_tokens": counted.tokens}), JSON, attempts)
 
     async def vectors(self, body: Mapping[str, Json], token: str, to: Exchange, outcome: Outcome) -> None:
@@ -334,11 +330,7 @@ class Answers:
             rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
             data = encode_json(encode_vectors(rows, made.model or target.model.name, made.usage))
             usage, outcome.cost = made.usage, made.cost
-            attempts = {
-                ATTEMPTS: attempts_text(
-                    (Attempt(provider=target.provider.label, model=target.model.name, outcome="answered"),)
-                )
-            }
+            attempts = _answered_by(target)
         outcome.tokens = (usage.input_tokens, None)
         await to.answer(200, data, JSON, attempts)
 

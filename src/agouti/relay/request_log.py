@@ -137,6 +137,8 @@ def listen(settings: "RelaySettings") -> "logging.handlers.QueueListener | None"
 def end(listener: "logging.handlers.QueueListener | None") -> None:
     """Write what waits, as far as somebody takes it."""
     if listener is not None:
+        for handler in [each for each in log.handlers if isinstance(each, _Queue) and each.queue is listener.queue]:
+            log.removeHandler(handler)
         last = threading.Thread(target=listener.stop, daemon=True)
         last.start()
         last.join(_LAST)
