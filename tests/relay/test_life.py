@@ -296,6 +296,26 @@ def test_it_reads_its_configuration_again_at_sighup_and_logs_as_json(tmp_path: P
     assert any("read again" in each.get("message", "") for each in lines)
 
 
+def test_what_a_token_did_in_the_minute_counts_when_the_configuration_is_read_again(tmp_path: Path) -> None:
+    north = '[providers.north]\naddress = "http://127.0.0.1:9/v1"\n'
+    (tmp_path / "agouti.toml").write_text(north)
+    _, text, _ = agouti_command(tmp_path, "relay", "token", "club", "--requests-per-minute", "1")
+    secret = re.search(r"agouti-\S+|[\w-]{30,}", text)
+    assert secret is not None, text
+    headers = {"authorization": f"Bearer {secret[0]}"}
+    with process(tmp_path, "relay", "--port", "0") as (started, address):
+
+        def status() -> int:
+            body = json.dumps({"model": "none", "messages": [{"role": "user", "content": "x"}]})
+            return POOL.request("POST", address + "/v1/chat/completions", headers=headers, body=body).status
+
+        assert [status(), status()] == [404, 429]
+        (tmp_path / "agouti.toml").write_text(north + '[models.peas]\nprovider = "north"\nname = "m"\n')
+        started.send_signal(signal.SIGHUP)
+        assert until(lambda: "peas" in POOL.request("GET", address + "/v1/models", headers=headers).data.decode())
+        assert status() == 429
+
+
 def test_an_output_that_nobody_reads_stops_nothing(tmp_path: Path) -> None:
     (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
     with process(tmp_path, "relay", "--port", "0") as (started, address):

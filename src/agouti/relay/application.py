@@ -115,7 +115,10 @@ class Relay:
                 "what tokens spent before stands in %s, and counts no more: the configuration names another ledger", own
             )
         self.settings, self.tokens, self.config = settings, tokens, loaded
+        before = getattr(self, "door", None)
         self.door = Door(loaded, settings, tokens)
+        if before is not None:
+            self.door.goes_on(before)
         self.door.share = self.workers
         self._stamps = _stamps(loaded)
 
