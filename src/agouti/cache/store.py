@@ -54,6 +54,7 @@ class AnswerStore:
         self._base: sqlite3.Connection | None = None
         self._added = 0
         self._looked = 0.0
+        self._file = (0, 0)  # which one is open: another program may have begun a new one in its place
         self._connection()
         begin_anew(self)
 
@@ -74,17 +75,26 @@ class AnswerStore:
         if base is not None:
             with suppress(sqlite3.Error):
                 base.close()
+        if self._there() != self._file:
+            return  # another program has put it aside already
         place = self._path.with_name(f"{self._path.name}.damaged-{time.time_ns()}")
         try:
+            for ending in ("-wal", "-shm"):  # before anybody can begin anew
+                self._path.with_name(self._path.name + ending).unlink(missing_ok=True)
             os.replace(self._path, place)
         except OSError as error:
             raise ConfigError(
                 f"[cache] store = {str(self._path)!r} is damaged ({why}), and cannot be moved away: {error.strerror}",
                 hint="Remove it: a new one begins.",
             ) from None
-        for ending in ("-wal", "-shm"):
-            self._path.with_name(self._path.name + ending).unlink(missing_ok=True)
         warn(f"the cache {self._path} was damaged ({why}): it is {place.name} now, and a new one begins")
+
+    def _there(self) -> tuple[int, int]:
+        try:
+            facts = os.stat(self._path)
+        except OSError:
+            return 0, 0
+        return facts.st_dev, facts.st_ino
 
     def _is_damaged(self, error: sqlite3.Error) -> bool:
         """Whether the file is a database that cannot be read any more; anything else is somebody's."""
@@ -103,7 +113,7 @@ class AnswerStore:
             if not self._is_damaged(error):
                 return False
             self._move_away(str(error))
-            self._base = self._opened()
+            self._connection()
         return True
 
     def _opened(self) -> sqlite3.Connection:
@@ -111,6 +121,7 @@ class AnswerStore:
             if not self._path.exists():
                 # Answers are nobody else's.
                 os.close(os.open(self._path, os.O_CREAT | os.O_RDWR, 0o600))
+            self._file = self._there()
             base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
             try:
                 self._prepare(base)
