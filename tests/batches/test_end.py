@@ -101,6 +101,16 @@ def test_a_journal_of_an_earlier_version_says_kinds_and_costs(client: agouti.Cli
     assert again.costs_in_all == pytest.approx(first.costs_in_all)
 
 
+def test_results_of_a_run_under_way_are_exported_once_each(client: agouti.Client, tmp_path: Path) -> None:
+    out = tmp_path / "results.jsonl"
+    agouti.batch(client, "m", ["a", "b"], out=out, at_once=1)
+    with out.open("ab") as file:  # a run that asks again, and has not noted it yet
+        file.write(b'{"key":1,"answer":"later"}\n{"key":3,"answer":"new"}\n{"key":4,"ans')
+    assert agouti.batch_export(out, tmp_path / "copy.jsonl") == 3
+    copied = [json.loads(line) for line in (tmp_path / "copy.jsonl").read_text().splitlines()]
+    assert [(each["key"], each["answer"]) for each in copied] == [(1, "later"), (2, "<b>"), (3, "new")]
+
+
 def test_errors_of_rows_without_a_key_go_with_them(client: agouti.Client, tmp_path: Path) -> None:
     rows, out = tmp_path / "rows.jsonl", tmp_path / "results.jsonl"
     rows.write_text('{"id": "x", "n": "a"}\n{"n": "b"}\n{"id": "z", "n": "refused"}\n')

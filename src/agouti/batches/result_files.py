@@ -13,6 +13,7 @@ import msgspec
 
 from ..core.errors import RequestError
 from .files import SUFFIXES, written
+from .index import digest_of
 from .result_lines import key_in
 
 
@@ -31,19 +32,20 @@ def kept_lines(out: Path) -> Iterator[bytes]:
     data, journal = places_of(out)
     try:
         with data.open("rb") as file, closing(_opened(journal)) as base:
-            end = 0
-            for start, size in base.execute(
-                "SELECT start, size FROM rows WHERE start IS NOT NULL ORDER BY place IS NULL, place, start"
+            noted = "FROM rows WHERE start IS NOT NULL"
+            file.seek(int(base.execute(f"SELECT coalesce(max(start + size), 0) {noted}").fetchone()[0]))
+            # Of a run under way: not noted yet, and some instead of what is.
+            latest = {digest_of(known.key): line for line in file if (known := key_in(line)) is not None}
+            for key, start, size in base.execute(
+                f"SELECT key, start, size {noted} ORDER BY place IS NULL, place, start"
             ):
-                file.seek(start)
-                line = file.read(size)
-                end = max(end, start + size)
+                line = latest.pop(bytes(key), b"")
+                if not line:
+                    file.seek(start)
+                    line = file.read(size)
                 if line.endswith(b"\n"):
                     yield line
-            file.seek(end)
-            for line in file:  # of a run under way: not noted yet
-                if line.endswith(b"\n") and key_in(line) is not None:
-                    yield line
+            yield from latest.values()
     except OSError as error:
         raise RequestError(
             f"there are no results of {out} ({error.strerror or error})",

@@ -49,16 +49,21 @@ class StoreThread:
         job = Job(function)
         with self._lock:
             if self._jobs is None:
-                jobs: SimpleQueue[Job | None] = SimpleQueue()
-                thread = threading.Thread(target=_work, args=(jobs,), name=self._name, daemon=True)
-                try:
-                    thread.start()
-                except RuntimeError:  # the program is at its end, and takes no new threads
-                    job.run()
-                    return job
-                self._jobs = jobs
-            self._jobs.put(job)
+                self._jobs = self._started()
+            if self._jobs is not None:
+                self._jobs.put(job)
+                return job
+        job.run()  # without the lock: it may ask for more
         return job
+
+    def _started(self) -> "SimpleQueue[Job | None] | None":
+        """A thread that works; `None` where the program is at its end, and takes no new threads."""
+        jobs: SimpleQueue[Job | None] = SimpleQueue()
+        try:
+            threading.Thread(target=_work, args=(jobs,), name=self._name, daemon=True).start()
+        except RuntimeError:
+            return None
+        return jobs
 
     def stop(self) -> None:
         """End the thread once all before this is done."""
