@@ -76,6 +76,8 @@ def test_end_says_how_many_of_each_kind_and_the_kinds_are_asked_again(
     assert sorted(server.questions[asked:]) == ["long c", "long e"]
     assert (last.cut, last.failed, last.done) == (0, 3, 2)
     assert last.costs_in_all["USD"] == pytest.approx(first.costs["USD"] + last.costs["USD"])
+    with pytest.raises(agouti.RequestError, match="neither True nor kinds"):
+        agouti.batch(client, "m", ROWS, out=out, retry_failed=1, keep=True)  # type: ignore[arg-type]
     with pytest.raises(agouti.RequestError, match="'TimeOut' is no kind of failure") as wrong:
         agouti.batch(client, "m", ROWS, out=out, retry_failed="TimeOut", keep=True)
     assert "TimedOut" in wrong.value.hint

@@ -74,7 +74,12 @@ def again_of(own: Mapping[str, Any]) -> frozenset[str]:
     again = frozenset({CUT}) if own.get("retry_cut") else frozenset()
     if isinstance(given, bool):
         return again
-    kinds = [each.strip() for each in (given.split(",") if isinstance(given, str) else given)]
+    if not isinstance(given, (str, list, tuple, set, frozenset)):
+        raise RequestError(
+            f"retry_failed = {given!r} is neither True nor kinds of failures",
+            hint='Pass True, or kinds: ["RateLimited"].',
+        )
+    kinds = [each.strip() for each in (given.split(",") if isinstance(given, str) else map(str, given))]
     known = {name for name, each in vars(errors).items() if isinstance(each, type) and issubclass(each, AgoutiError)}
     for kind in kinds:
         other = getattr(builtins, str(kind), None)
