@@ -362,9 +362,19 @@ def test_a_socket_file_is_the_owners_alone(tmp_path: Path) -> None:
                 assert sock.recv(65536).startswith(b"HTTP/1.1 200")
             code, _, err = agouti_command(tmp_path, "relay", "--unix", str(place))
             assert (code, "cannot be used" in err) == (2, True)
+            with socket.socket(socket.AF_UNIX) as sock:
+                sock.connect(str(place))  # it is there still
         finally:
             started.kill()
             started.communicate()
+
+
+def test_a_file_that_is_no_socket_stays(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
+    (tmp_path / "notes.txt").write_text("18 of 24 up")
+    code, _, err = agouti_command(tmp_path, "relay", "--unix", str(tmp_path / "notes.txt"))
+    assert (code, "cannot be used" in err) == (2, True), err
+    assert (tmp_path / "notes.txt").read_text() == "18 of 24 up"
 
 
 def test_wrong_ways_to_start(tmp_path: Path) -> None:

@@ -67,6 +67,7 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
         click.echo(f"{paint(f'{address}/v1', bold=True)}   {len(relay.config.models)} models, {keys}")
         click.echo(paint(f"page: {address}/   description: {address}/openapi.json   running until Ctrl-C", dim=True))
 
+    bound = ""  # what another one listens at stays
     try:
         if inherited >= 0:
             relay.share(workers or 1)
@@ -74,14 +75,15 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
             serve_socket(relay, socket.socket(fileno=inherited), lambda _: None)
             return
         sock = listening(relay, host, port, unix)
+        bound = unix
         count = workers or relay.settings.workers
         if count > 1:
             run_workers(sock, count, app.config, ready)
         else:
             serve_socket(relay, sock, ready)
     finally:
-        if unix and inherited < 0:
-            Path(unix).unlink(missing_ok=True)
+        if bound:
+            Path(bound).unlink(missing_ok=True)
         end(listener)
 
 
