@@ -369,6 +369,19 @@ def test_a_socket_file_is_the_owners_alone(tmp_path: Path) -> None:
             started.communicate()
 
 
+def test_what_tokens_have_spent_is_not_known_where_the_ledger_cannot_be_read(tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        '[providers.n]\naddress = "http://127.0.0.1:9/v1"\n[ledger]\nstore = "u.sqlite"\n'
+    )
+    agouti_command(tmp_path, "relay", "token", "club")
+    code, _, err = agouti_command(tmp_path, "relay", "token")
+    assert (code, err) == (0, "")  # nobody has called yet
+    (tmp_path / "u.sqlite").write_text("no database at all")
+    code, out, err = agouti_command(tmp_path, "relay", "token")
+    assert (code, "club" in out) == (0, True)
+    assert "what they have spent is not known" in err
+
+
 def test_a_file_that_is_no_socket_stays(tmp_path: Path) -> None:
     (tmp_path / "agouti.toml").write_text('[providers.north]\naddress = "http://127.0.0.1:9/v1"\n')
     (tmp_path / "notes.txt").write_text("18 of 24 up")

@@ -10,6 +10,7 @@ import click
 from ...config.load import load
 from ...config.singles import RelaySettings
 from ...core.errors import AgoutiError, AgoutiWarning, ConfigError
+from ...core.masking import printable
 from ...relay.tokens import TokenFile, made
 from ..app import Settings
 from ..text import paint
@@ -243,8 +244,8 @@ def _spent(app: Settings) -> dict[str, tuple[str, str]]:
 
     config = load(app.config)
     settings = config.ledger or relay_ledger(config)
-    if settings is None:
-        return {}
+    if settings is None or (settings.path is not None and not settings.path.exists()):
+        return {}  # nobody has called yet
     today = datetime.now(UTC).date()
     try:
         ledger = open_ledger(settings, reading=True)
@@ -253,7 +254,8 @@ def _spent(app: Settings) -> dict[str, tuple[str, str]]:
             days = usage_of(ledger, today - timedelta(days=62), today, ["tag:token", "day"])
         finally:
             ledger.close()
-    except AgoutiError:
+    except AgoutiError as error:
+        click.echo(printable(f"(what they have spent is not known: {error.what})"), err=True)
         return {}
     costs = {row.group["tag:token"] or "": row.cost for row in month.rows}
     last: dict[str, str] = {}
