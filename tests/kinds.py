@@ -124,10 +124,6 @@ class Rich(BaseModel):
     raw: dict[str, int]
 
 
-class Empty(BaseModel):
-    pass
-
-
 KINDS: dict[str, Any] = {
     "str": str,
     "int": int,
@@ -163,7 +159,6 @@ KINDS: dict[str, Any] = {
     "recursive model": Tree,
     "bounded model": Bounded,
     "rich model": Rich,
-    "empty model": Empty,
     "list of models": list[Address],
     "schema": {
         "type": "object",

@@ -150,8 +150,7 @@ def test_schema_from_the_command_line_and_in_new_files(tmp_path: Path) -> None:
     curl = 'curl https://api.northbank.example/v1/chat/completions -d \'{"model": "quill-large"}\''
     code, _, err = agouti_command("adopt", "--write", curl)
     assert code == 0, err
-    first = (tmp_path / "agouti.toml").read_text().splitlines()[0]
-    assert first == f"#:schema {address}"
+    assert "file:" not in (tmp_path / "agouti.toml").read_text()  # a path of one machine, in a file of many
     assert Path(address.removeprefix("file://")).exists()
     assert list(VALID.iter_errors(tomllib.loads((tmp_path / "agouti.toml").read_text()))) == []
 

@@ -32,6 +32,7 @@ LAYERS = [
     "plain_values",
     "form_types",
     "form",
+    "form_patterns",
     "form_schemas",
     "forms",
     "tools",

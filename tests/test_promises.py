@@ -122,7 +122,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
     assert named(next_model=False) == {
         "AgoutiError", "ConfigError", "LabelUnknown", "RequestError", "NotRecorded", "ParameterUnsupported", "ProviderError",
         "RequestRefused", "ContextOverflow", "ContentRefused", "ReplyError", "NotFilled", "ToolCallInvalid", "TooManyRounds", "DeadlineExceeded",
-        "LedgerUnavailable",
+        "LedgerUnavailable", "CallRefused",
     }  # fmt: skip
     assert named(exit_code=2) == {
         "ConfigError",
@@ -196,7 +196,26 @@ def test_wrong_call_after_a_good_round_may_be_corrected_again() -> None:
             client.ask("quill@p", "?", tools=[frost], run_tools=True)
 
 
-@pytest.mark.parametrize("error", [agouti.OutOfCredit("empty"), KeyboardInterrupt(), SystemExit(3)])
+def test_an_error_of_ours_in_a_function_is_told_like_any_other() -> None:
+    def frost() -> int:
+        raise agouti.RateLimited("elsewhere", hint="for the developer")
+
+    fake = FakeTransport([calling("frost"), GOOD])
+    with agouti.Client(config(), transport=fake) as client:
+        assert client.ask("quill@p", "?", tools=[frost], run_tools=True).text
+        told = json.loads(fake.requests[-1].body or b"{}")["messages"][-1]["content"]
+        assert told == "Error: RateLimited: elsewhere"
+
+    def slow() -> int:
+        time.sleep(0.2)
+        raise agouti.DeadlineExceeded("over")
+
+    with agouti.Client(config(), transport=FakeTransport([calling("slow"), GOOD])) as client:
+        with pytest.raises(agouti.DeadlineExceeded):
+            client.ask("quill@p", "?", tools=[slow], run_tools=True, deadline=0.1)
+
+
+@pytest.mark.parametrize("error", [KeyboardInterrupt(), SystemExit(3)])
 def test_what_a_model_must_not_be_told_is_raised(error: BaseException) -> None:
     def frost() -> int:
         raise error

@@ -179,8 +179,8 @@ def test_refusals_streams_and_those_that_are_left() -> None:
         with client.stream("a", "Peas?") as streamed:
             next(iter(streamed))
     names = [(span.name, dict(span.attributes or {}).get("error.type")) for span in told.spans]
-    # The limiter stands before a hook of the application's own: what it refuses, that hook does not see.
-    assert names == [("chat b", None), ("chat loam", None), ("chat b", None), ("chat quill", None), ("chat a", "abandoned"), ("chat quill", "abandoned")]  # fmt: skip
+    # A hook of the application's own stands before the limiter: it sees what that refuses.
+    assert names == [("chat b", None), ("chat loam", None), ("chat b", None), ("chat loam", "LimitReached"), ("chat quill", None), ("chat a", "abandoned"), ("chat quill", "abandoned")]  # fmt: skip
     assert told.numbers["gen_ai.client.operation.time_to_first_chunk"][0].count == 1
     assert told.hook._calls == {}
 

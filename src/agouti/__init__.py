@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         AgoutiError,
         AgoutiWarning,
         BudgetExceeded,
+        CallRefused,
         CircuitOpen,
         ConfigError,
         ConnectionFailed,
@@ -85,6 +86,7 @@ if TYPE_CHECKING:
         SignatureKey,
     )
     from .embeddings import Embeddings, Near
+    from .engine.hook_checks import run_in_thread
     from .engine.hooks import AttemptDetails, AttemptResult, CallResult, Hook
     from .engine.operations.count import TokenCount
     from .engine.question import Question
@@ -124,6 +126,7 @@ _HOME = {
     "BatchRow": "batches.result",
     "Budget": "config.budgets",
     "BudgetExceeded": "core.errors",
+    "CallRefused": "core.errors",
     "CallResult": "engine.hooks",
     "CircuitOpen": "core.errors",
     "Citation": "core.chat",
@@ -218,6 +221,7 @@ _HOME = {
     "explain": "services.explain",
     "load_config": "config.load",
     "probe": "services.probe",
+    "run_in_thread": "engine.hook_checks",
 }
 _OTHER_NAME = {"BatchProgress": "Progress", "batch_export": "export", "batch_plan": "plan", "load_config": "load"}
 
@@ -239,6 +243,7 @@ __all__ = [
     "BatchRow",
     "Budget",
     "BudgetExceeded",
+    "CallRefused",
     "CallResult",
     "CircuitOpen",
     "Citation",
@@ -333,6 +338,7 @@ __all__ = [
     "explain",
     "load_config",
     "probe",
+    "run_in_thread",
 ]
 
 

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from .core.errors import RequestError
 from .core.http import Timeouts
 from .core.masking import looks_like_a_key
+from .core.near_misses import OF_CLIENTS
 from .core.retries import Retries
 from .core.secret import Secret, SecretText, looks_secret
 from .core.structured import MEANS, Means
@@ -102,7 +103,7 @@ def check_client(options: Iterable[str]) -> None:
         if name not in OF_CALL_SET:
             known = ["config", "transport", "record", "replay", "connections", "hooks", *OF_CALL]
             hint = "A key is key= of Client.at, or stands in the entry of its provider."
-            hint = hint if "key" in name else near_hint(name, known, "option")
+            hint = hint if "key" in name else near_hint(name, known, "option", OF_CLIENTS)
             raise RequestError(f"a client has no option {name!r}", hint=hint)
 
 
@@ -174,7 +175,7 @@ def _changed(kind: type[Limits], name: str, given: object, usual: Any) -> Any:
     fields = kind.__struct_fields__
     if not isinstance(given, Mapping):
         raise RequestError(
-            f"{name} cannot be a {type(given).__name__}", hint=f"Pass agouti.{kind.__name__}(...), or a dict."
+            f"{name} cannot be a {type(given).__name__}", hint=f"Pass {_LIKELY[name]}, or agouti.{kind.__name__}(...)."
         )
     for field in given:
         if field not in fields:
@@ -187,6 +188,12 @@ def _changed(kind: type[Limits], name: str, given: object, usual: Any) -> Any:
     if isinstance(usual, Mapping):
         return {**usual, **given}
     return dict(given) if usual is None else replace(usual, **given)
+
+
+_LIKELY = {
+    "retries": 'a dict, such as retries={"max": 3}',
+    "timeouts": 'a dict, such as timeouts={"first_byte": 20}; of the whole call: deadline=20',
+}
 
 
 def _headers(given: object) -> dict[str, str] | None:

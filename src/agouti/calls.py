@@ -20,7 +20,7 @@ from .engine.call import CLOCKS, Call, check_blanks
 from .engine.groups import AROUND
 from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
-from .own_hooks import own_hooks
+from .own_hooks import all_hooks as client_hooks
 from .reply import Reply
 from .transport.instead import ACTIVE, all_hooks
 
@@ -298,6 +298,13 @@ class Calls:
                     hint=hint,
                 )
 
+    @staticmethod
+    def asked(body: "Mapping[str, Json]", beside: "Mapping[str, Any]") -> "Asked":
+        """The parts of a request in the canonical form, with limits of the call beside it."""
+        from .core.canonical import asked
+
+        return asked(body, beside)
+
     def chunked(self, asked: "Asked") -> "tuple[Call, Chunks]":
         """A call for a stream in the canonical form, and what makes its chunks."""
         from .core.canonical import Chunks
@@ -350,8 +357,9 @@ class BaseClient:
         if replay is not None or any(each.keyless for each in ACTIVE):
             config = config.keyless()
         check_client(limits or ())
-        self._owned, self._ledger = own_hooks(config)
-        self._calls = Calls(config, (*self._owned, *hooks), limits=limits_of(limits or {}))
+        in_order, self._ledger = client_hooks(config, hooks)
+        self._owned = [each for each in in_order if type(each).__module__.startswith("agouti.")]
+        self._calls = Calls(config, in_order, limits=limits_of(limits or {}))
         self._environment = config.environment
         self._whole = True
         self._record = record

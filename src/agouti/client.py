@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from .engine.operations.count import TokenCount
     from .filled import Filled
     from .model_list import ModelList
-    from .options import AskOptions, EmbedOptions, FillOptions, Limits, Options, Prompt
+    from .options import AskOptions, EmbedOptions, ExchangeOptions, FillOptions, Limits, Options, Prompt
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
     from .transport.base import AsyncTransport, SyncTransport
 
@@ -102,11 +102,12 @@ class Client(UsageCalls):
         steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
         return Stream(self._driver(steps), so_far)
 
-    def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
+    def exchange(self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]") -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out, whatever the provider speaks.
 
         Args:
             body: ``model`` is a label, or ``NAME@PROVIDER``. Fields that are no parameters are passed on untouched.
+            limits: ``deadline``, ``timeouts``, ``retries``, ``headers``, ``tags`` and ``cache``, as for `ask`.
 
         Example:
             >>> import agouti, agouti.standins
@@ -115,19 +116,18 @@ class Client(UsageCalls):
             ...     client.exchange(body)["choices"][0]["finish_reason"]
             'stop'
         """
-        from .core.canonical import asked
-
-        request = asked(body)
+        request = self._calls.asked(body, limits)
         return self._calls.exchanged(self.ask(request.model, request.messages, **request.options))
 
-    def exchange_stream(self, body: Mapping[str, Json]) -> Iterator[dict[str, Json]]:
+    def exchange_stream(
+        self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]"
+    ) -> Iterator[dict[str, Json]]:
         """As `exchange`, but the chunks of a stream as they come; closing the iterator closes the connection."""
-        from .core.canonical import asked
         from .engine.accumulate import ReplyAccumulator
         from .engine.operations.chat_streamed import CANONICAL, stream
         from .streams import Stream
 
-        call, chunks = self._calls.chunked(asked(body))
+        call, chunks = self._calls.chunked(self._calls.asked(body, limits))
         so_far = ReplyAccumulator()
         with Stream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
             for batch in streamed.batches():
@@ -363,21 +363,20 @@ class AsyncClient(AsyncUsageCalls):
         steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
         return AsyncStream(self._driver(steps), so_far)
 
-    async def exchange(self, body: Mapping[str, Json]) -> dict[str, Json]:
+    async def exchange(self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]") -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out; as `Client.exchange`."""
-        from .core.canonical import asked
-
-        request = asked(body)
+        request = self._calls.asked(body, limits)
         return self._calls.exchanged(await self.ask(request.model, request.messages, **request.options))
 
-    async def exchange_stream(self, body: Mapping[str, Json]) -> AsyncIterator[dict[str, Json]]:
+    async def exchange_stream(
+        self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]"
+    ) -> AsyncIterator[dict[str, Json]]:
         """The chunks of a stream as they come; as `Client.exchange_stream`."""
-        from .core.canonical import asked
         from .engine.accumulate import ReplyAccumulator
         from .engine.operations.chat_streamed import CANONICAL, stream
         from .streams import AsyncStream
 
-        call, chunks = self._calls.chunked(asked(body))
+        call, chunks = self._calls.chunked(self._calls.asked(body, limits))
         so_far = ReplyAccumulator()
         async with AsyncStream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
             async for batch in streamed.batches():

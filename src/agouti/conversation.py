@@ -13,7 +13,7 @@ from .core.messages import messages_of, with_parts
 from .core.prompt import Prompt, prompt_messages
 from .core.usage import Usage, total_cost, total_usage
 from .core.warn import warn
-from .core.window import last_turn
+from .core.window import last_turn, whole_turns
 from .engine.accumulate import ReplyAccumulator
 from .engine.question import media_parts, question_of
 from .reply import Reply
@@ -33,6 +33,17 @@ Fit: TypeAlias = Literal["error", "drop_oldest"] | Callable[[list[Message], int]
 """What is done about a context window that is full: see `Client.conversation`."""
 
 
+class _LeftTurn:
+    """A turn under way: what was said, and who asks; whoever stops it may want to keep what has come."""
+
+    __slots__ = ("asking", "said", "so_far")
+
+    def __init__(self, said: tuple[Message, ...], so_far: ReplyAccumulator | None) -> None:
+        self.said = said
+        self.so_far = so_far
+        self.asking: ToolLoop | None = None
+
+
 class _Conversation:
     """What both kinds share: the history, and how a turn becomes a part of it."""
 
@@ -47,6 +58,7 @@ class _Conversation:
         self._calls = calls
         self._model = model
         self.remarks: tuple[str, ...] = ()
+        self._unknown: dict[str, Json] = {}
         if isinstance(before, (str, os.PathLike)):
             before, options = self._from_file(before, options)
         # What is wrong with the options is said now, not at the first turn.
@@ -60,14 +72,14 @@ class _Conversation:
         self.messages: list[Message] = list(messages_of(list(before)))
         self.replies: list[Reply] = []
         self._lock = Lock()
-        self._left: tuple[list[Message], ReplyAccumulator] | None = None
+        self._left: _LeftTurn | None = None
         self._window = ContextWindow()
 
     def _from_file(self, path: "FilePath", options: "AskOptions") -> "tuple[list[Message], AskOptions]":
         from .conversation_files import read_conversation
 
         kept = read_conversation(path)
-        settings, remarks = kept.settings, kept.remarks
+        settings, remarks, self._unknown = kept.settings, kept.remarks, kept.unknown
         try:
             question_of("...", settings)
         except RequestError as error:
@@ -98,7 +110,8 @@ class _Conversation:
         """
         from .conversation_files import settings_to_keep, write_conversation
 
-        write_conversation(path, self._model, settings_to_keep(self._options), self.messages)
+        settings = settings_to_keep(self._options)
+        write_conversation(path, self._model, settings, self.messages, unknown=self._unknown)
 
     def undo(self) -> list[Message]:
         """Take the last turn back: the last words of the user and all that followed. What it cost stays counted.
@@ -120,21 +133,39 @@ class _Conversation:
             self._lock.release()
 
     def keep(self) -> Reply | None:
-        """Keep the turn of a stream that was stopped: the question, and what had come of the answer.
+        """Keep a turn that was stopped, or failed: the question, functions that ran, and what had come of the answer.
+
+        Rounds of functions are kept whole, the call with its result; a function that had not ended is not in them.
 
         Returns:
-            The unfinished reply; `None` where the last turn came to its end, or failed before a first piece.
+            The unfinished reply; `None` where the last turn came to its end, or failed before anything had come.
+
+        Raises:
+            RequestError: the conversation is in the middle of a turn.
         """
-        left, self._left = self._left, None
-        if left is None:
+        if not self._lock.acquire(blocking=False):
+            raise _in_a_turn()
+        try:
+            left, self._left = self._left, None
+            return None if left is None else self._kept(left)
+        finally:
+            self._lock.release()
+
+    def _kept(self, left: "_LeftTurn") -> Reply | None:
+        added = left.asking.added if left.asking is not None else []
+        replies = list(left.asking.replies) if left.asking is not None else []
+        rounds = whole_turns(added)[0]
+        text = ""
+        if len(rounds) < len(added):  # it was stopped while a function ran: that reply is there, and its call goes
+            text = replies[-1].text
+        elif left.so_far is not None and (text := (reply := left.so_far.reply()).text):
+            replies.append(reply)
+        if not text and not rounds:
             return None
-        said, so_far = left
-        reply = so_far.reply()
-        if not reply.text:
-            return None
-        self.messages += [*said, Message("assistant", reply.text)]
-        self.replies.append(reply)
-        return reply
+        self.messages += [*left.said, *rounds, *([Message("assistant", text)] if text else [])]
+        known = {id(each) for each in self.replies}  # those of a turn that failed are counted already
+        self.replies += [each for each in replies if id(each) not in known]
+        return replies[-1]
 
     @property
     def usage(self) -> Usage:
@@ -159,7 +190,7 @@ class _Conversation:
             if not self._lock.acquire(blocking=False):
                 raise _in_a_turn()
             try:
-                self._left = (list(said), so_far) if so_far is not None else None
+                self._left = _LeftTurn(said, so_far)
                 done = yield from self._asked(loop, said, so_far)
                 self._left = None
                 self.messages += [*said, *done.messages]
@@ -180,6 +211,8 @@ class _Conversation:
             if fit is not None:
                 history = yield from window.fitted(history, loop.call, fit)
             asking = loop.asking((*history, *said))
+            if self._left is not None:
+                self._left.asking = asking
             try:
                 done = yield from asking.steps(so_far)
             except ContextOverflow as error:

@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Iterable, Mapping
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from pathlib import Path
 from typing import IO
 
@@ -20,6 +20,8 @@ from .core.window import last_turn, whole_turns
 FilePath = str | os.PathLike[str]
 
 _HEADER = "conversation"
+_VERSION = 1
+_KNOWN = frozenset({"version", "label", "settings"})
 # What a file may say of the turns to come: nothing of where requests go, and nothing that is code.
 _SETTINGS = frozenset({"system", "examples", "blanks", *NAMES} - {"tools"})
 
@@ -32,12 +34,14 @@ class KeptConversation(Struct, frozen=True, kw_only=True):
         settings: the options of its turns: system text, blanks, examples, parameters.
         messages: what was said.
         remarks: what could not be read and was left out, with the lines.
+        unknown: what the header has that nobody here knows; it is written again.
     """
 
     label: str
     settings: dict[str, Json]
     messages: list[Message]
     remarks: list[str]
+    unknown: dict[str, Json] = {}
 
 
 def read_conversation(path: FilePath) -> KeptConversation:
@@ -61,7 +65,9 @@ def read_conversation(path: FilePath) -> KeptConversation:
         try:
             value = msgspec.json.decode(line)
             if isinstance(value, dict) and "role" not in value and isinstance(value.get(_HEADER), dict):
-                header = header or value[_HEADER]
+                if header is not None:
+                    raise RequestError("a second header stands there")
+                header = value[_HEADER]
             else:
                 messages.append(_read(value, number))
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
@@ -75,11 +81,29 @@ def read_conversation(path: FilePath) -> KeptConversation:
         )
     messages, remarks = _mended(messages, remarks, os.fspath(path), torn=bool(remarks) or header is not None)
     header = header or {}
+    version = header.get("version", _VERSION)
+    if version != _VERSION:
+        raise RequestError(
+            f"{path} is a conversation of version {str(version)[:20]}; this Agouti knows version {_VERSION}",
+            hint="Update Agouti; the file is as it was.",
+        )
     settings = header.get("settings")
-    kept = {name: value for name, value in settings.items() if name in _SETTINGS} if isinstance(settings, dict) else {}
+    settings = settings if isinstance(settings, dict) else {}
+    kept = {name: value for name, value in settings.items() if name in _SETTINGS}
+    unknown = {name: value for name, value in header.items() if name not in _KNOWN}
+    if strange := {name: value for name, value in settings.items() if name not in _SETTINGS}:
+        unknown["settings"] = strange
+        remarks = [
+            *remarks,
+            f"the settings of {path} have {', '.join(strange)}, which nobody here knows: kept, not used",
+        ]
     label = header.get("label")
     return KeptConversation(
-        label=label if isinstance(label, str) else "", settings=kept, messages=messages, remarks=remarks
+        label=label if isinstance(label, str) else "",
+        settings=kept,
+        messages=messages,
+        remarks=remarks,
+        unknown=unknown,
     )
 
 
@@ -121,21 +145,41 @@ def _read(value: Json, number: int) -> Message:
     return replace(message, extra={name: each for name, each in message.extra.items() if name != "is_error"})
 
 
-def header_line(label: str, settings: Mapping[str, Json]) -> bytes:
-    """The first line."""
-    return _encode({_HEADER: {"label": label, "settings": dict(settings)}}) + b"\n"
+def header_line(label: str, settings: Mapping[str, Json], unknown: Mapping[str, Json] | None = None) -> bytes:
+    """The first line.
+
+    Args:
+        unknown: further fields; those in ``settings`` are further settings.
+    """
+    unknown = dict(unknown or {})
+    more = unknown.pop("settings", {})
+    header = {"version": _VERSION, "label": label, "settings": {**more, **settings}, **unknown}
+    return _encode({_HEADER: header}) + b"\n"
 
 
-def write_conversation(path: FilePath, label: str, settings: Mapping[str, Json], messages: Iterable[Message]) -> None:
+def write_conversation(
+    path: FilePath,
+    label: str,
+    settings: Mapping[str, Json],
+    messages: Iterable[Message],
+    *,
+    unknown: Mapping[str, Json] | None = None,
+) -> None:
     """Write a file whole; it is the old one or the new one at every moment.
+
+    Args:
+        unknown: what a header has that nobody here knows: it is kept.
 
     Raises:
         RequestError: it cannot be written; what was there is there still. Or it holds something else.
     """
     check_writable(path)
+    here = Path(path)
+    # A talk that is kept there would go on with what this has replaced.
+    held = held_alone(path) if here.is_file() else nullcontext()
     try:
-        with replaced(Path(path)) as file:
-            file.write(header_line(label, settings))
+        with held, replaced(here) as file:
+            file.write(header_line(label, settings, unknown))
             file.write(lines_of(messages))
     except OSError as error:
         raise _unwritable(path, error) from None
@@ -193,7 +237,7 @@ def held_alone(path: FilePath) -> IO[bytes]:
     try:
         return opened_alone(Path(path), "rb")
     except Busy:
-        raise RequestError(f"another talk is kept in {path}", hint="End that one, or name another file.") from None
+        raise RequestError(f"a talk is kept in {path}", hint="End that one, or name another file.") from None
     except OSError as error:
         raise _unwritable(path, error) from None
 

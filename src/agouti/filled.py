@@ -18,7 +18,8 @@ class FilledAnswer(Struct, frozen=True, kw_only=True):
         means: how the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``.
         reply: the answer.
         problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``,
-            ``broken json``, ``several``, ``no call`` or ``invalid``.
+            ``broken json``, ``several``, ``no call``, ``invalid``, or ``validator failed`` where a validator of the
+            application has raised something else than ``ValueError``.
         errors: what does not fit, one line each.
         mended: what was mended so that it fitted: ``trailing comma``, ``a list of one``, ...; see the guide.
     """

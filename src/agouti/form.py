@@ -89,7 +89,7 @@ def formed(name: str, schema: dict[str, Any], check: Callable[[Json], Any], name
     """The form of a schema: one of an object, around the value where that is none."""
     check = _guarded(check)
     description = schema.get("description") or ""
-    is_object = schema.get("type") == "object" or "properties" in schema
+    is_object = schema.get("type", "object" if "properties" in schema else None) == "object"
     if "$ref" in schema and not is_object:
         target = schema.get("$defs", {}).get(str(schema["$ref"]).rpartition("/")[2], {})
         is_object = target.get("type") == "object"
@@ -143,8 +143,16 @@ def _check_letters(value: Json) -> None:
             _check_letters(each)
 
 
+class Defect(Misfit):
+    """A validator of the application has failed, by its own fault and not the value's; ``__cause__`` says how."""
+
+
 def _guarded(check: Callable[[Json], Any]) -> Callable[[Json], Any]:
-    """The check, and whatever else an application's own validators raise as a misfit: the answer has been paid."""
+    """The check, and what an application's own validators raise as a misfit: the answer has been paid.
+
+    ``ValueError`` and ``AssertionError`` say that a value does not fit; anything else is a defect of the validator,
+    which no other answer would mend.
+    """
 
     def guarded(value: Json) -> Any:
         try:
@@ -154,6 +162,7 @@ def _guarded(check: Callable[[Json], Any]) -> Callable[[Json], Any]:
             raise
         except Exception as error:
             said = " ".join(str(error).split())[:200]
-            raise Misfit((f"{type(error).__name__}: {said}",)) from error
+            fits_not = isinstance(error, (ValueError, AssertionError))
+            raise (Misfit if fits_not else Defect)((f"{type(error).__name__}: {said}",)) from error
 
     return guarded

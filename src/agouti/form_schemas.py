@@ -1,13 +1,17 @@
 """JSON Schemas as forms: of every draft, references resolved within them and never fetched."""
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from decimal import Decimal
+from fractions import Fraction
+from functools import cache
 from typing import Any
 
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .core.schema import refs_in
 from .form import Form, Misfit, formed
+from .form_patterns import InTime, check_patterns, searches
 
 _KEYWORDS = frozenset(
     """
@@ -55,8 +59,9 @@ def of_schema(schema: dict[str, Any]) -> Form:
             hint='Write {"type": "object", "properties": {"name": {"type": "string"}}}, or pass a type.',
         )
     _check_references(schema)
+    check_patterns(schema)
     # Nothing is fetched: the schema may be a stranger's.
-    validator = kind(schema, registry=Registry(), format_checker=kind.FORMAT_CHECKER)
+    validator = _bounded(kind)(schema, registry=Registry(), format_checker=kind.FORMAT_CHECKER)
 
     def check(value: Json) -> Any:
         try:
@@ -73,7 +78,31 @@ def of_schema(schema: dict[str, Any]) -> Form:
     title = schema.get("title")
     if isinstance(title, str) and title:
         name = title
-    return formed(re.sub(r"[^A-Za-z0-9_-]", "_", name or "answer")[:64], _in_one_form(schema), check, {})
+    return formed(re.sub(r"[^A-Za-z0-9_-]", "_", name or "answer")[:64], _in_one_form(schema), InTime(check), {})
+
+
+@cache
+def _bounded(kind: Any) -> Any:
+    """A validator whose patterns end in time, and which reckons as people do: 0.3 is three times 0.1."""
+    from jsonschema import ValidationError
+    from jsonschema.validators import extend
+
+    def pattern(validator: Any, expression: str, value: Json, schema: Json) -> Iterator[Any]:
+        if isinstance(value, str) and not searches(expression, value):
+            yield ValidationError(f"{value!r} does not match {expression!r}")
+
+    def multiple_of(validator: Any, factor: Any, value: Json, schema: Json) -> Iterator[Any]:
+        if isinstance(value, bool) or not isinstance(value, (int, float, Decimal)):
+            return
+        try:
+            # As they are written: in binary 0.1 is a little more than a tenth.
+            whole = (Fraction(str(value)) / Fraction(str(factor))).denominator == 1
+        except (ValueError, ZeroDivisionError):
+            whole = False
+        if not whole:
+            yield ValidationError(f"{value!r} is not a multiple of {factor!r}")
+
+    return extend(kind, {"pattern": pattern, "multipleOf": multiple_of})
 
 
 def _opened(schema: dict[str, Any]) -> tuple[str, dict[str, Any]]:
@@ -86,6 +115,13 @@ def _opened(schema: dict[str, Any]) -> tuple[str, dict[str, Any]]:
 
 def _check_references(schema: dict[str, Any]) -> None:
     known = _identifiers(schema)
+    for ref in sorted(_dynamic_references(schema)):
+        base, _, fragment = ref.partition("#")
+        there = f"#{fragment}" in known if not fragment.startswith("/") else _is_there(schema, fragment)
+        if base or (fragment and not there):
+            raise RequestError(
+                f"the JSON Schema refers to {ref[:100]}, which is not in it", hint="Add it, or correct the reference."
+            )
     for ref in sorted(refs_in(schema)):
         base, _, fragment = ref.partition("#")
         if base and ref not in known and base not in known:
@@ -101,6 +137,19 @@ def _check_references(schema: dict[str, Any]) -> None:
             raise RequestError(
                 f"the JSON Schema refers to {ref[:100]}, which is not in it", hint="Add it, or correct the reference."
             )
+
+
+def _dynamic_references(schema: Any) -> set[str]:
+    found: set[str] = set()
+    ahead = [schema]
+    while ahead:
+        each = ahead.pop()
+        if isinstance(each, Mapping):
+            found |= {each[name] for name in ("$dynamicRef", "$recursiveRef") if isinstance(each.get(name), str)}
+            ahead += [inner for name, inner in each.items() if name not in ("enum", "const", "default")]
+        elif isinstance(each, list):
+            ahead += each
+    return found
 
 
 def _identifiers(schema: Any) -> set[str]:

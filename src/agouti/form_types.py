@@ -73,7 +73,7 @@ def as_written(schema: dict[str, Any], kind: Any) -> dict[str, Any]:
     every = types_in(kind)
     orders = [hints_of(each) for each in every if _is_record(each)]
     words = [(hints_of(each).keys(), _words_of(each)) for each in every if _is_record(each)]
-    hidden = [(set(hints_of(each)), _not_given(each)) for each in every if dataclasses.is_dataclass(each)]
+    hidden = [(set(hints_of(each)), not_given(each)) for each in every if dataclasses.is_dataclass(each)]
     choices = [list(values) for values in _choices(every)]
     named = names_of(kind)
     documented = {
@@ -130,9 +130,31 @@ def _is_record(kind: Any) -> bool:
     return isinstance(kind, type) and not issubclass(kind, enum.Enum) and bool(hints_of(kind))
 
 
-def _not_given(kind: Any) -> set[str]:
+def not_given(kind: Any) -> set[str]:
     """The fields of a dataclass that its constructor does not take."""
     return {field.name for field in dataclasses.fields(kind) if not field.init}
+
+
+def without_hidden(value: Json, kind: Any) -> Json:
+    """A value without what its dataclasses do not take: fields that are not asked for are not set either."""
+    if isinstance(value, dict) and dataclasses.is_dataclass(kind):
+        hints, left_out = hints_of(kind), not_given(kind)
+        return {name: without_hidden(each, hints.get(name)) for name, each in value.items() if name not in left_out}
+    inner = get_args(kind)
+    if isinstance(value, dict) and isinstance(kind, type) and get_origin(kind) is None:
+        hints = hints_of(kind)
+        return {name: without_hidden(each, hints.get(name)) for name, each in value.items()}
+    if isinstance(value, dict) and get_origin(kind) is dict:
+        return {name: without_hidden(each, inner[1]) for name, each in value.items()}
+    if isinstance(value, list) and get_origin(kind) in (list, set, frozenset, tuple) and inner:
+        return [
+            without_hidden(each, inner[min(at, len(inner) - 1)])
+            if inner[-1] is not ...
+            else without_hidden(each, inner[0])
+            for at, each in enumerate(value)
+        ]
+    records = [each for each in inner if _is_record(each) or get_args(each)]
+    return without_hidden(value, records[0]) if len(records) == 1 and not isinstance(value, str) else value
 
 
 def _words_of(kind: Any) -> dict[str, str]:

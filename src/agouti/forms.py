@@ -9,6 +9,7 @@ import inspect
 import re
 import sys
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
+from dataclasses import fields, is_dataclass
 from functools import lru_cache
 from typing import Any, TypeVar, get_args, get_origin
 
@@ -17,7 +18,8 @@ import msgspec
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .form import Form, Misfit, formed
-from .form_types import as_written, hints_of, names_of, resolve_local, types_in
+from .form_patterns import check_patterns_of_types
+from .form_types import as_written, hints_of, names_of, not_given, resolve_local, types_in, without_hidden
 
 __all__ = ["Form", "Misfit", "form_of"]
 
@@ -55,9 +57,22 @@ def item_form(kind: Any) -> Form | None:
     if isinstance(kind, Mapping):
         items = kind.get("items")
         return form_of({**items, **{k: kind[k] for k in ("$defs", "definitions") if k in kind}}) if items else None
+    kind = _looked_through(kind)
     if get_origin(kind) in (list, tuple, set, frozenset) and get_args(kind):
         return form_of(get_args(kind)[0])
     return None
+
+
+def _looked_through(kind: Any) -> Any:
+    """The type within ``Annotated`` and root models, which only say more of it."""
+    while True:
+        root = getattr(kind, "model_fields", {}).get("root") if isinstance(kind, type) else None
+        if hasattr(kind, "__metadata__"):
+            kind = get_args(kind)[0]
+        elif root is not None and any(each.__name__ == "RootModel" for each in kind.__mro__):
+            kind = root.annotation
+        else:
+            return kind
 
 
 def _no_type(kind: Any) -> str | None:
@@ -76,7 +91,7 @@ def _no_type(kind: Any) -> str | None:
                 return "it has no members"
             if not all(isinstance(each.value, (str, int, float, bool, type(None))) for each in kind):
                 return "its values are neither texts nor numbers"
-        elif kind.__module__ != "builtins" and not _has_fields(kind) and type(kind) is type:
+        elif kind.__module__ != "builtins" and not _has_fields(kind):
             return "it has no fields"
         return None
     if get_origin(kind) in (Iterable, Iterator, Generator):
@@ -89,6 +104,12 @@ def _no_type(kind: Any) -> str | None:
 
 def _has_fields(kind: type) -> bool:
     """Whether a class says what is in it, or knows by itself how it is read."""
+    if is_dataclass(kind):
+        return any(each.init for each in fields(kind))
+    if (own := getattr(kind, "__struct_fields__", None)) is not None:
+        return bool(own)
+    if (own := getattr(kind, "model_fields", None)) is not None:
+        return bool(own) or getattr(kind, "model_config", {}).get("extra") == "allow"
     known = ("__dataclass_fields__", "__struct_fields__", "__attrs_attrs__", "__get_pydantic_core_schema__", "_fields")
     module = kind.__module__.partition(".")[0]
     stdlib = module in sys.stdlib_module_names and module != "__main__"
@@ -144,8 +165,12 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
             return _by_pydantic(kind)
         except ConfigError:
             raise _no_form(kind, error) from None
+    check_patterns_of_types(schema)
+    hidden = any(is_dataclass(each) and not_given(each) for each in types_in(kind))
 
     def check(value: Json) -> Any:
+        if hidden:
+            value = without_hidden(value, kind)
         try:
             return _converted(value, kind)
         except msgspec.ValidationError as error:

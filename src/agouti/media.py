@@ -202,9 +202,10 @@ def _read(source: object, kind: str, smaller: str) -> tuple[bytes, str]:
             with path.open("rb") as opened:  # no more than is sent: it may grow meanwhile
                 data = opened.read(MOST_BYTES + 1) if told.st_size <= MOST_BYTES else b""
             size = max(told.st_size, len(data))
-        except OSError as error:
+        except (OSError, ValueError) as error:  # a ValueError: there is a NUL in it
             raise RequestError(
-                f"{path} cannot be read ({error.strerror or error})",
+                f"{what if what.isprintable() else repr(what)} cannot be read "
+                f"({getattr(error, 'strerror', None) or error})",
                 hint=f"Name an existing {_FILES[kind]}.",
             ) from None
     else:

@@ -82,6 +82,18 @@ class Limits(TypedDict, total=False):
     headers: "Mapping[str, str | Secret] | None"
 
 
+class ExchangeOptions(Limits, total=False):
+    """What `exchange` takes beside the body.
+
+    Attributes:
+        tags: what the call is for, in words of your own; told to hooks, not to the provider.
+        cache: whether it may be answered from the cache of the configuration, whatever its temperature; False: never.
+    """
+
+    tags: dict[str, str]
+    cache: bool | None
+
+
 class Options(Parameters, Limits, total=False):
     """What a call takes besides label and prompt: every parameter, and these.
 

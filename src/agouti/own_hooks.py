@@ -5,17 +5,25 @@ from typing import TYPE_CHECKING
 from .config.entries import Config
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from .engine.hooks import Hook
     from .ledger.hook import LedgerHook
     from .limits.hook import LimitHook
     from .limits.schedule import Days
 
 
-def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
-    """The hooks that a configuration asks for, and the ledger among them; without any of that, nothing is loaded.
+def all_hooks(config: Config, given: "Iterable[Hook]") -> "tuple[tuple[Hook, ...], LedgerHook | None]":
+    """The hooks of a client, and the ledger among them; without any of that, nothing is loaded.
 
-    In their order: what is in the cache is not asked, the waits of others stand in a trace, what may not be spent does
-    not wait, and only what is sent has a row.
+    In their order: what is in the cache is not asked, the waits of others stand in a trace, what the application
+    refuses or may not be spent does not wait, and only what is sent has a row.
+
+    Args:
+        given: the application's own.
+
+    Raises:
+        ConfigError: one of those is none.
     """
     hooks: list[Hook] = []
     if config.cache is not None:
@@ -26,6 +34,10 @@ def own_hooks(config: Config) -> "tuple[tuple[Hook, ...], LedgerHook | None]":
         from .telemetry import Telemetry
 
         hooks.append(Telemetry(config, content=config.telemetry.content))
+    if given != ():
+        from .engine.hook_checks import checked_hooks
+
+        hooks += checked_hooks(given)
     ledger: LedgerHook | None = None
     if config.ledger is not None:
         from .ledger import hook

@@ -93,6 +93,24 @@ _NO_CHOICE = Choice()
 _NO_HEADERS: Mapping[str, str] = {}
 
 
+_CALLED = {
+    "content": "text",
+    "message": "text, or first",
+    "output_text": "text",
+    "choices": "texts, or completion.choices",
+    "json": "raw; a form is filled by client.fill",
+    "dict": "raw",
+    "model_dump": "raw",
+    "tool_calls": "calls",
+    "function_call": "calls",
+    "latency": "elapsed",
+    "duration": "elapsed",
+    "status_code": "attempts[-1].status",
+    "tokens": "usage",
+    "stop_reason": "finish_reason",
+}
+
+
 class Reply(Struct, frozen=True, kw_only=True):
     """One reply. ``print(reply)`` prints the text.
 
@@ -167,6 +185,11 @@ class Reply(Struct, frozen=True, kw_only=True):
             headers=headers,
             cached=cached,
         )
+
+    def __getattr__(self, name: str) -> Any:
+        """Only asked for what is not there: what it is called here."""
+        here = _CALLED.get(name)
+        raise AttributeError(f"a reply has no {name!r}" + (f"; did you mean {here}?" if here else ""))
 
     @property
     def first(self) -> Choice:

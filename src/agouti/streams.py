@@ -2,7 +2,7 @@
 
 from collections.abc import AsyncIterator, Iterator
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, Literal, TypeVar
 
 from .core.chat import Json
 from .core.errors import AgoutiError, RequestError
@@ -30,6 +30,18 @@ def _text(batch: list[Event]) -> str:
     return "".join([event.text for event in batch if type(event) is Text and not event.choice])
 
 
+def _not_read(why: str) -> RequestError:
+    if why == "reading":
+        return RequestError(
+            "somebody reads this stream already",
+            hint="One reader takes a stream; for several, give each piece on from one loop.",
+        )
+    return RequestError(
+        "this stream was left before its end, and its connection is closed",
+        hint="What had come is in stream.reply. To stop in between, keep one iterator and call next() on it.",
+    )
+
+
 def _live() -> "Live":
     from .notebook import Live
 
@@ -41,16 +53,28 @@ class _Stream:
         self._so_far = so_far
         self._whole: Reply | None = None
         self._failure: AgoutiError | None = None
+        self._reader: Literal["none", "reading", "left"] = "none"
 
-    def _is_open(self) -> bool:
-        """Whether there is more to come.
+    def _begins(self) -> bool:
+        """Whether there is more to come, for the one who reads it.
 
         Raises:
-            AgoutiError: it has failed before; whoever iterates again gets the same error.
+            AgoutiError: it has failed before, and whoever iterates again gets the same error; somebody else reads it;
+                or it was left before its end.
         """
         if self._failure is not None:
             raise self._failure
-        return self._whole is None
+        if self._whole is not None:
+            return False
+        if self._reader != "none":
+            raise _not_read(self._reader)
+        self._reader = "reading"
+        return True
+
+    def _leaves(self) -> None:
+        """Whoever read it does so no more."""
+        if self._whole is None and self._failure is None:
+            self._reader = "left"
 
     def _ended(self, result: Any) -> None:
         """The steps have ended with this."""
@@ -83,7 +107,7 @@ class Stream(_Stream):
 
     def batches(self) -> Iterator[list[Event]]:
         """Events in lists, those together that arrive together."""
-        if self._is_open():
+        if self._begins():
             advance = self._driver.advance
             try:
                 while (batch := advance()) is not None:
@@ -94,12 +118,15 @@ class Stream(_Stream):
             except AgoutiError as error:
                 self._failure = error
                 raise
-            self._ended(self._driver.result)
+            else:
+                self._ended(self._driver.result)
+            finally:
+                self._leaves()
 
     def __iter__(self) -> Iterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
         # Not through `batches`: a generator less on the way of every piece.
-        if self._is_open():
+        if self._begins():
             advance = self._driver.advance
             try:
                 while (batch := advance()) is not None:
@@ -111,7 +138,10 @@ class Stream(_Stream):
             except AgoutiError as error:
                 self._failure = error
                 raise
-            self._ended(self._driver.result)
+            else:
+                self._ended(self._driver.result)
+            finally:
+                self._leaves()
 
     def events(self) -> Iterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""
@@ -131,6 +161,7 @@ class Stream(_Stream):
 
     def close(self) -> None:
         """Stop, and close the connection."""
+        self._leaves()
         self._driver.close()
 
     def __enter__(self) -> "Stream":
@@ -151,7 +182,7 @@ class AsyncStream(_Stream):
 
     async def batches(self) -> AsyncIterator[list[Event]]:
         """Events in lists, those together that arrive together."""
-        if self._is_open():
+        if self._begins():
             advance = self._driver.advance
             try:
                 while (batch := await advance()) is not None:
@@ -162,11 +193,14 @@ class AsyncStream(_Stream):
             except AgoutiError as error:
                 self._failure = error
                 raise
-            self._ended(self._driver.result)
+            else:
+                self._ended(self._driver.result)
+            finally:
+                self._leaves()
 
     async def __aiter__(self) -> AsyncIterator[str]:
         """The (first) answer's text as it comes; pieces that arrive together come as one."""
-        if self._is_open():
+        if self._begins():
             advance = self._driver.advance
             try:
                 while (batch := await advance()) is not None:
@@ -178,7 +212,16 @@ class AsyncStream(_Stream):
             except AgoutiError as error:
                 self._failure = error
                 raise
-            self._ended(self._driver.result)
+            else:
+                self._ended(self._driver.result)
+            finally:
+                self._leaves()
+
+    def __iter__(self) -> Iterator[str]:
+        """Only to say how it is read."""
+        raise RequestError(
+            "this stream is one of AsyncClient", hint="Read it in a coroutine: async for text in stream."
+        )
 
     async def events(self) -> AsyncIterator[Event]:
         """Everything that happens, as typed events: see `agouti.events`."""
@@ -196,6 +239,7 @@ class AsyncStream(_Stream):
 
     async def aclose(self) -> None:
         """Stop, and close the connection."""
+        self._leaves()
         await self._driver.close()
 
     async def __aenter__(self) -> "AsyncStream":

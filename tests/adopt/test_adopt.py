@@ -9,13 +9,14 @@ from pathlib import Path
 import pytest
 
 import agouti
-from agouti.adopt import curl
+from agouti.adopt import pasted as reading
 from agouti.adopt.entries import adopt
 from agouti.config.write import write_dotenv, write_toml
 from agouti.standins import Served
 from agouti.testing import FakeTransport
 
 from .pasted import PASTED
+from .snippets import KEY, REFUSED, SNIPPETS
 
 PRINT_TOKEN = """
 import json, urllib.parse, urllib.request
@@ -41,7 +42,7 @@ HERE = [
 
 @pytest.mark.parametrize("text", HERE)
 def test_text_behind_a_command_is_its_data(text: str) -> None:
-    adopted = adopt(curl.read(text))
+    adopted = adopt(reading.read(text))
     assert adopted.provider["address"] == "https://api.northbank.example/v1"
     assert adopted.model == {
         "provider": "northbank",
@@ -64,12 +65,12 @@ SYSTEMS = [
 
 @pytest.mark.parametrize(("address", "body"), SYSTEMS)
 def test_system_text_of_a_pasted_request_goes_into_the_entry(address: str, body: dict[str, object]) -> None:
-    assert adopt(curl.read(f"curl {address} -d {shlex.quote(json.dumps(body))}")).model["system"] == "Brief."
+    assert adopt(reading.read(f"curl {address} -d {shlex.quote(json.dumps(body))}")).model["system"] == "Brief."
 
 
 def test_parameters_stay_where_no_model_is_named_and_an_operation_is_used_as_it_is(tmp_path: Path) -> None:
     body = {"input": {"prompt": "x", "temperature": 0.4}}
-    adopted = adopt(curl.read(f"curl http://localhost:5000/predictions -d {shlex.quote(json.dumps(body))}"))
+    adopted = adopt(reading.read(f"curl http://localhost:5000/predictions -d {shlex.quote(json.dumps(body))}"))
     write_toml(tmp_path / "agouti.toml", adopted.entries)
     job = {"id": "j1", "status": "succeeded", "output": ["In ", "March."], "urls": {}}
     fake = FakeTransport([job])
@@ -87,7 +88,7 @@ def test_pasted_command_works(
     text = text.replace("https://HOST", "HOST").replace("HOST", origin).replace("python3", sys.executable)
     (tmp_path / "body.json").write_text('{"model": "quill-large", "messages": []}')
     (tmp_path / "print_token.py").write_text(PRINT_TOKEN.replace("ORIGIN", origin))
-    found = adopt(curl.read(text, lambda path: (tmp_path / path).read_text()), provider_label="server")
+    found = adopt(reading.read(text, lambda path: (tmp_path / path).read_text()), provider_label="server")
     write_dotenv(tmp_path / ".env", found.secrets)
     write_toml(tmp_path / "agouti.toml", found.entries)
     written = (tmp_path / "agouti.toml").read_text()
@@ -106,7 +107,7 @@ def test_what_is_taken_over_and_what_is_said() -> None:
     text = """curl https://api.eu.northbank.example/v1/chat/completions -k -H 'x-team: beds' -H 'x-secret-two: abc' \\
       -H "Authorization: Bearer nb-1" -d '{"model": "group/Quill Large", "messages": [], "stream": true, "top_p": 0.9, "max_tokens": 5,
       "safe": true, "tools": [], "options": {"num_predict": 5, "mirostat": 1}}'"""
-    found = adopt(curl.read(text))
+    found = adopt(reading.read(text))
     assert found.provider_label == "northbank"
     assert found.provider == {
         "address": "https://api.eu.northbank.example/v1",
@@ -120,7 +121,9 @@ def test_what_is_taken_over_and_what_is_said() -> None:
     assert found.secrets["NORTHBANK_SECRET_TWO"].reveal() == "abc"
     assert [word for note in found.notes for word in ("-k", "safe") if word in note] == ["-k", "safe"]
     assert len(found.notes) == 2
-    lines = curl.read('curl localhost:1/api/chat -d \'{"model": "m", "options": {"num_predict": 5, "mirostat": 1}}\'')
+    lines = reading.read(
+        'curl localhost:1/api/chat -d \'{"model": "m", "options": {"num_predict": 5, "mirostat": 1}}\''
+    )
     assert adopt(lines).model["parameters"] == {"max_tokens": 5}
     assert "mirostat was left out" in adopt(lines).notes[0]
 
@@ -138,7 +141,7 @@ def test_what_is_taken_over_and_what_is_said() -> None:
 )
 def test_place_of_the_question_in_an_instance_is_taken_over(instances: object, instance: object) -> None:
     body = json.dumps({"instances": instances})
-    found = adopt(curl.read(f"curl https://mill.example/v1/models/grist-1:predict -d '{body}'"))
+    found = adopt(reading.read(f"curl https://mill.example/v1/models/grist-1:predict -d '{body}'"))
     assert found.provider["dialect"] == "predict"
     assert found.provider.get("instance") == instance
 
@@ -162,7 +165,7 @@ def test_place_of_the_question_in_an_instance_is_taken_over(instances: object, i
     ],
 )
 def test_dialect_is_told_by_the_path(address: str, dialect: str, base: str, model: str | None) -> None:
-    found = adopt(curl.read(f'curl "{address}" -d "{{}}"'))
+    found = adopt(reading.read(f'curl "{address}" -d "{{}}"'))
     assert (found.provider["dialect"], found.provider["address"], found.model.get("name")) == (dialect, base, model)
 
 
@@ -173,14 +176,13 @@ def test_dialect_is_told_by_the_path(address: str, dialect: str, base: str, mode
         "curl",
         "curl -H 'a: b'",
         "curl https://a.example -d '{",
-        "wget https://a.example",
         "curl https://a.example -H",
         "ftp://a.example",
     ],
 )
 def test_what_cannot_be_read_is_said(text: str) -> None:
     with pytest.raises((agouti.RequestError, agouti.ConfigError)) as wrong:
-        adopt(curl.read(text))
+        adopt(reading.read(text))
     assert wrong.value.hint
 
 
@@ -188,12 +190,12 @@ def test_files_are_left_as_they_were_but_for_the_addition(tmp_path: Path) -> Non
     path = tmp_path / "agouti.toml"
     before = "# my notes\n[providers.shed]\naddress = 'http://localhost:1/v1'   # the old one\n"
     path.write_text(before)
-    found = adopt(curl.read('curl https://northbank.example/v1/chat/completions -d \'{"model": "m"}\''))
+    found = adopt(reading.read('curl https://northbank.example/v1/chat/completions -d \'{"model": "m"}\''))
     write_toml(path, found.entries)
     write_toml(path, found.entries)  # again: nothing is added twice
     assert path.read_text().startswith(before)
     assert tomllib.loads(path.read_text())["models"]["m"]["provider"] == "northbank"
-    other = adopt(curl.read("https://northbank.example/v2"))
+    other = adopt(reading.read("https://northbank.example/v2"))
     with pytest.raises(agouti.ConfigError, match=r"another entry \[providers\.northbank\]"):
         write_toml(path, other.entries)
     path.write_text("providers = { shed = { address = 'http://localhost:1' } }\n")
@@ -213,3 +215,31 @@ def test_key_file_is_private_and_an_older_key_is_kept(tmp_path: Path) -> None:
     text = env.read_text()
     assert "NORTHBANK_KEY=old" in text
     assert "NORTHBANK_KEY_2='new'" in text
+
+
+@pytest.mark.parametrize(
+    ("text", "base", "key", "model"), [row[1:] for row in SNIPPETS], ids=[row[0] for row in SNIPPETS]
+)
+def test_what_newcomers_paste_becomes_entries(text: str, base: str, key: str, model: str) -> None:
+    adopted = adopt(reading.read(text))
+    assert (adopted.provider["address"], adopted.model.get("name", "")) == (base, model)
+    literal = [secret.reveal() for secret in adopted.secrets.values()]
+    if key.startswith("$"):
+        assert adopted.provider["key"] == {"env": key[1:]}
+        assert not literal
+    else:
+        assert literal == ([key] if key else [])
+    assert KEY not in json.dumps([entry.values for entry in adopted.entries])
+
+
+@pytest.mark.parametrize("text", [text for _, text in REFUSED], ids=[name for name, _ in REFUSED])
+def test_what_is_not_understood_is_never_an_entry(text: str) -> None:
+    with pytest.raises(agouti.RequestError) as refused:
+        adopt(reading.read(text))
+    assert refused.value.hint
+    assert KEY not in str(refused.value)
+
+
+def test_further_commands_are_told() -> None:
+    two = next(text for name, text, *_ in SNIPPETS if name == "two commands")
+    assert adopt(reading.read(two)).notes[0] == "only the first of 2 commands was taken"

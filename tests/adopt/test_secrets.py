@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.adopt import curl
+from agouti.adopt import pasted as reading
 from agouti.adopt.entries import Adopted, adopt
 from agouti.config.dotenv_file import read_dotenv
 from agouti.config.write import as_toml, write_dotenv
@@ -26,7 +26,7 @@ SECOND = "zz9Kp4Rt7Wq2Lm5Xv8Bn1Hd3"
 
 def read(text: str) -> Adopted:
     files = {"h.txt": f"authorization: Bearer {KEY}\nx-team: beds\n", "k.json": "{}"}
-    return adopt(curl.read(text, lambda path: files[path]))
+    return adopt(reading.read(text, lambda path: files[path]))
 
 
 # The command, and what is to be in the entry's key (or None) and the secrets.

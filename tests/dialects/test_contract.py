@@ -348,7 +348,6 @@ def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
             {},
         ),
         ("converse", [{"role": "assistant", "tool_calls": CALLS}], {"tools": TOOLS, "tool_choice": "none"}),
-        ("prompt", [{"role": "user", "content": [{"type": "image_url", "image_url": "https://x.example/a.png"}]}], {}),
     ],
 )
 def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages: Any, parameters: Any) -> None:

@@ -177,7 +177,11 @@ PICTURE = agouti.Image(b"\x89PNG\r\n\x1a\n" + bytes(3000))
                 {
                     "role": "user",
                     "content": [
-                        {"type": "image_url", "image_url": {"url": "data:image/png;base64,"}, "text": "word " * 4000}
+                        {
+                            "type": "image_url",
+                            "image_url": {"url": "data:image/png;base64,AAAA"},
+                            "text": "word " * 4000,
+                        }
                     ],
                 }
             ],

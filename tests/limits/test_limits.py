@@ -15,6 +15,7 @@ import pytest
 import agouti
 from agouti.core.http import HttpReply
 from agouti.core.rate_limits import RateLimits
+from agouti.engine.hooks import SendingHook
 from agouti.limits.hook import LimitHook
 from agouti.limits.schedule import Schedule, TurnTooLate
 from agouti.standins import Served, serve
@@ -256,13 +257,13 @@ def test_whoever_comes_first_goes_first() -> None:
     all_here = threading.Event()
     _, client = fake(0, concurrency=1)
 
-    class Slow(agouti.Hook):
-        def before(self, attempt: agouti.AttemptDetails) -> None:
+    class Slow(SendingHook):
+        def sending(self, attempt: agouti.AttemptDetails) -> None:
             order.append(int(attempt.tags["number"]))
             assert all_here.wait(10)
 
     with agouti.Client(client.config, transport=FakeTransport([GOOD] * 6), hooks=[Slow()]) as slow:
-        limiter = slow._calls.hooks[0]
+        limiter = slow._calls.hooks[-1]
         assert isinstance(limiter, LimitHook)
 
         def ask(number: int) -> None:

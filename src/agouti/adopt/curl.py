@@ -10,6 +10,7 @@ from collections.abc import Callable
 from urllib.parse import quote, unquote, urlsplit
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.address import with_query
 from ..core.errors import RequestError
@@ -96,12 +97,14 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
         words = _without_assignments(statement.words, variables)
         while words and words[0] in _BEFORE:
             words = _without_assignments(words[1:], variables)
-        if words and words[0].rpartition("/")[2].rpartition("\\")[2] in ("curl", "curl.exe"):
+        program = words[0].rpartition("/")[2].rpartition("\\")[2].removesuffix(".exe") if words else ""
+        if program in ("curl", "wget"):
             stdin = statement.stdin
             if stdin is None and number and found[number - 1].piped:
                 stdin = _printed(found[number - 1])
             words = [_with_values(word, variables) for word in words[1:]]
-            return _Reader(words, read_file, None if stdin is None else _with_values(stdin, variables)).result()
+            kind = _Reader if program == "curl" else _WgetReader
+            return kind(words, read_file, None if stdin is None else _with_values(stdin, variables)).result()
     first = [word for statement in found for word in statement.words]
     if len(first) == 1:
         return _bare(first[0])
@@ -110,13 +113,27 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     )
 
 
-def _bare(word: str) -> Pasted:
-    """An address that stands alone."""
+def with_notes(pasted: Pasted, notes: list[str]) -> Pasted:
+    """The same, with more that was not taken over."""
+    return replace(pasted, notes=(*pasted.notes, *notes))
+
+
+def refuse_keys(word: str) -> None:
+    """See that a word is no key.
+
+    Raises:
+        RequestError: it looks like one.
+    """
     if looks_like_a_key(word) and "/" not in word and "." not in word:
         raise RequestError(
             "this looks like a key, not like a curl command or an address",
             hint="Paste the command that uses it; a key alone goes into .env, or: agouti secret put NAME",
         )
+
+
+def _bare(word: str) -> Pasted:
+    """An address that stands alone."""
+    refuse_keys(word)
     if re.match(r"(?i)(sk|pk)-", word):
         raise RequestError("this is neither a curl command nor an address", hint="Paste the whole command.")
     address, user = _without_user(word)
@@ -278,6 +295,31 @@ class _Reader:
 
     def _file(self, path: str) -> str:
         return "" if self._read_file is None else self._read_file(plain(path))
+
+
+class _WgetReader(_Reader):
+    """The other program's options: fewer, and under other names."""
+
+    def _short(self, letters: str) -> None:
+        if letters[:1] in "OoaPeitTUQw":
+            self._option("output", letters[1:] or None, short=True)
+
+    def _option(self, name: str, value: str | None, *, short: bool = False, flag: bool = False) -> None:
+        if name == "output":
+            self._value(name, value)
+        elif name == "header":
+            self._header(self._value(name, value))
+        elif name in ("post-data", "body-data"):
+            self._data("data-raw", self._value(name, value))
+        elif name in ("post-file", "body-file"):
+            self._body.append(self._file(self._value(name, value)))
+        elif name in ("user", "http-user", "password", "http-password"):
+            text = self._value(name, value)
+            self._user = f"{self._user}:{text}" if "password" in name else text
+        elif name in ("method", "output-document", "timeout", "tries", "user-agent"):
+            self._value(name, value)
+        elif name == "no-check-certificate":
+            self._insecure = True
 
 
 def _is_cat(text: str) -> bool:

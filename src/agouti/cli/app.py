@@ -3,7 +3,6 @@
 Exit codes: 0 fine; 1 the provider or the work failed; 2 wrong use or configuration; 130 interrupted.
 """
 
-import os
 import sys
 from importlib import import_module
 
@@ -13,6 +12,9 @@ from .. import __version__
 from ..core.errors import AgoutiError
 from ..core.masking import printable
 from ..core.policy import policy_of
+from . import streams, wording
+from .examples import epilog
+from .text import show_json
 
 # A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
 _COMMANDS = {
@@ -44,11 +46,18 @@ class _Commands(click.Group):
             return None
         module = import_module(f"..commands.{cmd_name}", __name__)
         command: click.Command = module.command
+        _with_examples(command, cmd_name)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))
+
+
+def _with_examples(command: click.Command, path: str) -> None:
+    command.epilog = epilog(path)
+    for name, inner in (command.commands if isinstance(command, click.Group) else {}).items():
+        _with_examples(inner, f"{path} {name}")
 
 
 class Settings:
@@ -78,6 +87,29 @@ def _agouti(context: click.Context, config: str | None, debug: bool, verbose: in
 
 def run(arguments: list[str]) -> int:
     """Run the command line; return the exit code."""
+    output = streams.opened()
+    if output is None:
+        return _two_lines("standard output is closed", "Send it somewhere: agouti ... > FILE, or into a pipe.", 1)
+    try:
+        code = _run(arguments, output)
+        output.flush()
+    except BrokenPipeError:
+        streams.silence(output)
+        code = 1
+    finally:
+        sys.stdout = output.inner
+    if output.failure is not None:
+        why = output.failure.strerror or str(output.failure)
+        return _two_lines(
+            f"standard output cannot be written ({why})", "What it did not take is shown above.", code or 1
+        )
+    if output.escaped:
+        said = f"{output.escaped} letters are written as escapes: standard output takes {output.encoding} alone"
+        click.echo(f"  ({said}; set PYTHONIOENCODING=utf-8)", err=True)
+    return code
+
+
+def _run(arguments: list[str], output: "streams.Output") -> int:
     try:
         result = _agouti.main(arguments, prog_name="agouti", standalone_mode=False)
     except click.exceptions.NoArgsIsHelpError as error:
@@ -85,21 +117,27 @@ def run(arguments: list[str]) -> int:
         return 2
     except click.UsageError as error:
         path = error.ctx.command_path if error.ctx is not None else "agouti"
-        return _two_lines(error.format_message(), f"See: {path} --help", 2)
+        return _wrong_use(error.format_message(), f"See: {path} --help", arguments, output)
     except click.ClickException as error:
-        return _two_lines(error.format_message(), "", 2)
+        return _wrong_use(error.format_message(), "", arguments, output)
     except AgoutiError as error:
         if "--debug" in arguments:
             import traceback
 
             traceback.print_exc()
-        return _two_lines(error.what, error.hint, exit_code(error))
-    except (KeyboardInterrupt, click.Abort):
+        command = wording.chosen(arguments, _agouti, click.Context(_agouti))
+        hint = wording.in_options(error.hint, wording.options_of(command))
+        if "--json" in arguments and not output.wrote:
+            show_json(wording.as_json(error, hint))
+        return _two_lines(error.what, hint, exit_code(error))
+    except (KeyboardInterrupt, click.Abort) as stop:
+        if isinstance(stop.__cause__, EOFError):
+            return _last_resort(stop.__cause__, arguments)
         click.echo("", err=True)
         return 130
     except BrokenPipeError:
         # The reader of a pipe has gone. Python would complain once more when it flushes at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        streams.silence(output)
         return 1
     except Exception as error:
         return _last_resort(error, arguments)
@@ -118,6 +156,12 @@ def _last_resort(error: Exception, arguments: list[str]) -> int:
         f"{where}report what it prints, without keys: it is a defect of Agouti.".capitalize(),
         1,
     )
+
+
+def _wrong_use(what: str, hint: str, arguments: list[str], output: "streams.Output") -> int:
+    if "--json" in arguments and not output.wrote:
+        show_json({"error": {"kind": "UsageError", "what": what, "hint": hint}})
+    return _two_lines(what, hint, 2)
 
 
 def exit_code(error: AgoutiError) -> int:

@@ -23,6 +23,7 @@ from .typed_lines import Lines
 
 _COMMANDS = {
     "?": "this list",
+    "??TEXT": "send a turn that begins with ?",
     "?image PATH": "send an image, or its address, with the next turn; without PATH: none of those named",
     "?file PATH": "send a PDF, text or audio file with the next turn; without PATH: none",
     "?undo": "take the last turn back",
@@ -38,6 +39,7 @@ class Talking:
 
     Args:
         options: of every turn.
+        commands: lines with ``?`` are commands through a pipe as well; what is piped is data otherwise.
         resume: a file to go on from.
         lines: makes what the turns come from, of what was said before.
 
@@ -52,6 +54,7 @@ class Talking:
         options: dict[str, Any],
         *,
         fit: str,
+        commands: bool = False,
         resume: str | None,
         lines: "Callable[[Iterable[str]], Lines]",
     ) -> None:
@@ -63,6 +66,7 @@ class Talking:
         self._model = client.config.model(label)
         said = [text_of(message) for message in self._talk.messages if message.role == "user"]
         self._lines = lines(said)
+        self._commands = commands or self._lines.typed
         self._resumed = resume
         self._file: str | None = None
         self._held: IO[bytes] | None = None
@@ -120,12 +124,14 @@ class Talking:
                 if typed is None:
                     break
                 line, begun = typed, ""
-                if line == "?end":
+                if not self._commands:
+                    self._turn(line)
+                elif line == "?end":
                     break
-                if line.startswith("?"):
+                elif line.startswith("?") and not line.startswith("??"):
                     self._command(line)
                 else:
-                    self._turn(line)
+                    self._turn(line[1:] if line.startswith("??") else line)
             except AgoutiError as error:
                 _error(error)
                 code = exit_code(error)
@@ -152,7 +158,7 @@ class Talking:
             self._kept()
             shown.end()
             _remark("stopped; what came is kept" if reply else "stopped before anything came: nothing is kept")
-            if not self._lines.typed and reply is None:
+            if not self._lines.typed:
                 raise
         except AgoutiError:
             kept = self._talk.keep()
@@ -173,8 +179,12 @@ class Talking:
         if self._file is not None and self._on_disk != len(self._talk.messages):
             try:
                 if self._on_disk < 0:  # what was taken back stands there still
-                    self._talk.save(self._file)
-                    self._alone()
+                    if self._held is not None:
+                        self._held.close()
+                    try:
+                        self._talk.save(self._file)
+                    finally:
+                        self._alone()
                 else:
                     append_turn(self._file, self._talk.messages[self._on_disk :])
             except RequestError as error:
@@ -251,16 +261,18 @@ class Talking:
         if not taken:
             raise RequestError("nothing has been said yet", hint="Say something first.")
         before = list(self._talk.messages)
+        shown = _Shown()
         try:
             with self._talk.stream(taken[:1]) as stream:
-                shown = _Shown()
                 for event in stream.events():
                     shown.show(event)
             shown.end()
         except (AgoutiError, KeyboardInterrupt):
             self._talk.keep()
             self._talk.messages[:] = [*before, *taken]  # the answer that was there is better than none
-            raise RequestError("the turn stays as it was", hint="Try ?again once more, or go on.") from None
+            shown.end()
+            _remark("the turn stays as it was")
+            raise
         self._rewritten()
         _remark(self._status(stream.reply))
 

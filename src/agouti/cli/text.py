@@ -27,22 +27,36 @@ def given_text(argument: str | None, file: str | None, *, asking: str = "") -> s
         if argument is not None and argument != "-":
             raise click.UsageError("text comes from an argument or from --from, not from both")
         try:
-            text = Path(file).read_text(encoding="utf-8")
+            text = decoded(Path(file).read_bytes(), file)
         except OSError as error:
             raise click.UsageError(f"{file} cannot be read ({error.strerror or error})") from None
-        except UnicodeDecodeError:
-            raise click.UsageError(f"{file} is not UTF-8 text") from None
     elif argument is not None and argument != "-":
         text = argument
     elif argument == "-" or asking or not sys.stdin.isatty():
         if sys.stdin.isatty() and asking:
             click.echo(asking, err=True)
-        text = sys.stdin.buffer.read().decode("utf-8", "replace")
+        text = decoded(sys.stdin.buffer.read(), "standard input")
     else:
         raise click.UsageError("no text: pass it as an argument, through a pipe, or with --from FILE")
     if not text.strip():
         raise click.UsageError("the text is empty")
     return text
+
+
+def decoded(data: bytes, name: str) -> str:
+    """The text of a file or a pipe: UTF-8, or UTF-16 with its mark; the mark itself is no part of it.
+
+    Raises:
+        click.UsageError: it is neither.
+    """
+    wide = data[:2] in (b"\xff\xfe", b"\xfe\xff")
+    try:
+        return data.decode("utf-16" if wide else "utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise click.UsageError(
+            f"{name} is not UTF-8 text (line {line}). Convert it: iconv -f LATIN1 -t UTF-8 FILE"
+        ) from None
 
 
 def blanks_given(pairs: tuple[str, ...]) -> dict[str, str]:

@@ -4,6 +4,8 @@ import sys
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Protocol
 
+from ..core.errors import RequestError
+
 if TYPE_CHECKING:
     from prompt_toolkit.key_binding import KeyBindings
     from prompt_toolkit.key_binding.key_processor import KeyPressEvent
@@ -28,11 +30,19 @@ class PipedLines:
     typed = False
 
     def __init__(self, said: Iterable[str]) -> None:
-        pass
+        self._number = 0
 
     def next(self, begun: str) -> str | None:
         for line in sys.stdin.buffer:
-            if text := line.decode("utf-8", "replace").strip():
+            self._number += 1
+            try:
+                text = line.decode("utf-8-sig" if self._number == 1 else "utf-8").strip()
+            except UnicodeDecodeError:
+                raise RequestError(
+                    f"line {self._number} of standard input is not UTF-8 text, and was not sent",
+                    hint="Convert it: iconv -f LATIN1 -t UTF-8 FILE",
+                ) from None
+            if text:
                 return text
         return None
 

@@ -10,7 +10,7 @@ from ..core.parameters import checked
 from ..core.suggest import near_hint
 from ..credentials.credential import parse_send_key
 from ..dialects.base import PATHS
-from ..dialects.registry import names
+from ..dialects.registry import brought, names
 from .budgets import Budget, Plan, check_budget
 from .entries import Model, Provider
 from .origins import Origin, Origins
@@ -146,7 +146,8 @@ def check_providers(providers: dict[str, Provider], dialects: Iterable[str], ori
                 origins.of("providers", label),
             )
         known = [*names(), *dialects]
-        if provider.dialect and provider.dialect not in known:
+        if provider.dialect and provider.dialect not in known and provider.dialect not in (more := brought()):
+            known += more
             raise placed(
                 ConfigError(
                     f"[providers.{label}] names dialect {provider.dialect!r}, which there is not",

@@ -18,7 +18,7 @@ def set_values(path: Path, table: str, label: str, values: Mapping[str, Json]) -
     """
     try:
         with alone_in(path.parent):
-            text = path.read_text(encoding="utf-8")
+            text = path.read_text(encoding="utf-8-sig")
             changed = with_values(text, table, label, values)
             if changed == text:
                 return False

@@ -125,7 +125,8 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         provider: label of the provider that has it.
         name: exactly what the provider calls it.
         markers: for dialect ``prompt``: what stands around the texts in the one prompt.
-        fallback: labels of the models that take over when this one cannot answer.
+        fallback: labels of the models that take over when this one cannot answer, each in its own words; those that
+            an entry has from the one that it is ``like`` are asked with its system text, examples and blanks.
         deadline: seconds that a whole call may take, retries and fallback included.
         like: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.

@@ -8,7 +8,7 @@ import os
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, TypeVar, get_args
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -29,6 +29,7 @@ from .find import FILE_NAME, find_files, shown_path
 from .held import without_secrets
 from .origins import Origin, Origins, Source
 from .singles import SINGLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
+from .wrong_values import MAY_HOLD_SECRETS, what_is_wrong
 
 _PREFIX = "AGOUTI__"
 _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budget] | type[Plan]] = {
@@ -39,7 +40,6 @@ _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budge
     "plans": Plan,
 }
 
-_MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 
 Entry = TypeVar("Entry", Provider, Model, Declaration, Budget, Plan)
 
@@ -153,7 +153,7 @@ def _toml_hint(text: str, message: str) -> str:
     if paths_found and int(paths_found[1]) <= len(lines):
         line = lines[int(paths_found[1]) - 1].strip()
         name, equals, value = line.partition("=")
-        if equals and (name.strip().split(".")[-1] in _MAY_HOLD_SECRETS or looks_like_a_key(value.strip(" \"'{}"))):
+        if equals and (name.strip().split(".")[-1] in MAY_HOLD_SECRETS or looks_like_a_key(value.strip(" \"'{}"))):
             line = f"{name.strip()} = ..."  # it may hold a key
         elif looks_like_a_key(line):
             return "Text values stand in quotes; every bracket is closed."
@@ -400,7 +400,7 @@ def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], o
     try:
         return msgspec.convert({**values, "label": label}, kind, dec_hook=key_hook)
     except msgspec.ValidationError as error:
-        raise _what_is_wrong(kind, table, label, values, origins, error) from None
+        raise what_is_wrong(kind, table, label, values, origins, error) from None
     except ConfigError as error:
         path = error.what.partition(" ")[0].split(".", 1)
         raise placed(
@@ -416,78 +416,3 @@ def _check_currency(table: str, label: str, price: Json, origins: Origins) -> No
                 ConfigError(f"[{table}.{label}] price has no currency", hint='Add currency = "USD", or what it is.'),
                 origins.of(table, label, "price"),
             )
-
-
-def _what_is_wrong(
-    kind: type[Any],
-    table: str,
-    label: str,
-    values: dict[str, Json],
-    origins: Origins,
-    error: msgspec.ValidationError,
-) -> ConfigError:
-    """Find the one value that does not fit, for an error that names it and its place."""
-    fields = {field.name: field for field in msgspec.structs.fields(kind) if field.name != "label"}
-    for name, value in values.items():
-        if name not in fields:
-            return placed(
-                ConfigError(f"unknown key {name!r} in [{table}.{label}]", hint=near_hint(name, fields, "key")),
-                origins.of(table, label, name),
-            )
-        try:
-            msgspec.convert(value, fields[name].type, dec_hook=key_hook)
-        except msgspec.ValidationError as wrong:
-            inner = value if isinstance(value, dict) else {}
-            if unknown := _unknown_in(fields[name].type, inner):
-                struct = _struct_in(fields[name].type)
-                known = () if struct is None else struct.__struct_fields__
-                return placed(
-                    ConfigError(
-                        f"unknown key {unknown!r} in {table}.{label}.{name}", hint=near_hint(unknown, known, "key")
-                    ),
-                    origins.of(table, label, name, unknown),
-                )
-            deeper = next((part for part in inner if f"`{part}`" in str(wrong)), None)
-            path = (table, label, name, deeper) if deeper else (table, label, name)
-            shown = "" if name in _MAY_HOLD_SECRETS else f" = {value!r}"[:80]
-            return placed(
-                ConfigError(
-                    f"{table}.{label}.{name}{shown} is wrong: {_plain(str(wrong))}",
-                    hint=_type_hint(name, fields[name].type, _plain(str(wrong))),
-                ),
-                origins.of(*path),
-            )
-    return placed(ConfigError(f"[{table}.{label}] is wrong: {_plain(str(error))}"), origins.of(table, label))
-
-
-def _unknown_in(kind: Any, values: dict[str, Json]) -> str:
-    """The first name in a table that its type does not have."""
-    struct = _struct_in(kind)
-    return "" if struct is None else next((name for name in values if name not in struct.__struct_fields__), "")
-
-
-def _struct_in(kind: Any) -> type[msgspec.Struct] | None:
-    """The struct that a type is, or may be."""
-    return next(
-        (each for each in (kind, *get_args(kind)) if isinstance(each, type) and issubclass(each, msgspec.Struct)), None
-    )
-
-
-def _plain(message: str) -> str:
-    return message.replace("`", "").replace("Object contains", "holds").replace(" - at $", " at ")
-
-
-def _type_hint(name: str, kind: Any, message: str) -> str:
-    if name == "key":
-        if "at .command" in message:
-            return 'Write it as a list: key = { command = ["program", "argument"] }'
-        return 'Write where the key lives: key = { env = "NAME" }'
-    if kind is bool:
-        return f"Write {name} = true or {name} = false, without quotes."
-    if (struct := _struct_in(kind)) is not None:
-        return f"Write {name} = {{ NAME = VALUE }}, with NAME of {', '.join(struct.__struct_fields__)}."
-    if kind == dict[str, str]:
-        return f'Write {name} = {{ "name" = "value" }}, values in quotes.'
-    if kind is str or kind == (str | None):
-        return f'Write {name} = "text", in quotes.'
-    return f"See the entry types in the guide for what {name} takes."

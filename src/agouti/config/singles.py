@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from ..core.chat import Json
 from ..core.errors import ConfigError
+from ..core.near_misses import OF_LIMITS
 from ..core.secret import MASK, Secret
 from ..core.suggest import near_hint
 from .checks import placed
@@ -298,7 +299,10 @@ def _check_names(table: str, values: Any, kind: type[Struct], origins: Origins) 
     for name in values if isinstance(values, dict) else ():
         if name not in names:
             raise placed(
-                ConfigError(f"unknown key {name!r} in [{table}]", hint=near_hint(name, names, "key")),
+                ConfigError(
+                    f"unknown key {name!r} in [{table}]",
+                    hint=near_hint(name, names, "key", OF_LIMITS if table == "limits" else None),
+                ),
                 origins.of(table, name),
             )
 

@@ -51,7 +51,7 @@ def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
     from tomlkit.exceptions import TOMLKitError
 
     try:
-        text = path.read_text(encoding="utf-8") if path.exists() else ""
+        text = path.read_text(encoding="utf-8-sig") if path.exists() else ""
         document = tomlkit.parse(text).unwrap()
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(f"{path} cannot be read ({error})", hint="Make it readable, or name another file.") from None
@@ -72,7 +72,7 @@ def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
             added.append(_text_of(entry))
     if not added:
         return None
-    text = "\n".join([f"{text.rstrip()}\n", *added] if text.strip() else [_first_line(), *added])
+    text = "\n".join([f"{text.rstrip()}\n", *added] if text.strip() else added)
     try:
         tomlkit.parse(text)
     except TOMLKitError:
@@ -81,13 +81,6 @@ def with_entries(path: Path, entries: Sequence[NewEntry]) -> str | None:
             hint="Paste them in by hand: agouti adopt without --write prints them.",
         ) from None
     return text
-
-
-def _first_line() -> str:
-    """The line by which editors find the schema of the file."""
-    from .schema import address
-
-    return f"#:schema {address()}\n"
 
 
 def _text_of(entry: NewEntry) -> str:

@@ -44,15 +44,22 @@ class Asked(Struct, frozen=True):
     stream_options: dict[str, Json] | None = None
 
 
-def asked(body: Mapping[str, Json]) -> Asked:
+_BESIDE = frozenset({"deadline", "timeouts", "retries", "headers", "tags", "cache"})
+
+
+def asked(body: Mapping[str, Json], beside: Mapping[str, Any] | None = None) -> Asked:
     """The parts of a request.
 
+    Args:
+        beside: limits of the call and the like, which are no part of it.
+
     Raises:
-        RequestError: it names no model, or has no messages.
+        RequestError: it names no model, has no messages, or is no request; or there is no such limit.
 
     >>> asked({"model": "almanac", "messages": [], "seed": 7, "weather": "wet"}).options
     {'seed': 7, 'extra': {'weather': 'wet'}}
     """
+    _check_body(body)
     model, messages, chunks = body.get("model"), body.get("messages"), body.get("stream_options")
     if not isinstance(model, str) or not model:
         raise RequestError("the request names no model", hint='Add "model": a label of the configuration.')
@@ -71,7 +78,20 @@ def asked(body: Mapping[str, Json]) -> Asked:
             options[name] = value
     if extra:
         options["extra"] = extra
+    for name in beside or ():
+        if name not in _BESIDE:
+            raise RequestError(
+                f"exchange has no option {name!r}",
+                hint=f"Parameters stand in the body; beside it there are {', '.join(sorted(_BESIDE))}.",
+            )
+        options[name] = (beside or {})[name]
     return Asked(model, messages, options, chunks)
+
+
+def _check_body(body: object) -> None:
+    if not isinstance(body, Mapping):
+        hint = "Decode it first: json.loads(body)." if isinstance(body, (bytes, bytearray, str)) else "Pass a dict."
+        raise RequestError(f"a request cannot be a {type(body).__name__}", hint=hint)
 
 
 def reply_json(completion: Completion, created: int, model: str, identifier: str) -> dict[str, Json]:

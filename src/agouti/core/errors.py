@@ -185,6 +185,32 @@ class ParameterUnsupported(RequestError):
         self.parameter = parameter
 
 
+class CallRefused(RequestError):
+    """A hook of the application has refused the call: nothing was sent.
+
+    Args:
+        fallback: whether the next model of the entry's ``fallback`` may take over.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> class Closed(agouti.Hook):
+        ...     def before(self, attempt):
+        ...         raise agouti.CallRefused("the library is closed", hint="Ask again after eight.")
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config, hooks=[Closed()]) as client:
+        ...     try:
+        ...         client.ask("almanac", "When do peas go in?")
+        ...     except agouti.CallRefused as error:
+        ...         print(error.what)
+        the library is closed
+    """
+
+    default_hint = "A hook of this application refuses it: see who passes hooks= to the client."
+
+    def __init__(self, what: str, *, fallback: bool = False, **facts: "Unpack[Facts]") -> None:
+        super().__init__(what, **facts)
+        self.fallback = fallback
+
+
 class LimitReached(RequestError):
     """A limit of your own entries is reached, and the turn would come later than it may; ``wait`` says when."""
 

@@ -2,10 +2,11 @@
 
 import re
 from base64 import b64decode
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TypeAlias
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from .chat import Json, Message
 from .errors import RequestError
@@ -53,13 +54,38 @@ class FilePart(Struct, frozen=True, gc=False):
 
     @property
     def text(self) -> str | None:
-        """What a text file says; `None` where it is none, or not here."""
-        if not self.data or not self.media_type.startswith("text/"):
+        """What a text file says, whatever its encoding; `None` where it is none, or not here."""
+        if not self.data or not is_text(self.media_type):
             return None
-        try:
-            return b64decode(self.data).decode()
-        except ValueError:
-            return None
+        return decoded(b64decode(self.data))
+
+
+_TEXT_TYPES = re.compile(
+    r"text/.*|application/(.*\+)?(json|xml|yaml|toml)|application/(x-yaml|x-ndjson|jsonl|javascript|sql|x-sh|csv)"
+)
+
+
+def is_text(media_type: str) -> bool:
+    """Whether files of a media type are texts.
+
+    >>> is_text("application/json"), is_text("text/csv"), is_text("application/pdf")
+    (True, True, False)
+    """
+    return _TEXT_TYPES.fullmatch(media_type) is not None
+
+
+def decoded(data: bytes) -> str:
+    """The text of a file: UTF-8, UTF-16 with its mark, or else the usual eight-bit letters.
+
+    >>> decoded("Café".encode("latin-1")), decoded("Café".encode("utf-8-sig"))
+    ('Café', 'Café')
+    """
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return data.decode("utf-16", "replace")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("cp1252", "replace")
 
 
 class AudioPart(Struct, frozen=True, gc=False):
@@ -186,7 +212,74 @@ def _read_address(address: str, what: str) -> tuple[str, str, str]:
     parameters = match["parameters"].lower().split(";") if match is not None else []
     if match is None or "base64" not in parameters or not match["data"]:
         raise RequestError(f"{what} in a data: address must be base64", hint="data:image/png;base64,...")
-    return match["type"].lower(), match["data"], ""
+    return match["type"].lower(), checked_base64(match["data"], what), ""
+
+
+_NOT_BASE64 = re.compile(r"[^A-Za-z0-9+/=]")
+_LINE_ENDS = re.compile(r"\s+")
+
+
+def checked_base64(data: str, what: str) -> str:
+    """Base64 as formats take it: in one line, and padded.
+
+    Raises:
+        RequestError: it is none.
+
+    >>> checked_base64("R0lG\\nODlh", "an image")
+    'R0lGODlh'
+    """
+    if _NOT_BASE64.search(data):
+        data = _LINE_ENDS.sub("", data).replace("-", "+").replace("_", "/")
+    bare = data.rstrip("=")
+    if _NOT_BASE64.search(bare) or "=" in bare or len(bare) % 4 == 1 or not bare:
+        raise RequestError(f"{what} in a data: address is no base64", hint="Encode its bytes: base64.b64encode(data).")
+    return bare + "=" * (-len(bare) % 4)
+
+
+def media_ready(
+    messages: Sequence[Message], inputs: Sequence[str], dialect: str, *, fetched: bool
+) -> tuple[Message, ...]:
+    """The messages as a format can take their media: base64 in one line, text files in words where it has no files.
+
+    Args:
+        inputs: what the format takes.
+        fetched: what stands at an address has been fetched, if it ever is.
+
+    Raises:
+        RequestError: they hold what the format does not take, or what is none.
+    """
+    made = []
+    for message in messages:
+        if isinstance(message.content, list) and any(each.get("type") in MEDIA for each in message.content):
+            parts = [_ready(each, inputs, dialect, fetched) for each in message.content]
+            message = replace(message, content=parts)
+        made.append(message)
+    return tuple(made)
+
+
+def _ready(part: dict[str, Json], inputs: Sequence[str], dialect: str, fetched: bool) -> dict[str, Json]:
+    kind = MEDIA.get(str(part.get("type")))
+    if kind is None:
+        return part
+    if kind == "audio" and kind in inputs:
+        audio = part.get("input_audio")
+        if isinstance(audio, dict) and isinstance(data := audio.get("data"), str) and data:
+            return {**part, "input_audio": {**audio, "data": checked_base64(data, "audio")}}
+        return part
+    if kind in inputs:
+        address = address_of(part)
+        if address[:5].lower() != "data:":
+            return part
+        data = _read_address(address, "an image" if kind == "image" else "a file")[1]
+        head = address.partition(",")[0]
+        ready = f"{head},{data}"
+        return part if ready == address else readdressed(part, {address: ready})
+    read = next(parts_of(Message("user", [part])))
+    if kind == "file" and isinstance(read, FilePart):
+        if read.address and not fetched:
+            return part
+        return {"type": "text", "text": text_file(read, dialect)}
+    raise cannot_take(dialect, read)
 
 
 def image_of(address: str) -> ImagePart:
@@ -239,7 +332,7 @@ def text_file(part: Part, dialect: str) -> str:
 def cannot_take(dialect: str, part: Part) -> RequestError:
     """The error for a part that a format has no place for."""
     hint = "See the table of media in the guide to dialects; a text can be passed as words."
-    what = "such image" if isinstance(part, ImagePart) else "audio"
+    what = "images" if isinstance(part, ImagePart) else "audio"
     if isinstance(part, FilePart):
         what = f"files of type {part.media_type}"
         if part.id:

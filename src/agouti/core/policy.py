@@ -61,6 +61,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
     e.ConfigError:          Policy(_NEVER,      False,      False,   False,    2,        500),
     e.LabelUnknown:         Policy(_NEVER,      False,      False,   False,    2,        404),
     e.RequestError:         Policy(_NEVER,      False,      False,   False,    2,        400),
+    e.CallRefused:          Policy(_NEVER,      False,      False,   False,    1,        403),
     e.LedgerUnavailable:    Policy(_NEVER,      False,      False,   True,     1,        503),
     e.LimitReached:         Policy(_NEVER,      True,       False,   True,     1,        429),
     e.BudgetExceeded:       Policy(_NEVER,      True,       False,   False,    1,        402),
@@ -103,6 +104,11 @@ HOLDS_FOR_ALL = (
     e.ProxyFailed, e.BudgetExceeded,
 )  # fmt: skip
 """Errors of one piece of a long work that all the others would end in as well."""
+
+
+def lets_next(error: e.AgoutiError) -> bool:
+    """Whether the next model may take over after an error."""
+    return policy_of(type(error)).next_model or (isinstance(error, e.CallRefused) and error.fallback)
 
 
 def policy_of(kind: type[e.AgoutiError]) -> Policy:

@@ -256,6 +256,8 @@ def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
 
 
 def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
+    if "properties" in schema and isinstance(kinds := schema.get("type"), list) and "null" in kinds:
+        return {"anyOf": [_closed_here({**schema, "type": "object"}, root), {"type": "null"}]}
     said = []
     result: Schema = {}
     for name, each in schema.items():

@@ -1,6 +1,6 @@
 """Names that look alike, for error messages."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 
 def near(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
@@ -24,14 +24,19 @@ def _contains(one: str, other: str) -> bool:
     return min(len(one), len(other)) > 2 and (one in other or other in one)
 
 
-def near_hint(name: str, known: Iterable[str], noun: str) -> str:
+def near_hint(name: str, known: Iterable[str], noun: str, meant: Mapping[str, str] | None = None) -> str:
     """One sentence that names the near ones, or all where there are few.
+
+    Args:
+        meant: next steps for names that are written often (see `core.near_misses`); they come first.
 
     >>> near_hint("almanak", ["almanac", "clerk"], "label")
     'Did you mean almanac?'
     >>> near_hint("x", ["almanac", "clerk"], "label")
     'Known labels: almanac, clerk.'
     """
+    if meant is not None and (step := meant.get(name.lower())) is not None:
+        return step
     names = sorted(set(known))
     close = near(name, names)
     if close:

@@ -1,5 +1,6 @@
 """A key in hand, and how it is put on a request."""
 
+import re
 import unicodedata
 from base64 import b64encode
 from functools import lru_cache
@@ -89,6 +90,9 @@ class SigningCredential(Credential, frozen=True):
         return msgspec.structs.replace(request, headers=headers)
 
 
+_NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+
+
 def parse_send_key(text: str) -> tuple[str, str]:
     """How a key travels: ``bearer``, ``basic``, ``header:NAME`` or ``query:NAME``.
 
@@ -99,8 +103,12 @@ def parse_send_key(text: str) -> tuple[str, str]:
     ('header', 'x-api-key')
     """
     way, _, name = text.partition(":")
-    if (way in ("bearer", "basic") and not name) or (way in ("header", "query") and name):
+    if (way in ("bearer", "basic") and not name) or (way in ("header", "query") and _NAME.fullmatch(name)):
         return way, name
+    if way in ("header", "query") and _NAME.fullmatch(name.strip()):
+        raise ConfigError(
+            f"send_key = {text!r} names no {way}: there are blanks in it", hint=f'Write "{way}:{name.strip()}".'
+        )
     if looks_like_a_key(text):
         raise ConfigError(
             "send_key holds what looks like a key itself",

@@ -168,7 +168,8 @@ class Abilities(Struct, frozen=True, kw_only=True):
         means: how a model can be held to a form (structured output), the strongest first.
         schema_style: what JSON Schemas have to look like: see `agouti.core.schema`.
         open_schemas: whether its schema mode takes schemas that allow properties which they do not name.
-        inputs: what a prompt may hold: ``text``, ``image``, ``file``, ``audio``.
+        inputs: what a prompt may hold: ``text``, ``image``, ``file``, ``audio``. What is not among them never reaches
+            ``encode_chat``: text files come as words, anything else is an error.
         image_addresses: whether images can be sent by their address; otherwise they are fetched first, if allowed.
         file_addresses: the same of files.
         vectors: how it turns texts into vectors (embeddings); `None` where it does not.
@@ -189,7 +190,7 @@ class Abilities(Struct, frozen=True, kw_only=True):
     means: tuple[Means, ...] = ("prompt",)
     schema_style: "Style" = "open"
     open_schemas: bool = True
-    inputs: tuple[str, ...] = ("text", "image")
+    inputs: tuple[str, ...] = ("text",)
     image_addresses: bool = True
     file_addresses: bool = False
     vectors: VectorAbility | None = None

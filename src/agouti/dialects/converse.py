@@ -1,6 +1,7 @@
 """The dialect marked by ``POST {base}/model/{model}/converse``: blocks without types, streams of binary frames."""
 
 import re
+from base64 import b64encode
 from collections.abc import Mapping
 from typing import Any
 
@@ -262,7 +263,9 @@ def _content(message: Message) -> list[dict[str, Json]]:
 def _media(part: Part, number: int) -> dict[str, Json]:
     if isinstance(part, FilePart) and part.data:
         if part.media_type not in _DOCUMENTS:
-            raise cannot_take("converse", part)
+            if (text := part.text) is None:
+                raise cannot_take("converse", part)
+            part = replace(part, media_type="text/plain", data=b64encode(text.encode()).decode())
         # Names are demanded, and of few characters.
         name = _NOT_ALLOWED.sub(" ", part.name.rpartition(".")[0] or part.name).strip() or f"file {number + 1}"
         return {"document": {"format": _DOCUMENTS[part.media_type], "name": name, "source": {"bytes": part.data}}}

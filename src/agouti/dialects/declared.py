@@ -29,7 +29,7 @@ from ..core.json_lenient import UNDECODABLE, decode_json, first_value
 from ..core.json_pointer import MISSING, read, steps, write
 from ..core.messages import system_and_rest
 from ..core.parameters import CAPS, NAMES
-from ..core.parts import ImagePart, parts_of, words_of
+from ..core.parts import words_of
 from ..core.suggest import near_hint
 from ..core.usage import Usage
 from .base import Abilities, Dialect, Fault, ListedModel, OperationName, Outgoing, StreamDecoder, Write
@@ -126,9 +126,6 @@ class DeclaredDialect(Dialect):
     def _write_conversation(self, body: dict[str, Any], messages: Sequence[Message], markers: Markers) -> None:
         declared = self._is
         messages = in_words(messages)
-        for message in messages:
-            if any(isinstance(part, ImagePart) for part in parts_of(message)):
-                raise RequestError(f"dialect {self.name} declares no images", hint="Take a model of another dialect.")
         if declared.system:
             system, messages = system_and_rest(messages)
             if system:

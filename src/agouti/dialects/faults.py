@@ -57,7 +57,7 @@ _BY_WORDS: tuple[tuple[frozenset[int], re.Pattern[str], Kind], ...] = tuple(
         ((400, 404, 422), r"model[^.]{0,80}(not found|does not exist|not exist|unknown|not installed|no such)|(no such|unknown|invalid) model|not a valid model|model identifier is invalid", ModelUnknown),
         ((400, 403, 422), r"content (policy|filter|management)|safety system|blocked by|moderation", ContentRefused),
         ((500,), r"overloaded|at capacity|too busy", Overloaded),
-        ((500,), r"invalid (request|value|parameter|argument)|bad request|unsupported|must be|is required", RequestRefused),
+        ((500,), r"invalid (request|value|parameter|argument|option|input|prompt)|bad request|unsupported|must be|is required", RequestRefused),
     )
 )  # fmt: skip
 
@@ -97,6 +97,10 @@ def classify(
 
 
 _STATUS = re.compile("[45][0-9][0-9]")
+# Codes by which formats find fault with the request, wherever they stand.
+_AT_FAULT = re.compile(
+    r"invalid[_ ]?(request|argument|prompt|parameter|input|value)|bad[_ ]?request|validation", re.IGNORECASE
+)
 
 
 def _kind(status: int, error: "ErrorBody", codes: Mapping[str, Kind]) -> Kind:
@@ -111,6 +115,8 @@ def _kind(status: int, error: "ErrorBody", codes: Mapping[str, Kind]) -> Kind:
             return kind
     if status in _BY_STATUS:
         return _BY_STATUS[status]
+    if (status < 400 or status == 500) and any(_AT_FAULT.match(code) for code in error.codes):
+        return RequestRefused
     return ProviderFault if status >= 500 or status < 400 else RequestRefused
 
 

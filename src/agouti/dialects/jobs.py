@@ -94,6 +94,7 @@ class JobsDialect(Dialect):
 
     name = "jobs"
     abilities = Abilities(
+        inputs=("text", "image"),
         parameters=_PARAMETERS,
         endings=(Ending("/models/(?P<model>[^/]+/[^/]+)/predictions"), Ending("/predictions", keep=True)),
     )

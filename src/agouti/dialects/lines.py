@@ -179,6 +179,7 @@ class LinesDialect(Dialect):
 
     name = "lines"
     abilities = Abilities(
+        inputs=("text", "image"),
         parameters=_PARAMETERS,
         means=("schema", "json", "prompt"),
         schema_style="inlined",

@@ -336,6 +336,8 @@ def _block(part: Part) -> dict[str, Json]:
     elif isinstance(part, FilePart) and not part.id:
         if (text := part.text) is not None:
             source: dict[str, Json] = {"type": "text", "media_type": "text/plain", "data": text}
+        elif part.data and part.media_type != "application/pdf":
+            raise cannot_take("messages", part)
         else:
             source = _source(part)
         block = {"type": "document", "source": source, **({"title": part.name} if part.name else {})}

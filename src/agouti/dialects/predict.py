@@ -65,6 +65,7 @@ class PredictDialect(Dialect):
 
     name = "predict"
     abilities = Abilities(
+        inputs=("text", "image"),
         parameters=_PARAMETERS,
         image_addresses=False,
         vectors=VectorAbility(max_texts=100),

@@ -13,10 +13,10 @@ from msgspec import Struct
 from ..core.address import Ending
 from ..core.call_pairs import in_words
 from ..core.chat import Choice, Completion, Json, Markers, Message, Request, TokenLogprob
-from ..core.errors import ReplyUnreadable, RequestError
+from ..core.errors import ReplyUnreadable
 from ..core.events import Event, Finished, LogprobsTold, Passed, Started, Text, UsageTold
 from ..core.framing_sse import SseDecoder
-from ..core.parts import ImagePart, parts_of, words_of
+from ..core.parts import words_of
 from .base import Abilities, Fault, Field, Outgoing, StreamDecoder, Write, as_list, same_names
 from .chat_fields import CODES, UsageFields, finish_reason, usage_of, with_counts
 from .shared import ModelListing
@@ -109,8 +109,6 @@ def rendered(messages: Sequence[Message], markers: Markers) -> str:
     turns = []
     before = {"system": markers.system, "developer": markers.system, "user": markers.user}
     for message in in_words(messages):
-        if any(isinstance(part, ImagePart) for part in parts_of(message)):
-            raise RequestError("dialect prompt takes no images", hint="Take a model of another dialect.")
         words = words_of(message)
         if message.role == "assistant":
             turns.append(f"{markers.assistant} {words}{markers.end}")

@@ -45,6 +45,13 @@ def names() -> tuple[str, ...]:
     return tuple(_BUILT_IN)
 
 
+def brought() -> tuple[str, ...]:
+    """The names of the dialects that installed packages bring; none of those packages is loaded for it."""
+    from importlib.metadata import entry_points
+
+    return tuple(plugin.name for plugin in entry_points(group=_GROUP))
+
+
 def dialect(name: str) -> Dialect:
     """The dialect of that name: one of Agouti's own, or of an installed package's entry point.
 

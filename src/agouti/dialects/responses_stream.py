@@ -59,7 +59,8 @@ class ResponsesStream(PayloadStream):
         self._classify = classify
         self._calls = CallNumbers()
         self._complete: set[int] = set()  # calls whose arguments have come
-        self._spoken: set[Hashable] = set()  # texts that have come in pieces
+        self._spoken: set[Hashable] = set()  # items whose text has come in pieces
+        self._placeless = False  # a text has come, and nobody said of which item
         self._length = 0
         self._thought: Hashable = None
         self._thoughts: set[Hashable] = set()  # items whose thinking has come in pieces
@@ -86,7 +87,8 @@ class ResponsesStream(PayloadStream):
                 if event.delta and not event.logprobs:
                     self._template.learn(payload, event.delta)
             case "response.output_text.done":
-                if not self._spoken if (place := _place(event)) is None else place not in self._spoken:
+                places = _places(event.item_id, event.output_index)
+                if not self._placeless and (self._spoken.isdisjoint(places) if places else not self._spoken):
                     self._text(event, event.text, events)
             case "response.refusal.delta":
                 self._refused = True
@@ -127,7 +129,9 @@ class ResponsesStream(PayloadStream):
 
     def _text(self, event: _StreamEvent, text: str | None, events: list[Event]) -> None:
         if text:
-            self._spoken.add(_place(event))
+            places = _places(event.item_id, event.output_index)
+            self._spoken.update(places)
+            self._placeless = self._placeless or not places
             self._length += len(text)
             events.append(Text(text))
         if event.logprobs and (text or not self._logprobs):
@@ -135,12 +139,13 @@ class ResponsesStream(PayloadStream):
             events.append(LogprobsTold(logprobs_of(LogprobFields(event.logprobs))))
 
     def _think(self, event: _StreamEvent, events: list[Event]) -> None:
-        place = (_place(event), event.summary_index)
+        places = _places(event.item_id, event.output_index)
+        place = (places[0] if places else None, event.summary_index)
         text = event.delta or ""
         if self._thought not in (None, place):
             text = f"\n\n{text}"  # another part of the thinking
         self._thought = place
-        self._thoughts.add(place[0])
+        self._thoughts.update(places)
         events.append(Reasoning(text))
 
     def _open(self, item: ItemFields, place: int | None, events: list[Event]) -> int:
@@ -159,10 +164,16 @@ class ResponsesStream(PayloadStream):
             events.append(FileTold(file))
         elif item.type == "reasoning":
             # Some servers show it only here.
-            if (item.id or place) not in self._thoughts and (text := item.thoughts()):
+            places = _places(item.id, place)
+            unseen = self._thoughts.isdisjoint(places) if places else self._thought is None
+            if unseen and (text := item.thoughts()):
                 events.append(Reasoning(f"\n\n{text}" if self._thought is not None else text))
-                self._thought = (item.id or place, None)
-        elif self._spoken.isdisjoint((item.id or place, place)) and (text := choice_of([item]).text):
+                self._thought = (places[0] if places else None, None)
+        elif (
+            not self._placeless
+            and (self._spoken.isdisjoint(places) if (places := _places(item.id, place)) else not self._spoken)
+            and (text := choice_of([item]).text)
+        ):
             self._text(_StreamEvent(item_id=item.id, output_index=place), text, events)
 
     def _call(self, item: ItemFields, place: int | None, events: list[Event]) -> None:
@@ -217,9 +228,9 @@ class ResponsesStream(PayloadStream):
             events.append(TurnTold(turn))
 
 
-def _place(event: _StreamEvent) -> Hashable:
-    """The item that a piece belongs to; `None` where the server does not say."""
-    return event.item_id or event.output_index
+def _places(item: str | None, index: int | None) -> tuple[Hashable, ...]:
+    """By what the item of a piece can be known: its number first, for some servers make up an identifier each time."""
+    return tuple(each for each in (index, item) if each is not None and each != "")
 
 
 def failed(error: Json, classify: Callable[[int, Mapping[str, str], bytes], Fault]) -> Fault:

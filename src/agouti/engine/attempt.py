@@ -81,6 +81,12 @@ def attempt(
                 yield RunCallable(partial(getattr, watch.outgoing, "body"))
             watch.outgoing.body  # noqa: B018
             yield from watch.admit()
+            if watch.scripted:
+                sent = True
+                outcome = yield from watch.says(Kept(call, target, before))
+                took = clock() - began
+                yield from watch.ended(outcome, took)
+                return Attempted(outcome, took)
         if operation.sends_key and (credential is None or not credential.fresh(call.clocks.now())):
             credential = yield from credential_for(call, target)
         if watch is not None:

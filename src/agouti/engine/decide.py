@@ -10,7 +10,7 @@ from typing import Generic, TypeAlias
 from msgspec import Struct
 
 from ..core.errors import AgoutiError, ConnectionLost, TimedOut
-from ..core.policy import Repeat, policy_of
+from ..core.policy import Repeat, lets_next, policy_of
 from ..core.retries import Retries
 from .outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 
@@ -99,7 +99,7 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
     again = None if outcome.final or not outcome.sent else _again(outcome, situation)
     if again is not None and (situation.left is None or again.wait < situation.left):
         return again
-    if situation.next_model and policy_of(type(error)).next_model:
+    if situation.next_model and lets_next(error):
         return NextModel(error)
     return GiveUp(error)
 

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ..core.chat import Completion
 from ..core.errors import AgoutiError, ConfigError, CredentialMissing, ModelUnknown, RequestError
-from ..core.policy import policy_of
+from ..core.policy import lets_next, policy_of
 from ..core.secret import SecretText
 from ..reply import Attempt
 from .attempt import Attempted, attempt, circuit_open, learn
@@ -82,7 +82,7 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
             break
         cause = error
         log.info("%s: %s; the next model takes over", target.model.label, error.what)
-    if isinstance(error, ModelUnknown):
+    if isinstance(error, ModelUnknown) and operation.asks_a_model:
         from .operations.listing import name_near_models
 
         yield from name_near_models(error, call, target)
@@ -215,7 +215,7 @@ _ANSWERED: Situation[Any] = Situation(request=None)
 
 def _decided(error: AgoutiError, next_model: bool) -> NextModel | GiveUp:
     """What follows from an error before any attempt."""
-    return NextModel(error) if next_model and policy_of(type(error)).next_model else GiveUp(error)
+    return NextModel(error) if next_model and lets_next(error) else GiveUp(error)
 
 
 def _note(attempts: list[Attempt], target: Target, attempted: Attempted[Result], waited: float) -> None:

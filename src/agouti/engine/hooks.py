@@ -156,7 +156,10 @@ class Hook(Protocol):
     """What a hook can do; each method does nothing unless it is written."""
 
     def before(self, attempt: AttemptDetails) -> "Steps[None] | None":
-        """Before an attempt: raise an `AgoutiError` to refuse it, or return steps that make it wait.
+        """Before an attempt: raise `agouti.CallRefused` to refuse it, or return steps that make it wait.
+
+        Those of an application are asked after the cache, and before budgets and limits: what they refuse has waited
+        for nothing and counts nowhere. Work that takes its time is `agouti.run_in_thread(function)`.
 
         What must be given back when the call is abandoned is an `agouti.engine.effects.OnAbandon` among the steps;
         `after` gives it back otherwise, and settles it by doing so: undo what can be undone twice.
@@ -193,9 +196,12 @@ class AnsweringHook(Hook):
 
     Attributes:
         caches: whether its answers have been paid for before, and cost nothing.
+        stands_in: whether it stands for the provider: the application's own hooks have their say before it, and nobody
+            else's.
     """
 
     caches: bool = True
+    stands_in: bool = False
 
     def identifies(self, attempt: AttemptDetails) -> bool:
         """Whether ``attempt.outgoing.fingerprint`` has to be known before it is asked: the key is fetched then."""

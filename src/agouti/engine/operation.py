@@ -19,10 +19,12 @@ class Operation(Generic[Request, Result]):
     Attributes:
         name: what hooks and logs call it.
         sends_key: whether it goes with the provider's key.
+        asks_a_model: whether a model is named, so that a list of models can help where that one is unknown.
     """
 
     name: ClassVar[str]
     sends_key: bool = True
+    asks_a_model: ClassVar[bool] = True
 
     def prepare(self, call: Call, target: Target) -> Steps[Request]:
         """The request for one model; may need effects, such as fetching an image.

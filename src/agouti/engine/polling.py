@@ -27,7 +27,7 @@ def poll_until_done(
             return too_late(this)
         yield Sleep(wait)
         reply = yield from _poll(this, pending.poll)
-        outcome = reply if isinstance(reply, Failed) else read(this, reply)
+        outcome = reply if isinstance(reply, Failed) else read(this, reply, pending.poll)
         if not isinstance(outcome, Pending):
             if cancel is not None and not isinstance(reply, Failed):
                 yield Settled(cancel)

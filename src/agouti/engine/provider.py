@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Mapping
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urljoin, urlsplit
 
@@ -12,6 +12,7 @@ from ..config.entries import Config, Model, Provider
 from ..core import address as addresses
 from ..core.errors import ConfigError, ReplyUnreadable, RequestError
 from ..core.http import HttpRequest
+from ..core.json_plain import encode
 from ..core.parameters import checked
 from ..core.secret import MASK, SecretText
 from ..core.structured import Means
@@ -31,8 +32,6 @@ if TYPE_CHECKING:
     from ..core.usage import Price
 
 USER_AGENT = "agouti"
-
-_encode = msgspec.json.Encoder().encode
 
 
 # To compare an answer with its request takes a tenth of the time of a call.
@@ -231,12 +230,13 @@ class ProviderState:
         Raises:
             ReplyUnreadable: it is no http or https address.
         """
-        absolute = urljoin(self._settings.base.real + "/", url)
         try:
+            absolute = urljoin(self._settings.base.real + "/", url)
             own = addresses.origin_of(absolute) == addresses.origin_of(self._settings.base.real)
             parts = urlsplit(absolute)
+            parts.port  # noqa: B018 - raises where it is none
         except ValueError:
-            own, parts = False, urlsplit("")
+            own, parts, absolute = False, urlsplit(""), ""
         # HTTP libraries read such addresses each in its own way: what is compared here might not be where it goes.
         if not absolute.startswith(("https://", "http://")) or "@" in parts.netloc or _ODD.search(absolute):
             raise ReplyUnreadable(f"the provider names an address that is none: {url[:100]!r}")
@@ -276,7 +276,7 @@ class ProviderState:
             RequestError: they cannot be written as JSON.
         """
         try:
-            return _encode(fields)
+            return encode(fields)
         except (TypeError, ValueError, OverflowError) as error:
             raise RequestError(
                 f"the request cannot be written as JSON: {error}", hint="Pass texts, numbers, lists and dicts only."
@@ -418,6 +418,7 @@ class Targets:
         self.config = config
         self._only = only
         self._targets: dict[str, Target] = {}
+        self._personas: dict[tuple[str, str], Target] = {}
         self._providers: dict[str, ProviderState] = {}
 
     def of(self, label: str) -> Target:
@@ -427,8 +428,13 @@ class Targets:
             LabelUnknown: there is no such model.
             ConfigError: its entry or its provider's cannot be used.
         """
-        target = self._targets.get(label)
+        target = self._targets.get(label) if isinstance(label, str) else None
         if target is None:
+            if not isinstance(label, str) or not label:
+                raise RequestError(
+                    f"the label of a model cannot be {label!r:.80}",
+                    hint="Pass a label of agouti.toml, or NAME@PROVIDER.",
+                )
             if self._only is None:
                 model = self.config.model(label)
             else:
@@ -455,9 +461,27 @@ class Targets:
         if not first.model.fallback:
             return (first,)
         targets = {label: first}
+        of = partial(self._in_words_of, first.model) if self._passes_on(first.model) else self.of
         for each in first.model.fallback:
-            targets.setdefault(each, self.of(each))
+            targets.setdefault(each, of(each))
         return tuple(targets.values())
+
+    def _passes_on(self, persona: Model) -> bool:
+        """Whether an entry has its ``fallback`` from the one that it is ``like``: then its words go along."""
+        like = self.config.models.get(persona.like)
+        return like is not None and like.fallback == persona.fallback
+
+    def _in_words_of(self, persona: Model, label: str) -> Target:
+        """A model that takes over for a persona: asked with its system text, examples and blanks."""
+        target = self._personas.get((persona.label, label))
+        if target is None:
+            own = self.of(label)
+            model = msgspec.structs.replace(
+                own.model, system=persona.system, examples=persona.examples, blanks=persona.blanks
+            )
+            target = Target(model, own.provider, self._same(own.model))
+            target = self._personas.setdefault((persona.label, label), target)
+        return target
 
     def provider(self, label: str) -> ProviderState:
         """A provider made ready; one for all threads, because its keys are kept there."""

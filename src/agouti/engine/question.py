@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from ..core.chat import Json, Message
 from ..core.errors import RequestError
 from ..core.messages import with_parts
+from ..core.near_misses import OF_CALLS
 from ..core.parameters import NAMES, checked
 from ..core.prompt import Prompt, prompt_messages
 from ..core.suggest import near_hint
@@ -192,7 +193,8 @@ def _checked(parameters: dict[str, Json]) -> dict[str, Json]:
             known = [*NAMES, *OPTIONS]
             raise RequestError(
                 f"there is no parameter {name!r}",
-                hint=near_hint(name, known, "parameter") + " What only this provider knows goes into extra={...}.",
+                hint=near_hint(name, known, "parameter", OF_CALLS)
+                + " What only this provider knows goes into extra={...}.",
             )
     return checked(parameters)
 

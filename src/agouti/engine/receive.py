@@ -123,13 +123,17 @@ def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False, status
     return b"".join(pieces)
 
 
-def read(this: Try[Request, Result], reply: HttpReply) -> "AttemptOutcome[Result] | Pending":
-    """What a whole reply means."""
+def read(this: Try[Request, Result], reply: HttpReply, url: str = "") -> "AttemptOutcome[Result] | Pending":
+    """What a whole reply means.
+
+    Args:
+        url: where it came from, if that is not where the request went.
+    """
     status, headers = reply.status, reply.headers
     if not 200 <= status < 300:
         from .errors_from import refusal  # only needed once something is wrong
 
-        error = refusal(status, headers, reply.body, this.target, this.http.url)
+        error = refusal(status, headers, reply.body, this.target, url or this.http.url)
         return Failed(error, began=True, status=status, headers=headers)
     try:
         value = this.operation.decode(reply.body, this.request, this.target)

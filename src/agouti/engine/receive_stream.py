@@ -1,5 +1,6 @@
 """Receive a chat reply as a stream: events are emitted as they come, and put together to the reply."""
 
+import logging
 from math import inf
 from typing import TYPE_CHECKING
 
@@ -7,7 +8,7 @@ from ..core.chat import Completion, Request
 from ..core.errors import AgoutiError, ConnectionFailed, ReplyUnreadable, StreamCut
 from ..core.events import Event, Finished, Passed, Reasoning, Text
 from ..core.headers import media_type
-from ..core.http import REPLY_BYTES, HttpReply, TransportFailure
+from ..core.http import REPLY_BYTES, HttpReply, HttpRequest, TransportFailure
 from ..dialects.base import Fault, Pending, StreamDecoder
 from .accumulate import as_events
 from .effects import Drop, Emit, Finish, Open, OpenReply, Receive, Settled, Steps
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from ..reply import Reply
     from .operations.chat_streamed import ChatStreamed
 
+log = logging.getLogger("agouti.exchange")
 _RECEIVE = Receive()
 _EVENT_END = b"\n\n"
 # Seconds that a server may take from the reason for the end to the end: counts of tokens come in them.
@@ -48,7 +50,7 @@ def _received(
 ) -> Steps[AttemptOutcome[Completion]]:
     status, headers = reply.status, reply.headers
     if not 200 <= status < 300:
-        return (yield from _refused(this, reply))
+        return (yield from _refused(this, reply, this.http.url))
     dialect = this.target.provider.dialect
     tag = this.target.model.reasoning_tag
     verbatim = operation.passes(this.target)
@@ -77,7 +79,7 @@ def _received(
     failed = yield from _events(this, reply, decoder, operation)
     if failed is not None:
         return failed
-    return (yield from _complete(this, reply, operation))
+    return (yield from _complete(this, operation))
 
 
 class _Raw:
@@ -222,22 +224,21 @@ def _ended(decoder: StreamDecoder, this: "Try[Request, Completion]", operation: 
     return whole
 
 
-def _complete(
-    this: "Try[Request, Completion]", reply: OpenReply, operation: "ChatStreamed"
-) -> Steps[AttemptOutcome[Completion]]:
-    completion = operation.so_far.completion()
+def _complete(this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[AttemptOutcome[Completion]]:
+    so_far = operation.so_far
+    completion = so_far.completion()
     if (reason := operation.reason_by_cap(completion, this.request)) is not None:
         yield from _emitted([Finished(reason)], this, operation)
-        completion = operation.so_far.completion()
-    return Answered(Answer(completion, reply.status, reply.headers))
+        completion = so_far.completion()
+    return Answered(Answer(completion, so_far.status or 200, so_far.headers))
 
 
-def _refused(this: "Try[Request, Completion]", reply: OpenReply) -> Steps[Failed]:
+def _refused(this: "Try[Request, Completion]", reply: OpenReply, url: str) -> Steps[Failed]:
     body = yield from receive_rest(this, ERROR_BYTES, status=reply.status)
     if isinstance(body, Failed):
         return body
     yield Drop()
-    error = refusal(reply.status, reply.headers, body, this.target, this.http.url)
+    error = refusal(reply.status, reply.headers, body, this.target, url)
     return Failed(error, began=True, status=reply.status, headers=reply.headers)
 
 
@@ -248,11 +249,21 @@ def _elsewhere(
     cancel = yield from cancel_on_abandon(this, pending)
     key = yield from this.credential()
     request = this.target.provider.request_at(pending.stream, "GET", "text/event-stream", key)
-    reply: OpenReply = yield Open(request, this.timeouts)
-    if not 200 <= reply.status < 300:
-        failed = yield from _refused(this, reply)
-        return Failed(failed.error, began=True, final=True, status=failed.status, headers=failed.headers)
-    if (wrong := (yield from _events(this, reply, decoder, operation))) is not None:
+    wrong = yield from _events_of(request, this, decoder, operation)
+    if wrong is not None and operation.so_far.began:
+        return wrong
+    if wrong is not None and not this.late:
+        # The events cannot be had, the work can: it is under way, and paid for.
+        log.info("%s: %s; it is asked for instead", this.target.provider.label, wrong.error.what)
+        yield Drop()
+        operation.held.clear()
+        outcome = yield from poll_until_done(this, pending, cancel)
+        if isinstance(outcome, Answered):
+            answer = outcome.answer
+            yield from _emitted(as_events(answer.value), this, operation)
+            return Answered(Answer(operation.so_far.completion(), answer.status, answer.headers))
+        return outcome
+    if wrong is not None:
         return wrong
     outcome = yield from poll_until_done(this, pending, cancel)
     if isinstance(outcome, Failed) and not outcome.final:
@@ -264,7 +275,21 @@ def _elsewhere(
         yield from _emitted(more, this, operation)
     elif cancel is not None:
         yield Settled(cancel)  # that address is out of order: no reason to lose a text that is there
-    return (yield from _complete(this, reply, operation))
+    return (yield from _complete(this, operation))
+
+
+def _events_of(
+    request: HttpRequest, this: "Try[Request, Completion]", decoder: StreamDecoder, operation: "ChatStreamed"
+) -> Steps[Failed | None]:
+    """Emit the events that stand at an address of their own; what went wrong with them."""
+    try:
+        reply: OpenReply = yield Open(request, this.timeouts)
+        if not 200 <= reply.status < 300:
+            return (yield from _refused(this, reply, request.url))
+        operation.so_far.status, operation.so_far.headers = reply.status, reply.headers
+        return (yield from _events(this, reply, decoder, operation))
+    except TransportFailure as failure:
+        return not_received(failure, this)
 
 
 def _emitted(events: list[Event], this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[None]:

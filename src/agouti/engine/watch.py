@@ -13,6 +13,7 @@ from ..core.errors import (
     ConnectionLost,
     DeadlineExceeded,
     ReplyUnreadable,
+    RequestError,
     StreamCut,
     TimedOut,
 )
@@ -21,6 +22,7 @@ from ..core.usage import Usage
 from .call import Call
 from .credentials import credential_for, settings_for
 from .effects import OnAbandon, Settled, Steps
+from .hook_checks import is_own, sendable, steps_of
 from .hooks import AnsweringHook, AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SeeingHook
 from .limits import own_timeouts
 from .operation import Operation
@@ -64,7 +66,9 @@ class Watch:
         self._admitted: list[Hook] = []
         self._undo: OnAbandon | None = None
         # To ask a protocol for its instances takes ten times as long as to look at the classes.
-        self._answering: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
+        answering: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
+        self._scripted: Any = next((each for each in answering if each.stands_in), None)
+        self._answering = answering if self._scripted is None else []
         self.outgoing = OutgoingRequest(operation, request, target)
         question = call.question
         self._details = AttemptDetails(
@@ -107,17 +111,25 @@ class Watch:
     def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
         for hook in self._answering:
-            value = yield from hook.kept(self._details)
+            value = yield from steps_of(hook, hook.kept(self._details), "kept")
             if value is None:
                 continue
             if isinstance(value, AgoutiError):
                 return Failed(value, status=value.status)
+            self._check_kept(hook, value)
             answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
             if hook.caches:
                 self._tell_kept(answered.answer.value)
                 return answered
             return Answered(replace(answered.answer, status=200, cached=False))
         return None
+
+    def _check_kept(self, hook: Hook, value: object) -> None:
+        if self._operation.name == "chat" and not isinstance(value, Completion):
+            raise RequestError(
+                f"kept of the hook {type(hook).__name__} gave a {type(value).__name__}",
+                hint="It gives an agouti.core.chat.Completion, an AgoutiError, or None where it has no answer.",
+            )
 
     def _tell_kept(self, value: object) -> None:
         seconds = self._call.clocks.clock() - self._began
@@ -139,10 +151,26 @@ class Watch:
         self._undo = undo = OnAbandon(self._abandoned)
         yield undo
         for hook in self._call.hooks:
+            if self._scripted is not None and is_own(hook):
+                continue  # a script counts in no ledger, no budget and no limit
             waits = hook.before(self._details)
             if waits is not None:
-                yield from waits
+                yield from waits if is_own(hook) else steps_of(hook, waits)
             self._admitted.append(hook)
+
+    @property
+    def scripted(self) -> bool:
+        """Whether a script stands for the provider: it answers where the request would go out."""
+        return self._scripted is not None
+
+    def says(self, this: Kept) -> Steps[AttemptOutcome[Any]]:
+        """What the script says, once the application's own hooks have had their say."""
+        self.sends(None)
+        value: Any = yield from self._scripted.kept(self._details)
+        if isinstance(value, AgoutiError):
+            return Failed(value, status=value.status)
+        answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
+        return Answered(replace(answered.answer, status=200, cached=False))
 
     def sends(self, credential: "Credential | None") -> dict[str, str]:
         """The request goes out now, with this key; the headers that hooks add."""
@@ -154,7 +182,7 @@ class Watch:
             if sending is None:
                 continue
             try:
-                headers.update(sending(self._details) or {})
+                headers.update(sendable(sending(self._details) or {}))
             except Exception:
                 log.exception(_BROKEN)
         return headers

@@ -119,6 +119,7 @@ class Script(AnsweringHook):
     """
 
     caches = False
+    stands_in = True
 
     def __init__(self) -> None:
         self._rules: list[_Rule] = []

@@ -137,6 +137,7 @@ class _Connection:
     response_class: Any = _Response
     _until: float | None = None
     _head: bytes | None = None
+    _secret_path: SecretText | None = None
     sock: Any
     host: str
     port: int
@@ -156,7 +157,7 @@ class _Connection:
             raise wrong.NewConnectionError(self, str(error)) from error  # type: ignore[arg-type]
 
     def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
-        self._until = None
+        self._until = self._secret_path = None
         watched = getattr(HERE, "watched", None)
         self._head = None
         if watched is not None:
@@ -175,8 +176,7 @@ class _Connection:
         if not isinstance(headers, Headers):
             super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
             return
-        if headers.path is not None:
-            url = headers.path.reveal()
+        self._secret_path = headers.path
         if headers.total is None:
             super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
             return
@@ -185,6 +185,11 @@ class _Connection:
             self.connect()  # type: ignore[attr-defined]
         with WATCHMAN.within(self.sock, headers.total):
             super().request(method, url, body=body, headers=headers, **options)  # type: ignore[misc]
+
+    def putrequest(self, method: str, url: str, *args: Any, **options: Any) -> None:
+        # Only here: what `request` is given, urllib3 keeps, and logs where a head is odd.
+        secret, self._secret_path = self._secret_path, None
+        super().putrequest(method, url if secret is None else secret.reveal(), *args, **options)  # type: ignore[misc]
 
     def send(self, data: Any) -> None:
         head = self._head

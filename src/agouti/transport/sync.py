@@ -192,7 +192,8 @@ class Urllib3Transport:
             pool = urllib3.HTTPSConnectionPool(parts.host or "", parts.port, **options)
         else:
             pool = urllib3.HTTPConnectionPool(parts.host or "", parts.port, **options)
-        pool.ConnectionCls = TlsConnection if parts.scheme == "https" else PlainConnection
+        # Of plain http through a proxy that is reached by TLS, the connection is the proxy's.
+        pool.ConnectionCls = TlsConnection if isinstance(pool, urllib3.HTTPSConnectionPool) else PlainConnection
         return pool
 
     def _through(self, proxy: Proxy, origin: str, options: dict[str, Any]) -> urllib3.HTTPConnectionPool:

@@ -36,14 +36,15 @@ def command(
     provider: str,
     label: str,
 ) -> None:
-    """Turn a curl command, or an address, into entries for agouti.toml.
+    """Turn what you have into entries for agouti.toml: a curl or wget command, an HTTP request, lines of a .env
+    file, a few lines of code that call a model by hand, or an address.
 
     Paste it as one quoted argument, through a pipe, or with --from FILE. Without --write the entries are only printed.
-    A key in it never goes into agouti.toml.
+    A key in it never goes into agouti.toml. What is not understood is an error, and never an entry.
     """
     import shlex
 
-    from ...adopt import curl
+    from ...adopt import pasted as reading
     from ...adopt.entries import adopt
     from ...config import write as files
     from ...config.files import alone_in
@@ -52,7 +53,7 @@ def command(
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
     text = given_text(argument, file, asking="Paste the command, then press Ctrl-D:")
-    adopted = adopt(curl.read(text, _read_file), provider_label=provider, model_label=label)
+    adopted = adopt(reading.read(text, _read_file), provider_label=provider, model_label=label)
     # Where it will be found again: a new file in this folder would hide the one further up.
     named = app.config or os.environ.get("AGOUTI_CONFIG")
     target = Path(named) if named else nearest_file(Path.cwd()) or Path(FILE_NAME)

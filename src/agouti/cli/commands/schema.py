@@ -13,7 +13,8 @@ from ...core.errors import RequestError
 def command(out: str | None, address: bool) -> None:
     """Print the JSON Schema of agouti.toml, with which editors complete and check it.
 
-    A file that begins with the line "#:schema ADDRESS" is checked by editors that know TOML; agouti adopt writes it.
+    Editors that know TOML check a file that begins with the line "#:schema ./agouti.schema.json": write the schema
+    beside it with --out agouti.schema.json, and everybody who has the folder has both.
     """
     from ...config import schema
 

@@ -31,6 +31,7 @@ from ..typed_lines import PipedLines, TypedLines
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
+@click.option("--commands", is_flag=True, help="Through a pipe: take lines with ? as commands, not as turns.")
 @TAG
 @click.pass_obj
 def command(
@@ -44,12 +45,13 @@ def command(
     temperature: float | None,
     max_tokens: int | None,
     settings: tuple[str, ...],
+    commands: bool,
 ) -> int:
     """Talk with the model LABEL (or NAME@PROVIDER).
 
     On a terminal, Enter sends and Alt-Enter begins a new line; Ctrl-C stops an answer, Ctrl-D ends the talk, and a
-    line with ? alone lists what else can be done. Through a pipe each line is a turn. Answers go to standard output,
-    all else to standard error.
+    line with ? alone lists what else can be done. Through a pipe each line is a turn, whatever it begins with.
+    Answers go to standard output, all else to standard error.
     """
     options: dict[str, Any] = parameters_given(settings)
     options |= {"temperature": temperature} if temperature is not None else {}
@@ -62,6 +64,7 @@ def command(
         tools = [named_object(each) for each in client.config.model(label).tools]
         options |= {"tools": tools} if tools else {}
         typed = sys.stdin.isatty() and on_terminal()
-        talking = Talking(client, label, options, fit=fit, resume=resume, lines=TypedLines if typed else PipedLines)
+        lines = TypedLines if typed else PipedLines
+        talking = Talking(client, label, options, fit=fit, commands=commands, resume=resume, lines=lines)
         talking.keep_in(save or resume)
         return talking.run()

@@ -90,7 +90,9 @@ class Chat(Operation[Request, Completion]):
         if target.model.inputs is not None or request.fetch != "no":
             from .images import with_images_fetched
 
-            request = yield from with_images_fetched(request, call, target)
+            fetched = yield from with_images_fetched(request, call, target)
+            if fetched is not request:
+                request = with_media_ready(fetched, target, fetched=True)
         return request
 
     def _prepared(self, target: Target) -> Request:
@@ -104,7 +106,7 @@ class Chat(Operation[Request, Completion]):
             from .effort import with_effort
 
             request = with_effort(request, target, own.dialect)
-        return expressible(request, target)
+        return expressible(request, target, media=own is None or not self.speaks_for_itself(target))
 
     def encode(self, request: Request, target: Target) -> Outgoing:
         outgoing = self._encoded(request, target)
@@ -181,9 +183,13 @@ class Chat(Operation[Request, Completion]):
         if name not in request.parameters:
             return None
         if name in CAPS and (other := CAPS[1 - CAPS.index(name)]) in (error.message or ""):
+            if other in request.refused:
+                # It refuses both, each for the other: nothing is learnt of that, or the cap would be lost unsaid.
+                target.state.refused_parameters -= set(CAPS)
+                return None
             # The provider names the one that it takes: the cap stays.
             target.state.refused_parameters.add(name)
-            return _with_cap(request, name, other)
+            return replace(_with_cap(request, name, other), refused=request.refused | {name})
         if entry.unsupported == "error":
             error.with_context(hint=_without(name, entry.label))
             return None
@@ -242,12 +248,33 @@ def images_of(question: Question) -> int:
     return sum(kind == "image" for kind, _ in media_in(question.messages))
 
 
-def expressible(request: Request, target: Target) -> Request:
+def with_media_ready(request: Request, target: Target, *, fetched: bool) -> Request:
+    """The request with its images, files and sounds as the dialect can take them.
+
+    Raises:
+        RequestError: it does not take them, or one of them is none.
+    """
+    if all(type(message.content) is not list for message in request.messages):
+        return request
+    from ...core.parts import media_ready
+
+    dialect = target.provider.dialect
+    inputs = dialect.abilities.inputs
+    return replace(request, messages=media_ready(request.messages, inputs, dialect.name, fetched=fetched))
+
+
+def expressible(request: Request, target: Target, *, media: bool = True) -> Request:
     """The request as far as dialect and model can take it; what they lack is an error, or said once and left out.
+
+    Args:
+        media: images and files are looked at too; not those of a body that goes out as it came.
 
     Raises:
         ParameterUnsupported: the dialect has no such parameter, and the entry does not allow to go on without.
+        RequestError: the dialect does not take its images or files.
     """
+    if media:
+        request = with_media_ready(request, target, fetched=request.fetch == "no")
     refused, takes = target.state.refused_parameters, target.provider.takes
     if refused:
         request = _as_learned(request, refused, target)

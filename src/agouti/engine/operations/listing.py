@@ -58,6 +58,7 @@ class Models(Operation[None, Page]):
     """
 
     name = "models"
+    asks_a_model = False  # its own failure is no reason to ask for the list
 
     def __init__(self, *, page: Outgoing | None = None, keyless: bool = False) -> None:
         self.sends_key = not keyless
@@ -100,6 +101,7 @@ class Reach(Operation[None, None]):
     """Whether anybody answers at the provider's bare address; any answer will do, a 404 too."""
 
     name = "reach"
+    asks_a_model = False
 
     def prepare(self, call: Call, target: Target) -> Steps[None]:
         yield from ()
@@ -119,6 +121,7 @@ class Refusing(Operation[str, None]):
     """
 
     name = "path"
+    asks_a_model = False
 
     def __init__(self, model: str) -> None:
         self._model = model
@@ -174,6 +177,13 @@ def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[N
     call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=(), until=until)
     try:
         listed = yield from listing(call)
+    except (AddressWrong, ModelUnknown):
+        # Where not even the list is found, the path may be wrong rather than the name.
+        label = target.provider.label
+        error.with_context(
+            hint=f"{error.hint}. Its list is not there either: check the path in providers.{label}.address."
+        )
+        return
     except AgoutiError:
         return  # the error at hand says more than why its list could not be had
     names = [model.name for model in listed.models]

@@ -23,7 +23,7 @@ from ...core.messages import said, with_instruction
 from ...core.schema import Style, fitted
 from ...core.structured import FINAL, HINTS, Means, Problem
 from ...filled import Filled, FilledAnswer
-from ...forms import Misfit
+from ...form import Defect, Misfit
 from ...reply import Reply
 from ..accumulate import ReplyAccumulator
 from ..call import Call, request_for
@@ -61,6 +61,7 @@ class FormLike(Protocol):
     def wrapped(self) -> bool: ...
     def read(self, value: Json) -> Any: ...
     def read_otherwise(self, value: Json) -> tuple[Any, str]: ...
+    def unwrapped(self, value: Json) -> Json: ...
 
 
 class _Asked(Struct, frozen=True):
@@ -106,6 +107,7 @@ class FormCall:
         self._more: tuple[Message, ...] = ()
         self._asked: _Asked | None = None
         self._in_words = False
+        self._defect: Defect | None = None
         self._schemas: dict[Style, tuple[dict[str, Any], bool]] = {}
         # What was refused in this call: that it was the means that the provider lacks is known once a weaker one works.
         self._stepped_down: list[tuple[Target, Means, int]] = []
@@ -146,7 +148,7 @@ class FormCall:
             if not answer.problem:
                 return Filled(value, reply, tuple(answers))
             if answer.problem in FINAL or len(answers) > self._repairs:
-                raise _not_filled(answers, self._form.name)
+                raise _not_filled(answers, self._form.name) from (self._defect and self._defect.__cause__)
             if answer.problem == "blanks":
                 # There is nothing to correct: it has to be told what is wanted.
                 self._in_words = True
@@ -180,7 +182,7 @@ class FormCall:
         """
         answer, value = self._read(reply)
         if answer.problem:
-            raise _not_filled([answer], self._form.name)
+            raise _not_filled([answer], self._form.name) from (self._defect and self._defect.__cause__)
         return Filled(value, reply, (answer,))
 
     # What is asked.
@@ -282,7 +284,9 @@ class FormCall:
                 return _Read("no call", (f"{calls[0].function.name!r} was called, not {self._form.name!r}",))
             text = "\n".join(dict.fromkeys(call.function.arguments or "" for call in ours))
         extracted = json_in(text)
-        fitting, errors = self._fitting(extracted.values)
+        fitting, errors, self._defect = self._fitting(extracted.values)
+        if self._defect is not None:
+            return _Read("validator failed", self._defect.errors)
         if len(fitting) == 1 and not (extracted.problem and reply.truncated):
             return _Read(value=fitting[0], mended=extracted.mended)
         if not reply.truncated and (otherwise := self._otherwise(extracted, text, fitting)) is not None:
@@ -307,8 +311,9 @@ class FormCall:
         values = extracted.values
         if len(values) > 1:
             # JSON Lines, or a call for each item, where a list is asked.
-            with suppress(Misfit):
-                return _Read(value=self._form.read(list(values)), mended=(*extracted.mended, "several for a list"))
+            for whole in (list(values), self._joined(values)):
+                with suppress(Misfit):
+                    return _Read(value=self._form.read(whole), mended=(*extracted.mended, "several for a list"))
         if fitting:
             return None
         found: list[tuple[Any, str]] = []
@@ -319,6 +324,11 @@ class FormCall:
             return None
         value, words = found[0]
         return _Read(value=value, mended=(*extracted.mended, words))
+
+    def _joined(self, values: tuple[Json, ...]) -> Json:
+        """The items of several lists as one."""
+        lists = [self._form.unwrapped(each) if isinstance(each, dict) else each for each in values]
+        return [item for each in lists for item in each] if all(isinstance(each, list) for each in lists) else None
 
     def _bare(self, word: Json) -> tuple[Any, str]:
         """The value of a bare word, where one of a few is asked, or a date or the like; prose fits any text."""
@@ -337,15 +347,19 @@ class FormCall:
             return False
         return True
 
-    def _fitting(self, values: tuple[Json, ...]) -> tuple[list[Any], list[tuple[str, ...]]]:
-        """The values that fit, as the application's own; and why the others do not."""
-        fitting, errors = [], []
+    def _fitting(self, values: tuple[Json, ...]) -> tuple[list[Any], list[tuple[str, ...]], Defect | None]:
+        """The values that fit, as the application's own; why the others do not; and where a validator failed."""
+        fitting: list[Any] = []
+        errors: list[tuple[str, ...]] = []
+        defect = None
         for value in values:
             try:
                 fitting.append(self._form.read(value))
             except Misfit as misfit:
+                if isinstance(misfit, Defect):
+                    defect = misfit
                 errors.append(misfit.errors)
-        return fitting, errors
+        return fitting, errors, defect
 
     def _corrections(self, answer: FilledAnswer) -> tuple[Message, ...]:
         """The answer, and what is wrong with it, for the model to mend."""

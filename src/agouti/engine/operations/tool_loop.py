@@ -9,7 +9,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...core.chat import Completion, Json, Message, Request
-from ...core.errors import AgoutiError, ToolCallInvalid, TooManyRounds
+from ...core.errors import AgoutiError, DeadlineExceeded, ToolCallInvalid, TooManyRounds
 from ...core.messages import said
 from ...core.usage import total_usage
 from ...forms import Misfit
@@ -90,6 +90,11 @@ class ToolLoop:
     def call(self) -> Call:
         """What asks the question."""
         return self._call
+
+    @property
+    def added(self) -> list[Message]:
+        """What has been added to the conversation so far: calls and results; of a call that is run, no result yet."""
+        return list(self._more)
 
     def asking(self, messages: tuple[Message, ...]) -> "ToolLoop":
         """The same, but with other messages in the question, and from the beginning."""
@@ -210,15 +215,24 @@ class ToolLoop:
             why = call.problem or "; ".join(misfit.errors)
             return f"The arguments of {call.name} do not fit: {why}. Correct them and call it again."
 
+    def _over(self) -> bool:
+        """Whether the time of the whole turn is over."""
+        left = self._call.left()
+        return left is not None and left <= 0
+
     def _result(self, call: ToolUse, result: Any) -> "str | list[Json]":
         """What the model is told of a call."""
         if not isinstance(result, BaseException):
             return self._text(result)
-        if self._failures == "raise" or isinstance(result, AgoutiError):
+        # The deadline of the turn itself is nothing that the model could do anything about.
+        over = isinstance(result, DeadlineExceeded) and self._over()
+        if self._failures == "raise" or over:
             result.add_note(f"raised by the function {call.name}, which a model had called with {call.arguments_text}")
             raise result
         log.info("%s raised %s: the model is told", call.name, type(result).__name__)
-        return f"Error: {type(result).__name__}: {result}"[:2000]
+        # The hint of an error of ours is for the developer.
+        said = result.what if isinstance(result, AgoutiError) else result
+        return f"Error: {type(result).__name__}: {said}"[:2000]
 
 
 def _called(function: Callable[[], Any], call: Call, name: str) -> Steps[Any]:
