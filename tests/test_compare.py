@@ -77,11 +77,11 @@ def test_rows_summary_and_checks(served: Served, kind: str) -> None:
     [hosted, _, local, _] = result.summary
     assert (hosted.answers, hosted.errors, hosted.distinct) == (4, 0, 0.5)
     assert hosted.similarity == pytest.approx(1)
-    assert hosted.checks["contains"] == rate(4, 4)
+    assert hosted.checks["contains"] == rate(2, 2)  # two prompts, however often each is asked
     assert (local.cost, local.currency) == (None, None)
     assert list(result.cost) == ["USD"]
     assert result.cost["USD"] == pytest.approx(sum((row.cost or 0) + (row.judge_cost or 0) for row in result))
-    assert [remark.partition(":")[0] for remark in result.remarks] == ["expect", "form"]
+    assert [remark.partition(":")[0] for remark in result.remarks[1:]] == ["expect", "form"]
 
 
 # Two-sided 95 % quantiles of Student's distribution, as any table has them.
@@ -330,7 +330,8 @@ def test_a_judge_whose_key_is_refused_is_asked_once() -> None:
     with agouti.standins.serve() as served, agouti.Client(served.config) as client:
         labels = ["almanac-local", "loam-7b@shed"]
         result = agouti.compare(client, labels, [PEAS] * 4, at_once=1, judge="quill-large+status=401@northbank")
-        assert all("no verdict" in (row.reason or "") for row in result)
+        assert all(row.judge_error is not None and "judge" not in row.checks for row in result)
+        assert result.remarks[-1].startswith("judge: no verdict on 8 of 8 answers")
         assert served.books.requests["northbank", 401] == 1
 
 

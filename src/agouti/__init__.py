@@ -100,7 +100,8 @@ if TYPE_CHECKING:
     from .services.batch import plan as batch_plan
     from .services.check import check
     from .services.compare import compare
-    from .services.compare_results import ComparedAnswer, Comparison
+    from .services.compare_results import Comparison
+    from .services.compare_rows import ComparedAnswer
     from .services.explain import explain
     from .services.probe import Probed, ProbeResult, probe
     from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
@@ -132,7 +133,7 @@ _HOME = {
     "Citation": "core.chat",
     "Client": "client",
     "CommandKey": "credentials.sources",
-    "ComparedAnswer": "services.compare_results",
+    "ComparedAnswer": "services.compare_rows",
     "Comparison": "services.compare_results",
     "Config": "config.entries",
     "ConfigError": "core.errors",

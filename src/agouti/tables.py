@@ -5,6 +5,7 @@ import io
 import json
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
@@ -101,11 +102,21 @@ def check_suffix(path: str | os.PathLike[str], suffixes: tuple[str, ...] = SUFFI
 
     Raises:
         RequestError: it is none of those.
+        ConfigError: what writes such a file is not installed.
     """
     suffix = Path(path).suffix.lower()
     if suffix not in suffixes:
         raise RequestError(f"{path} has no suffix that says what to write", hint=f"Take {', '.join(suffixes)}.")
+    needs = _NEEDS.get(suffix)
+    if needs is not None and find_spec(needs[0]) is None:
+        raise ConfigError(
+            f"a {suffix} file needs {needs[1]}, which is not installed",
+            hint=f"Install it: pip install 'agouti-client[{needs[2]}]'.",
+        )
     return suffix
+
+
+_NEEDS = {".parquet": ("pyarrow", "pyarrow", "parquet"), ".png": ("matplotlib", "Matplotlib", "figures")}
 
 
 def text_of(value: Any) -> str:

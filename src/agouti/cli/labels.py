@@ -3,6 +3,26 @@
 import click
 
 
+class _Provider(click.types.StringParamType):
+    """The label of a provider."""
+
+    name = "label"
+
+    def shell_complete(
+        self, ctx: click.Context, param: click.Parameter, incomplete: str
+    ) -> "list[click.shell_completion.CompletionItem]":
+        from click.shell_completion import CompletionItem
+
+        from ..config.load import load
+        from ..core.errors import AgoutiError
+
+        try:
+            config = load(ctx.find_root().params.get("config"))
+        except (AgoutiError, OSError):
+            return []
+        return [CompletionItem(each) for each in config.providers if each.startswith(incomplete)]
+
+
 class _Label(click.types.StringParamType):
     """A label, or ``NAME@PROVIDER``; taken as it stands, and looked up by whoever uses it."""
 
@@ -32,3 +52,4 @@ class _Label(click.types.StringParamType):
 
 
 LABEL = _Label()
+PROVIDER = _Provider()

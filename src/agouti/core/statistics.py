@@ -1,10 +1,11 @@
 """Statistics of repeated answers: means and rates with confidence intervals, and how alike texts are."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
 from functools import lru_cache
 from itertools import combinations
+from random import Random
 
 from msgspec import Struct
 
@@ -42,11 +43,18 @@ def mean(values: Sequence[float]) -> Estimate | None:
     if count < 2:
         return Estimate(middle, None, None, count)
     deviation = math.sqrt(math.fsum((each - middle) ** 2 for each in values) / (count - 1))
-    freedom = count - 1
-    # Beyond the table: Cornish and Fisher's expansion, right to three places there.
-    factor = _STUDENT[freedom - 1] if freedom <= len(_STUDENT) else _expanded(freedom)
-    by = factor * deviation / math.sqrt(count)
+    by = student(count - 1) * deviation / math.sqrt(count)
     return Estimate(middle, round(middle - by, 10), round(middle + by, 10), count)
+
+
+def student(freedom: int) -> float:
+    """The two-sided 95 % quantile of Student's distribution.
+
+    >>> student(2), round(student(16), 3)
+    (4.303, 2.12)
+    """
+    # Beyond the table: Cornish and Fisher's expansion, right to three places there.
+    return _STUDENT[freedom - 1] if freedom <= len(_STUDENT) else _expanded(freedom)
 
 
 def _expanded(freedom: int) -> float:
@@ -68,10 +76,111 @@ def rate(passed: int, count: int) -> Estimate | None:
     """
     if not count:
         return None
-    share, square = passed / count, _NORMAL**2
+    share = passed / count
+    low, high = _wilson(share, count)
+    return Estimate(share, round(low, 10), round(high, 10), count)
+
+
+def _wilson(share: float, count: float) -> tuple[float, float]:
+    square = _NORMAL**2
     middle = (share + square / (2 * count)) / (1 + square / count)
     by = _NORMAL * math.sqrt(share * (1 - share) / count + square / (4 * count**2)) / (1 + square / count)
-    return Estimate(share, round(max(middle - by, 0.0), 10), round(min(middle + by, 1.0), 10), count)
+    return max(middle - by, 0.0), min(middle + by, 1.0)
+
+
+def means_of(groups: Iterable[Sequence[float]]) -> list[float]:
+    """The mean of each group of repeated measurements: what is repeated is one measurement, and not many."""
+    return [math.fsum(each) / len(each) for each in groups if each]
+
+
+def mean_over(
+    groups: Sequence[Sequence[float]], *, step: float = 0.0, within: tuple[float, float] | None = None
+) -> Estimate | None:
+    """The mean over groups of repeated measurements, with Student's interval over the groups.
+
+    Args:
+        step: how exactly each can be measured; a spread that is less than that is none that was seen.
+        within: between which values it lies in any case.
+
+    >>> mean_over([[1.0, 3.0], [4.0], [6.0]]).value, mean_over([[1.0, 2.0, 3.0]]).low
+    (4.0, None)
+    """
+    means = means_of(groups)
+    estimate = mean(means)
+    if estimate is None or estimate.low is None or estimate.high is None:
+        return estimate
+    least = step / math.sqrt(12)
+    deviation = math.sqrt(math.fsum((each - estimate.value) ** 2 for each in means) / (len(means) - 1))
+    by = (estimate.high - estimate.low) / 2
+    if deviation < least:
+        by = student(len(means) - 1) * least / math.sqrt(len(means))
+    low, high = estimate.value - by, estimate.value + by
+    if within is not None:
+        low, high = max(low, within[0]), min(high, within[1])
+    return Estimate(estimate.value, round(low, 10), round(high, 10), estimate.count)
+
+
+def share_over(groups: Sequence[Sequence[float]]) -> Estimate | None:
+    """A share over groups of repeated answers, with Wilson's interval for as many answers as they are worth.
+
+    Answers to one prompt are alike: forty of them to each of four prompts are worth little more than four. How many
+    they are worth is seen from the spread between the groups (Kish's effective size); `None` ends for one group.
+
+    >>> share_over([[1.0], [1.0], [0.0], [1.0]]) == rate(3, 4)
+    True
+    >>> apart = share_over([[1.0] * 40, [1.0] * 40, [0.0] * 40, [0.0] * 40])
+    >>> round(apart.low, 2), round(apart.high, 2)
+    (0.13, 0.87)
+    """
+    means = means_of(groups)
+    count = len(means)
+    if not count:
+        return None
+    value = math.fsum(means) / count
+    if count < 2:
+        return Estimate(value, None, None, count)
+    total = sum(map(len, groups))
+    worth = float(count)
+    square = math.fsum((each - value) ** 2 for each in means) / (count - 1) / count
+    if total > count and square:
+        worth = min(value * (1 - value) / square, float(total))
+    low, high = _wilson(value, worth)
+    return Estimate(value, round(low, 10), round(high, 10), count)
+
+
+def difference_over(differences: Sequence[float], *, shares: bool) -> Estimate | None:
+    """The mean of differences, one for each prompt that both were asked, with its interval.
+
+    Args:
+        shares: they are differences of shares, from -1 to 1: then half a prompt is added for each way in which two can
+            differ (Agresti and Min), or no difference at all would be a sure one.
+
+    >>> difference_over([0.0] * 10, shares=True).high > 0.1
+    True
+    """
+    count = len(differences)
+    if not shares or count < 2:
+        return mean(differences)
+    value = math.fsum(differences) / count
+    middle = math.fsum(differences) / (count + 2)
+    squares = math.fsum(each * each for each in differences) + 1
+    by = _NORMAL * math.sqrt(max(squares / (count + 2) - middle**2, 0.0) / (count + 2))
+    return Estimate(value, round(max(middle - by, -1.0), 10), round(min(middle + by, 1.0), 10), count)
+
+
+def quantile(values: Sequence[float], part: float) -> float | None:
+    """The value below which a part of them lies, between two of them where it falls there; `None` of none.
+
+    >>> quantile([1.0, 2.0, 3.0, 4.0], 0.5), quantile([1.0], 0.95)
+    (2.5, 1.0)
+    """
+    if not values:
+        return None
+    ordered = sorted(values)
+    place = part * (len(ordered) - 1)
+    below = int(place)
+    above = min(below + 1, len(ordered) - 1)
+    return ordered[below] + (ordered[above] - ordered[below]) * (place - below)
 
 
 def alike(one: str, other: str) -> float:
@@ -85,10 +194,36 @@ def alike(one: str, other: str) -> float:
     return SequenceMatcher(None, one.split(), other.split(), autojunk=False).ratio()
 
 
-def spread(texts: Sequence[str]) -> float | None:
-    """How alike texts are on average, each with each other; `None` where there are no two."""
-    pairs = [alike(one, other) for one, other in combinations(texts, 2)]
-    return math.fsum(pairs) / len(pairs) if pairs else None
+# Words that are looked at of a text, when it is laid beside others.
+_WORDS = 400
+
+
+def spread(texts: Sequence[str], pairs: int = 200) -> float | None:
+    """How alike texts are on average, each with each other; `None` where there are no two.
+
+    Args:
+        pairs: so many pairs are looked at, taken evenly where there are more: all of them would grow with the square.
+
+    >>> spread(["Sow in March"] * 1000), spread(["a"])
+    (1.0, None)
+    """
+    count = len(texts)
+    every = count * (count - 1) // 2
+    if not every:
+        return None
+    short = [" ".join(text.split()[:_WORDS]) for text in texts]
+    chosen: Iterable[tuple[int, int]] = combinations(range(count), 2)
+    if every > pairs:
+        chooser = Random(count)  # always the same ones
+        chosen = [_pair(chooser, count) for _ in range(pairs)]
+    found = [alike(short[one], short[other]) for one, other in chosen]
+    return math.fsum(found) / len(found)
+
+
+def _pair(chooser: Random, count: int) -> tuple[int, int]:
+    one = chooser.randrange(count)
+    other = chooser.randrange(count - 1)
+    return one, other + (other >= one)
 
 
 _STEP = 1.05

@@ -3,6 +3,7 @@
 import os
 from collections import Counter
 from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any, Unpack, cast, overload
 
 import msgspec
@@ -18,7 +19,7 @@ from ..core.policy import HOLDS_FOR_ALL
 from ..core.suggest import near_hint
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.call import Call, request_for
-from ..engine.effects import Steps, Together
+from ..engine.effects import RunCallable, Steps, Together
 from ..engine.operations.chat import Chat, check_inputs, expressible
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.unseen import unseen
@@ -27,9 +28,11 @@ from ..engine.question import OPTIONS
 from ..options import Options
 from ..reply import Reply
 from . import run
-from .compare_checks import Check, checks_of
+from .compare_answers import Cell, again, answered, judged_pairs, likeness
+from .compare_checks import Check, checks_of, expected_of
 from .compare_judge import JUDGE, Judge, digest_of, unjudged
-from .compare_results import ComparedAnswer, Comparison, costs_of, parameters_text
+from .compare_results import Comparison, costs_of
+from .compare_rows import ComparedAnswer, JudgedPair, parameters_text
 from .journal import KEY, Journal
 
 if TYPE_CHECKING:
@@ -55,6 +58,7 @@ class CompareOptions(Options, total=False):
         judge: label of a model that scores each answer and says why.
         judge_question: what it is to look at.
         judge_repeats: how often it is asked about each answer; the mean counts, and their spread is told.
+        judge_pairs: whether it also says which of each two models' answers is the better one, asked in both orders.
         similarity: label of a model for embeddings, by which answers are compared; their words are where it is missing.
         at_once: how many requests are under way at one provider at a time.
         keep: a file that has each answer as it comes: another run goes on from there.
@@ -71,6 +75,7 @@ class CompareOptions(Options, total=False):
     judge: str | None
     judge_question: str
     judge_repeats: int
+    judge_pairs: bool
     similarity: str | None
     at_once: int
     keep: str | os.PathLike[str] | None
@@ -144,26 +149,17 @@ def compare(
     judge, similarity = own.get("judge"), own.get("similarity")
     if judge is not None:
         _count("judge_repeats", own.get("judge_repeats", 1))
-        work.judge = Judge(work.calls, judge, own.get("judge_question", JUDGE), own.get("judge_repeats", 1))
+        expected = expected_of(own.get("expect"), len(work.prompts))
+        question, times = own.get("judge_question", JUDGE), own.get("judge_repeats", 1)
+        work.judge = Judge(work.calls, judge, question, times, expected)
+        work.in_pairs = bool(own.get("judge_pairs", False))
+        if judge in labels:
+            work.remarks.append(f"{judge} judges answers of its own: take a judge that is not one of those compared")
+    elif own.get("judge_pairs"):
+        raise RequestError("judge_pairs goes with a judge", hint="Name one: judge=LABEL.")
     if similarity is not None:
         work.calls.target(similarity)
     return run(client, work.steps(similarity, own.get("keep"), own.get("progress")))
-
-
-class _Cell(Struct, frozen=True):
-    """One question to one model."""
-
-    label: str
-    prompt: int
-    parameters: dict[str, Json]
-    repeat: int
-    call: Call
-    request: Request
-
-    @property
-    def key(self) -> str:
-        """Its place in this run."""
-        return msgspec.json.encode((self.label, self.parameters, self.prompt, self.repeat)).decode()
 
 
 class _Kept(Struct, frozen=True):
@@ -214,14 +210,15 @@ class _Work:
         self.at_once = at_once
         self.checks: dict[str, Check] = {}
         self.judge: Judge | None = None
+        self.in_pairs = False
         self._questions: list[str] = []
         self._ended: set[str] = set()
-        self._remarks: list[str] = []
+        self.remarks: list[str] = []
         self.cells = list(self._planned(labels, parameters, repeats, options))
 
     def _planned(
         self, labels: list[str], parameters: list[dict[str, Json]], repeats: int, options: dict[str, Any]
-    ) -> Iterable[_Cell]:
+    ) -> Iterable[Cell]:
         """The cells in the order in which they are asked: the models in turn, so that the load is spread."""
         asked: dict[tuple[str, int, int], tuple[Call, Request]] = {}
         for prompt, text in enumerate(self.prompts):
@@ -234,7 +231,7 @@ class _Work:
                 for prompt in range(len(self.prompts)):
                     for label in labels[prompt % len(labels) :] + labels[: prompt % len(labels)]:
                         call, request = asked[label, prompt, number]
-                        yield _Cell(label, prompt, each, repeat, call, request)
+                        yield Cell(label, prompt, each, repeat, call, request)
 
     def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, Request]:
         """A call, seen to be one that its model takes, and what it asks.
@@ -267,18 +264,18 @@ class _Work:
             kept = self._kept(journal, names)
             rows: dict[str, ComparedAnswer] = {}
             costs: dict[str, float] = {}
-            lanes: dict[str, list[_Cell]] = {}
+            lanes: dict[str, list[Cell]] = {}
             for cell in self.cells:
                 lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
 
-            def one(cell: _Cell) -> Steps[None]:
+            def one(cell: Cell) -> Steps[None]:
                 row = rows[cell.key] = yield from self._row(cell, kept.get(cell.key), journal, names.get(cell.key, ""))
                 for currency, spent in costs_of([row]).items():
                     costs[currency] = costs.get(currency, 0.0) + spent
                 if progress is not None:
                     progress(len(rows), len(self.cells), dict(costs))
 
-            def lane(cells: list[_Cell]) -> Steps[None]:
+            def lane(cells: list[Cell]) -> Steps[None]:
                 yield Together((one(cell) for cell in cells), self.at_once)
 
             yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
@@ -286,17 +283,24 @@ class _Work:
             near = None
             if similarity is not None:
                 try:
-                    near = yield from self._likeness(similarity, result)
+                    near = yield from likeness(self.calls, similarity, result, self.at_once)
                 except AgoutiError as error:  # the answers are there, and paid for
-                    self._remarks.append(
+                    self.remarks.append(
                         f"{similarity}: no vectors, so answers are compared by their words: {error.what}"
                     )
+            pairs: list[JudgedPair] = []
+            if self.in_pairs and self.judge is not None:
+                pairs = yield from judged_pairs(self.judge, self.cells, rows, journal, self.at_once)
         finally:
             if journal is not None:
                 journal.close()
         order = {label: at for at, label in enumerate(dict.fromkeys(cell.label for cell in self.cells))}
         result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
-        return Comparison(result, near, remarks=tuple(self._remarks))
+        # Laying texts beside each other takes its time: not in the event loop.
+        made: Comparison = yield RunCallable(
+            partial(Comparison, result, near, remarks=tuple(self.remarks), pairs=pairs), None
+        )
+        return made
 
     def _identities(self) -> Steps[dict[str, str]]:
         """What each cell is called in the file that keeps answers: by all that is sent for it, and where to.
@@ -316,7 +320,7 @@ class _Work:
             names[cell.key] = f"{content}-{times[content]}"
         return names
 
-    def _row(self, cell: _Cell, kept: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
+    def _row(self, cell: Cell, kept: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
         """The answer of a cell with its checks; what is paid for is kept as soon as it is there."""
         judge, verdict = self.judge, ""
         if kept is None:
@@ -331,13 +335,13 @@ class _Work:
             )
             reply = kept.reply
         if judge is not None and journal is not None:
-            verdict = yield from judge.identity(row)
+            verdict = yield from judge.identity(row, cell.request)
         if kept is not None and (judge is None or kept.verdict != verdict):
             row = unjudged(row)
         row = yield from self._checked(row, reply)
         if judge is None or row.error is not None or "judge" in row.checks:
             return row
-        row = yield from judge.scored(row)
+        row = yield from judge.scored(row, cell.request)
         if "judge" in row.checks:
             self._keep(journal, name, row, reply, verdict)
         return row
@@ -349,8 +353,8 @@ class _Work:
             try:
                 journal.add({KEY: name, **msgspec.to_builtins(row), "completion": whole, "verdict": verdict})
             except RequestError as error:
-                if not any(remark.startswith(str(journal.path)) for remark in self._remarks):
-                    self._remarks.append(f"{journal.path}: not all answers could be kept there: {error.what}")
+                if not any(remark.startswith(str(journal.path)) for remark in self.remarks):
+                    self.remarks.append(f"{journal.path}: not all answers could be kept there: {error.what}")
 
     def _kept(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _Kept]:
         """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
@@ -365,10 +369,10 @@ class _Work:
                 answer = msgspec.convert(told.get("completion"), Completion)
             except msgspec.ValidationError:
                 continue
-            kept[cell.key] = _Kept(row, _again(row, answer, cell), str(told.get("verdict") or ""))
+            kept[cell.key] = _Kept(row, again(row, answer, cell), str(told.get("verdict") or ""))
         return kept
 
-    def _asked(self, cell: _Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
+    def _asked(self, cell: Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
         target = cell.call.targets[0]
         row = ComparedAnswer(
             label=cell.label,
@@ -388,84 +392,37 @@ class _Work:
         except AgoutiError as error:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
-            return replace(row, error=f"{type(error).__name__}: {error.what}"), None
+            row = replace(row, error=f"{type(error).__name__}: {error.what}")
+            came = error.partial
+            if isinstance(came, Reply):  # of a stream that was cut: it has been paid for
+                usage, price = came.usage, target.price
+                row = replace(
+                    row,
+                    text=came.text,
+                    input_tokens=usage.input_tokens,
+                    output_tokens=usage.output_tokens,
+                    cost=came.cost,
+                    currency=None if price is None else price.currency,
+                )
+            return row, None
         price = target.price
-        return _answered(row, reply, None if price is None else price.currency), reply
+        return answered(row, reply, None if price is None else price.currency), reply
 
     def _checked(self, row: ComparedAnswer, reply: Reply) -> Steps[ComparedAnswer]:
         """The row with its checks; of one that was kept, the judge's score stays."""
         judged = self.judge is not None and "judge" in row.checks
         checks = {"judge": row.checks["judge"]} if judged else {}
+        broken: dict[str, str] = {}
         for name, check in self.checks.items():
             try:
                 checks[name] = yield from check(reply, row.prompt)
             except Exception as error:  # of the application's own function: the answer is there all the same
-                return replace(row, error=f"{name} failed: {type(error).__name__}: {error}"[:300])
-        return replace(row, checks=checks)
+                broken[name] = f"{type(error).__name__}: {error}"[:300]
+        return replace(row, checks=checks, check_errors=broken)
 
     def _until(self, call: Call) -> float | None:
         """The deadline of a call that was made before its turn came."""
         return None if call.until is None else self.calls.clocks.clock() + call.until - call.started
-
-    def _likeness(self, label: str, rows: list[ComparedAnswer]) -> Steps[dict[tuple[str, str, int], float]]:
-        """How alike the answers to one prompt are by their vectors."""
-        cells: dict[tuple[str, str, int], list[str]] = {}
-        for row in rows:
-            if row.error is None and row.text.strip():
-                cells.setdefault((row.label, parameters_text(row.parameters), row.prompt), []).append(row.text)
-        texts = list(dict.fromkeys(text for cell in cells.values() if len(cell) > 1 for text in cell))
-        if not texts:
-            return {}
-        made = yield from self.calls.embedding(label, texts, dimensions=None, concurrency=self.at_once, options={})
-        import numpy
-
-        lengths = numpy.linalg.norm(made.vectors, axis=1, keepdims=True)
-        unit = made.vectors / numpy.where(lengths == 0, 1, lengths)
-        at = {text: number for number, text in enumerate(texts)}
-        likeness: dict[tuple[str, str, int], float] = {}
-        for key, cell in cells.items():
-            if len(cell) > 1:
-                among = unit[[at[text] for text in cell]]
-                every = among @ among.T
-                likeness[key] = float((every.sum() - numpy.trace(every)) / (len(cell) * (len(cell) - 1)))
-        return likeness
-
-
-def _answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> ComparedAnswer:
-    # Our own waiting, for limits and after attempts that failed, is not the model's.
-    seconds = sum(each.seconds for each in reply.attempts if each.outcome == "answered")
-    waited = max(reply.elapsed - seconds, 0.0)
-    tokens, first = reply.usage.output_tokens, reply.first_token
-    first = None if first is None else max(first - waited, 0.0)
-    writing = None if first is None else seconds - first
-    return replace(
-        row,
-        text=reply.text,
-        first_token=first,
-        seconds=seconds,
-        waited=waited,
-        tokens_per_second=round(tokens / writing, 2) if tokens and writing and writing > 0 else None,
-        input_tokens=reply.usage.input_tokens,
-        output_tokens=tokens,
-        cost=reply.cost,
-        currency=currency,
-        finish_reason=reply.finish_reason,
-    )
-
-
-def _again(row: ComparedAnswer, answer: Completion, cell: _Cell) -> Reply:
-    """The reply of a row that was kept."""
-    return Reply.of(
-        answer,
-        label=row.label,
-        provider=row.provider,
-        price=cell.call.targets[0].price,
-        elapsed=row.seconds or 0.0,
-        attempts=(),
-        body=b"",
-        headers={},
-        first_token=row.first_token,
-    )
 
 
 def _nothing(events: object) -> None:

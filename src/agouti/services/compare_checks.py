@@ -59,6 +59,15 @@ def checks_of(
     return checks
 
 
+def expected_of(expect: object, prompts: int) -> list[str] | None:
+    """What each answer should be, where that is said.
+
+    Raises:
+        RequestError: it is no such thing.
+    """
+    return None if expect is None else _one_each("expect", expect, prompts)
+
+
 def _one_each(name: str, value: object, prompts: int) -> list[str]:
     values = [value] * prompts if isinstance(value, str) else value
     if not isinstance(values, Sequence) or not all(isinstance(each, str) for each in values):

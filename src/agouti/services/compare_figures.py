@@ -3,7 +3,9 @@
 from typing import TYPE_CHECKING
 
 from ..figures import as_label, new_figure, style_of
-from .compare_results import Comparison, FigureKind, ModelSummary, parameters_text
+from .compare_results import Comparison, FigureKind
+from .compare_rows import parameters_text
+from .compare_summaries import ModelSummary
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -16,19 +18,28 @@ def draw(comparison: Comparison, kind: FigureKind) -> "Figure":
     Raises:
         ConfigError: Matplotlib is not installed.
     """
-    figure, (axes,) = new_figure()
-    (_time_and_cost if kind == "time_cost" else _spread)(axes, comparison)
+    if kind == "spread":
+        figure, (axes,) = new_figure()
+        _spread(axes, comparison)
+        return figure
+    summary = [row for row in comparison.summary if row.seconds is not None]
+    currencies = sorted({row.currency for row in summary if row.currency is not None and row.cost is not None})
+    figure, every = new_figure(max(len(currencies), 1))
+    labels = list(dict.fromkeys(row.label for row in summary))
+    for number, axes in enumerate(every):
+        currency = currencies[number] if currencies else ""
+        # Amounts of different currencies are never laid along one axis; what has no price stands in the first.
+        mine = [row for row in summary if (row.currency if row.cost is not None else None) in (currency, None)]
+        mine = [row for row in mine if row.cost is not None or not number]
+        _time_and_cost(axes, mine, labels, currency)
     return figure
 
 
-def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
+def _time_and_cost(axes: "Axes", summary: list[ModelSummary], labels: list[str], currency: str) -> None:
     """Seconds to the whole answer against the cost of a thousand answers; bars are 95 % intervals.
 
     Those without a price stand in a strip of their own: what is unknown is not free.
     """
-    summary = [row for row in comparison.summary if row.seconds is not None]
-    labels = list(dict.fromkeys(row.label for row in summary))
-    currencies = sorted({row.currency for row in summary if row.currency is not None})
     costs = [None if row.cost is None else row.cost / max(row.answers, 1) * 1000 for row in summary]
     dearest = max((cost for cost in costs if cost is not None), default=0.0) or 1.0
     unknown = 0
@@ -51,7 +62,7 @@ def _time_and_cost(axes: "Axes", comparison: Comparison) -> None:
         axes.text(left, 0.02, " no price is known", transform=axes.get_xaxis_transform(), fontsize=9)
     axes.set_xlim(left, 1.1 * dearest)
     axes.set_ylim(bottom=0)
-    axes.set_xlabel(f"cost of 1,000 answers ({', '.join(currencies) or 'no price is known'})")
+    axes.set_xlabel(f"cost of 1,000 answers ({currency or 'no price is known'})")
     axes.set_ylabel("seconds to the whole answer")
     axes.set_title("Time against cost")
     axes.set_xticks([tick for tick in axes.get_xticks() if 0 <= tick <= 1.1 * dearest])

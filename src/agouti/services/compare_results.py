@@ -5,95 +5,27 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 import msgspec
-from msgspec import Struct
 
-from ..core.chat import Json
 from ..core.errors import RequestError
-from ..core.statistics import Estimate, mean, rate, spread
 from ..core.suggest import near_hint
 from ..tables import SUFFIXES, Table
+from .compare_rows import ComparedAnswer, JudgedPair
+from .compare_summaries import (
+    ModelDifference,
+    ModelSummary,
+    Preference,
+    PromptSummary,
+    by_prompt,
+    differences,
+    preferences,
+    summaries,
+)
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 FigureKind: TypeAlias = Literal["time_cost", "spread"]
 FIGURES: tuple[FigureKind, ...] = ("time_cost", "spread")
-
-
-class ComparedAnswer(Struct, frozen=True, kw_only=True):
-    """One answer of one model to one prompt.
-
-    Attributes:
-        label, provider, name: of the model.
-        prompt: number of the prompt, from 0.
-        question: its text.
-        repeat: which repetition it is, from 0.
-        parameters: what this answer was asked with.
-        text: the answer.
-        first_token, seconds: from when it was sent to the first piece of text, and to the whole answer.
-        waited: seconds before that, for limits and after attempts that failed.
-        tokens_per_second: of the output, from the first piece on.
-        input_tokens, output_tokens: as the provider counts.
-        cost: in ``currency``; `None` where the entry has no price.
-        finish_reason: ``stop``, ``length``, ...
-        checks: by name, 1 passed and 0 failed, or a share between them.
-        reason, judge_spread: of the model that judges: its words, and the deviation of its scores.
-        judge_cost, judge_currency: what it cost.
-        error: why there is no answer.
-    """
-
-    label: str
-    provider: str
-    name: str
-    prompt: int
-    question: str
-    repeat: int
-    parameters: dict[str, Json] = {}
-    text: str = ""
-    first_token: float | None = None
-    seconds: float | None = None
-    waited: float | None = None
-    tokens_per_second: float | None = None
-    input_tokens: int | None = None
-    output_tokens: int | None = None
-    cost: float | None = None
-    currency: str | None = None
-    finish_reason: str | None = None
-    checks: dict[str, float] = {}
-    reason: str | None = None
-    judge_spread: float | None = None
-    judge_cost: float | None = None
-    judge_currency: str | None = None
-    error: str | None = None
-
-
-class ModelSummary(Struct, frozen=True, kw_only=True):
-    """What the answers of one model with one set of parameters amount to; intervals hold with 95 % confidence.
-
-    Attributes:
-        label, parameters: which.
-        answers, errors, cut: how many came, failed, and were cut off by a cap.
-        first_token, seconds, tokens_per_second, output_tokens: means.
-        cost: of all answers; `None` where one is not known.
-        distinct: different answers to one prompt, as a share of its repetitions: 1 where none came twice.
-        similarity: how alike the answers to one prompt are on average, from 0 to 1.
-        checks: by name, the share that passed.
-    """
-
-    label: str
-    parameters: dict[str, Json]
-    answers: int
-    errors: int
-    cut: int
-    first_token: Estimate | None
-    seconds: Estimate | None
-    tokens_per_second: Estimate | None
-    output_tokens: Estimate | None
-    cost: float | None
-    currency: str | None
-    distinct: float | None
-    similarity: float | None
-    checks: dict[str, Estimate]
 
 
 class Comparison(Table[ComparedAnswer]):
@@ -103,6 +35,9 @@ class Comparison(Table[ComparedAnswer]):
         rows: the answers, by model, parameters, prompt and repetition.
         summary: a row for each model with each set of parameters.
         cost: by currency, of all answers and of the model that judges; what is not known is left out.
+        differences: each two models, paired by prompt: checks, seconds, tokens, cost, each with its interval.
+        prompts: a row for each prompt and model.
+        pairs, preferences: pairs of answers that a judge has seen in both orders, and who won how often.
         remarks: what is odd about the results, such as a check that nothing has passed.
     """
 
@@ -111,11 +46,16 @@ class Comparison(Table[ComparedAnswer]):
         rows: Iterable[ComparedAnswer],
         similarities: "dict[tuple[str, str, int], float] | None" = None,
         remarks: tuple[str, ...] = (),
+        pairs: Iterable[JudgedPair] = (),
     ) -> None:
         super().__init__(tuple(rows))
-        self.summary: Table[ModelSummary] = Table(tuple(_summaries(self.rows, similarities)))
-        self.cost = costs_of(self.rows)
-        self.remarks = (*remarks, *_remarks(self.rows))
+        self.summary: Table[ModelSummary] = Table(tuple(summaries(self.rows, similarities)))
+        self.differences: Table[ModelDifference] = Table(tuple(differences(self.rows)))
+        self.prompts: Table[PromptSummary] = Table(tuple(by_prompt(self.rows)))
+        self.pairs: Table[JudgedPair] = Table(tuple(pairs))
+        self.preferences: Table[Preference] = Table(tuple(preferences(self.pairs)))
+        self.cost = costs_of(self.rows, self.pairs)
+        self.remarks = (*remarks, *_remarks(self.rows, self.pairs))
 
     def __repr__(self) -> str:
         labels = dict.fromkeys(row.label for row in self.rows)
@@ -153,7 +93,9 @@ class Comparison(Table[ComparedAnswer]):
         return (*SUFFIXES, ".html", ".png")
 
     def _columns(self) -> list[str]:
-        names = [name for name in ComparedAnswer.__struct_fields__ if name not in ("checks", "parameters")]
+        names = [
+            name for name in ComparedAnswer.__struct_fields__ if name not in ("checks", "check_errors", "parameters")
+        ]
         return [*names, *_flat_names(self.rows)]
 
     def records(self) -> list[dict[str, Any]]:
@@ -183,88 +125,24 @@ def _flat(row: ComparedAnswer) -> dict[str, Any]:
         flat[f"parameter_{name}"] = value
     for name, value in flat.pop("checks").items():
         flat[f"check_{name}"] = value
+    broken = flat.pop("check_errors")
+    if broken and flat["error"] is None:
+        flat["reason"] = flat["reason"] or "; ".join(f"{name}: {why}" for name, why in broken.items())
     result: dict[str, Any] = flat
     return result
 
 
-def parameters_text(parameters: dict[str, Json]) -> str:
-    """A set of parameters in a few words.
-
-    >>> parameters_text({"temperature": 0.7, "seed": 1})
-    'temperature 0.7, seed 1'
-    """
-    return ", ".join(f"{name} {value}" for name, value in parameters.items())
-
-
-def _summaries(
-    rows: Iterable[ComparedAnswer], similarities: "dict[tuple[str, str, int], float] | None"
-) -> Iterable[ModelSummary]:
-    groups: dict[tuple[str, str], list[ComparedAnswer]] = {}
-    for row in rows:
-        groups.setdefault((row.label, parameters_text(row.parameters)), []).append(row)
-    for (label, parameters), group in groups.items():
-        yield _summary(label, parameters, group, similarities)
-
-
-def _summary(
-    label: str,
-    parameters: str,
-    group: list[ComparedAnswer],
-    similarities: "dict[tuple[str, str, int], float] | None",
-) -> ModelSummary:
-    good = [row for row in group if row.error is None]
-    cells: dict[int, list[str]] = {}
-    for row in good:
-        cells.setdefault(row.prompt, []).append(row.text)
-    repeated = {prompt: texts for prompt, texts in cells.items() if len(texts) > 1}
-    if similarities is None:
-        likeness = [spread(texts) for texts in repeated.values()]
-    else:
-        likeness = [similarities.get((label, parameters, prompt)) for prompt in repeated]
-    known = mean([each for each in likeness if each is not None])
-    distinct = mean([len(set(texts)) / len(texts) for texts in repeated.values()])
-    costs = [row.cost for row in good]
-    names = dict.fromkeys(name for row in good for name in row.checks)
-    return ModelSummary(
-        label=label,
-        parameters=group[0].parameters,
-        answers=len(good),
-        errors=len(group) - len(good),
-        cut=sum(row.finish_reason == "length" for row in good),
-        first_token=_mean_of(good, "first_token"),
-        seconds=_mean_of(good, "seconds"),
-        tokens_per_second=_mean_of(good, "tokens_per_second"),
-        output_tokens=_mean_of(good, "output_tokens"),
-        cost=None if None in costs or not costs else sum(each for each in costs if each is not None),
-        currency=next((row.currency for row in good if row.currency is not None), None),
-        distinct=None if distinct is None else distinct.value,
-        similarity=None if known is None else known.value,
-        checks={name: each for name in names if (each := _passed(good, name)) is not None},
-    )
-
-
-def _mean_of(rows: list[ComparedAnswer], name: str) -> Estimate | None:
-    return mean([value for row in rows if (value := getattr(row, name)) is not None])
-
-
-def _passed(rows: list[ComparedAnswer], name: str) -> Estimate | None:
-    values = [row.checks[name] for row in rows if name in row.checks]
-    if set(values) <= {0.0, 1.0}:
-        return rate(int(sum(values)), len(values))
-    return mean(values)
-
-
-def costs_of(rows: Iterable[ComparedAnswer]) -> dict[str, float]:
+def costs_of(rows: Iterable[ComparedAnswer], pairs: Iterable[JudgedPair] = ()) -> dict[str, float]:
     """What answers and judgements cost, by currency; what is not known is left out."""
     costs: dict[str, float] = {}
-    for row in rows:
-        for spent, currency in ((row.cost, row.currency), (row.judge_cost, row.judge_currency)):
-            if spent is not None and currency is not None:
-                costs[currency] = costs.get(currency, 0.0) + spent
+    spent = [each for row in rows for each in ((row.cost, row.currency), (row.judge_cost, row.judge_currency))]
+    for amount, currency in (*spent, *[(each.cost, each.currency) for each in pairs]):
+        if amount is not None and currency is not None:
+            costs[currency] = costs.get(currency, 0.0) + amount
     return costs
 
 
-def _remarks(rows: tuple[ComparedAnswer, ...]) -> Iterable[str]:
+def _remarks(rows: tuple[ComparedAnswer, ...], pairs: Iterable[JudgedPair]) -> Iterable[str]:
     good = [row for row in rows if row.error is None]
     for name in dict.fromkeys(name for row in good for name in row.checks):
         values = [row.checks[name] for row in good if name in row.checks]
@@ -275,6 +153,15 @@ def _remarks(rows: tuple[ComparedAnswer, ...]) -> Iterable[str]:
         failed = [row.error for row in of_model if row.error is not None]
         if failed:
             yield f"{label}: {len(failed)} of {len(of_model)} answers failed: {failed[0]}"
+    for name in dict.fromkeys(name for row in good for name in row.check_errors):
+        broken = [row.check_errors[name] for row in good if name in row.check_errors]
+        yield f"{name}: it said nothing of {len(broken)} of {len(good)} answers, which count without it: {broken[0]}"
+    silent = [row.judge_error for row in good if row.judge_error is not None]
+    if silent:
+        yield f"judge: no verdict on {len(silent)} of {len(good)} answers: {silent[0]}"
+    undecided = [each.error for each in pairs if each.error is not None]
+    if undecided:
+        yield f"judge: no verdict on {len(undecided)} pairs: {undecided[0]}"
 
 
 def _shown(row: ModelSummary) -> dict[str, Any]:

@@ -9,7 +9,8 @@ import click
 
 from ...core.masking import printable
 from ...core.statistics import Estimate
-from ...services.compare_results import Comparison, parameters_text
+from ...services.compare_results import Comparison
+from ...services.compare_rows import parameters_text
 from ...tables import SUFFIXES, check_suffix, text_of
 from ..app import Settings
 from ..columns import show_columns
@@ -28,16 +29,20 @@ from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_give
 @click.option("-t", "--temperature", "temperatures", type=float, multiple=True, help="May be repeated: each is tried.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, for all.")
-@click.option("--system", metavar="TEXT", help="System text, instead of the entries'.")
+@click.option("--system", "systems", metavar="TEXT", multiple=True, help="System text; repeated: each is tried.")
 @BLANK
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image for every prompt; may be repeated.")
-@click.option("--expect", metavar="FILE", help="What the answers must be: a line for each prompt.")
+@click.option("--expect", metavar="COLUMN", help="The column of --prompts with what the answer must be; or a file.")
 @click.option("--contains", metavar="TEXT", help="What must stand in every answer.")
 @click.option("--pattern", metavar="RE", help="A regular expression that must be found in every answer.")
 @click.option("--form", metavar="FORM", help="A JSON Schema in a file, or MODULE:CLASS, that every answer fits.")
-@click.option("--judge", metavar="LABEL", help="A model that scores every answer, with its reason.")
+@click.option("--judge", metavar="LABEL", type=LABEL, help="A model that scores every answer, with its reason.")
 @click.option("--judge-question", metavar="TEXT", help="What it is to look at.")
-@click.option("--similarity", metavar="LABEL", help="A model for embeddings, to tell how alike answers are.")
+@click.option("--judge-repeats", type=click.IntRange(1, 100), default=1, help="Ask it so often about each answer.")
+@click.option("--judge-pairs", is_flag=True, help="Let it also choose between each two answers, in both orders.")
+@click.option(
+    "--similarity", metavar="LABEL", type=LABEL, help="A model for embeddings, to tell how alike answers are."
+)
 @click.option("--at-once", type=click.IntRange(1, 256), default=4, show_default=True, help="Requests to one provider.")
 @click.option("--out", metavar="FILE", help="Write a .html page, .csv, .jsonl, .parquet or .png file.")
 @click.option("--resume", is_flag=True, help="With --out: go on with a run that was interrupted.")
@@ -53,7 +58,7 @@ def command(
     temperatures: tuple[float, ...],
     max_tokens: int | None,
     settings: tuple[str, ...],
-    system: str | None,
+    systems: tuple[str, ...],
     blanks: tuple[str, ...],
     images: tuple[str, ...],
     expect: str | None,
@@ -62,6 +67,8 @@ def command(
     form: str | None,
     judge: str | None,
     judge_question: str | None,
+    judge_repeats: int,
+    judge_pairs: bool,
     similarity: str | None,
     at_once: int,
     out: str | None,
@@ -74,10 +81,13 @@ def command(
     """
     from ...services.compare import compare
 
-    labels, texts = _asked(labels, prompts, column)
+    labels, texts, expected = _asked(labels, prompts, column, expect)
     options: dict[str, Any] = parameters_given(settings)
     options |= {"max_tokens": max_tokens} if max_tokens is not None else {}
-    options |= {"system": system} if system is not None else {}
+    options |= {"system": systems[0]} if len(systems) == 1 else {}
+    options |= {"judge_repeats": judge_repeats, "judge_pairs": judge_pairs} if judge is not None else {}
+    if judge is None and (judge_pairs or judge_question is not None):
+        raise click.UsageError("--judge-pairs and --judge-question go with --judge LABEL")
     options |= {"blanks": blanks_given(blanks)} if blanks else {}
     options |= {"images": images} if images else {}
     options |= {"judge_question": judge_question} if judge_question is not None else {}
@@ -91,8 +101,8 @@ def command(
                 labels,
                 texts,
                 repeats=repeats,
-                parameters=[{"temperature": each} for each in temperatures] or [{}],
-                expect=None if expect is None else [row.text for row in read_rows(expect).rows],
+                parameters=_varied(temperatures, systems),
+                expect=expected,
                 contains=contains,
                 pattern=pattern,
                 form=None if form is None else form_named(form),
@@ -116,7 +126,13 @@ def command(
     if keep is not None:
         _put_away(keep, result)
     if as_json:
-        show_json({"rows": result.records(), "summary": result.summary.records()})
+        parts: dict[str, Any] = {
+            "summary": result.summary,
+            "differences": result.differences,
+            "prompts": result.prompts,
+        }
+        parts |= {"pairs": result.pairs, "preferences": result.preferences} if judge_pairs else {}
+        show_json({"rows": result.records(), **{name: table.records() for name, table in parts.items()}})
     else:
         _show(result)
     for remark in result.remarks:
@@ -126,18 +142,52 @@ def command(
     return 1 if any(row.error is not None for row in result) else 0
 
 
-def _asked(labels: tuple[str, ...], prompts: str | None, column: str | None) -> tuple[tuple[str, ...], list[str]]:
-    """The labels and the prompts of the command."""
+def _varied(temperatures: tuple[float, ...], systems: tuple[str, ...]) -> list[dict[str, Any]]:
+    """The sets of parameters: each temperature with each system text, where there are several."""
+    texts: list[dict[str, Any]] = [{"system": each} for each in systems] if len(systems) > 1 else [{}]
+    warmths: list[dict[str, Any]] = [{"temperature": each} for each in temperatures] or [{}]
+    return [{**text, **warmth} for text in texts for warmth in warmths]
+
+
+def _asked(
+    labels: tuple[str, ...], prompts: str | None, column: str | None, expect: str | None
+) -> tuple[tuple[str, ...], list[str], list[str] | None]:
+    """The labels and the prompts of the command, and what each answer must be."""
     if prompts is not None:
         table = read_rows(prompts, column)
         for remark in table.remarks:
             click.echo(f"  ({printable(remark)})", err=True)
-        return labels, [row.text if row.text.strip() else text_of(row.columns) for row in table.rows]
+        texts = [row.text if row.text.strip() else text_of(row.columns) for row in table.rows]
+        known = table.rows[0].columns
+        if expect is None or (expect not in known and Path(expect).is_file()):
+            return labels, texts, None if expect is None else _lines_of(expect)
+        if expect not in known:
+            hint = f"it has {', '.join(known)}" if known else "it has no columns"
+            raise click.UsageError(f"--expect: {prompts} has no column {expect!r}, {hint}, and there is no such file")
+        if column is None:  # the answer is not told with the question
+            texts = [_without(row.columns, expect) for row in table.rows]
+        return labels, texts, [text_of(row.columns.get(expect)) for row in table.rows]
     if column is not None:
         raise click.UsageError("--column goes with --prompts")
     if len(labels) < 2:
         raise click.UsageError('no prompt: agouti compare LABEL... "question", or --prompts FILE')
-    return labels[:-1], [given_text(labels[-1], None)]
+    return labels[:-1], [given_text(labels[-1], None)], None if expect is None else _lines_of(expect)
+
+
+def _without(columns: dict[str, Any], name: str) -> str:
+    """A row without one of its columns, as a prompt: alone what is left, where that is one column."""
+    left = {each: text_of(value) for each, value in columns.items() if each != name and text_of(value).strip()}
+    return next(iter(left.values())) if len(left) == 1 else "\n".join(f"{each}: {said}" for each, said in left.items())
+
+
+def _lines_of(file: str) -> list[str]:
+    """The lines of a file with one answer for each prompt."""
+    table = read_rows(file)
+    if any(len(row.columns) > 1 for row in table.rows):
+        raise click.UsageError(
+            f"{file} has several columns: put the prompts there too, and say --prompts {file} --expect COLUMN"
+        )
+    return [text_of(next(iter(row.columns.values()))) if row.columns else row.text for row in table.rows]
 
 
 def _kept_in(out: str | None, resume: bool) -> Path | None:
@@ -192,6 +242,7 @@ def _show(result: Comparison) -> None:
         "failed",
         "first, s",
         "whole, s",
+        "95 %, s",
         "tokens/s",
         "tokens",
         "cost",
@@ -206,6 +257,7 @@ def _show(result: Comparison) -> None:
             str(row.errors or ""),
             _mean(row.first_token),
             _mean(row.seconds),
+            "" if row.seconds_p95 is None or row.answers < 2 else f"{row.seconds_p95:.2f}",
             _mean(row.tokens_per_second, 0),
             _mean(row.output_tokens, 0),
             "" if row.cost is None else f"{row.cost:.6f} {row.currency or ''}".strip(),
@@ -222,9 +274,25 @@ def _show(result: Comparison) -> None:
         [[row[at] for at in kept] for row in rows],
         right=[number for number, at in enumerate(kept) if at > 1],
     )
+    _show_differences(result)
     spent = ", ".join(f"{amount:.6f} {currency}" for currency, amount in result.cost.items())
     if spent:
         click.echo(f"  ({spent} in all)", err=True)
+
+
+def _show_differences(result: Comparison) -> None:
+    """Who won side by side, and what differs by more than chance."""
+    for won in result.preferences:
+        click.echo(f"  {won.label} against {won.other}: {_share(won.won)} of {won.pairs} pairs, by the judge", err=True)
+    clear = [row for row in result.differences if row.clear]
+    for row in clear[:8]:
+        by = row.difference
+        click.echo(
+            f"  {row.label} less {row.other}, {row.measure}: {by.value:+.3g} ({by.low:+.3g} to {by.high:+.3g})",
+            err=True,
+        )
+    if len(clear) > 8:
+        click.echo(f"  and {len(clear) - 8} more differences; see --json or a page", err=True)
 
 
 def _mean(estimate: Estimate | None, digits: int = 2) -> str:

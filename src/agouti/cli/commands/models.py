@@ -20,13 +20,14 @@ from ...model_list import ModelList, joined
 from ...services import run
 from ..app import Settings
 from ..columns import show_columns
+from ..labels import PROVIDER
 from ..model_cache import ModelCache
 from ..text import show_json
 
 
 @click.command("models")
 @click.argument("text", required=False)
-@click.option("--provider", metavar="LABEL", help="Only the models of this provider.")
+@click.option("--provider", metavar="LABEL", type=PROVIDER, help="Only the models of this provider.")
 @click.option("--free", is_flag=True, help="Only those that cost nothing.")
 @click.option("--input", "inputs", metavar="KIND", multiple=True, help="Only those that take it, such as image.")
 @click.option("--min-context", type=int, metavar="N", help="Only those with a context window of N tokens.")
