@@ -20,7 +20,7 @@ from msgspec import Struct
 
 from ..core.chat import Markers
 from ..core.declarations import Declaration, Instance
-from ..core.errors import ConfigError, LabelUnknown
+from ..core.errors import ConfigError, LabelUnknown, RequestError
 from ..core.http import Timeouts, Tls
 from ..core.rate_limits import RateLimits
 from ..core.retries import Retries
@@ -293,8 +293,12 @@ class Config(Struct, frozen=True):
         Raises:
             LabelUnknown: there is none.
         """
-        by_label = self.providers.get(label)
+        by_label = self.providers.get(label) if isinstance(label, str) else None
         if by_label is None:
+            if not isinstance(label, str):
+                raise RequestError(
+                    f"the label of a provider cannot be {label!r:.80}", hint="Pass a label of agouti.toml, as a text."
+                )
             raise LabelUnknown(
                 f"there is no provider {label!r}", hint=near_hint(label, self.providers, "provider"), provider=label
             )

@@ -90,7 +90,7 @@ _WRITTEN = {
 
 
 def _type_hint(name: str, kind: Any, message: str) -> str:
-    if name in _WRITTEN and " at " not in message:
+    if name in _WRITTEN and ("at [" in message or " at " not in message):
         return f"Write {_WRITTEN[name]}."
     if name == "key":
         if "at .command" in message:

@@ -45,7 +45,7 @@ from .base import (
     taken_table,
 )
 from .contents_fields import CandidateFields, ReplyFields, meaning, texts_of, turn_of
-from .streams import read_reply
+from .streams import read_reply, rows_of
 
 # Tokens of thinking; -1 leaves them to the model.
 _THINKING = {"none": 0, "minimal": 512, "low": 1024, "medium": 8192, "high": 24576, "adaptive": -1}
@@ -80,7 +80,7 @@ class _Listed(Struct, rename="camel"):
 
 
 class _List(Struct, rename="camel"):
-    models: list[_Listed]
+    models: list[Json]
     next_page_token: str | None = None
 
 
@@ -300,7 +300,7 @@ class ContentsDialect(Dialect):
         return Outgoing("models", "/models", method="GET", query=urlencode({"pageToken": token})) if token else None
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        named = [each for each in read_reply(body, _List, "the list of models").models if each.name]
+        named = [each for each in rows_of(read_reply(body, _List, "the list of models").models, _Listed) if each.name]
         plain = [(each.name or "").removeprefix(_COLLECTION) for each in named]
         return tuple(
             [ListedModel(name=name, context=each.input_token_limit) for name, each in zip(plain, named, strict=True)]

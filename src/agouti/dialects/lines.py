@@ -59,7 +59,7 @@ from .base import (
 )
 from .chat_fields import Logprob, LogprobFields, logprobs_of
 from .prompt import prompt_of
-from .streams import PayloadStream, read_reply
+from .streams import PayloadStream, read_reply, rows_of
 
 _FINISH = {"stop": "stop", "length": "length", "load": "stop", "unload": "stop"}
 
@@ -100,7 +100,7 @@ class _Listed(Struct):
 
 
 class _List(Struct):
-    models: list[_Listed]
+    models: list[Json]
 
 
 class _VectorsReply(Struct):
@@ -259,7 +259,7 @@ class LinesDialect(Dialect):
         return Vectors(list(reply.embeddings), reply.model, None if count is None else Usage(count, 0, count))
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        listed = read_reply(body, _List, "the list of models").models
+        listed = rows_of(read_reply(body, _List, "the list of models").models, _Listed)
         return tuple([ListedModel(name=model.name) for model in listed if model.name])
 
 

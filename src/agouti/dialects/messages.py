@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlencode
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -72,11 +71,6 @@ _CODES = {
 class _Count(Struct):
     input_tokens: int | None = None
     error: Any = None
-
-
-class _Page(Struct):
-    has_more: bool | None = None
-    last_id: str | None = None
 
 
 def _temperature(body: dict[str, Any], value: float, parameters: Mapping[str, Json]) -> None:
@@ -221,6 +215,7 @@ class MessagesDialect(ModelListing):
     """See the module."""
 
     name = "messages"
+    cursor = "after_id"
     abilities = Abilities(
         parameters=_PARAMETERS,
         means=("schema", "tool", "prompt"),
@@ -252,12 +247,6 @@ class MessagesDialect(ModelListing):
             body["stream"] = True
         body.update(request.extra)
         return Outgoing("chat", "/messages", body, accept="text/event-stream" if request.stream else "application/json")
-
-    def encode_more_models(self, body: bytes) -> Outgoing | None:
-        page = read_reply(body, _Page, "the list of models")
-        if not page.has_more or not page.last_id:
-            return None
-        return Outgoing("models", "/models", method="GET", query=urlencode({"after_id": page.last_id}))
 
     def encode_count(self, request: Request) -> Outgoing:
         whole = self.encode_chat(request).body or {}

@@ -1,28 +1,49 @@
 """Operations that several formats share: the list of models at ``/models``, embeddings at ``/embeddings``."""
 
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlencode
 
 from ..core.errors import ReplyUnreadable
 from .base import Dialect, Fault, ListedModel, Outgoing
-from .streams import read_reply
+from .streams import read_reply, rows_of
 
 if TYPE_CHECKING:
     from ..core.vectors import Vectors, VectorsRequest
+    from .shared_fields import ModelListFields
 
 
 class ModelListing(Dialect):
-    """The list of models at ``GET {base}/models``."""
+    """The list of models at ``GET {base}/models``.
+
+    Attributes:
+        cursor: the parameter by which a further page begins behind the last model of the one before.
+    """
+
+    cursor = "after"
 
     def encode_models(self) -> Outgoing:
         return Outgoing("models", "/models", method="GET")
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
-        from .shared_fields import ModelFields, ModelListFields
+        from .shared_fields import ModelFields
 
-        if body.lstrip()[:1] == b"[":
-            body = b'{"data": %s}' % body  # some servers leave the object around it out
-        models: list[ModelFields] = read_reply(body, ModelListFields, "the list of models").data
+        models = rows_of(_page(body).data, ModelFields)
         return tuple([model.listed(model.id) for model in models if model.id])
+
+    def encode_more_models(self, body: bytes) -> Outgoing | None:
+        page = _page(body)
+        last = page.last_id or next((each.get("id") for each in reversed(page.data) if isinstance(each, dict)), None)
+        if not page.has_more or not isinstance(last, str):
+            return None
+        return Outgoing("models", "/models", method="GET", query=urlencode({self.cursor: last}))
+
+
+def _page(body: bytes) -> "ModelListFields":
+    from .shared_fields import ModelListFields
+
+    if body.lstrip()[:1] == b"[":
+        body = b'{"data": %s}' % body  # some servers leave the object around it out
+    return read_reply(body, ModelListFields, "the list of models")
 
 
 class ChatVectors(Dialect):

@@ -49,9 +49,11 @@ class ModelFields(Struct):
 
 
 class ModelListFields(Struct):
-    """A list of models."""
+    """A list of models, or a page of it; each row is read by itself."""
 
-    data: list[ModelFields]
+    data: list[Any]
+    has_more: bool | None = None
+    last_id: str | None = None
 
 
 def _per_million(per_token: str | float | None) -> float | None:

@@ -1,5 +1,6 @@
 """What stream decoders share: split the bytes, take each payload, stop at the end or at the first failure."""
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, ClassVar, Protocol, TypeVar
 
 import msgspec
@@ -83,6 +84,32 @@ class PayloadStream:
 
     def _over(self) -> bool:
         return self.done or self.failure is not None
+
+
+def rows_of(values: Iterable[Any], kind: type[T]) -> list[T]:
+    """The rows of a list as structs: a field of an odd type is left out, and a row that is none at all; no other is.
+
+    >>> class Listed(msgspec.Struct):
+    ...     id: str | None = None
+    ...     context: int | None = None
+    >>> rows_of([{"id": "quill", "context": "8k"}, 7, {"id": "loam"}], Listed)
+    [Listed(id='quill', context=None), Listed(id='loam', context=None)]
+    """
+    rows = []
+    for value in values:
+        try:
+            rows.append(lenient(value, kind))
+        except msgspec.ValidationError:
+            fields = {}
+            for name, each in value.items() if isinstance(value, dict) else ():
+                try:
+                    lenient({name: each}, kind)
+                except msgspec.ValidationError:
+                    continue
+                fields[name] = each
+            if fields:
+                rows.append(lenient(fields, kind))
+    return rows
 
 
 def read_reply(body: bytes, kind: type[T], what: str) -> T:

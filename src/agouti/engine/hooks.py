@@ -191,6 +191,18 @@ class SendingHook(Hook):
         return
 
 
+class BrokenAnswer(Struct, frozen=True):
+    """An answer that breaks off: what an `AnsweringHook` may give, as a provider might.
+
+    Attributes:
+        answer: an `agouti.core.chat.Completion`, as far as it came.
+        error: how it ended.
+    """
+
+    answer: object
+    error: "AgoutiError"
+
+
 class AnsweringHook(Hook):
     """A hook that may have the answer already: then nothing is sent, and no other hook makes it wait.
 
@@ -208,7 +220,7 @@ class AnsweringHook(Hook):
         return False
 
     def kept(self, attempt: AttemptDetails) -> "Steps[object | None]":
-        """The answer, such as an `agouti.core.chat.Completion`, or the error that comes instead of it.
+        """The answer, such as an `agouti.core.chat.Completion`, or the error that comes instead of it, or behind it.
 
         Returns:
             `None`: it has to be asked. Told before ``before``.

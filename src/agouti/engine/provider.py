@@ -485,7 +485,7 @@ class Targets:
 
     def provider(self, label: str) -> ProviderState:
         """A provider made ready; one for all threads, because its keys are kept there."""
-        state = self._providers.get(label)
+        state = self._providers.get(label) if isinstance(label, str) else None
         if state is None:
             entry = self.config.provider(label)
             made = ProviderState(entry, self.config.dialects.get(entry.dialect))

@@ -23,7 +23,7 @@ from .call import Call
 from .credentials import credential_for, settings_for
 from .effects import OnAbandon, Settled, Steps
 from .hook_checks import is_own, sendable, steps_of
-from .hooks import AnsweringHook, AttemptDetails, AttemptResult, CallResult, Hook, Outcome, SeeingHook
+from .hooks import AnsweringHook, AttemptDetails, AttemptResult, BrokenAnswer, CallResult, Hook, Outcome, SeeingHook
 from .limits import own_timeouts
 from .operation import Operation
 from .outcome import Answered, AttemptOutcome, Failed
@@ -169,6 +169,12 @@ class Watch:
         value: Any = yield from self._scripted.kept(self._details)
         if isinstance(value, AgoutiError):
             return Failed(value, status=value.status)
+        if isinstance(value, BrokenAnswer):
+            so_far: Any = getattr(self._operation, "so_far", None)
+            if so_far is not None:  # what came of a stream is the caller's
+                yield from self._operation.receive_kept(value.answer, this)
+                value.error.with_context(partial=so_far.reply())
+            return Failed(value.error, began=True)
         answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
         return Answered(replace(answered.answer, status=200, cached=False))
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from ..config.budgets import TOKENS, Budget
-from ..core.errors import BudgetExceeded, DeadlineExceeded
+from ..core.errors import BudgetExceeded, ConfigError, DeadlineExceeded
 from ..core.forks import begin_anew
 from ..core.usage import Price
 from ..core.warn import warn
@@ -89,6 +89,10 @@ class BlockBudget:
 
     def __init__(self, hook: "BudgetHook", amount: float, currency: str) -> None:
         self._hook = hook
+        number = isinstance(amount, (int, float, Decimal)) and not isinstance(amount, bool)
+        if not number or not isinstance(currency, str):
+            odd = f"a budget cannot be {amount!r:.80} of {currency!r:.80}"
+            raise ConfigError(odd, hint='Pass an amount and a currency: client.budget(1.50, "USD").')
         self._budget = Budget("block", float(amount), currency, "run")
         self.purse = Purse(self._budget.exact)
         self.amount = amount

@@ -209,7 +209,10 @@ def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Fi
     names = [model.name[:120] for model in listed.models]
     findings = []
     for model in models:
-        if model.name in names:
+        if model.name not in names and not listed.whole:
+            said = f"the provider's list goes on behind {len(names)} models, and its next page is not told"
+            findings.append(Finding(f"model {model.label}", None, said))
+        elif model.name in names:
             findings.append(Finding(f"model {model.label}", True, f"{model.name} is offered"))
         else:
             alike = near(model.name, names) or tuple(names[:3])

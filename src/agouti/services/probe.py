@@ -212,10 +212,15 @@ def _probed(probing: "Probing") -> Steps[ProbeResult]:
         if not any(row.found == "yes" for row in rows):
             raise error
         return probing.result(rows)
-    # The stream alone, so that its times are its own.
-    first: list[Probed] = yield from PROBES[0].steps(probing)
-    rest: list[list[Probed]] = yield Together([each.steps(probing) for each in PROBES[1:]], _AT_ONCE)
-    return probing.result([*first, *[row for rows in rest for row in rows]])
+    found: dict[int, list[Probed]] = {}
+    # The stream alone, so that its times are its own, and what goes by chance.
+    for number, each in enumerate(PROBES):
+        if not number or each.alone:
+            found[number] = yield from each.steps(probing)
+    others = [number for number in range(len(PROBES)) if number not in found]
+    rest: list[list[Probed]] = yield Together([PROBES[number].steps(probing) for number in others], _AT_ONCE)
+    found |= zip(others, rest, strict=True)
+    return probing.result([row for number in range(len(PROBES)) for row in found[number]])
 
 
 class Probing:

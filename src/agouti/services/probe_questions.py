@@ -1,12 +1,14 @@
 """The questions of a probe: each shows one ability by what comes back, not by what is accepted."""
 
 import json
+import re
 import zlib
 from collections.abc import Callable
 from struct import pack
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.errors import (
     AddressWrong,
@@ -27,6 +29,7 @@ from ..engine.operations.chat import ask
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.unseen import unseen
 from ..reply import Reply
+from .compare_answers import speed
 from .probe import Found, Probed, Probing, seen
 
 REFUSALS = (RequestError, RequestRefused, AddressWrong, ContextOverflow, ModelUnknown, NoAccess)
@@ -40,13 +43,14 @@ _NUMBER = "4711"
 
 
 class Probe(Struct, frozen=True, kw_only=True):
-    """A question, or several that belong together, and what they may take at most."""
+    """A question, or several that belong together, and what they may take; ``alone``: with nothing else under way."""
 
     requests: int
     input_tokens: int
     output_tokens: int
     steps: Callable[[Probing], Steps[list[Probed]]]
     images: int = 0
+    alone: bool = False
 
 
 def first_answer(probing: Probing) -> Steps[list[Probed]]:
@@ -118,11 +122,13 @@ def _about_stream(reply: Reply, pieces: list[float], seconds: float) -> list[Pro
         ),
         Probed(what="first token", declared=None, found="yes", value=round(first, 3), detail=f"after {first:.2f} s"),
     ]
-    if tokens and seconds > first:
-        pace = tokens / max(seconds - first, 1e-3)
+    pace = speed(tokens, seconds, seconds - first if len(pieces) > 1 else None)
+    if pace is not None:
         rows.append(
             Probed(what="speed", declared=None, found="yes", value=round(pace, 1), detail=f"{pace:.0f} tokens a second")
         )
+    elif tokens:
+        rows.append(Probed(what="speed", declared=None, found="unclear", detail="it came at once: nothing tells"))
     return rows
 
 
@@ -196,11 +202,16 @@ def _seed(probing: Probing) -> Steps[list[Probed]]:
     try:
         one = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
         two = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
+        other = yield from _ask(probing, question, seed=815, temperature=1.0, max_tokens=24)
     except AgoutiError as error:
         return [_told(what, declared, error)]
-    same = one.text == two.text
-    detail = "the same answer twice" if same else "another answer with the same seed"
-    return [Probed(what=what, declared=declared, found="yes" if same else "no", detail=detail)]
+    found: Found = "yes"
+    detail = "the same answer twice, and another one with another seed"
+    if one.text != two.text:
+        found, detail = "no", "another answer with the same seed"
+    elif one.text == other.text:
+        found, detail = "unclear", "the same answer with every seed: it may pass over it"
+    return [Probed(what=what, declared=declared, found=found, detail=detail)]
 
 
 def _json_mode(probing: Probing) -> Steps[list[Probed]]:
@@ -321,9 +332,20 @@ def _image(probing: Probing) -> Steps[list[Probed]]:
     except AgoutiError as error:
         return [_told(what, declared, error)]
     declared = True if declared is None else declared  # it was taken: then it is to be looked at
-    if "red" in reply.text.casefold():
+    colours = [each for each in _COLOURS if re.search(rf"\b{each}\b", reply.text.casefold())]
+    if colours and "red" not in colours:
+        # What is counted is put into the prompt in some way, and not looked at.
+        return [Probed(what=what, declared=declared, found="no", detail=f"it is red, and the answer is {colours[0]}")]
+    if "red" in colours:
         return [Probed(what=what, declared=declared, found="yes", detail="it saw what is on it")]
-    return [_followed(what, declared, reply, without, at_least=8)]
+    counted = _followed(what, declared, reply, without, at_least=8)
+    return [counted if counted.found != "yes" else replace(counted, found="unclear")]
+
+
+_COLOURS = (
+    "red", "crimson", "maroon", "scarlet", "blue", "green", "yellow", "black", "white", "grey", "gray", "orange",
+    "purple", "brown", "pink",
+)  # fmt: skip
 
 
 def _red_square(size: int = 64) -> bytes:
@@ -348,7 +370,10 @@ def _file(probing: Probing) -> Steps[list[Probed]]:
         reply = yield from _ask(probing, question, files=[File(note, name="notes.txt")])
     except AgoutiError as error:
         return [_told(what, declared, error)]
-    return [_followed(what, True if declared is None else declared, reply, without, at_least=8)]
+    read = _WORD in reply.text.casefold()
+    told = _followed(what, True if declared is None else declared, reply, without, at_least=8)
+    # Its tokens are counted, but nobody has seen it read.
+    return [told if read or told.found != "yes" else replace(told, found="unclear")]
 
 
 def _thinking(probing: Probing) -> Steps[list[Probed]]:
@@ -435,7 +460,8 @@ PROBES = (
     Probe(requests=1, input_tokens=70, output_tokens=_CAP, steps=_system),
     Probe(requests=1, input_tokens=40, output_tokens=_CAP, steps=_stops),
     Probe(requests=1, input_tokens=40, output_tokens=6, steps=_cap),
-    Probe(requests=2, input_tokens=80, output_tokens=48, steps=_seed),
+    # Alone: servers that compute several questions together round otherwise each time.
+    Probe(requests=3, input_tokens=120, output_tokens=72, steps=_seed, alone=True),
     Probe(requests=1, input_tokens=40, output_tokens=_CAP, steps=_json_mode),
     Probe(requests=1, input_tokens=120, output_tokens=120, steps=_schema),
     Probe(requests=1, input_tokens=300, output_tokens=120, steps=_forced),

@@ -21,4 +21,14 @@ def __getattr__(name: str) -> object:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module
 
-    return getattr(import_module(".server", __name__), name)
+    try:
+        return getattr(import_module(".server", __name__), name)
+    except ModuleNotFoundError as error:
+        if str(error.name).partition(".")[0] == "agouti":
+            raise
+        from ..core.errors import ConfigError
+
+        raise ConfigError(
+            f"the simulated providers need {error.name}, which is not installed",
+            hint="Install it: pip install 'agouti-client[standins]'.",
+        ) from None

@@ -8,13 +8,14 @@ def test_my_dialect():
 
 import random
 from collections.abc import Iterator
+from itertools import combinations
 from typing import Any
 
 import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.chat import Completion, Message, Request
+from ..core.chat import Completion, Message, Request, ToolCall, ToolFunction
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
 from ..core.messages import said
 from ..core.parameters import PARAMETERS
@@ -99,6 +100,112 @@ def _encodes(dialect: Dialect) -> None:
         body = msgspec.json.encode(outgoing.body)
         _hold(b"And beans?" in body and b"Brief." in body, "the request does not hold the whole conversation")
         _hold(b'"more"' in body, "extra fields do not reach the body")
+        other = dialect.encode_chat(Request("n", _CONVERSATION, parameters, {"more": 1}, streams))
+        named = (outgoing.path, body) != (other.path, msgspec.json.encode(other.body)) or "{model}" in outgoing.path
+        _hold(named, "the model's name is neither in the body nor, as {model}, in the path")
+    _tells_roles_apart(dialect)
+    _tells_streams_apart(dialect)
+    _keeps_pairs_of_parameters(dialect)
+    _says_calls(dialect)
+    _says_inputs(dialect)
+
+
+def _body(dialect: Dialect, messages: tuple[Message, ...], *, stream: bool = False, **parameters: Any) -> bytes:
+    """All of a request that could differ: path, query and body."""
+    outgoing = dialect.encode_chat(Request("m", messages, parameters, {}, stream))
+    return msgspec.json.encode([outgoing.operation, outgoing.path, outgoing.query, outgoing.accept, outgoing.body])
+
+
+def _tells_roles_apart(dialect: Dialect) -> None:
+    """Who has said what reaches the provider: two conversations that differ in nothing else are two requests."""
+    swapped = (
+        _CONVERSATION[0],
+        Message("assistant", "Hi"),
+        Message("user", "Hello."),
+        _CONVERSATION[3],
+    )
+    _hold(_body(dialect, _CONVERSATION) != _body(dialect, swapped), "it does not matter who says what: roles are lost")
+
+
+def _tells_streams_apart(dialect: Dialect) -> None:
+    if dialect.stream_decoder() is not None:
+        plain, streamed = (_body(dialect, _CONVERSATION, stream=stream) for stream in (False, True))
+        _hold(plain != streamed, "the request for a stream is that for a whole reply")
+
+
+# Some are written together, or one in the place of the other: two names of one thing.
+_ONE_THING = (
+    {"max_tokens", "max_completion_tokens"},
+    {"reasoning_effort", "reasoning_budget"},
+    {"tools", "tool_choice", "parallel_tool_calls"},
+    {"stream", "stream_options"},
+    {"logprobs", "top_logprobs"},
+    {"user", "safety_identifier", "metadata"},
+    {"response_format", "tools", "verbosity"},
+    {"modalities", "audio"},
+)
+
+
+def _keeps_pairs_of_parameters(dialect: Dialect) -> None:
+    """No parameter takes the place of another one: each changes a body that has the other one already."""
+    names = [name for name in dialect.abilities.takes or () if name not in ("stream_options", "tools")]
+    samples = {name: PARAMETERS[name].sample for name in names if name in PARAMETERS}
+    for one, other in combinations(sorted(samples), 2):
+        if any({one, other} <= each for each in _ONE_THING):
+            continue
+        try:
+            # Some ask for nothing without tools.
+            needs_tools = {"tool_choice", "parallel_tool_calls"} & {one, other}
+            more = {"tools": PARAMETERS["tools"].sample} if needs_tools else {}
+            both = _body(dialect, _CONVERSATION, **more, **{one: samples[one], other: samples[other]})
+            alone = [_body(dialect, _CONVERSATION, **more, **{name: samples[name]}) for name in (one, other)]
+        except RequestError:
+            continue  # it says itself that they do not go together
+        _hold(both not in alone, f"the parameters {one} and {other} are written to one place: one of them is lost")
+
+
+def _says_calls(dialect: Dialect) -> None:
+    """Calls of functions and their results reach the provider, or are refused before anything is sent."""
+    call = ToolCall(ToolFunction("depth_of_frost", '{"place": "Marsh Lane"}'), "call_1")
+    messages = (
+        Message("user", "How deep?"),
+        Message("assistant", None, tool_calls=(call,)),
+        Message("tool", "seventeen inches", tool_call_id="call_1", name="depth_of_frost"),
+    )
+    takes = dialect.abilities.takes
+    parameters = {"tools": PARAMETERS["tools"].sample} if takes is None or "tools" in takes else {}
+    try:
+        body = _body(dialect, messages, **parameters)
+    except RequestError:
+        return
+    except Exception as error:
+        raise ContractBroken(f"a call of a function raises {type(error).__name__}: {error}") from error
+    for word in (b"depth_of_frost", b"Marsh Lane", b"seventeen inches"):
+        _hold(
+            word in body, f"a call of a function and its result are not wholly in the request: {word.decode()} is lost"
+        )
+
+
+_PIXEL = "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAIAAACQd1PeAAAADElEQVR4nGO4IWADAAMaATvcNoSpAAAAAElFTkSuQmCC"
+_PARTS: dict[str, dict[str, Any]] = {
+    "image": {"type": "image_url", "image_url": {"url": f"data:image/png;base64,{_PIXEL}"}},
+    "file": {"type": "file", "file": {"filename": "beds.pdf", "file_data": "data:application/pdf;base64,JVBERi0xLjQK"}},
+    "audio": {"type": "input_audio", "input_audio": {"data": "UklGRgAAAABXQVZF", "format": "wav"}},
+}
+
+
+def _says_inputs(dialect: Dialect) -> None:
+    """What a prompt may hold by ``inputs`` reaches the provider."""
+    plain = _body(dialect, (Message("user", [{"type": "text", "text": "What is it?"}]),))
+    for kind in dialect.abilities.inputs:
+        _hold(kind in ("text", *_PARTS), f"inputs has {kind!r}, which nothing in a prompt is")
+        if kind == "text":
+            continue
+        try:
+            with_it = _body(dialect, (Message("user", [{"type": "text", "text": "What is it?"}, _PARTS[kind]]),))
+        except RequestError:
+            continue  # an entry has to say more first, and it is told so
+        _hold(plain != with_it, f"inputs has {kind!r}, and {kind} in a prompt is lost")
 
 
 def _writes_parameters(dialect: Dialect) -> None:

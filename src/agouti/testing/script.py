@@ -4,20 +4,23 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import partial
 from threading import Lock
+from time import sleep
 from typing import Any, TypeAlias
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..core.chat import Choice, Completion, Json, Request, ToolCall, ToolFunction
-from ..core.errors import AgoutiError, NotRecorded
+from ..core.errors import AgoutiError, NotRecorded, StreamCut
 from ..core.estimate import estimate_text, estimate_tokens
 from ..core.parts import text_of
 from ..core.usage import Usage
 from ..core.vectors import Vectors, VectorsRequest
-from ..engine.effects import Steps
-from ..engine.hooks import AnsweringHook, AttemptDetails
+from ..engine.effects import RunCallable, Steps
+from ..engine.hooks import AnsweringHook, AttemptDetails, BrokenAnswer
 from ..plain_values import plain_value
 from ..transport.instead import ACTIVE, AsyncGuarded, Guarded
 
@@ -85,6 +88,7 @@ class _Rule(Struct):
     said: list[Any]
     facts: dict[str, Any]
     left: int | None
+    used: bool = False
 
     def fits(self, sent: Sent) -> bool:
         if self.left == 0 or (self.label is not None and self.label != sent.label):
@@ -92,6 +96,7 @@ class _Rule(Struct):
         return self.pattern is None or self.pattern.search(sent.text) is not None
 
     def next(self) -> Any:
+        self.used = True
         if self.left is not None:
             self.left -= 1
         return self.said.pop(0) if len(self.said) > 1 else self.said[0]
@@ -136,6 +141,8 @@ class Script(AnsweringHook):
         reasoning: str | None = None,
         calls: Sequence[tuple[str, Mapping[str, Any]]] = (),
         usage: tuple[int, int] | None = None,
+        cut: int | None = None,
+        latency: float = 0.0,
     ) -> None:
         """Answer what fits.
 
@@ -148,8 +155,16 @@ class Script(AnsweringHook):
             finish_reason: ``length`` for an answer that was cut.
             calls: tool calls, as names and arguments.
             usage: tokens in and out; estimated otherwise.
+            cut: after so many characters the answer breaks off: a stream has given those, and ends in `StreamCut`.
+            latency: seconds until it comes.
         """
-        facts = {"finish_reason": finish_reason, "reasoning": reasoning, "calls": tuple(calls), "usage": usage}
+        facts: dict[str, Any] = {
+            "finish_reason": finish_reason,
+            "reasoning": reasoning,
+            "calls": tuple(calls),
+            "usage": usage,
+        }
+        facts = {**facts, "cut": cut, "latency": latency}
         self._add(label, pattern, list(said) or [""], facts, times)
 
     def error(
@@ -191,12 +206,44 @@ class Script(AnsweringHook):
             return _error(said)
         if isinstance(attempt.request, VectorsRequest):
             return _vectors(attempt.request, said)
+        if latency := rule.facts.get("latency"):
+            yield RunCallable(partial(sleep, latency), None)
         value: Any = said(sent) if callable(said) else said
-        return _completion(attempt.request, value, sent, rule.facts)
+        whole = _completion(attempt.request, value, sent, rule.facts)
+        return whole if (cut := rule.facts.get("cut")) is None else _cut(whole, cut, sent)
+
+    @property
+    def unused(self) -> list[str]:
+        """What was never said: a line for each reply, error or kind of vectors that nothing has asked for."""
+        with self._lock:
+            return [_described(each) for each in self._rules if not each.used]
+
+    def check_used(self) -> None:
+        """See that all of it was said.
+
+        Raises:
+            AssertionError: it was not; says what is left.
+        """
+        if unused := self.unused:
+            raise AssertionError(f"never asked for: {'; '.join(unused)}")
 
     @staticmethod
     def _is_for(rule: _Rule, sent: Sent) -> bool:
         return "error" in rule.facts or ("vectors" in rule.facts) == (sent.operation == "embeddings")
+
+
+def _described(rule: _Rule) -> str:
+    said = "vectors" if "vectors" in rule.facts else repr(rule.said[0])[:60]
+    about = [f"label {rule.label}" if rule.label else "", f"pattern {rule.pattern.pattern!r}" if rule.pattern else ""]
+    return " of ".join(filter(None, (said, ", ".join(filter(None, about)))))
+
+
+def _cut(whole: Completion, characters: int, sent: Sent) -> BrokenAnswer:
+    """What came of an answer before it broke off."""
+    choice = whole.choices[0]
+    came = replace(choice, text=choice.text[:characters], finish_reason=None, tool_calls=())
+    error = StreamCut(f"the stream from {sent.provider} was cut off after {len(came.text)} characters: scripted")
+    return BrokenAnswer(replace(whole, choices=(came,), usage=None), error)
 
 
 def _error(error: AgoutiError | type[AgoutiError]) -> AgoutiError:

@@ -416,6 +416,12 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         return TransportFailure("timeout", "no connection in time", "connect")
     if isinstance(error, TimeoutError):
         return TransportFailure("timeout", "nothing came in time", phase)
+    if (
+        isinstance(error, aiohttp.InvalidURL)
+        or isinstance(error.__cause__, UnicodeError)
+        or isinstance(error, UnicodeError)
+    ):
+        return TransportFailure("dns", _words(error))
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return TransportFailure("dns", _words(error))
     if isinstance(error, (aiohttp.ClientSSLError, aiohttp.ServerFingerprintMismatch)):

@@ -31,11 +31,13 @@ class Listing(Struct, frozen=True, kw_only=True):
         models: what it offers.
         date: the reply's own date, as sent; empty where it has none.
         attempt: how long it took.
+        whole: whether its last page came: what is not among the models is not offered.
     """
 
     models: tuple[ListedModel, ...]
     date: str
     attempt: Attempt
+    whole: bool = True
 
 
 # No provider has as many pages; one that always names a next one is not followed for ever.
@@ -94,7 +96,12 @@ def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
         asked.add(more.query)
         exchanged = yield from exchange(call, Models(page=more, keyless=keyless))
         models += exchanged.answer.value.models
-    return Listing(models=tuple(models), date=first.answer.headers.get("date", ""), attempt=first.attempts[-1])
+    return Listing(
+        models=tuple(dict.fromkeys(models)),
+        date=first.answer.headers.get("date", ""),
+        attempt=first.attempts[-1],
+        whole=more is None,
+    )
 
 
 class Reach(Operation[None, None]):
