@@ -17,7 +17,7 @@ Command = Callable[..., "subprocess.CompletedProcess[str]"]
 
 @pytest.fixture
 def agouti_command(tmp_path: Path) -> Command:
-    """SyncDriver ``agouti`` in a folder of its own; ``variables`` are added to the environment."""
+    """Run ``agouti`` in a folder of its own; ``variables`` are added to the environment."""
 
     def run(*arguments: str, text: str | None = None, **variables: str) -> "subprocess.CompletedProcess[str]":
         return subprocess.run(

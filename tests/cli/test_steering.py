@@ -51,7 +51,7 @@ def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, ser
     (tmp_path / "shelf.py").write_text('def days_to_frost(place: str) -> int:\n    """Days."""\n    return 17\n')
     (tmp_path / "packet.png").write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(20))
     turns = "How many days until the last frost at Marsh Lane?\n\n?usage\n?image packet.png\nWhat is it?\n?again\n"
-    done = agouti_command("talk", "helper", "--save", "t.jsonl", text=turns)
+    done = agouti_command("talk", "helper", "--commands", "--save", "t.jsonl", text=turns)
     assert done.stdout.startswith("The answer is 17.\n")
     for said in ("[calls days_to_frost]", "of 300 left", "takes no images", "2 answers, "):
         assert said in done.stderr
@@ -66,8 +66,8 @@ def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, ser
         (["helper", "--save", "t.jsonl"], "x", 2, "--resume t.jsonl"),
         (["helper", "--save", "nowhere/t"], "x", 2, "cannot be written"),
         (["helper", "--resume", "shelf.py"], "x", 2, "is no conversation"),
-        (["helper"], "?undoo", 2, "Did you mean ?undo"),
-        (["helper"], "?image nowhere.png", 2, "nowhere.png is no file"),
+        (["helper", "--commands"], "?undoo", 2, "Did you mean ?undo"),
+        (["helper", "--commands"], "?image nowhere.png", 2, "nowhere.png is no file"),
         (["helper"], "", 0, ""),
         (["helper", "--fit", "shrink"], "x", 2, "drop_oldest"),
         (["almanac-local+status=401"], "x\ny\n", 2, "there is no model"),
@@ -75,17 +75,22 @@ def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, ser
         done = agouti_here("talk", *arguments, text=text)
         assert (done.returncode, said in done.stderr) == (code, True), done.stderr
     # What goes with the next turn can be taken back, and a file that is torn is gone on with whole: undone turns too.
-    done = agouti_command("talk", "helper", text="?image packet.png\n?image\nPeas?\n")
+    done = agouti_command("talk", "helper", "--commands", text="?image packet.png\n?image\nPeas?\n")
     assert (done.returncode, "nothing goes with the next turn" in done.stderr) == (0, True)
     torn = GOOD_LINES + '{"role": "user", "con'
     (tmp_path / "torn.jsonl").write_text(torn)
-    agouti_command("talk", "helper", "--resume", "torn.jsonl", text="Kale?\n?undo\n?undo\nLeeks?\n")
+    agouti_command("talk", "helper", "--resume", "torn.jsonl", "--commands", text="Kale?\n?undo\n?undo\nLeeks?\n")
     said = [json.loads(line) for line in (tmp_path / "torn.jsonl").read_text().splitlines()[1:]]
     assert [each["content"] for each in said if each["role"] == "user"] == ["Leeks?"]
     assert (tmp_path / "torn.jsonl.torn").read_text() == torn
     (tmp_path / "old.jsonl").write_text('{"role": "user", "content": "Old."}\n')
     done = agouti_command(
-        "talk", "helper", "--save", "new.jsonl", text="?save old.jsonl\nPeas?\n?save new.jsonl\n?save t2\n?undo"
+        "talk",
+        "helper",
+        "--commands",
+        "--save",
+        "new.jsonl",
+        text="?save old.jsonl\nPeas?\n?save new.jsonl\n?save t2\n?undo",
     )
     assert "old.jsonl is there already" in done.stderr
     assert (tmp_path / "old.jsonl").read_text().count("\n") == 1

@@ -61,12 +61,51 @@ class Output:
             self._failed(error)
         self._pending.clear()
 
+    @property
+    def buffer(self) -> "_Bytes":
+        """The same for bytes, which go out as they are."""
+        return _Bytes(self, self._stream.buffer)
+
+    def failed(self, error: OSError, lost: str = "") -> None:
+        """It could not be written: what is lost is shown."""
+        self._pending.append(lost)
+        self._failed(error)
+
     def _failed(self, error: OSError) -> None:
         self.failure = error
         # What the library has kept would be tried once more at the end, and fail once more.
         silence(self._stream)
         sys.stderr.write("".join(self._pending))
         self._pending.clear()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+class _Bytes:
+    """Standard output for bytes."""
+
+    def __init__(self, output: Output, stream: Any) -> None:
+        self._output = output
+        self._stream = stream
+
+    def write(self, data: bytes) -> int:
+        """Write bytes; those that are lost on the way are shown on standard error."""
+        self._output.wrote = True
+        if self._output.failure is not None:
+            sys.stderr.write(bytes(data).decode("utf-8", "replace"))
+            return len(data)
+        try:
+            self._stream.write(data)
+            self._stream.flush()
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            self._output.failed(error, bytes(data).decode("utf-8", "replace"))
+        return len(data)
+
+    def flush(self) -> None:
+        """See that it is out: each write was."""
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._stream, name)
