@@ -391,6 +391,17 @@ class BaseClient:
         client._calls = client._calls.to(provider.label)
         return client
 
+    def __copy__(self) -> Self:
+        same = object.__new__(type(self))
+        same.__dict__.update(self.__dict__)
+        return same
+
+    def __reduce_ex__(self, protocol: object) -> Any:
+        raise TypeError(
+            f"a {type(self).__name__} has open connections, and cannot be pickled or copied deeply: give its "
+            "configuration (client.config.files, or what you made it of) to the other process, and make one there"
+        )
+
     @property
     def config(self) -> Config:
         """The configuration in use."""

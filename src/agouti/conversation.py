@@ -15,7 +15,7 @@ from .core.usage import Usage, total_cost, total_usage
 from .core.warn import warn
 from .core.window import last_turn, whole_turns
 from .engine.accumulate import ReplyAccumulator
-from .engine.question import media_parts, question_of
+from .engine.question import Question, media_parts, question_of
 from .reply import Reply
 from .streams import AsyncStream, Stream
 
@@ -180,7 +180,10 @@ class _Conversation:
     def _turn(self, prompt: "Prompt", options: "AskOptions", so_far: ReplyAccumulator | None) -> "Steps[Reply]":
         """Steps of one turn; the history has it when it is done, and not before."""
         merged = {**self._options, **options}
-        said = prompt_messages(prompt)
+        if isinstance(prompt, Question):  # what it asks with holds for this turn
+            said, merged = prompt.messages, {**self._options, **prompt.options, **options}
+        else:
+            said = prompt_messages(prompt)
         for name in ("images", "files"):
             if parts := media_parts(name, merged.pop(name, None)):
                 said = with_parts(said, parts)

@@ -3,8 +3,10 @@
 import functools
 import inspect
 import json
+import math
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from itertools import islice
 from typing import Any, get_type_hints
 
 import msgspec
@@ -339,6 +341,9 @@ def as_json(tools: object) -> list[Json]:
 RESULT_CHARACTERS = 100_000
 
 
+_MOST_ITEMS = 10_000
+
+
 def result_text(value: Any) -> "str | list[Json]":
     """What a function gave, as the model reads it: text, JSON of any type, or parts where there are images.
 
@@ -375,6 +380,10 @@ def _as_text(value: Any) -> str:
         return value
     if value is None:
         return "done"
+    if isinstance(value, float) and not math.isfinite(value):
+        return str(value)  # JSON has no such number, and null would say something else
+    if isinstance(value, Iterator):
+        value = list(islice(value, _MOST_ITEMS))
     try:
         plain = plain_value(value)
         if isinstance(plain, str) and not _is_known(value):

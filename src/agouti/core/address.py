@@ -4,6 +4,8 @@ Which paths are operations is known by the dialects; here is only how an address
 
     >>> parse("localhost:8080/v1/").base
     'http://localhost:8080/v1'
+    >>> parse("unix:/run/model.sock:/v1").socket
+    '/run/model.sock'
     >>> ends = lambda path: Match(Ending(r"/say/(?P<model>[^/]+)", keep=True), "say")
     >>> parse("https://hub.example/v1/say/quill", ends).path
     '/say/{model}'
@@ -64,6 +66,7 @@ class Address(Struct, frozen=True):
         query: query parameters that hold no key.
         key_name: the query parameter that holds a key, and
         key: its value.
+        socket: the socket file that is connected to instead of a host; empty where there is none.
     """
 
     base: str
@@ -74,11 +77,28 @@ class Address(Struct, frozen=True):
     query: dict[str, str] = {}
     key_name: str | None = None
     key: str | None = None
+    socket: str = ""
 
     @property
     def plain_http(self) -> bool:
         """Whether a key sent there could be read on the way: http to a host that is not local."""
         return self.base.startswith("http:") and not is_local(host_of(self.base))
+
+
+_ONE_SLASH = re.compile(r"(https?):/(?!/)", re.IGNORECASE)
+_SOCKET = re.compile(r"unix:(?://)?(?P<path>/[^:?#]+)(?::(?P<base>/?[^?#]*))?", re.IGNORECASE)
+
+
+def _at_socket(text: str, find: FindEnding | None) -> Address:
+    """An address of a socket file, and behind a second colon the path of the API there."""
+    match = _SOCKET.fullmatch(text)
+    if match is None:
+        raise ConfigError(
+            f"{text[:200]!r} is no address of a socket file",
+            hint="Write unix:/run/model.sock, and the path of the API behind a colon: unix:/run/model.sock:/v1",
+        )
+    base = (match["base"] or "").strip("/")
+    return replace(parse(f"http://localhost/{base}", find), socket=match["path"])
 
 
 def parse(text: str, find: FindEnding | None = None) -> Address:
@@ -91,9 +111,14 @@ def parse(text: str, find: FindEnding | None = None) -> Address:
         ConfigError: it is no http or https address.
     """
     pasted = text.strip().strip("<>\"'` ")
+    if pasted[:5].lower() == "unix:":
+        return _at_socket(pasted, find)
     shown = repr(text.partition("?")[0][:200])  # what follows may hold a key
     if not pasted or any(mark in pasted for mark in " \n\t"):
         raise ConfigError(f"{shown} is not an address", hint="Give it as https://HOST/PATH.")
+    if (slash := _ONE_SLASH.match(pasted)) is not None:
+        hint = f"Write two slashes behind the colon: {slash[1]}://{pasted[slash.end() :]}"
+        raise ConfigError(f"{shown} is not an address: it has one slash behind {slash[1]}:", hint=hint)
     pasted = with_scheme(pasted)
     try:
         parts = urlsplit(pasted)

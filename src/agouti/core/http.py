@@ -76,6 +76,7 @@ class HttpRequest(Struct, frozen=True, gc=False):
         public_only: the address is a stranger's: a transport must not connect to this machine or a private network.
         masker: takes the secrets in use out of texts, for a transport that writes down what goes over it.
         connected: a transport calls it when there is a connection, and the first byte is about to go out.
+        socket: a socket file to connect to, instead of the host of the address.
     """
 
     method: str
@@ -88,6 +89,7 @@ class HttpRequest(Struct, frozen=True, gc=False):
     public_only: bool = False
     masker: "Masker | None" = None
     connected: "Callable[[], None] | None" = None
+    socket: str = ""
 
     def __repr__(self) -> str:
         # The body may hold a secret, and a prompt is nobody else's.

@@ -167,6 +167,9 @@ def _wrong(number: int, why: str) -> RequestError:
     )
 
 
+_SAID = frozenset({"role", "content", "name", "tool_calls", "tool_call_id"})
+
+
 def message_json(message: Message, own: str = "") -> dict[str, Json]:
     """A message in the OpenAI-compatible form.
 
@@ -189,7 +192,8 @@ def message_json(message: Message, own: str = "") -> dict[str, Json]:
     if (turn := message.provider_turn) is not None:
         if turn.dialect == own:
             for fields in turn.blocks:
-                body |= fields
+                # Who says it, and what, stands in the message itself: it may have been edited.
+                body |= {name: value for name, value in fields.items() if name not in _SAID}
         elif message.role == "assistant":
             body.pop("reasoning_content", None)  # of another dialect's turn: our own words for its thinking
     return body

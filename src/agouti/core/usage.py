@@ -31,7 +31,21 @@ class Usage(Struct, frozen=True, gc=False, repr_omit_defaults=True):
     long_cache_write_tokens: int | None = None
     cost: float | None = None
 
+    def __post_init__(self) -> None:
+        # Some say -1 for what they have not counted.
+        if (
+            (self.input_tokens is not None and self.input_tokens < 0)
+            or (self.output_tokens is not None and self.output_tokens < 0)
+            or (self.total_tokens is not None and self.total_tokens < 0)
+            or (self.cached_tokens is not None and self.cached_tokens < 0)
+            or (self.reasoning_tokens is not None and self.reasoning_tokens < 0)
+        ):
+            for name in _COUNTS:
+                if (getattr(self, name) or 0) < 0:
+                    force_setattr(self, name, None)
 
+
+_COUNTS = ("input_tokens", "output_tokens", "total_tokens", "cached_tokens", "reasoning_tokens")
 NO_USAGE = Usage()
 
 

@@ -251,8 +251,8 @@ class ContentsDialect(Dialect):
             from .contents_stream import refused
 
             return refused(reason)
-        if reply.candidates is None:
-            raise ReplyUnreadable("the reply is JSON, but has no `candidates`")
+        if not reply.candidates:
+            raise ReplyUnreadable("the reply is JSON, but has no answer in `candidates`")
         raw = [] if reply.is_plain else any_json(body)["candidates"]
         choices = [_choice(each, raw[number : number + 1]) for number, each in enumerate(reply.candidates)]
         usage = reply.usage_metadata.usage() if reply.usage_metadata is not None else None

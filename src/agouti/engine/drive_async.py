@@ -5,7 +5,7 @@ from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from ..core.errors import AgoutiError
+from ..core.errors import AgoutiError, RequestError
 from ..core.http import HttpReply, HttpRequest, TransportFailure, bare
 from ..credentials.credential import Credential
 from ..credentials.fetch import fetch, quick
@@ -29,7 +29,13 @@ class AsyncDriver(BaseDriver[T]):
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
-        self._busy, self._who = True, asyncio.current_task()
+        try:
+            self._busy, self._who = True, asyncio.current_task()
+        except RuntimeError:
+            raise RequestError(
+                "AsyncClient runs in an event loop of asyncio, and there is none here",
+                hint="Call it in a coroutine that asyncio runs; elsewhere take Client, in a thread.",
+            ) from None
         try:
             while True:
                 effect = resume(answer)

@@ -1,5 +1,7 @@
 """Errors from failures of the network and refusals of providers: in words, with the next step."""
 
+import os
+import re
 from collections.abc import Callable, Mapping
 from typing import TypeVar
 
@@ -27,7 +29,7 @@ from ..core.errors import (
 )
 from ..core.headers import media_type
 from ..core.http import REPLY_BYTES, Reason, TransportFailure
-from ..credentials.sources import CommandKey, OAuthKey, SignatureKey
+from ..credentials.sources import CommandKey, GivenKey, OAuthKey, SignatureKey
 from ..dialects.base import Fault
 from ..reply import request_id_in
 from .provider import Target
@@ -40,6 +42,7 @@ class _Place(Struct, frozen=True):
 
     failure: TransportFailure
     target: Target
+    url: str = ""
 
     @property
     def provider(self) -> str:
@@ -51,12 +54,15 @@ class _Place(Struct, frozen=True):
 
     @property
     def origin(self) -> str:
-        return f"{origin_of(self.base)} (provider {self.provider})"
+        place = self.target.provider.place
+        if self.url and not place.startswith("unix:") and (elsewhere := origin_of(self.url)) != place:
+            return f"{elsewhere}, which {self.provider} has named"
+        return f"{place} (provider {self.provider})"
 
 
-def connection_error(failure: TransportFailure, target: Target) -> AgoutiError:
-    """The error for a request without a (whole) reply."""
-    return _BY_REASON[failure.reason](_Place(failure, target))
+def connection_error(failure: TransportFailure, target: Target, url: str = "") -> AgoutiError:
+    """The error for a request without a (whole) reply; ``url``: where it was to come from."""
+    return _BY_REASON[failure.reason](_Place(failure, target, url))
 
 
 def _refused(at: _Place) -> AgoutiError:
@@ -105,11 +111,10 @@ def _garbled(at: _Place) -> AgoutiError:
 
 
 def _late(at: _Place) -> AgoutiError:
-    return TimedOut(
-        f"{at.origin}: {at.failure.detail} ({at.failure.phase})",
-        phase=at.failure.phase,
-        hint=f"Try again, or raise timeouts in providers.{at.provider}.",
-    )
+    hint = f"Try again, or raise timeouts in providers.{at.provider}."
+    if at.failure.phase == "connect" and at.base.startswith("https:") and not at.target.provider.answered:
+        hint += " A server that speaks plain http never answers TLS: then write http:// in its address."
+    return TimedOut(f"{at.origin}: {at.failure.detail} ({at.failure.phase})", phase=at.failure.phase, hint=hint)
 
 
 def _lost(at: _Place) -> AgoutiError:
@@ -119,6 +124,8 @@ def _lost(at: _Place) -> AgoutiError:
             "The request had gone out, so that it may have been done, and paid: look before you ask again. To repeat "
             f"such requests anyway: retries = {{ after_sending = true }} in providers.{at.provider}."
         )
+        if at.base.startswith("http:") and not at.target.provider.answered and not at.failure.began:
+            hint = f"If it speaks TLS, write https:// in providers.{at.provider}.address. {hint}"
     return ConnectionLost(f"the connection to {at.origin} broke: {at.failure.detail}", sent=at.failure.sent, hint=hint)
 
 
@@ -137,7 +144,9 @@ def _private(at: _Place) -> AgoutiError:
 
 def _tls(at: _Place) -> AgoutiError:
     detail, provider = at.failure.detail, at.provider
-    if "WRONG_VERSION" in detail.upper() or "wrong version number" in detail:
+    if "handshake" in detail and "no answer" in detail:
+        hint = f"If the server there speaks plain http, write http:// in providers.{provider}.address."
+    elif "WRONG_VERSION" in detail.upper() or "wrong version number" in detail:
         hint = f"The server there speaks plain http: write http:// in providers.{provider}.address."
     elif "self-signed" in detail or "unable to get local issuer" in detail or "self signed" in detail:
         hint = (
@@ -203,6 +212,8 @@ def _key_hint(said: str, target: Target) -> str:
     if key is None:
         return f'The entry names no key: add key = {{ env = "NAME" }} to [{entry}].'
     used = f"The key in use: {key.describe()}."
+    if isinstance(key, GivenKey) and _names_a_variable(key.value.reveal()):
+        return f'The key is the name of a variable, not what is in it: write key = {{ env = "NAME" }} in [{entry}].'
     folded = said.lower()
     if isinstance(key, SignatureKey):
         return f"{used} Check both keys, region and service in {entry}.key, and this machine's clock."
@@ -217,6 +228,13 @@ def _key_hint(said: str, target: Target) -> str:
     if isinstance(key, (CommandKey, OAuthKey)):
         return f"{used} Look whether what it gives is for this provider (audience, scope, account)."
     return f"{used} Make a new one on the provider's pages and put it there; then run: agouti check"
+
+
+def _names_a_variable(value: str) -> bool:
+    """Whether a key is the name of a variable, or ``NAME=value``."""
+    name, equals, _ = value.partition("=")
+    named = re.fullmatch(r"[A-Z][A-Z0-9_]{2,40}", name) is not None and "_" in name
+    return named and (bool(equals) or name in os.environ or not any(each.isdigit() for each in name))
 
 
 _VERBS: dict[type[AgoutiError], str] = {
@@ -285,10 +303,20 @@ def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiE
     provider = target.provider.label
     return AddressWrong(
         f"{provider} has nothing at {url} (HTTP {status}): {fault.message}",
-        hint=f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect.",
+        hint=_path_hint(provider, url),
         status=status,
         message=fault.message,
     )
+
+
+_TWICE = re.compile(r"(/[\w.-]+(?:/[\w.-]+)?)\1(?=/|$)")
+
+
+def _path_hint(provider: str, url: str) -> str:
+    twice = _TWICE.search(url.partition("://")[2].partition("?")[0])
+    if twice is not None:
+        return f"{twice[1]} stands in it twice: take one out of providers.{provider}.address."
+    return f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect."
 
 
 def unreadable(error: Error, target: Target, status: int) -> Error:

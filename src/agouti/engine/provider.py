@@ -85,6 +85,7 @@ class ProviderState:
         places: the secrets that go into its settings.
         flights: what is being fetched of both.
         answered: it has answered before, so that a connection may be a kept one.
+        place: where it is, as errors say it: its origin, or its socket file.
 
     Raises:
         ConfigError: the address cannot be used, or its key would travel where others can read it.
@@ -98,6 +99,7 @@ class ProviderState:
         self.flights = Flights()
         self._settings = settings = Settings(entry, {}, declared=self._declared)
         address = settings.address
+        self.place = f"unix:{address.socket}" if address.socket else addresses.origin_of(self.base)
         self.timeouts = entry.timeouts
         self.retries = entry.retries
         self.answered = False
@@ -261,7 +263,10 @@ class ProviderState:
             if query is not None and not isinstance(credential, SigningCredential):
                 secret = SecretText(addresses.with_query(url.real, query.reveal()))
                 url = Filled("", addresses.with_query(url.shown, f"{query.reveal().partition('=')[0]}={MASK}"))
-        request = HttpRequest(method, url.shown, headers, body, secret, self.entry.tls, masker=self.masker(credential))
+        socket = self._settings.address.socket
+        request = HttpRequest(
+            method, url.shown, headers, body, secret, self.entry.tls, masker=self.masker(credential), socket=socket
+        )
         return credential.sign(request) if isinstance(credential, SigningCredential) else request
 
     def body_of(self, outgoing: Outgoing) -> dict[str, Any]:

@@ -85,6 +85,20 @@ class Question(Struct, frozen=True, kw_only=True):
     tags: dict[str, str] = {}
     own: OwnForm | None = None
 
+    @property
+    def options(self) -> dict[str, Any]:
+        """What it is asked with besides its messages, as options of a call."""
+        given: dict[str, Any] = {
+            "system": self.system,
+            "examples": self.examples,
+            "blanks": self.blanks,
+            "tools": list(self.tools),
+            "extra": self.extra,
+            "fetch_images": self.fetch_images,
+            "tags": self.tags,
+        }
+        return {**self.parameters, **{name: value for name, value in given.items() if value}}
+
     @classmethod
     def of(cls, prompt: Prompt, **options: object) -> "Question":
         """The question that a prompt and the options of `Client.ask` amount to.

@@ -94,7 +94,7 @@ def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]
         yield Finish()
         return HttpReply(opened.status, opened.headers, body)
     except TransportFailure as failure:
-        return not_received(failure, this)
+        return not_received(failure, this, request.url)
 
 
 def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False, status: int = 200) -> Steps[bytes | Failed]:
@@ -152,13 +152,17 @@ def read(this: Try[Request, Result], reply: HttpReply, url: str = "") -> "Attemp
     return Answered(Answer(value, status, headers, reply.body))
 
 
-def not_received(failure: TransportFailure, this: Try[Any, Any]) -> Failed:
-    """The failure of a try whose reply did not come."""
+def not_received(failure: TransportFailure, this: Try[Any, Any], url: str = "") -> Failed:
+    """The failure of a try whose reply did not come.
+
+    Args:
+        url: where it was to come from, if that is not where the request went.
+    """
     if failure.reason == "timeout" and this.left() <= 0.01:
         return too_late(this)
     from .errors_from import connection_error
 
-    return Failed(connection_error(failure, this.target), began=failure.began)
+    return Failed(connection_error(failure, this.target, url), began=failure.began)
 
 
 def too_late(this: Try[Any, Any]) -> Failed:

@@ -181,6 +181,13 @@ def _events(
             first = False
             if wrong := unexpected_reply(reply.status, reply.headers, data, this.target):
                 return Failed(wrong, began=True, status=reply.status, headers=reply.headers)
+            if data[:1] == b"{" and media_type(reply.headers) == "text/event-stream" and b'"error"' in data[:200]:
+                # No event begins so: an error, under the head of the events that were to come.
+                rest = yield from receive_rest(this, ERROR_BYTES)
+                fault = this.target.provider.dialect.classify(
+                    200, {}, data + (rest if isinstance(rest, bytes) else b"")
+                )
+                return Failed(_reported(fault, reply, this, operation), began=True, headers=reply.headers)
         events = decoder.feed(data)
         if events:
             so_far.take(events, clock)
@@ -289,7 +296,7 @@ def _events_of(
         operation.so_far.status, operation.so_far.headers = reply.status, reply.headers
         return (yield from _events(this, reply, decoder, operation))
     except TransportFailure as failure:
-        return not_received(failure, this)
+        return not_received(failure, this, request.url)
 
 
 def _emitted(events: list[Event], this: "Try[Request, Completion]", operation: "ChatStreamed") -> Steps[None]:

@@ -42,7 +42,7 @@ class AiohttpTransport:
         self._under_way: dict[Any, _Watched] = {}
         # A session belongs to the loop that made it; what the last request used is most often what the next one uses.
         self._latest: tuple[asyncio.AbstractEventLoop, aiohttp.ClientSession] | None = None
-        self._sessions: dict[tuple[asyncio.AbstractEventLoop, bool], aiohttp.ClientSession] = {}
+        self._sessions: dict[tuple[asyncio.AbstractEventLoop, str], aiohttp.ClientSession] = {}
         self._lock = threading.Lock()
         self._closed = False
         begin_anew(self)
@@ -55,12 +55,14 @@ class AiohttpTransport:
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
         loop = asyncio.get_running_loop()
         latest = self._latest  # read once: other loops may set it
-        if request.public_only:
+        if request.socket:
+            session = self._session_of(loop, kind=request.socket)
+        elif request.public_only:
             session = self._public_session(request.url, loop)
         elif latest is not None and latest[0] is loop:
             session = latest[1]
         else:
-            session = self._session_of(loop, public=False)
+            session = self._session_of(loop)
             self._latest = (loop, session)
         usual = self._usual
         limit = usual[1] if timeouts is usual[0] else self._timeouts.get(timeouts)
@@ -128,7 +130,7 @@ class AiohttpTransport:
 
     def _proxy(self, request: HttpRequest) -> dict[str, Any]:
         """How a request goes through a proxy; nothing where it does not."""
-        if request.public_only:
+        if request.public_only or request.socket:
             return {}  # whether an address is public can be seen only where it is connected to
         proxy = self._proxies.of(request.target[:])
         if proxy is None:
@@ -167,17 +169,26 @@ class AiohttpTransport:
         self._of_parent = self._sessions
         self._sessions, self._latest, self._under_way = {}, None, {}
 
-    def _session_of(self, loop: asyncio.AbstractEventLoop, *, public: bool) -> aiohttp.ClientSession:
-        """The session of a loop; those of loops that have ended are dropped."""
+    def _session_of(self, loop: asyncio.AbstractEventLoop, *, kind: str = "") -> aiohttp.ClientSession:
+        """The session of a loop; those of loops that have ended are dropped.
+
+        Args:
+            kind: ``public``: it reaches no private network; else a socket file that it connects to.
+        """
         with self._lock:
             if self._closed:
                 raise closed()
             for key in [key for key in self._sessions if key[0].is_closed()]:
                 _leave(self._sessions.pop(key))
-            session = self._sessions.get((loop, public))
+            session = self._sessions.get((loop, kind))
             if session is None:
-                session = self._new_session(_PublicResolver() if public else None)
-                self._sessions[loop, public] = session
+                if kind in ("", _PUBLIC):
+                    connector: aiohttp.BaseConnector = _Connector(
+                        limit=0, limit_per_host=self._connections, resolver=_PublicResolver() if kind else None
+                    )
+                else:
+                    connector = _SocketConnector(kind, limit=self._connections)
+                session = self._sessions[loop, kind] = self._new_session(connector)
             return session
 
     def _url(self, request: HttpRequest) -> URL:
@@ -196,10 +207,10 @@ class AiohttpTransport:
         host = URL(url).host or ""
         if is_address(host):
             checked([host])  # addresses are looked up nowhere
-        return self._session_of(loop, public=True)
+        return self._session_of(loop, kind=_PUBLIC)
 
-    def _new_session(self, resolver: AbstractResolver | None = None) -> aiohttp.ClientSession:
-        connector = _Connector(limit=0, limit_per_host=self._connections, resolver=resolver)
+    @staticmethod
+    def _new_session(connector: aiohttp.BaseConnector) -> aiohttp.ClientSession:
         return aiohttp.ClientSession(
             connector=connector,
             cookie_jar=aiohttp.DummyCookieJar(),
@@ -275,6 +286,24 @@ class _Connector(aiohttp.TCPConnector):
                 return await super()._create_connection(req, traces, timeout)
         except TimeoutError:
             raise aiohttp.ConnectionTimeoutError("no connection in time") from None
+
+
+_PUBLIC = "public"
+
+
+class _SocketConnector(aiohttp.UnixConnector):
+    """Connections to a socket file, told of as the others are."""
+
+    def __init__(self, path: str, **options: Any) -> None:
+        super().__init__(path, **options)
+        self._factory = partial(_Handler, loop=self._loop)  # type: ignore[assignment]
+
+    async def connect(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
+        connection = await super().connect(req, traces, timeout)
+        connected = _CONNECTED.get()
+        if connected is not None:
+            connected()
+        return connection
 
 
 def _leave(session: aiohttp.ClientSession) -> None:
@@ -427,7 +456,8 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
     if isinstance(error, (aiohttp.ClientSSLError, aiohttp.ServerFingerprintMismatch)):
         return TransportFailure("tls", _words(error))
     if isinstance(error, aiohttp.ClientConnectorError):
-        refused = isinstance(error.os_error, ConnectionRefusedError) or "Connect call failed" in str(error.os_error)
+        refused = isinstance(error.os_error, (ConnectionRefusedError, FileNotFoundError))
+        refused = refused or "Connect call failed" in str(error.os_error)
         return TransportFailure("refused" if refused else "unreachable", _words(error.os_error))
     if isinstance(error, aiohttp.ServerDisconnectedError):
         # Its message may be the head as far as it had come.

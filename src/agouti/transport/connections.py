@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import cache
 from typing import Any
 
 import urllib3
@@ -227,6 +228,34 @@ class PlainConnection(_Connection, urllib3.connection.HTTPConnection):
 
 class TlsConnection(_Connection, urllib3.connection.HTTPSConnection):
     """A connection with TLS."""
+
+    def connect(self) -> None:
+        try:
+            super().connect()
+        except TimeoutError as error:  # there is a connection: one that is none is told otherwise
+            raise wrong.SSLError("the TLS handshake had no answer") from error
+
+
+@cache
+def socket_connection(path: str) -> type[PlainConnection]:
+    """Connections to a socket file, of one program to another on the same machine."""
+
+    class SocketConnection(PlainConnection):
+        def _new_conn(self) -> Any:
+            limit = self.timeout if isinstance(self.timeout, (int, float)) else None
+            sock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+            try:
+                sock.settimeout(limit)
+                sock.connect(path)
+            except TimeoutError as error:
+                sock.close()
+                raise wrong.ConnectTimeoutError(self, "no connection in time") from error
+            except OSError as error:
+                sock.close()
+                raise wrong.NewConnectionError(self, str(error)) from error
+            return sock
+
+    return SocketConnection
 
 
 class _Public:

@@ -6,6 +6,7 @@ A socket's own limit holds for each read alone: a server that sends a byte now a
 import heapq
 import itertools
 import socket
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -43,7 +44,7 @@ class Watchman:
         Raises:
             TimeoutError: the time was over.
         """
-        if sock is None:
+        if sock is None or sys.is_finalizing():  # at the very end no thread begins any more
             yield
             return
         limit = _Limit(sock)
@@ -103,7 +104,7 @@ class Patrol:
         """
         number = next(self._numbers)
         self._watched[number] = (time.monotonic() + seconds, end)
-        if self._thread is None or seconds < PATROL:
+        if (self._thread is None or seconds < PATROL) and not sys.is_finalizing():
             self._look_more(seconds)
         return number
 

@@ -26,7 +26,16 @@ from ..core.http import (
 )
 from ..core.secret import SecretText
 from .base import closed
-from .connections import HERE, Headers, PlainConnection, PublicConnection, PublicTlsConnection, TlsConnection, Watched
+from .connections import (
+    HERE,
+    Headers,
+    PlainConnection,
+    PublicConnection,
+    PublicTlsConnection,
+    TlsConnection,
+    Watched,
+    socket_connection,
+)
 from .limits import PATROLS
 from .proxies import Proxies, Proxy
 
@@ -90,9 +99,9 @@ class Urllib3Transport:
         number = PATROLS.watch(timeouts.total, watched.end)
         try:
             pool = self._pools.get(origin)
-            if pool is None or request.tls is not None or request.public_only:
+            if pool is None or request.tls is not None or request.public_only or request.socket:
                 pool = self._pool(origin, request)
-            if origin in self._whole_addresses:
+            if origin in self._whole_addresses and not request.socket:
                 path, headers = self._for_proxy(origin, path, headers)
             response = pool.urlopen(
                 request.method,
@@ -167,15 +176,20 @@ class Urllib3Transport:
     def _pool(self, origin: str, request: HttpRequest) -> urllib3.HTTPConnectionPool:
         """The pool of an origin; one apart for connections with certificates, or to public addresses alone."""
         public = request.public_only
-        name = f"{''.join((origin,))} {public} {request.tls}" if public or request.tls is not None else origin
+        name = origin
+        if public or request.tls is not None or request.socket:
+            name = f"{''.join((origin,))} {public} {request.tls} {request.socket}"
         with self._lock:
             if self._closed:
                 raise closed()
             pool = self._pools.get(name)
             if pool is None:
-                pool = self._pools[name] = self._new_pool(origin, request.tls, public=public)
+                pool = self._new_pool(origin, request.tls, public=public or bool(request.socket))
+                self._pools[name] = pool
                 https = origin.startswith("https:")
-                if public:
+                if request.socket:
+                    pool.ConnectionCls = socket_connection(request.socket)
+                elif public:
                     pool.ConnectionCls = PublicTlsConnection if https else PublicConnection
             return pool
 
@@ -383,7 +397,7 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         reason = "dns"
     elif isinstance(error, wrong.NewConnectionError):
         inner = error.__context__ or error.__cause__
-        reason = "refused" if isinstance(inner, ConnectionRefusedError) else "unreachable"
+        reason = "refused" if isinstance(inner, (ConnectionRefusedError, FileNotFoundError)) else "unreachable"
         cause = inner or error
     elif isinstance(error, wrong.EmptyPoolError):
         return TransportFailure("timeout", "all connections are in use", "connect")
@@ -407,6 +421,9 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
 
 
 def _words(error: BaseException) -> str:
+    inner = error.__context__ or error.__cause__
+    if isinstance(error, wrong.NewConnectionError) and isinstance(inner, OSError):
+        error = inner  # its own words have an object of the library in them
     if isinstance(error, OSError) and error.strerror:
         return error.strerror
     if isinstance(error, (http.client.IncompleteRead, wrong.IncompleteRead, wrong.InvalidChunkLength)):

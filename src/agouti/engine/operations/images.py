@@ -38,7 +38,7 @@ def with_images_fetched(request: Request, call: Call, target: Target) -> Steps[R
     data: dict[str, str] = {}
     for kind, address in media_in(request.messages):
         taken = abilities.image_addresses if kind == "image" else abilities.file_addresses
-        if not taken and address.startswith(("http://", "https://")) and address not in data:
+        if not taken and address[:8].lower().startswith(("http://", "https://")) and address not in data:
             data[address] = yield from _fetched(address, kind, call, private=request.fetch == "private")
     return replace(request, messages=with_addresses(request.messages, data)) if data else request
 
