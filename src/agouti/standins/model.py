@@ -14,7 +14,7 @@ from starlette.responses import Response
 from .auth import NoCredit, Refusal
 from .faults import Fault
 from .forms import Form
-from .images import label_of
+from .images import colour_of, label_of
 from .lies import lie_of, misheard, misspoken
 from .providers import StandIn
 from .settings import Settings
@@ -175,7 +175,7 @@ def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Ans
     stops = (asked.stop,) if isinstance(asked.stop, str) else tuple(asked.stop)
     question = next((text for role, text in reversed(asked.messages) if role == "user"), "")
     said = [text for role, text in asked.messages if role == "user"]
-    seen = [label_of(image) or "An image that I do not know." for image in asked.images]
+    seen = [label_of(image) or _described(image) for image in asked.images]
     about = question.strip() or (said[0] if said else "")
     calls = [] if asked.results and asked.choice in ("auto", "none") else _calls(asked, about, seed)
     wrong = _wrong_now(fault, asked)
@@ -193,6 +193,10 @@ def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Ans
         text = json.dumps({"answer": answer(question, seed, variant)})
     elif asked.results:
         text = f"The answer is {' and '.join(_result(each) for each in asked.results)}."
+    elif seen and not any(map(label_of, asked.images)):
+        text = " ".join(seen)
+    elif (word := re.search(r"code word[^.?]* is (\w+)", "\n".join(said))) and "code word" in question:
+        text = f"The code word is {word[1]}."
     elif seen:
         text = "I see a seed packet. " + "; ".join(line for label in seen for line in label.splitlines()) + "."
     elif re.search(r"\b(code|script|function|program)\b", question.lower()):
@@ -200,6 +204,11 @@ def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Ans
     else:
         text = answer(question, seed, variant)
     return Answer(text, cap=1 if wrong == "truncated" and not asked.cap else asked.cap, stop=stops)
+
+
+def _described(image: bytes) -> str:
+    colour = colour_of(image)
+    return "An image that I do not know." if colour is None else f"It is {colour}."
 
 
 _CODE = """Two small files.
