@@ -76,7 +76,7 @@ def test_saved_and_resumed(kind: str, tmp_path: Path) -> None:
     one.talk.save(path)
     header = json.loads(path.read_text().splitlines()[0])
     settings = {"system": "Kindly.", "temperature": 0, "seed": 7}
-    assert header == {"conversation": {"label": "a", "settings": settings}}
+    assert header == {"conversation": {"version": 1, "label": "a", "settings": settings}}
     two = Talk(kind, [answer()], "b", messages=path, seed=8)
     assert two.talk.messages == one.talk.messages
     two.say("And now?")

@@ -122,7 +122,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
     assert named(next_model=False) == {
         "AgoutiError", "ConfigError", "LabelUnknown", "RequestError", "NotRecorded", "ParameterUnsupported", "ProviderError",
         "RequestRefused", "ContextOverflow", "ContentRefused", "ReplyError", "NotFilled", "ToolCallInvalid", "TooManyRounds", "DeadlineExceeded",
-        "LedgerUnavailable", "CallRefused",
+        "LedgerUnavailable", "CallRefused", "NotAccepted",
     }  # fmt: skip
     assert named(exit_code=2) == {
         "ConfigError",

@@ -24,6 +24,10 @@ _VERSION = 1
 _KNOWN = frozenset({"version", "label", "settings"})
 # What a file may say of the turns to come: nothing of where requests go, and nothing that is code.
 _SETTINGS = frozenset({"system", "examples", "blanks", *NAMES} - {"tools"})
+# Known, but nothing that a file may say: it is passed over.
+_KNOWN_SETTINGS = _SETTINGS | frozenset(
+    {"tools", "images", "files", "headers", "timeouts", "retries", "deadline", "extra", "tags"}
+)
 
 
 class KeptConversation(Struct, frozen=True, kw_only=True):
@@ -91,7 +95,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
     settings = settings if isinstance(settings, dict) else {}
     kept = {name: value for name, value in settings.items() if name in _SETTINGS}
     unknown = {name: value for name, value in header.items() if name not in _KNOWN}
-    if strange := {name: value for name, value in settings.items() if name not in _SETTINGS}:
+    if strange := {name: value for name, value in settings.items() if name not in _KNOWN_SETTINGS}:
         unknown["settings"] = strange
         remarks = [
             *remarks,

@@ -3,6 +3,7 @@
 import asyncio
 import json
 import os
+import re
 import sqlite3
 import subprocess
 import sys
@@ -16,6 +17,7 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.testing import scripted
 
 from ..hostile.kit import Connection, RawServer, answer, reply, serving
 
@@ -257,3 +259,52 @@ def test_an_event_loop_goes_on_while_rows_are_looked_through(server: RawServer, 
     assert stood < took / 2  # it was all of it
     left = [path.name for path in tmp_path.iterdir() if path.name.strip(".").startswith("s.jsonl")]
     assert left == []
+
+
+def test_answers_that_are_not_accepted_are_errors_with_what_they_cost(tmp_path: Path) -> None:
+    out = tmp_path / "o.jsonl"
+    rows = [{"id": number} for number in range(6)]
+    entry = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"m": {"provider": "p", "name": "x", "price": {"input": 1, "output": 1, "currency": "USD"}}}}  # fmt: skip
+
+    def accept(answer: str) -> bool | str:
+        return True if int(answer) % 2 else f"{answer} is even"
+
+    with scripted() as script, agouti.Client(entry) as client:
+        script.reply(lambda sent: re.sub(r"\D", "", sent.text))
+        made = agouti.batch(client, "m", rows, prompt="{id}", key="id", out=out, accept=accept)
+        assert (made.done, made.kinds) == (3, {"NotAccepted": 3})
+        refused = [row for row in made if row.error]
+        assert next((row.key, row.error, row.answer) for row in refused) == (
+            0,
+            "NotAccepted: the answer was not accepted: 0 is even",
+            "0",
+        )
+        assert all(row.cost is not None for row in made)
+        # Another run asks for those alone, and takes what it is told to take then.
+        again = agouti.batch(
+            client, "m", rows, prompt="{id}", key="id", out=out, accept=r"\d", retry_failed="NotAccepted"
+        )
+        assert (again.done, again.failed) == (3, 0)
+        filled = agouti.batch(client, "m", ["4"], kind=int, accept=lambda value: value == 4)
+        assert filled.done == 1
+        for wrong in ("(", 7):
+            with pytest.raises(agouti.RequestError, match="accept"):
+                agouti.batch(client, "m", rows, accept=wrong)  # type: ignore[call-overload]
+        odd = agouti.batch(client, "m", ["4"], accept=lambda answer: None)
+        assert odd.kinds == {"RequestError": 1}
+
+
+def test_a_run_leaves_a_report(tmp_path: Path) -> None:
+    with scripted() as script, agouti.Client({"providers": {"p": {"address": "https://p.example/v1"}}}) as client:
+        script.error(agouti.ContextOverflow("<b>too long</b>"), pattern="peas")
+        script.reply("In March.")
+        made = agouti.batch(client, "x@p", ["peas", "beans", "kale"], out=tmp_path / "o.jsonl")
+    for name in ("r.json", "r.html"):
+        made.report(tmp_path / name)
+    facts = json.loads((tmp_path / "r.json").read_text())
+    assert (facts["answered"], facts["failed"], facts["failed_by_kind"]) == (2, 1, {"ContextOverflow": 1})
+    page = (tmp_path / "r.html").read_text()
+    assert "ContextOverflow" in page
+    assert "<b>too long" not in page
+    with pytest.raises(agouti.RequestError, match="no report"):
+        made.report(tmp_path / "r.txt")

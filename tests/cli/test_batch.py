@@ -74,7 +74,7 @@ def test_pipe_in_and_out(agouti_command: Command, folder: Path) -> None:
         (["notes.jsonl", "--prompt", "{note}", "--out", "notes.jsonl"], "is also where the rows are"),
         (["notes.jsonl", "--prompt", "{note}", "--key", "idd"], "Did you mean id?"),
         (["notes.jsonl", "--prompt", "{note}", "--set", "temprature=1"], "temperature"),
-        (["notes.jsonl", "--prompt", "{note}", "--retry-failed"], "out=..."),
+        (["notes.jsonl", "--prompt", "{note}", "--retry-failed"], "--out ..."),
     ],
 )
 def test_wrong_use_is_two_lines_and_costs_nothing(

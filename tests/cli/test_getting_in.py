@@ -36,7 +36,7 @@ def test_adopt_prints_and_writes_nothing_unless_told(agouti_command: Command, tm
     )
     assert again.returncode == 0
     assert "[providers.south]" in (tmp_path / "agouti.toml").read_text()  # not a new file that would hide this one
-    wrong = agouti_command("adopt", "wget https://x.example")
+    wrong = agouti_command("adopt", "fetch https://x.example now")
     assert (wrong.returncode, len(wrong.stderr.splitlines())) == (2, 2)
 
 

@@ -209,6 +209,7 @@ def test_errors_are_json_where_that_is_asked_for(server: RawServer, tmp_path: Pa
             {"repeats": "--repeats"},
             "Pass it once; --repeats 2 asks it twice.",
         ),
+        ("Say --anew (anew=True).", {"anew": "--anew"}, "Say --anew."),
         ("Raise max_cost.", {"max_cost": "--max-cost"}, "Raise --max-cost."),
         ("A stronger model may help; every answer is in error.answers.", {}, "A stronger model may help."),
         ("Raise wait in the limits of the entry.", {"retries": "--retries"}, "Raise wait in the limits of the entry."),
@@ -250,6 +251,23 @@ def test_answers_to_expect_stand_in_a_column(server: RawServer, tmp_path: Path) 
     assert (code, b"has no column" in err) == (2, True)
     code, _, err = done(tmp_path, "compare", "m", "hi", "--system", "A", "--system", "B", "--json")
     assert code == 0, err
+
+
+def test_a_batch_says_how_far_it_is_in_json_and_leaves_a_report(server: RawServer, tmp_path: Path) -> None:
+    arguments = ["batch", "m", "rows.csv", "--prompt", "Sort: {note}", "--out", "o.jsonl"]
+    more = ["--accept", "beans", "--report", "r.html", "--progress", "json"]
+    code, _, err = done(tmp_path, *arguments, *more)
+    assert code == 1
+    told = [json.loads(line)["progress"] for line in err.splitlines() if line.startswith(b"{")]
+    assert (told[-1]["failed"], told[-1]["total"]) == (2, 2)
+    assert "NotAccepted" in (tmp_path / "r.html").read_text()
+    code, _, err = done(tmp_path, *arguments, "--report", "r.txt")
+    assert (code, b".json, .html" in err) == (2, True)
+    code, out, err = done(
+        tmp_path, "compare", "m", "n", "hi", "--judge", "m", "--judge-repeats", "2", "--judge-pairs", "--json"
+    )
+    assert code == 0, err
+    assert "preferences" in json.loads(out)
 
 
 def test_missing_libraries_are_found_before_anything_is_asked(server: RawServer, tmp_path: Path) -> None:

@@ -16,6 +16,7 @@ from ..engine.operations.chat import ask, check_inputs, expressible
 from ..plain_values import plain_value
 from ..reply import Reply
 from ..row_files import Row
+from .accepting import Accept, accepted
 from .prompts import NothingToAsk, RowPrompt, RowPrompts
 
 if TYPE_CHECKING:
@@ -51,11 +52,19 @@ class Asking(Protocol):
 class Answers:
     """A text in answer to each row."""
 
-    def __init__(self, calls: Calls, label: str, prompts: RowPrompts, options: Mapping[str, Any]) -> None:
+    def __init__(
+        self,
+        calls: Calls,
+        label: str,
+        prompts: RowPrompts,
+        options: Mapping[str, Any],
+        accept: "Accept | None" = None,
+    ) -> None:
         self._calls = calls
         self._label = label
         self._prompts = prompts
         self._options = options
+        self._accept = accept
 
     def prompt(self, row: Row) -> RowPrompt:
         return self._prompts.of(row)
@@ -65,13 +74,24 @@ class Answers:
 
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
+        if self._accept is not None:
+            yield from accepted(self._accept, reply.text, reply)
         return {"answer": reply.text, **facts_of(reply), "attempts": reply.attempts}
 
 
 class Values:
     """A value of a form from each row."""
 
-    def __init__(self, calls: Calls, label: str, prompts: RowPrompts, form: Any, options: Mapping[str, Any]) -> None:
+    def __init__(
+        self,
+        calls: Calls,
+        label: str,
+        prompts: RowPrompts,
+        form: Any,
+        options: Mapping[str, Any],
+        accept: "Accept | None" = None,
+    ) -> None:
+        self._accept = accept
         self._calls = calls
         self._label = label
         self._prompts = prompts
@@ -92,6 +112,8 @@ class Values:
 
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         filled = yield from self.form_call(prompt).steps()
+        if self._accept is not None:
+            yield from accepted(self._accept, filled.value, filled.reply)
         facts = facts_of(filled.reply, filled.usage, filled.cost)
         if filled.mended:
             facts["mended"] = list(filled.mended)

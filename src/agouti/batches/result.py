@@ -155,6 +155,16 @@ class Batch(Table[BatchRow]):
         with self.out.open("rb") as file:
             yield from file
 
+    def report(self, path: Any) -> None:
+        """Write what became of the run to a file: .json, or .html, a page with a figure that needs no network.
+
+        Raises:
+            RequestError: the suffix is neither, or the file cannot be written.
+        """
+        from .report import save
+
+        save(self, Path(path))
+
     def save(self, path: Any) -> None:
         """Write the rows to a file: .csv, .jsonl or .parquet."""
         suffix = check_suffix(path, SUFFIXES)

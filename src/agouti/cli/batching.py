@@ -23,15 +23,19 @@ from .text import on_terminal
 
 # Seconds between two times that progress is shown: on a terminal, and in the log of a run that nobody watches.
 _WATCHED, _LOGGED = 0.1, 30.0
+_TOLD = 1.0
 # Seconds in which a second interrupt cancels what was handed over.
 _SECONDS = 5
 
 
-def run_batch(app: Settings, label: str, rows: str, *, noun: str = "answered", **options: Any) -> Batch:
+def run_batch(
+    app: Settings, label: str, rows: str, *, noun: str = "answered", in_json: bool = False, **options: Any
+) -> Batch:
     """Run a batch, and say how it goes and went.
 
     Args:
         noun: what rows are that have their result.
+        in_json: progress comes in lines of JSON.
 
     Raises:
         AgoutiError: it could not be begun, or was stopped by what holds for all rows.
@@ -39,7 +43,7 @@ def run_batch(app: Settings, label: str, rows: str, *, noun: str = "answered", *
     """
     out = options.get("out")
     _check_apart(rows, out)
-    shown = _Shown(out)
+    shown = _Shown(out, in_json=in_json)
     if out is None:
         options["on_row"] = _print
     options["progress"] = shown
@@ -93,9 +97,11 @@ def _print(result: dict[str, Any]) -> None:
 class _Shown:
     """Shows how far a run is, now and then."""
 
-    def __init__(self, out: str | None) -> None:
-        self._terminal = sys.stderr.isatty() and (out is not None or not sys.stdout.isatty())
-        self._next = time.monotonic() + (0 if self._terminal else _LOGGED)
+    def __init__(self, out: str | None, *, in_json: bool = False) -> None:
+        self._in_json = in_json
+        self._terminal = not in_json and sys.stderr.isatty() and (out is not None or not sys.stdout.isatty())
+        self._every = _WATCHED if self._terminal else _TOLD if in_json else _LOGGED
+        self._next = time.monotonic() + (0 if self._terminal or in_json else _LOGGED)
         self._is_shown = False
         self.last: Progress | None = None
 
@@ -103,7 +109,10 @@ class _Shown:
         self.last = progress
         if (now := time.monotonic()) < self._next:
             return
-        self._next = now + (_WATCHED if self._terminal else _LOGGED)
+        self._next = now + self._every
+        if self._in_json:
+            self._tell(progress)
+            return
         text = progress_text(progress)
         if self._terminal:
             self._is_shown = True
@@ -111,7 +120,13 @@ class _Shown:
         else:
             click.echo(text, err=True)
 
+    def _tell(self, progress: Progress) -> None:
+        facts = {name: getattr(progress, name) for name in Progress.__struct_fields__}
+        click.echo(json.dumps({"progress": facts}), err=True)
+
     def end(self) -> None:
+        if self._in_json and self.last is not None:
+            self._tell(self.last)  # a line behind the last row, whenever the one before came
         if self._is_shown:
             click.echo("\r\033[K", nl=False, err=True)
 

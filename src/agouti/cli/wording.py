@@ -26,9 +26,13 @@ def in_options(hint: str, options: Mapping[str, str]) -> str:
 
     def assigned(match: "re.Match[str]") -> str:
         option = options.get(match[1])
-        return match[0] if option is None else f"{option} {match[2].strip(chr(34) + chr(39))}"
+        if option is None:
+            return match[0]
+        return option if match[2] == "True" else f"{option} {match[2].strip(chr(34) + chr(39))}"
 
     said = _PYTHON.sub(assigned, hint)
+    for option in options.values():
+        said = said.replace(f"{option} ({option})", option)
     for name, option in options.items():
         if "_" in name:
             said = re.sub(rf"(?<![\w-]){name}(?:=|\b)", option, said)

@@ -402,6 +402,12 @@ class NotFilled(ReplyError):
         self.answers = answers
 
 
+class NotAccepted(ReplyError):
+    """An answer came, and the application's own ``accept`` of a batch says that it is none; it is in ``partial``."""
+
+    default_hint = "See what came in the row's answer; --retry-kind NotAccepted (retry_failed) asks for it once more."
+
+
 class ToolCallInvalid(ReplyError):
     """The model calls a function that there is not, or with arguments that do not fit, also after a correction."""
 

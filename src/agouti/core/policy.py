@@ -93,6 +93,7 @@ POLICY: dict[type[e.AgoutiError], Policy] = {
     e.FramingError:         Policy(_NEVER,      True,       False,   False,    1,        502),
     e.StreamCut:            Policy(_UNANSWERED, True,       False,   True,     1,        502),
     e.NotFilled:            Policy(_NEVER,      False,      False,   False,    1,        502),
+    e.NotAccepted:          Policy(_NEVER,      False,      False,   False,    1,        502),
     e.ToolCallInvalid:      Policy(_NEVER,      False,      False,   False,    1,        502),
     e.TooManyRounds:        Policy(_NEVER,      False,      False,   False,    1,        502),
     e.DeadlineExceeded:     Policy(_NEVER,      False,      False,   True,     1,        504),

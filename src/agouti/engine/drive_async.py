@@ -32,10 +32,8 @@ class AsyncDriver(BaseDriver[T]):
         try:
             self._busy, self._who = True, asyncio.current_task()
         except RuntimeError:
-            raise RequestError(
-                "AsyncClient runs in an event loop of asyncio, and there is none here",
-                hint="Call it in a coroutine that asyncio runs; elsewhere take Client, in a thread.",
-            ) from None
+            hint = "Call it in a coroutine that asyncio runs; elsewhere take Client, in a thread."
+            raise RequestError("AsyncClient runs in an event loop of asyncio: there is none here", hint=hint) from None
         try:
             while True:
                 effect = resume(answer)

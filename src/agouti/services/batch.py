@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Unpack, overload
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..batches.accepting import accept_of
 from ..batches.asking import Answers, Asking, Requests, Values, check_call
 from ..batches.deferred import DeferredRun
 from ..batches.memory import Memory
@@ -56,6 +57,8 @@ class BatchOptions(Options, total=False):
         column: ask this column alone, as it is, instead of a prompt.
         kind: a type of your own, or a JSON Schema, that is filled from each row: see `Client.fill`.
         means, repairs: as for `Client.fill`.
+        accept: a function of what came, a text or a value, that gives True, False or the reason why not; or a regular
+            expression that is found in it. An answer that is not accepted is the row's error ``NotAccepted``.
         embed: ask for a vector of each row.
         dimensions: how long the vectors are to be.
         image_columns, file_columns: columns that name an image or a file each, by path or address.
@@ -91,6 +94,7 @@ class BatchOptions(Options, total=False):
     kind: Any
     means: "Means | None"
     repairs: int
+    accept: "Callable[[Any], Any] | str | None"
     embed: bool
     dimensions: int | None
     image_columns: Sequence[str]
@@ -375,8 +379,8 @@ def _asking(
 
         form = form_of(own["kind"])
         options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
-        return Values(calls, label, prompts, form, options), None, form.schema
-    return Answers(calls, label, prompts, plain), None, None
+        return Values(calls, label, prompts, form, options, accept_of(own.get("accept"))), None, form.schema
+    return Answers(calls, label, prompts, plain, accept_of(own.get("accept"))), None, None
 
 
 def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:

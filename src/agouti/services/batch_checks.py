@@ -40,7 +40,7 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 <= share <= 1:
         raise RequestError(f"stop_at_share = {share!r} is out of range", hint="It takes a number from 0 to 1: 0.05.")
     if own.get("embed"):
-        for name in ("kind", "image_columns", "file_columns"):
+        for name in ("kind", "image_columns", "file_columns", "accept"):
             if name in own:
                 raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
     elif "dimensions" in own:
@@ -48,6 +48,7 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     for one, other in (
         ("anew", "keep"), ("prompt", "column"), ("out", "on_row"), ("cluster", "deferred"), ("cluster", "budget"),
         ("deferred", "budget"), ("deferred", "retry_cut"), ("deferred", "until"), ("cluster", "until"),
+        ("cluster", "accept"), ("deferred", "accept"),
     ):  # fmt: skip
         if own.get(one) and own.get(other):
             raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")

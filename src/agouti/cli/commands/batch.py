@@ -5,8 +5,10 @@ from typing import Any
 
 import click
 
+from ...batches.report import SUFFIXES
 from ...core.masking import printable
 from ...services.batch import plan
+from ...tables import check_suffix
 from ..app import Settings
 from ..batching import run_batch, time_text
 from ..labels import LABEL
@@ -58,6 +60,9 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--dimensions", type=click.IntRange(1), help="With --embed: length of the vectors.")
 @click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")
 @click.option("--encoding", metavar="NAME", help="The encoding of the rows.")
+@click.option("--accept", metavar="RE", help="An answer in which this regular expression is not found has failed.")
+@click.option("--report", metavar="FILE", help="Write what became of the run: a .json file, or a .html page.")
+@click.option("--progress", type=click.Choice(["json"]), help="Say how far it is in lines of JSON, once a second.")
 @click.option("--export", metavar="FILE", help="Write the results of --out into this file, too; nothing is asked.")
 @click.option("--json", "as_json", is_flag=True, help="With --plan: print JSON.")
 @TAG
@@ -81,6 +86,8 @@ def command(
     as_json: bool,
     export: str | None,
     retry_kinds: tuple[str, ...],
+    report: str | None,
+    progress: str | None,
     **more: Any,
 ) -> int:
     """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input
@@ -120,7 +127,11 @@ def command(
     if only_plan:
         return _plan(app, label, rows, options, as_json=as_json)
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
-    made = run_batch(app, label, rows, noun=noun, **options)
+    if report is not None:
+        check_suffix(report, SUFFIXES)
+    made = run_batch(app, label, rows, noun=noun, in_json=progress == "json", **options)
+    if report is not None:
+        made.report(report)
     return 1 if made.failed or made.left else 0
 
 

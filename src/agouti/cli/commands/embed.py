@@ -1,6 +1,6 @@
 """``agouti embed``: texts into vectors, kept or searched."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -55,26 +55,15 @@ def command(
         raise click.UsageError("--anew goes with --out")
     if out is not None:
         kind_of(out, (".npz", ".parquet", ".npy"))
-        made = run_batch(
-            app,
-            label,
-            file,
-            noun="embedded",
-            embed=True,
-            out=out,
-            retry_failed=True,
-            **{
-                name: value
-                for name, value in (
-                    ("column", column),
-                    ("delimiter", delimiter),
-                    ("encoding", encoding),
-                    ("dimensions", dimensions),
-                    ("anew", anew),
-                )
-                if value
-            },
-        )
+        given: dict[str, Any] = {
+            "column": column,
+            "delimiter": delimiter,
+            "encoding": encoding,
+            "dimensions": dimensions,
+            "anew": anew,
+        }
+        given = {name: value for name, value in given.items() if value}
+        made = run_batch(app, label, file, noun="embedded", embed=True, out=out, retry_failed=True, **given)
         if near is None:
             return 1 if made.failed else 0
     table = read_rows(file, column, delimiter=delimiter, encoding=encoding)
