@@ -143,7 +143,8 @@ def _differences(comparison: Comparison) -> str:
         for row in rows
     ]
     heads = ["models", "what", "difference", "", "prompts"]
-    return f"<h2>Differences, prompt by prompt</h2>{sortable(heads, 2, cells)}"
+    note = '<p class="small">Of many differences that are looked at, one in twenty is clear by chance.</p>'
+    return f"<h2>Differences, prompt by prompt</h2>{sortable(heads, 2, cells)}{note if len(rows) > 10 else ''}"
 
 
 def _signed(estimate: Estimate) -> str:
