@@ -286,11 +286,12 @@ def _show_differences(result: Comparison) -> None:
         click.echo(f"  {won.label} against {won.other}: {_share(won.won)} of {won.pairs} pairs, by the judge", err=True)
     clear = [row for row in result.differences if row.clear]
     for row in clear[:8]:
-        by = row.difference
-        click.echo(
-            f"  {row.label} less {row.other}, {row.measure}: {by.value:+.3g} ({by.low:+.3g} to {by.high:+.3g})",
-            err=True,
-        )
+        by, what = row.difference, ", ".join(filter(None, (row.measure, parameters_text(row.parameters))))
+        between = f"{by.value:+.3g} ({by.low:+.3g} to {by.high:+.3g})"
+        click.echo(f"  {row.label} less {row.other}, {what}: {between}", err=True)
+    looked_at = sum(row.difference.low is not None for row in result.differences)
+    if clear and looked_at > 10:
+        click.echo(f"  (of {looked_at} differences that were looked at, one in twenty is so by chance)", err=True)
     if len(clear) > 8:
         click.echo(f"  and {len(clear) - 8} more differences; see --json or a page", err=True)
 
