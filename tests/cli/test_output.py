@@ -242,6 +242,25 @@ def test_every_help_shows_two_calls(capsys: pytest.CaptureFixture[str]) -> None:
     walk(app._agouti, "")
 
 
+def test_several_answers_are_all_shown(server: RawServer, tmp_path: Path) -> None:
+    def twice(connection: Connection, number: int) -> None:
+        choices = [{"message": {"content": text}, "finish_reason": "stop"} for text in ("one", "two")]
+        connection.write(reply(json.dumps({"choices": choices}).encode()))
+
+    with serving(twice) as other:
+        entry = f'[providers.p]\naddress = "{other.address}"\n[models.m]\nprovider = "p"\nname = "x"\n'
+        (tmp_path / "agouti.toml").write_text(entry)
+        code, out, _ = done(tmp_path, "ask", "m", "hi", "--set", "n=2")
+    assert (code, out) == (0, b"[1]\none\n\n[2]\ntwo\n")
+
+
+def test_what_is_wrong_with_an_address_is_found_by_check(server: RawServer, tmp_path: Path) -> None:
+    text = (tmp_path / "agouti.toml").read_text().replace("/v1", "/v1/v1")
+    (tmp_path / "agouti.toml").write_text(text)
+    code, out, _ = done(tmp_path, "check")
+    assert (code, b"/v1 stands in the address twice" in out) == (1, True)
+
+
 def test_answers_to_expect_stand_in_a_column(server: RawServer, tmp_path: Path) -> None:
     code, out, err = done(tmp_path, "compare", "m", "--prompts", "asked.csv", "--expect", "answer", "--json")
     assert code == 0, err

@@ -186,10 +186,32 @@ def test_hints_of_keys_that_are_names(monkeypatch: pytest.MonkeyPatch) -> None:
     for key in ("NORTHBANK_KEY", "NORTHBANK_KEY=sk-real-0123456789"):
         refused = HttpReply(401, {}, b'{"error": {"message": "no"}}')
         with agouti.Client(config(key=agouti.Secret(key)), transport=FakeTransport([refused])) as client:
-            with pytest.raises(agouti.CredentialRefused) as wrong:
+            with pytest.raises(agouti.CredentialError) as wrong:
                 client.ask("m", "x")
-        assert 'key = { env = "NAME" }' in wrong.value.hint
+        assert ('key = { env = "NAME" }' in wrong.value.hint) == ("=" not in key)
         assert "sk-real" not in wrong.value.hint
+
+
+def test_assignments_are_no_addresses_and_no_keys(monkeypatch: pytest.MonkeyPatch) -> None:
+    for address in ("BASE_URL=https://one.example/v1", "export API_BASE = 'https://one.example/v1'"):
+        with pytest.raises(agouti.ConfigError, match="assignment"):
+            agouti.Client(config(address=address))
+    monkeypatch.setenv("NB_KEY", "NB_API_KEY=sk-0123456789")
+    with agouti.Client(config(key={"env": "NB_KEY"}), transport=FakeTransport([])) as client:
+        with pytest.raises(agouti.CredentialMissing, match="assignment") as wrong:
+            client.ask("m", "x")
+    assert "sk-0123" not in str(wrong.value)
+
+
+def test_a_turn_can_be_left_behind_on_purpose() -> None:
+    turn = {"dialect": "chat", "blocks": [{"reasoning_details": ["sealed"]}]}
+    fake = FakeTransport([good()])
+    with agouti.Client(config(), transport=fake) as client:
+        talk = client.conversation("m", messages=[{"role": "user", "content": "Q"}, {"role": "assistant", "content": "A", "provider_turn": turn}])  # fmt: skip
+        assert talk.messages[1].provider_turn is not None
+        talk.messages[:] = [message.plain for message in talk.messages]
+        talk.say("R")
+    assert b"sealed" not in (fake.requests[0].body or b"")
 
 
 def test_hints_of_https_and_http() -> None:

@@ -1,6 +1,7 @@
 """Probes on the command line: the cost before, the findings, and what is written into the entries."""
 
 import json
+import sys
 from pathlib import Path
 
 import click
@@ -20,7 +21,10 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
     """Probe these models, or every model of the configuration once; 1 where something claimed is not done."""
     config = client.config
     results = []
-    for label in labels or _each_once(config):
+    asked = labels or tuple(_each_once(config))
+    if not labels and len(asked) > 1 and not _wanted(client, asked):
+        return 1
+    for label in asked:
         expected = plan(client, label)
         cost = "no price is known" if expected.cost is None else f"{expected.cost:.4f} {expected.currency}"
         click.echo(
@@ -44,6 +48,20 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
         ]
         show_json(rows)
     return 1 if any(result.lies for result in results) else 0
+
+
+def _wanted(client: Client, labels: tuple[str, ...]) -> bool:
+    """Whether all models are to be asked: what it may cost is said, and whoever is there is asked."""
+    plans = [plan(client, label) for label in labels]
+    costs: dict[str, float] = {}
+    for each in plans:
+        if each.cost is not None and each.currency is not None:
+            costs[each.currency] = costs.get(each.currency, 0.0) + each.cost
+    said = [f"{amount:.4f} {currency}" for currency, amount in costs.items()]
+    said += ["an unknown amount" for each in plans if each.cost is None][:1]
+    tokens = sum(each.input_tokens + each.output_tokens for each in plans)
+    click.echo(f"{len(labels)} models, at most {tokens:,} tokens: {' and '.join(said)}", err=True)
+    return not sys.stdin.isatty() or click.confirm("Ask them all?", err=True)
 
 
 def each_rows(result: ProbeResult) -> dict[str, object]:

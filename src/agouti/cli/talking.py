@@ -199,8 +199,8 @@ class Talking:
         said = []
         if reply.usage.input_tokens is not None or reply.usage.output_tokens is not None:
             said.append(f"{_count(reply.usage.input_tokens)} tokens in, {_count(reply.usage.output_tokens)} out")
-        if (cost := self._talk.cost) is not None and price is not None:
-            said.append(f"{cost:.6f} {price.currency} so far")
+        if price is not None and (spent := self._spent()):
+            said.append(f"{spent} so far")
         context = self._model.context
         if context is not None and usage.input_tokens is not None and usage.output_tokens is not None:
             said.append(f"{max(context - usage.input_tokens - usage.output_tokens, 0):,} of {context:,} left")
@@ -229,6 +229,7 @@ class Talking:
         elif name == "?again":
             self._again()
         elif name == "?save" and rest:
+            rest = str(Path(rest).expanduser())
             if Path(rest).exists() and Path(rest).stat().st_size and rest != self._file:
                 raise RequestError(f"{rest} is there already", hint="Name another file: what is in it would be lost.")
             self.keep_in(rest)
@@ -249,6 +250,7 @@ class Talking:
             paths = shlex.split(rest)
         except ValueError:
             paths = [rest]
+        paths = [path if "://" in path else str(Path(path).expanduser()) for path in paths]
         for path in paths:
             if "://" not in path and not Path(path).is_file():
                 raise RequestError(f"{path} is no file", hint="Give its path, in quotes where it has spaces.")
@@ -276,6 +278,15 @@ class Talking:
         self._rewritten()
         _remark(self._status(stream.reply))
 
+    def _spent(self) -> str:
+        """What the talk has cost, as far as it is known: one answer that was stopped hides no other."""
+        price = self._model.price_now
+        known = [reply.cost for reply in self._talk.replies if reply.cost is not None]
+        if price is None or not known:
+            return ""
+        least = "at least " if len(known) < len(self._talk.replies) else ""
+        return f"{least}{sum(known):.6f} {price.currency}"
+
     def _rewritten(self) -> None:
         """See that the file has what is left; where that cannot be, the next turn writes it whole."""
         self._on_disk = -1
@@ -283,7 +294,7 @@ class Talking:
 
     def _usage(self) -> None:
         usage, price = self._talk.usage, self._model.price_now
-        cost = "" if price is None or self._talk.cost is None else f"; {self._talk.cost:.6f} {price.currency}"
+        cost = "" if price is None or not (spent := self._spent()) else f"; {spent}"
         _remark(
             f"{len(self._talk.replies)} answers, {_count(usage.input_tokens)} tokens in, "
             f"{_count(usage.output_tokens)} out{cost}"

@@ -85,6 +85,7 @@ class Address(Struct, frozen=True):
         return self.base.startswith("http:") and not is_local(host_of(self.base))
 
 
+_ASSIGNED = re.compile(r"(?:export\s+)?[A-Za-z_]\w*\s*=(?=\s*[\"']?https?://)")
 _ONE_SLASH = re.compile(r"(https?):/(?!/)", re.IGNORECASE)
 _SOCKET = re.compile(r"unix:(?://)?(?P<path>/[^:?#]+)(?::(?P<base>/?[^?#]*))?", re.IGNORECASE)
 
@@ -113,6 +114,9 @@ def parse(text: str, find: FindEnding | None = None) -> Address:
     pasted = text.strip().strip("<>\"'` ")
     if pasted[:5].lower() == "unix:":
         return _at_socket(pasted, find)
+    if (assigned := _ASSIGNED.match(pasted)) is not None:
+        hint = "Take the name and the equals sign out: the address begins behind them."
+        raise ConfigError(f"the address begins with {assigned[0]}: it is an assignment", hint=hint)
     shown = repr(text.partition("?")[0][:200])  # what follows may hold a key
     if not pasted or any(mark in pasted for mark in " \n\t"):
         raise ConfigError(f"{shown} is not an address", hint="Give it as https://HOST/PATH.")

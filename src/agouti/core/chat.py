@@ -73,6 +73,20 @@ class Message(Struct, frozen=True):
     provider_turn: ProviderTurn | None = None
     is_error: bool = False
 
+    @property
+    def plain(self) -> "Message":
+        """The same without the turn in its provider's own form: text and calls alone, for any provider.
+
+        >>> sealed = Message("assistant", "Yes.", provider_turn=ProviderTurn("messages"))
+        >>> sealed.plain == Message("assistant", "Yes.")
+        True
+        """
+        if self.provider_turn is None:
+            return self
+        return Message(
+            self.role, self.content, self.name, self.tool_calls, self.tool_call_id, self.extra, None, self.is_error
+        )
+
 
 class Markers(Struct, frozen=True, forbid_unknown_fields=True):
     """What stands around each text where a format has one prompt instead of roles.

@@ -90,6 +90,7 @@ class SigningCredential(Credential, frozen=True):
         return msgspec.structs.replace(request, headers=headers)
 
 
+_ASSIGNED = re.compile(r"(?:export\s+)?[A-Z][A-Z0-9_]*(?:KEY|TOKEN|SECRET)[A-Z0-9_]*=")
 _NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 
 
@@ -135,6 +136,11 @@ def check_key(value: str, found: str, *, ascii_only: bool) -> None:
     Raises:
         CredentialMissing: it cannot; says which character, and where.
     """
+    if (assigned := _ASSIGNED.match(value)) is not None:
+        raise CredentialMissing(
+            f"the key from {found} begins with {assigned[0]}: it is an assignment",
+            hint="Only what stands behind the equals sign is the key: write that alone there.",
+        )
     for place, letter in enumerate(value, 1):
         code = ord(letter)
         if 32 <= code < 127 or (not ascii_only and code > 160 and not 0xD800 <= code < 0xE000):

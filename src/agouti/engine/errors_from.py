@@ -312,10 +312,19 @@ def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiE
 _TWICE = re.compile(r"(/[\w.-]+(?:/[\w.-]+)?)\1(?=/|$)")
 
 
-def _path_hint(provider: str, url: str) -> str:
+def stands_twice(url: str) -> str:
+    """What stands twice in the path of an address, one behind the other; empty where nothing does.
+
+    >>> stands_twice("https://api.northbank.example/v1/v1/chat/completions"), stands_twice("https://a.example/v1")
+    ('/v1', '')
+    """
     twice = _TWICE.search(url.partition("://")[2].partition("?")[0])
-    if twice is not None:
-        return f"{twice[1]} stands in it twice: take one out of providers.{provider}.address."
+    return "" if twice is None else twice[1]
+
+
+def _path_hint(provider: str, url: str) -> str:
+    if twice := stands_twice(url):
+        return f"{twice} stands in it twice: take one out of providers.{provider}.address."
     return f"Check the path in providers.{provider}.address (is /v1 missing?), and its dialect."
 
 

@@ -24,6 +24,7 @@ from ..core.secret import Environment
 from ..core.suggest import near
 from ..credentials.sources import SignatureKey
 from ..engine.effects import Steps, Together, attempted
+from ..engine.errors_from import stands_twice
 from ..engine.operations.listing import Listing, listing, path_is_there, reaching
 from ..engine.provider import ProviderState
 from ..reply import Attempt
@@ -129,6 +130,9 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
                 dialect = provider.dialect.name
                 hint = f"Is {dialect} its dialect? {wrong.hint}"
                 findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
+    if twice := stands_twice(provider.base):
+        hint = f"Take one out of providers.{entry.label}.address."
+        findings.insert(1, Finding("path", False, f"{twice} stands in the address twice", hint))
     findings += yield from about_files(calls.config, entry)
     findings += _about_budgets(calls.config, models)
     findings += _about_ledger(calls)

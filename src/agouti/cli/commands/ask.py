@@ -69,11 +69,11 @@ def command(
     if files:
         options["files"] = files
     with client_of(app) as client:
-        if on_terminal() and not as_json and not whole:
+        if on_terminal() and not as_json and not whole and (options.get("n") or 1) == 1:
             reply = _streamed(client, label, prompt, options)
         else:
             reply = client.ask(label, prompt, **options)
-            text = json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else reply.text
+            text = json.dumps(reply.as_dict(), ensure_ascii=False, indent=2) if as_json else _texts(reply)
             click.echo(printable(text) if on_terminal() else text)
     if save_code is not None:
         _save(reply, save_code)
@@ -81,6 +81,13 @@ def command(
         _save_files(reply, save_files)
     if not as_json:
         _remark(reply)
+
+
+def _texts(reply: Reply) -> str:
+    """The text; where several answers were asked for, each below its number."""
+    if len(reply.texts) < 2:
+        return reply.text
+    return "\n\n".join(f"[{number}]\n{text}" for number, text in enumerate(reply.texts, 1))
 
 
 def _save(reply: Reply, folder: str) -> None:
