@@ -4,7 +4,6 @@ Some patterns take time that doubles with each letter of a text that does not ma
 meanwhile. The ``regex`` library takes a limit on the time; msgspec's own patterns cannot be given one.
 """
 
-import re
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
@@ -12,14 +11,14 @@ from functools import lru_cache
 from typing import Any
 
 from .core.errors import ConfigError, RequestError
+from .core.pattern_growth import grows_too_fast
 from .form import Misfit
 
 _SECONDS = 0.25
 """How long all patterns of one form may take on one answer."""
 
-_REPEATS = (re._constants.MAX_REPEAT, re._constants.MIN_REPEAT)  # type: ignore[attr-defined]
-_CHOICE = re._constants.BRANCH  # type: ignore[attr-defined]
-_UNBOUNDED = 64
+_LONGEST = 10_000
+"""Letters of a text that is matched without a limit on the time."""
 
 
 class _Clock(threading.local):
@@ -83,7 +82,7 @@ def check_patterns(schema: Any) -> None:
     for word, pattern in patterns_in(schema):
         _compiled(pattern)
         if word == "patternProperties" and may_run_away(pattern):
-            raise _runs_away(pattern, "Write it without a repeat within a repeat.")
+            raise _runs_away(pattern, "Write it so that each letter can be taken in one way only: no (a+)+.")
 
 
 def check_patterns_of_types(schema: Any) -> None:
@@ -96,8 +95,8 @@ def check_patterns_of_types(schema: Any) -> None:
         if may_run_away(pattern):
             raise _runs_away(
                 pattern,
-                "Write it without a repeat within a repeat; or take a pydantic model or a JSON Schema, whose patterns "
-                "end in time.",
+                "Write it so that each letter can be taken in one way only; or take a pydantic model or a JSON Schema, "
+                "whose patterns end in time.",
             )
 
 
@@ -123,30 +122,24 @@ def patterns_in(schema: Any) -> Iterator[tuple[str, str]]:
 
 @lru_cache(512)
 def may_run_away(pattern: str) -> bool:
-    """Whether a pattern has a repeat within a repeat, or a choice within one: where time can double with each letter.
-
-    >>> may_run_away("^(a+)+$"), may_run_away("^(a|aa)+$"), may_run_away("^[a-z]+-[0-9]{4}$")
-    (True, True, False)
-    """
-    try:
-        parsed = re._parser.parse(pattern)  # type: ignore[attr-defined]
-    except (re.error, RecursionError, OverflowError):
-        return False  # whoever compiles it says so
-    return _nested(parsed, False)
+    """Whether a text can make a pattern run for ever: see `core.pattern_growth`."""
+    return grows_too_fast(pattern)
 
 
-def _nested(parsed: Any, within: bool) -> bool:
-    return any(_repeats_within(kind, what, within) for kind, what in parsed)
+class ShortTexts:
+    """A check that takes no text too long for the patterns of its type, whose time may grow with the square."""
 
+    def __init__(self, check: Callable[[Any], Any]) -> None:
+        self._check = check
 
-def _repeats_within(kind: Any, what: Any, within: bool) -> bool:
-    if kind in _REPEATS:
-        least, most, inner = what
-        return (most != least and within) or _nested(inner, within or int(most) > _UNBOUNDED)
-    if kind is _CHOICE:
-        return within or any(_nested(each, within) for each in what[1])
-    return any(_nested(each, within) for each in (what if isinstance(what, tuple) else (what,)) if _is_group(each))
-
-
-def _is_group(part: Any) -> bool:
-    return isinstance(part, re._parser.SubPattern)  # type: ignore[attr-defined]
+    def __call__(self, value: Any) -> Any:
+        ahead = [value]
+        while ahead:
+            each = ahead.pop()
+            if isinstance(each, str) and len(each) > _LONGEST:
+                raise Misfit((f"a text has {len(each):,} letters, too many for its pattern: {_LONGEST:,} at most",))
+            if isinstance(each, dict):
+                ahead += each.values()
+            elif isinstance(each, list):
+                ahead += each
+        return self._check(value)

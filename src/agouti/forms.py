@@ -18,7 +18,7 @@ import msgspec
 from .core.chat import Json
 from .core.errors import ConfigError, RequestError
 from .form import Form, Misfit, formed
-from .form_patterns import check_patterns_of_types
+from .form_patterns import ShortTexts, check_patterns_of_types, patterns_in
 from .form_types import as_written, hints_of, names_of, not_given, resolve_local, types_in, without_hidden
 
 __all__ = ["Form", "Misfit", "form_of"]
@@ -166,6 +166,7 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
         except ConfigError:
             raise _no_form(kind, error) from None
     check_patterns_of_types(schema)
+    patterned = any(True for _ in patterns_in(schema))
     hidden = any(is_dataclass(each) and not_given(each) for each in types_in(kind))
 
     def check(value: Json) -> Any:
@@ -176,7 +177,7 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
         except msgspec.ValidationError as error:
             raise Misfit(_all_wrong(value, kind, error)) from None
 
-    return schema, check
+    return schema, ShortTexts(check) if patterned else check
 
 
 def _converted(value: Json, kind: Any) -> Any:

@@ -213,6 +213,9 @@ def test_a_pattern_ends_in_time_and_stops_nobody() -> None:
     ("pattern", "endless"),
     [
         ("^(a+)+$", True), ("^(a|aa)+$", True), (r"^(\w+\s?)*$", True), ("(?:x+x+)+y", True), (r"((a)*b?)*", True),
+        (r"^[a-z]+(_[a-z]+)*$", False), (r"^\d+(\.\d+)*$", False), ("^(in|out)+$", False), (".*,.*,.*,.*", True), ("^(a|b)*$", False),
+        (r"^([^,]+,)*[^,]+$", False), (r"(a*)*", True), (r"^(\w+-)*\w+$", False), (r"^(.+,)*x$", True), ("^(?:ab?)+$", False), (r"^\s+|\s+$", False),
+        (r"^[\w.+-]+@[\w-]+\.[\w.-]+$", False), (r"^((a?)?b)*$", True), ("^(a|aa){20}$", True), ("^(((a?){8}){8}){8}$", True),
         (r"^\d{4}-\d\d-\d\d$", False), ("^[a-z]+(-[a-z])?$", False), ("^(in|out)$", False), ("a{1,3}b*", False),
     ],
 )  # fmt: skip
