@@ -319,7 +319,7 @@ def test_odd_counts_and_words_of_strangers_stop_nothing(tmp_path: Path) -> None:
         total = client.usage().total
     assert total.calls == 4
     assert min(total.input_tokens, total.output_tokens, total.cached_tokens) >= 0
-    assert min(row.input_tokens or 0 for row in rows(tmp_path)) == 0
+    assert all(row.input_tokens and row.input_tokens > 0 for row in rows(tmp_path))  # no count below none: an estimate
 
 
 FULL = """
