@@ -182,3 +182,48 @@ def test_a_talk_is_interrupted_killed_and_resumed(slow: dict[str, str], tmp_path
         "When do peas",
         "Peas go in f",
     ] * 2
+
+
+# Each command, what has come when Ctrl-C is typed (nothing: the provider has a request), and how it ends then.
+INTERRUPTED: dict[str, tuple[list[str], str, int]] = {
+    "demo": (["demo"], "reply", 130),
+    "standins": (["standins"], "running until", 0),
+    "adopt": (["adopt"], "Ctrl-D", 130),
+    "check": (["check"], "", 130),
+    "check --probe": (["check", "--probe", "m"], "", 130),
+    "models": (["models"], "", 130),
+    "ask": (["ask", "m", "Peas?"], "", 130),
+    "ask --whole": (["ask", "m", "Peas?", "--whole"], "", 130),
+    "compare": (["compare", "m", "n", "Peas?"], "", 130),
+    "fill": (["fill", "m", "builtins:str", "Peas?"], "", 130),
+    "batch": (["batch", "m", "rows.csv", "--prompt", "Sort: {note}"], "", 130),
+    "embed": (["embed", "m", "rows.txt", "--near", "peas"], "", 130),
+    "relay": (["relay", "--port", "0"], "running until", 0),
+    "secret": (["secret", "put", "p"], ":", 130),
+}
+
+
+@pytest.mark.parametrize("name", INTERRUPTED)
+def test_ctrl_c_on_a_terminal_ends_every_command(name: str, tmp_path: Path) -> None:
+    arguments, shown, code = INTERRUPTED[name]
+    (tmp_path / "rows.csv").write_text("id,note\n1,peas\n")
+    (tmp_path / "rows.txt").write_text("peas\nbeans\n")
+
+    def silent(connection: Connection, number: int) -> None:
+        time.sleep(30)
+
+    with serving(silent) as server:
+        (tmp_path / "agouti.toml").write_text(
+            f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "x"\n'
+            '[models.n]\nprovider = "p"\nname = "y"\n'
+        )
+        terminal = Terminal(tmp_path, *arguments, typed=True)
+        if shown:
+            terminal.type("", shown)
+        while not shown and not server.requests:
+            assert terminal.process.poll() is None, terminal.rest()
+            time.sleep(0.01)
+        os.write(terminal.master, b"\x03")
+        said = terminal.rest()
+        assert (terminal.process.returncode, b"Traceback" in said) == (code, False), said
+        assert len(server.requests) <= 2
