@@ -24,6 +24,7 @@ from ..core.forks import begin_anew
 from ..core.http import REPLY_BYTES, TOTAL_OVER, HttpRequest, Timeouts, TimeoutsWithin, TransportFailure, bare
 from ..core.secret import SecretText
 from .base import closed
+from .heads import fault_of
 from .limits import PATROLS
 from .proxies import Proxies
 from .public import checked, is_address
@@ -91,6 +92,9 @@ class AiohttpTransport:
                     response = await self._sent(session, request, limit)
             else:
                 response = await self._sent(session, request, limit)
+            if (fault := fault_of(response.headers, response.version)) is not None:
+                response.close()
+                raise fault
         except TransportFailure as private:
             failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
@@ -445,13 +449,8 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         return TransportFailure("timeout", "no connection in time", "connect")
     if isinstance(error, TimeoutError):
         return TransportFailure("timeout", "nothing came in time", phase)
-    if (
-        isinstance(error, aiohttp.InvalidURL)
-        or isinstance(error.__cause__, UnicodeError)
-        or isinstance(error, UnicodeError)
-    ):
-        return TransportFailure("dns", _words(error))
-    if isinstance(error, aiohttp.ClientConnectorDNSError):
+    nameless = (aiohttp.InvalidURL, aiohttp.ClientConnectorDNSError, UnicodeError)
+    if isinstance(error, nameless) or isinstance(error.__cause__, UnicodeError):
         return TransportFailure("dns", _words(error))
     if isinstance(error, (aiohttp.ClientSSLError, aiohttp.ServerFingerprintMismatch)):
         return TransportFailure("tls", _words(error))

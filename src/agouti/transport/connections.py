@@ -16,6 +16,7 @@ from urllib3 import exceptions as wrong
 from ..core.http import TOTAL_OVER, Timeouts, TransportFailure
 from ..core.secret import SecretText
 from .dial import connected
+from .heads import check_field, check_status_line
 from .limits import WATCHMAN
 
 
@@ -35,21 +36,43 @@ class Headers(dict[str, str]):
         return same
 
 
-class _NotingLines:
-    """A file of lines that remembers the last one read."""
+_BLANK = (b"\r\n", b"\n")
+_LINE = 65536
+"""Bytes of the longest line of a head."""
 
-    __slots__ = ("inner", "last", "readline_of")
+
+class _HeadLines:
+    """The lines of a head, each looked at as it is read; it remembers the last one."""
+
+    __slots__ = ("inner", "last", "number", "readline_of")
 
     def __init__(self, inner: Any) -> None:
         self.inner = inner
         self.readline_of = inner.readline
+        self.number = 0
         self.last = b""
 
     def readline(self, limit: int = -1) -> bytes:
-        """The next line."""
+        """The next line.
+
+        Raises:
+            http.client.HTTPException: it is no line of a head.
+        """
         line: bytes = self.readline_of(limit)
+        if self.number == 0 and line in _BLANK:
+            line = self.readline_of(limit)  # one that is left of the reply before
         self.last = line
+        if line.endswith(b"\n") and line not in _BLANK and len(line) <= _LINE:
+            if self.number == 0:
+                check_status_line(line)
+            else:
+                check_field(line, first=self.number == 1)
+        self.number += 1
         return line
+
+    def begin_again(self) -> None:
+        """A head follows, behind that of an interim reply."""
+        self.number = 0
 
     def close(self) -> None:
         """Close the file itself."""
@@ -63,14 +86,14 @@ class _Response(http.client.HTTPResponse):
     """Reads over interim replies (1xx) of every kind; the standard library knows one of them.
 
     Attributes:
-        garbled: the size of a chunk was none.
+        garbled: a chunk was none.
     """
 
     garbled = False
 
     def begin(self) -> None:
         # A head that breaks off reads like one that is whole: the end of the headers has to be seen.
-        noting: Any = _NotingLines(self.fp)
+        noting: Any = _HeadLines(self.fp)
         self.fp = noting
         try:
             super().begin()
@@ -82,21 +105,35 @@ class _Response(http.client.HTTPResponse):
             raise http.client.RemoteDisconnected("the server closed it within the head of the reply")
 
     def _read_status(self) -> tuple[str, int, str]:
+        lines: Any = self.fp
         while True:
+            lines.begin_again()
             version, status, reason = super()._read_status()  # type: ignore[misc]
             if not 101 < status < 200:
                 return version, status, reason
-            while self.fp.readline(65537) not in (b"\r\n", b"\n", b""):
+            while lines.readline(_LINE + 1) not in (*_BLANK, b""):
                 pass
 
     def _read_next_chunk_size(self) -> int:
         # The standard library takes all that looks like a number to Python, and calls the rest an early end.
-        line = self.fp.readline(65537).partition(b";")[0].strip(b" \t\r\n")
-        if not _CHUNK_SIZE.fullmatch(line):
-            self.garbled = bool(line)
+        whole = self.fp.readline(_LINE + 1)
+        line = whole.partition(b";")[0].strip(b" \t\r\n")
+        if not _CHUNK_SIZE.fullmatch(line) or not whole.endswith(b"\r\n"):
+            self.garbled = whole.endswith(b"\n")
             self._close_conn()  # type: ignore[attr-defined]
             raise ValueError(line[:40])
         return int(line, 16)
+
+    def _get_chunk_left(self) -> int | None:
+        if self.chunk_left == 0:
+            # The standard library takes whatever stands at the end of a chunk.
+            if (end := self._safe_read(2)) != b"\r\n":  # type: ignore[attr-defined]
+                self.garbled = True
+                self._close_conn()  # type: ignore[attr-defined]
+                raise http.client.IncompleteRead(end)
+            self.chunk_left = None
+        left: int | None = super()._get_chunk_left()  # type: ignore[misc]
+        return left
 
 
 class Watched:

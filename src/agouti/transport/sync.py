@@ -36,6 +36,7 @@ from .connections import (
     Watched,
     socket_connection,
 )
+from .heads import GarbledHead, fault_of
 from .limits import PATROLS
 from .proxies import Proxies, Proxy
 
@@ -258,24 +259,9 @@ class Urllib3Reply:
         self.headers: Mapping[str, str] = response.headers
         self._packed = "content-encoding" in response.headers
         self._unmeasured = response.length_remaining is None
-        length = response.headers.get("content-length")
-        if self._packed or (length is not None and (self._unmeasured or not length.isdecimal())):
-            self._check_head(length)
-
-    def _check_head(self, length: str | None) -> None:
-        """See that the head can be what it says; the other transport's library looks at the same.
-
-        Raises:
-            TransportFailure: it contradicts itself, or the body is packed in a way that nobody asked for.
-        """
-        wrong_in_it = ""
-        if length is not None and (self._unmeasured or not length.isdecimal()):
-            wrong_in_it = f"content-length: {length[:40]}{', and chunks' if _chunked(self._response) else ''}"
-        elif self.headers["content-encoding"].strip().lower() not in _KNOWN_CODINGS:
-            wrong_in_it = f"content-encoding: {self.headers['content-encoding'][:40]}, which was not asked for"
-        if wrong_in_it:
+        if (fault := fault_of(self.headers)) is not None:
             self.abort()
-            raise TransportFailure("garbled", wrong_in_it, began=True, sent=True)
+            raise fault
 
     def receive(self, limit: float | None = None) -> bytes:
         silence = self._silence if limit is None or limit > self._silence else max(limit, 0.001)
@@ -326,7 +312,7 @@ class Urllib3Reply:
         if isinstance(error, (wrong.HTTPError, OSError, http.client.HTTPException)):
             failure = _failure(error, "between chunks")
             if getattr(getattr(self._response, "_original_response", None), "garbled", False):
-                failure = TransportFailure("garbled", "the size of a chunk is no number", sent=True)
+                failure = TransportFailure("garbled", "a chunk has no size or no end", sent=True)
             failure.began = True
             return bare(failure)
         return bare(error)
@@ -381,8 +367,7 @@ def _chunked(response: urllib3.BaseHTTPResponse) -> bool:
     return bool(getattr(response, "chunked", False))
 
 
-_GARBLED = (http.client.HTTPException, http.client.LineTooLong)
-_KNOWN_CODINGS = frozenset({"gzip", "x-gzip", "deflate", "identity", ""})
+_GARBLED = (http.client.HTTPException, http.client.LineTooLong, GarbledHead)
 
 
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
