@@ -261,7 +261,7 @@ class _Filling(Generic[T]):
     def _starts(self, form: "Form", item: "Form | None") -> None:
         from .core.json_growing import Growing
 
-        self._growing = Growing(form.unwrapped, lists=form.wrapped)
+        self._growing = Growing(form.unwrapped, lists=form.wrapped, schema=form.schema)
         self._item = item
         self._given = 0
 
@@ -317,9 +317,9 @@ class FillStream(_Filling[T], Stream):
     """A value as it grows, and in the end checked.
 
     Iterating gives plain JSON values (dicts, lists, texts) each time that there is more of it: those of containers are
-    the same objects all the time, growing; copy one to keep it. A number or a literal appears once it is whole. A value
-    that was mended, or given back for repair, comes once more as it is in the end. Afterwards ``filled`` is what `fill`
-    gives. `items` gives the items of a list, each when it is whole.
+    the same objects all the time, growing; copy one to keep it. A number, a literal, a choice and a date appear once
+    they are whole. A value that was mended, or given back for repair, comes once more as it is in the end. Afterwards
+    ``filled`` is what `fill` gives. `items` gives the items of a list, each when it is whole.
 
     Example:
         >>> import agouti, agouti.standins

@@ -197,7 +197,7 @@ def test_a_pattern_ends_in_time_and_stops_nobody() -> None:
         while not done.wait(0.01):
             ticks.append(1)
 
-    ticking = threading.Thread(target=tick)
+    ticking = threading.Thread(target=tick, daemon=True)
     ticking.start()
     with agouti.Client(config(), transport=FakeTransport(texts)) as client:
         with pytest.raises(agouti.NotFilled, match="takes too long"):

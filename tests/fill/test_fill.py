@@ -289,6 +289,38 @@ def test_value_grows_until_it_is_whole(served: Served, kind: str, model: str) ->
         assert sizes == sorted(sizes)
 
 
+CHOSEN = {
+    "type": "object",
+    "properties": {
+        "note": {"type": "string"},
+        "when": {"anyOf": [{"enum": ["early", "late"]}, {"type": "null"}]},
+        "on": {"$ref": "#/$defs/Day"},
+        "free": {"anyOf": [{"enum": ["flat"]}, {"type": "string"}]},
+        "depths": {"type": "array", "items": {"const": "deep"}},
+        "beds": {"type": "object", "additionalProperties": {"type": "string", "format": "uuid"}},
+    },
+    "$defs": {"Day": {"type": "string", "format": "date"}},
+}
+
+
+@pytest.mark.parametrize(
+    ("value", "half"),
+    [
+        ({"note": "dry"}, {"note": "dr"}), ({"when": "early"}, {}), ({"on": "2026-03-01"}, {}), ({"free": "flat"}, {"free": "fla"}),
+        ({"depths": ["deep"]}, {"depths": []}), ({"beds": {"one": "11111111-2222-3333-4444-555555555555"}}, {"beds": {}}),
+    ],
+)  # fmt: skip
+def test_choices_and_dates_appear_once_they_are_whole(value: Any, half: Any) -> None:
+    pieces = [data({"choices": [{"index": 0, "delta": {"content": letter}}]}) for letter in json.dumps(value)]
+    pieces.append(data({"choices": [{"index": 0, "delta": {}, "finish_reason": "stop"}]}, end="data: [DONE]\n\n"))
+    with agouti.Client.at("https://p.example/v1", transport=FakeTransport([pieces])) as client:
+        seen = [deepcopy(each) for each in client.stream_fill("m", CHOSEN, "x", means="prompt")]
+    assert half in seen
+    assert seen[-1] == value
+    if half in ({}, {"depths": []}, {"beds": {}}):
+        assert {json.dumps(each) for each in seen} <= {"{}", json.dumps(half), json.dumps(value)}
+
+
 @pytest.mark.parametrize("kind", ["sync", "async"])
 @pytest.mark.parametrize("place", ["Bed one", "Bed [1]"])
 def test_items_of_a_list_come_one_by_one_of_its_own_type(kind: str, place: str) -> None:

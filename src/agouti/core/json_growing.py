@@ -5,11 +5,13 @@ of what came alone.
 """
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from .chat import Json
 from .events import Event, Text, ToolCallPiece
 from .json_partial import PartialReader
+from .schema_values import texts_at_once
 
 _TAG = re.compile(r"<(/?)(think|thinking|reasoning)>")
 _MARK = re.compile(r"[<{\[]")
@@ -24,12 +26,16 @@ class Growing:
     Args:
         unwrapped: takes a value out of its wrapping.
         lists: whether the document may be a list.
+        schema: of the form; texts that it chooses from a list, and those with a format, appear once they are whole.
     """
 
-    def __init__(self, unwrapped: Callable[[Json], Json], *, lists: bool = True) -> None:
+    def __init__(
+        self, unwrapped: Callable[[Json], Json], *, lists: bool = True, schema: Mapping[str, Any] | None = None
+    ) -> None:
         self._unwrapped = unwrapped
-        self._text = _Document(lists)
-        self._call = _Document(lists)
+        at_once = texts_at_once(schema) if schema is not None else None
+        self._text = _Document(lists, at_once)
+        self._call = _Document(lists, at_once)
 
     def take(self, batch: list[Event]) -> bool:
         """Add events; whether the value has grown."""
@@ -60,8 +66,8 @@ class Growing:
 class _Document:
     """A JSON document that may have words, a fence or thoughts before it."""
 
-    def __init__(self, lists: bool) -> None:
-        self.reader = PartialReader()
+    def __init__(self, lists: bool, at_once: Callable[[tuple[str | None, ...]], bool] | None) -> None:
+        self.reader = PartialReader(at_once)
         self._starts = "{[" if lists else "{"
         self._begun = False
         self._thought = ""

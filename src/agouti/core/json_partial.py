@@ -13,6 +13,7 @@ its value. So the value only ever grows, and the last one is that of the whole d
 """
 
 import re
+from collections.abc import Callable
 from typing import Any
 
 from .chat import Json
@@ -30,6 +31,9 @@ _STEP = 256
 class PartialReader:
     """Feed text, look at the value.
 
+    Args:
+        at_once: whether the text at a place appears once it is whole; a place has its keys, and `None` for each list.
+
     Attributes:
         value: the value so far; `None` before it begins. Containers are the same objects all the time.
         begun: a value has begun.
@@ -38,7 +42,7 @@ class PartialReader:
         changes: how often the value has grown.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, at_once: Callable[[tuple[str | None, ...]], bool] | None = None) -> None:
         self.value: Json = None
         self.begun = False
         self.complete = False
@@ -52,6 +56,8 @@ class PartialReader:
         self._size = 0
         self._shown = -1
         self._is_key = False
+        self._at_once = at_once
+        self._hidden = False
 
     def feed(self, text: str) -> Json:
         """Take the next text, cut anywhere; returns the value so far."""
@@ -60,7 +66,7 @@ class PartialReader:
         position, end = 0, len(text)
         while position < end and not self.complete and not self.broken:
             position = self._expect(text, position)
-        if self._pieces and not self._is_key:
+        if self._pieces and not (self._is_key or self._hidden):
             self._show()
         return self.value
 
@@ -83,6 +89,7 @@ class PartialReader:
         mark = text[position]
         if mark == '"':
             self._is_key = False
+            self._hidden = self._at_once is not None and self._at_once(tuple(self._keys))
             self._begin_text()
             return position + 1
         if mark in "{[":

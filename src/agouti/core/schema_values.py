@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Iterator, Mapping
+from functools import lru_cache
 from typing import Any
 
 from .chat import Json
@@ -143,3 +144,56 @@ def _frozen(values: list[Any]) -> frozenset[Any]:
         return frozenset(values)
     except TypeError:
         return frozenset()
+
+
+def texts_at_once(schema: Schema) -> Callable[[tuple[str | None, ...]], bool] | None:
+    """Whether the text at a place means nothing until it is whole: a choice, a date. `None` where none is.
+
+    >>> at_once = texts_at_once({"properties": {"when": {"enum": ["early", "late"]}, "note": {"type": "string"}}})
+    >>> at_once(("when",)), at_once(("note",))
+    (True, False)
+    """
+    if not _has_texts_at_once(schema):
+        return None
+    named = schema.get("properties", {})
+    wrapped = named["value"] if set(named) == {"value"} else None
+
+    @lru_cache(512)
+    def at_once(place: tuple[str | None, ...]) -> bool:
+        found = [schema if wrapped is None or place[:1] == ("value",) else wrapped]
+        try:
+            for key in place:
+                found = [inner for each in found for leaf in _leaves(each, schema) for inner in _inside(leaf, key)]
+            texts = [leaf for each in found for leaf in _leaves(each, schema) if takes("string", leaf, schema)]
+        except RecursionError:
+            return False  # a union that has itself among its choices
+        return bool(texts) and all(_is_at_once(each) for each in texts)
+
+    return at_once
+
+
+_AT_ONCE = frozenset({"date", "time", "date-time", "duration", "uuid", "email", "ipv4", "ipv6"})
+
+
+def _is_at_once(schema: Schema) -> bool:
+    return "enum" in schema or "const" in schema or schema.get("format") in _AT_ONCE
+
+
+def _has_texts_at_once(schema: Any) -> bool:
+    if isinstance(schema, Mapping):
+        return _is_at_once(schema) or any(map(_has_texts_at_once, schema.values()))
+    return isinstance(schema, list) and any(map(_has_texts_at_once, schema))
+
+
+def _leaves(schema: Schema, root: Schema) -> list[Schema]:
+    """A schema without its unions: each of what it may be."""
+    schema = resolved(schema, root)
+    unions = [each for name in ("anyOf", "oneOf") for each in schema.get(name, ())]
+    return [leaf for each in unions for leaf in _leaves(_as_schema(each), root)] or [schema]
+
+
+def _inside(schema: Schema, key: str | None) -> list[Schema]:
+    """What a schema says of the value at a key, or of all items where that is `None`."""
+    if key is None:
+        return [_as_schema(each) for each in (*schema.get("prefixItems", ()), schema.get("items")) if each is not None]
+    return [_as_schema(schema.get("properties", {}).get(key, schema.get("additionalProperties")))]
