@@ -92,9 +92,6 @@ class AiohttpTransport:
                     response = await self._sent(session, request, limit)
             else:
                 response = await self._sent(session, request, limit)
-            if (fault := fault_of(response.headers, response.version)) is not None:
-                response.close()
-                raise fault
         except TransportFailure as private:
             failure = private
         except (aiohttp.ClientError, OSError, ValueError) as error:
@@ -356,6 +353,9 @@ class AiohttpReply:
         self._wrong: Exception | None = None
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
+        if (fault := fault_of(self.headers, response.version)) is not None:
+            response.close()
+            raise fault
         # The library would go on to hold the limit of the first byte against every later one.
         connection = response.connection
         if connection is not None and connection.protocol is not None:
