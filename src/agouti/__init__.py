@@ -99,6 +99,7 @@ if TYPE_CHECKING:
     from .reply_files import ReplyFile
     from .services.batch import batch
     from .services.batch import plan as batch_plan
+    from .services.batch_status import DeferredBatch, batch_status
     from .services.check import check
     from .services.compare import compare
     from .services.compare_results import Comparison
@@ -147,6 +148,7 @@ _HOME = {
     "CredentialMissing": "core.errors",
     "CredentialRefused": "core.errors",
     "DeadlineExceeded": "core.errors",
+    "DeferredBatch": "services.batch_status",
     "Embeddings": "embeddings",
     "EnvKey": "credentials.sources",
     "File": "media",
@@ -218,6 +220,7 @@ _HOME = {
     "batch": "services.batch",
     "batch_export": "batches.result_files",
     "batch_plan": "services.batch",
+    "batch_status": "services.batch_status",
     "check": "services.check",
     "compare": "services.compare",
     "events": "core",
@@ -265,6 +268,7 @@ __all__ = [
     "CredentialMissing",
     "CredentialRefused",
     "DeadlineExceeded",
+    "DeferredBatch",
     "Embeddings",
     "EnvKey",
     "File",
@@ -336,6 +340,7 @@ __all__ = [
     "batch",
     "batch_export",
     "batch_plan",
+    "batch_status",
     "check",
     "compare",
     "events",

@@ -1,5 +1,6 @@
 """Deferred batches: handed over once, fetched whenever they are done, through stops, kills and refusals."""
 
+import asyncio
 import json
 import os
 import signal
@@ -130,6 +131,11 @@ def test_second_interrupt_cancels_after_asking(tmp_path: Path) -> None:
                 break
             time.sleep(0.02)
         time.sleep(0.3)
+        looking = [sys.executable, "-m", "agouti", "batch", LABELS[0], "--out", "o.jsonl", "--status"]
+        far = subprocess.run(
+            looking, cwd=tmp_path, env={**os.environ, **slow.environment}, capture_output=True, text=True, timeout=60
+        )
+        assert (far.returncode, far.stdout.splitlines()[1].split()[1:4]) == (0, ["waiting", "0", "12"]), far
         process.send_signal(signal.SIGINT)
         assert process.stderr is not None
         told = ""
@@ -459,3 +465,56 @@ def test_batch_without_a_mark_is_found_by_its_time_and_its_results(
             agouti.batch(client, "a", ["one", "two"], **asking)
         made = agouti.batch(client, "a", ["one", "two"], **asking)
         assert (made.done, len(begun), len(looks)) == (2, 1, 2)
+
+
+@pytest.mark.parametrize("wanted", ["sync", "async"])
+def test_how_far_batches_are_is_said_while_a_run_waits_and_after_its_kill(
+    wanted: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(FilesAndBatches, "most", 2)
+    folder = tmp_path / "a#b %41?"  # what an address would take for something else
+    folder.mkdir()
+    out = folder / "o.jsonl"
+    provider = Provider()
+    provider.status = {"status": "in_progress", "request_counts": {"total": 2, "completed": 1, "failed": 0}}
+    stands: dict[str, Any] = {}
+
+    def behave(connection: Connection, number: int) -> None:
+        name = connection.request.split(b" ")[1].rpartition(b"/")[2].decode()
+        code, said = stands.get(name, (200, {}))
+        if connection.request.startswith(b"GET") and name in stands:
+            connection.write(reply(json.dumps({"id": name, **said}).encode(), f"{code} Said"))
+        else:
+            provider(connection, number)
+
+    def status() -> list[agouti.DeferredBatch]:
+        if wanted == "sync":
+            return agouti.batch_status(client, "a", out)
+
+        async def go() -> list[agouti.DeferredBatch]:
+            async with agouti.AsyncClient(config(server)) as other:
+                return await agouti.batch_status(other, "a", out)
+
+        return asyncio.run(go())
+
+    seen: list[list[agouti.DeferredBatch]] = []
+
+    def leave(_: Any) -> None:
+        seen.append(status())  # the run is under way
+        raise ZeroDivisionError
+
+    with serving(behave) as server, agouti.Client(config(server)) as client:
+        with pytest.raises(agouti.RequestError, match="no run has written"):
+            status()
+        with pytest.raises(ZeroDivisionError):
+            agouti.batch(client, "a", ["one", "two", "three"], out=out, deferred=True, progress=leave)
+        assert [(each.name, each.state, each.done, each.total) for each in seen[0]] == [
+            ("batch-0", "waiting", 1, 2), ("batch-1", "waiting", 1, 1),
+        ]  # fmt: skip
+        stands["batch-0"] = (404, {"error": {"message": "never heard of it"}})
+        stands["batch-1"] = (200, {"status": "failed", "errors": {"data": [{"message": "no such field"}]}})
+        after = status()
+    assert [(each.name, each.state) for each in after] == [("batch-0", "gone"), ("batch-1", "failed")]
+    assert "no such field" in after[1].why
+    assert abs(after[0].since - time.time()) < 300
+    assert len(provider.begun) == 2  # nothing was handed over, fetched or forgotten by looking

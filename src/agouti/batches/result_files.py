@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from ..core.errors import RequestError
 from .files import SUFFIXES, written
@@ -21,6 +22,30 @@ def places_of(out: Path) -> tuple[Path, Path]:
     """The file of the lines of results, and that of their journal."""
     data = out if out.suffix.lower() == ".jsonl" else out.with_name(f".{out.name}.part")
     return data, out.with_name(f".{out.name}.journal")
+
+
+class Handed(Struct, frozen=True):
+    """A batch that a run has handed over, as its journal has it; ``name`` is empty where it did not come back."""
+
+    name: str
+    count: int
+    since: float
+
+
+def handed_over(out: Path) -> list[Handed]:
+    """The batches that the run of a file has handed over and not fetched yet, the oldest first.
+
+    Raises:
+        RequestError: no run has written there.
+    """
+    _, journal = places_of(out)
+    if not journal.exists():
+        raise RequestError(f"no run has written to {out}", hint="Name the file that it writes to.")
+    try:
+        with closing(_opened(journal)) as base:
+            return [Handed(*each) for each in base.execute("SELECT name, count, since FROM handed ORDER BY since")]
+    except sqlite3.Error as error:
+        raise RequestError(f"{journal} cannot be read ({error})", hint="Run the batch again.") from None
 
 
 def kept_lines(out: Path) -> Iterator[bytes]:
@@ -60,7 +85,7 @@ def kept_lines(out: Path) -> Iterator[bytes]:
 def _opened(journal: Path) -> sqlite3.Connection:
     if not journal.exists():
         raise FileNotFoundError(2, os.strerror(2))
-    return sqlite3.connect(f"file:{journal}?mode=ro", uri=True)
+    return sqlite3.connect(f"{journal.absolute().as_uri()}?mode=ro", uri=True)
 
 
 def export(out: str | os.PathLike[str], path: str | os.PathLike[str]) -> int:

@@ -107,7 +107,8 @@ class _Response(http.client.HTTPResponse):
     def _read_status(self) -> tuple[str, int, str]:
         lines: Any = self.fp
         while True:
-            lines.begin_again()
+            if isinstance(lines, _HeadLines):  # not where a proxy's answer to CONNECT is read
+                lines.begin_again()
             version, status, reason = super()._read_status()  # type: ignore[misc]
             if not 101 < status < 200:
                 return version, status, reason

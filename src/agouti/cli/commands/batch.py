@@ -1,5 +1,6 @@
 """``agouti batch``: one prompt for every row of a file."""
 
+import time
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,7 @@ from ...services.batch import plan
 from ...tables import check_suffix
 from ..app import Settings
 from ..batching import run_batch, time_text
+from ..columns import show_columns
 from ..labels import LABEL
 from ..objects import form_named
 from ..tags import TAG, client_of
@@ -63,8 +65,9 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--accept", metavar="RE", help="An answer in which this regular expression is not found has failed.")
 @click.option("--report", metavar="FILE", help="Write what became of the run: a .json file, or a .html page.")
 @click.option("--progress", type=click.Choice(["json"]), help="Say how far it is in lines of JSON, once a second.")
+@click.option("--status", is_flag=True, help="Say how far the deferred batches of --out are; nothing is fetched.")
 @click.option("--export", metavar="FILE", help="Write the results of --out into this file, too; nothing is asked.")
-@click.option("--json", "as_json", is_flag=True, help="With --plan: print JSON.")
+@click.option("--json", "as_json", is_flag=True, help="With --plan and --status: print JSON.")
 @TAG
 @click.pass_obj
 def command(
@@ -84,6 +87,7 @@ def command(
     max_tokens: int | None,
     settings: tuple[str, ...],
     as_json: bool,
+    status: bool,
     export: str | None,
     retry_kinds: tuple[str, ...],
     report: str | None,
@@ -98,6 +102,8 @@ def command(
     """
     if export is not None:
         return _export(more.get("out"), export)
+    if status:
+        return _status(app, label, more.get("out"), as_json=as_json)
     if label is None or rows is None:
         raise click.UsageError(f"Missing argument '{'LABEL' if label is None else 'ROWS'}'.")
     if prompt is not None and prompt_from is not None:
@@ -143,6 +149,39 @@ def _export(out: str | None, path: str) -> int:
     count = export(out, path)
     click.echo(f"{count:,} results of {printable(out)} are in {printable(path)}", err=True)
     return 0
+
+
+def _status(app: Settings, label: str | None, out: str | None, *, as_json: bool) -> int:
+    import msgspec
+
+    from ...services.batch_status import batch_status
+
+    if label is None or out is None:
+        raise click.UsageError("--status goes with LABEL and --out: the file that the run writes to")
+    with client_of(app) as client:
+        batches = batch_status(client, label, out)
+    if as_json:
+        show_json([msgspec.to_builtins(each) for each in batches])
+    elif not batches:
+        click.echo(f"  nothing of {printable(out)} is at the provider", err=True)
+    else:
+        now = time.time()
+        show_columns(
+            ("BATCH", "STATE", "DONE", "OF", "FOR", ""),
+            [
+                (
+                    each.name,
+                    each.state,
+                    f"{each.done:,}",
+                    f"{each.total:,}",
+                    time_text(max(now - each.since, 0)),
+                    each.why,
+                )
+                for each in batches
+            ],
+            right=(2, 3, 4),
+        )
+    return 1 if any(each.state in ("failed", "gone") for each in batches) else 0
 
 
 def _text_in(file: str) -> str:
