@@ -113,9 +113,48 @@ def test_closed_streams_are_said_before_anything_is_paid(server: RawServer, tmp_
     assert [closed(number)[0] for number in (0, 2)] == [0, 0]
 
 
-@pytest.mark.parametrize("name", [*ASKING, "models", "explain"])
+OTHERS: dict[str, list[str]] = {
+    "models": ["models"],
+    "explain": ["explain", "m", CHINESE],
+    "check": ["check"],
+    "schema": ["schema"],
+    "usage": ["--config", "counted.toml", "usage", "--by", "label"],
+    "adopt": ["adopt", 'curl http://p.example/v1/chat/completions -d \'{"model": "x", "messages": []}\''],
+    "embed": ["embed", "m", "lines.txt", "--near", CHINESE],
+    "batch --plan": ["batch", "m", "rows.csv", "--prompt", "{note}", "--plan"],
+    "help": ["ask", "--help"],
+}
+
+
+@pytest.mark.parametrize("name", OTHERS)
+def test_no_output_is_lost_and_none_ends_in_a_traceback(name: str, server: RawServer, tmp_path: Path) -> None:
+    (tmp_path / "counted.toml").write_text(
+        (tmp_path / "agouti.toml").read_text() + '[ledger]\nstore = "usage.sqlite"\n'
+    )
+    (tmp_path / "lines.txt").write_text(f"{CHINESE}\nbeans\n", encoding="utf-8")
+    if name == "usage":
+        done(tmp_path, "--config", "counted.toml", "ask", "m", "hi")
+    plain, whole, _ = done(tmp_path, *OTHERS[name])
+    with open("/dev/full", "wb") as full:
+        process = started(tmp_path, *OTHERS[name], stdout=full, stderr=subprocess.PIPE)
+        _, err = process.communicate(timeout=60)
+    assert process.returncode == 1
+    assert whole[:40] in err
+    assert b"standard output cannot be written (No space left on device)" in err
+    code, out, err = done(tmp_path, *OTHERS[name], env={"PYTHONIOENCODING": "latin-1"})
+    assert (code, len(out.splitlines()), b"Traceback" in err) == (plain, len(whole.splitlines()), False)
+    assert (b"written as escapes" in err) == (CHINESE.encode() in whole)
+    read, write = os.pipe()
+    os.close(read)
+    process = started(tmp_path, *OTHERS[name], stdout=write, stderr=subprocess.PIPE)
+    os.close(write)
+    _, err = process.communicate(timeout=60)
+    assert (process.returncode, b"Traceback" in err, b"BrokenPipe" in err) == (1, False, False)
+
+
+@pytest.mark.parametrize("name", ASKING)
 def test_readers_that_leave_end_it_without_noise(name: str, server: RawServer, tmp_path: Path) -> None:
-    arguments = ASKING.get(name) or {"models": ["models"], "explain": ["explain", "m", "hi"]}[name]
+    arguments = ASKING[name]
     read, write = os.pipe()
     os.close(read)
     process = started(tmp_path, *arguments, stdin=subprocess.PIPE, stdout=write, stderr=subprocess.PIPE)
