@@ -1,5 +1,6 @@
 """Batches against odd rows, odd values and odd disks: what the guide says holds all the same."""
 
+import csv
 import datetime
 import decimal
 import json
@@ -82,6 +83,31 @@ def test_keys_of_every_kind_are_told_apart_and_empty_ones_are_the_rows_own_fault
     (tmp_path / ".o.jsonl.journal").unlink()
     again = agouti.batch(client, "m@p", rows, column="note", key="id", out=out, keep=True)
     assert (again.done, again.found) == (0, 12)
+
+
+def test_formulas_are_quoted_where_that_is_asked_for(client: agouti.Client, tmp_path: Path) -> None:
+    rows = [{"=note": text} for text in ("=1+1", "-2+3+cmd|' /C calc'!A0", "-3.5", "@sum", "peas")]
+    out = tmp_path / "o.csv"
+    made = agouti.batch(client, "m@p", rows, column="=note", out=out)
+    assert any("4 cells" in each and "--quote-formulas" in each for each in made.remarks), made.remarks
+
+    def cells(path: Path) -> list[str]:
+        with path.open(newline="") as file:
+            return [row[0] for row in csv.reader(file)]
+
+    plain = ["=note", *[row["=note"] for row in rows]]
+    quoted = ["'=note", "'=1+1", "'-2+3+cmd|' /C calc'!A0", "-3.5", "'@sum", "peas"]
+    assert cells(out) == plain
+    again = agouti.batch(client, "m@p", rows, column="=note", out=out, quote_formulas=True)
+    assert (again.found, cells(out)) == (5, quoted)
+    agouti.batch_export(out, tmp_path / "e.csv")
+    assert cells(tmp_path / "e.csv") == plain  # what was written down is as it came
+    agouti.batch_export(out, tmp_path / "e.csv", quote_formulas=True)
+    assert cells(tmp_path / "e.csv") == quoted
+    again.save(tmp_path / "s.csv", quote_formulas=True)
+    assert cells(tmp_path / "s.csv") == quoted
+    with pytest.raises(agouti.RequestError, match="goes with out"):
+        agouti.batch(client, "m@p", rows, column="=note", quote_formulas=True)
 
 
 def test_plan_changes_nothing(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:

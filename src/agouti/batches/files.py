@@ -31,12 +31,21 @@ _FACTS = (
 )  # fmt: skip
 
 
-def written(out: Path, suffix: str, lines: Lines, names: Sequence[str], schema_of_rows: bytes = b"") -> tuple[str, ...]:
+def written(
+    out: Path,
+    suffix: str,
+    lines: Lines,
+    names: Sequence[str],
+    schema_of_rows: bytes = b"",
+    *,
+    quote_formulas: bool = False,
+) -> tuple[str, ...]:
     """Write results to a file; what stood there is there until then.
 
     Args:
         names: the columns of the rows, which come first.
         schema_of_rows: the Arrow schema of the rows, where they came out of Parquet: their types stay.
+        quote_formulas: cells of CSV that a spreadsheet would run get a ' in front.
 
     Returns:
         what should be known of it.
@@ -46,8 +55,15 @@ def written(out: Path, suffix: str, lines: Lines, names: Sequence[str], schema_o
     """
     with replaced(out) as file:
         if suffix == ".csv":
-            formulas = _csv(file, lines, names)
-            return (f"{formulas} cells begin with = + - or @: a spreadsheet may run them",) if formulas else ()
+            formulas = _csv(file, lines, names, quote=quote_formulas)
+            if not formulas:
+                return ()
+            if quote_formulas:
+                return (f"{formulas} cells begin with = + - or @: they have a ' in front",)
+            return (
+                f"{formulas} cells begin with = + - or @: a spreadsheet may run them; --quote-formulas "
+                "(quote_formulas=True) puts a ' in front",
+            )
         if suffix == ".parquet":
             _parquet(file, lines, names, schema_of_rows)
         else:
@@ -113,7 +129,7 @@ def _jsonl(file: IO[bytes], lines: Lines, names: Sequence[str]) -> None:
         file.write(line)
 
 
-def _csv(file: IO[bytes], lines: Lines, names: Sequence[str]) -> int:
+def _csv(file: IO[bytes], lines: Lines, names: Sequence[str], *, quote: bool) -> int:
     """How many of the cells a spreadsheet may take for formulas."""
     columns = _columns(lines, names)
     # The writer does not quote a carriage return where it is no line end of its own, and the reader takes it for one.
@@ -122,14 +138,18 @@ def _csv(file: IO[bytes], lines: Lines, names: Sequence[str]) -> int:
     writer = csv.DictWriter(
         text, columns, lineterminator="\n", quoting=csv.QUOTE_ALL if lone else csv.QUOTE_MINIMAL, extrasaction="ignore"
     )
-    writer.writeheader()
-    formulas = 0
+    writer.writerow({name: _quoted(name) if quote else name for name in columns})
+    formulas = sum(map(_is_formula, columns))
     for result in _decoded(lines):
         row = flattened(_readable(result), names)
         formulas += sum(map(_is_formula, row.values()))
-        writer.writerow({name: text_of(value) for name, value in row.items()})
+        writer.writerow({name: text_of(_quoted(value) if quote else value) for name, value in row.items()})
     text.detach()
     return formulas
+
+
+def _quoted(value: Any) -> Any:
+    return f"'{value}" if _is_formula(value) else value
 
 
 def _is_formula(value: Any) -> bool:

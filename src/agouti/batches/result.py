@@ -165,11 +165,15 @@ class Batch(Table[BatchRow]):
 
         save(self, Path(path))
 
-    def save(self, path: Any) -> None:
-        """Write the rows to a file: .csv, .jsonl or .parquet."""
+    def save(self, path: Any, *, quote_formulas: bool = False) -> None:
+        """Write the rows to a file: .csv, .jsonl or .parquet.
+
+        Args:
+            quote_formulas: cells of .csv that a spreadsheet would take for formulas get a ' in front.
+        """
         suffix = check_suffix(path, SUFFIXES)
         try:
-            written(Path(path), suffix, self._lines, self._names)
+            written(Path(path), suffix, self._lines, self._names, quote_formulas=quote_formulas)
         except OSError as error:
             raise RequestError(
                 f"{path} cannot be written ({error.strerror or error})",

@@ -88,12 +88,13 @@ def _opened(journal: Path) -> sqlite3.Connection:
     return sqlite3.connect(f"{journal.absolute().as_uri()}?mode=ro", uri=True)
 
 
-def export(out: str | os.PathLike[str], path: str | os.PathLike[str]) -> int:
+def export(out: str | os.PathLike[str], path: str | os.PathLike[str], *, quote_formulas: bool = False) -> int:
     """Write the results of a batch to another file, in any of its formats; nothing is asked.
 
     Args:
         out: the file that the batch was told to write, also while it is under way or where it could not be finished.
         path: .jsonl, .csv, .parquet, .npz or .npy.
+        quote_formulas: cells of .csv that a spreadsheet would take for formulas get a ' in front.
 
     Returns:
         how many there are.
@@ -123,7 +124,7 @@ def export(out: str | os.PathLike[str], path: str | os.PathLike[str]) -> int:
     if not count:
         raise RequestError(f"there are no results of {out}", hint="Name the file that a run has written to.")
     try:
-        written(target, suffix, lambda: kept_lines(source), list(names), _schema(source))
+        written(target, suffix, lambda: kept_lines(source), list(names), _schema(source), quote_formulas=quote_formulas)
     except OSError as error:
         raise RequestError(
             f"{path} cannot be written ({error.strerror or error})",

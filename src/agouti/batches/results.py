@@ -71,8 +71,10 @@ class Results(DeferredRows):
         trial: bool = False,
         schema: bytes = b"",
         again: frozenset[str] = frozenset(),
+        quote_formulas: bool = False,
     ) -> None:
         self._trial = trial
+        self._quotes = quote_formulas
         self._again = again
         self._schema = schema
         self.out = Path(out)
@@ -426,7 +428,9 @@ class Results(DeferredRows):
             if self._data != self.out:
                 # The lines stay beside the table: rows that come or change later are added to them.
                 if done > failed or (done and self.suffix not in ARRAYS):
-                    self.remarks = written(self.out, self.suffix, self.lines, list(names), self._schema)
+                    self.remarks = written(
+                        self.out, self.suffix, self.lines, list(names), self._schema, quote_formulas=self._quotes
+                    )
                 alone = complete and not self._keyed and self.suffix in ARRAYS  # nothing is ever added to those
                 if alone:
                     self._data.unlink()

@@ -65,6 +65,7 @@ class BatchOptions(Options, total=False):
         out: a file for the results: .jsonl, .csv, .parquet; for vectors .npz or .npy. In memory without it.
         key: the column that tells rows apart, so that rows may come and go between two runs; their number without it.
         in_order: put the results of .jsonl into the order of the rows at the end; other files always are.
+        quote_formulas: cells of .csv that a spreadsheet would take for formulas get a ' in front.
         at_once: so many requests at a time; without it the pace is found: see the guide.
         limit: ask only the first so many rows.
         sample: ask only so many rows, taken by chance, the same ones each time.
@@ -102,6 +103,7 @@ class BatchOptions(Options, total=False):
     out: str | os.PathLike[str] | None
     key: str | None
     in_order: bool
+    quote_formulas: bool
     at_once: int | None
     limit: int | None
     sample: int | None
@@ -387,7 +389,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, 
     if trial and own.get("anew"):
         return Memory()  # nothing that is there counts
     if "out" not in own:
-        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order"):
+        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order", "quote_formulas"):
             if own.get(name):
                 raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
         return Memory(own.get("on_row"))
@@ -401,6 +403,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, 
         trial=trial,
         schema=schema,
         again=again_of(own),
+        quote_formulas=own.get("quote_formulas", False),
     )
 
 

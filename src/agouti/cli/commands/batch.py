@@ -32,6 +32,8 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--key", metavar="COLUMN", help="What tells rows apart, so that rows may come and go between runs.")
 @click.option("--out", metavar="FILE", help="Write a .jsonl, .csv, .parquet, .npz or .npy file; what is there is kept.")
 @click.option("--in-order", is_flag=True, help="With a .jsonl file: put it into the order of the rows at the end.")
+@click.option("--quote-formulas", is_flag=True,
+              help="In .csv: put a ' in front of what a spreadsheet would run.")  # fmt: skip
 @click.option("--at-once", type=click.IntRange(1, 1024), help="So many requests at a time, instead of finding out.")
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="Only the first N rows.")
 @click.option("--sample", type=click.IntRange(1), metavar="N", help="Only N rows, taken by chance; always the same.")
@@ -101,7 +103,7 @@ def command(
     after a kill: no row that has its result is asked again. Lines of an OpenAI-compatible batch need no prompt.
     """
     if export is not None:
-        return _export(more.get("out"), export)
+        return _export(more.get("out"), export, quote_formulas=bool(more.get("quote_formulas")))
     if status:
         return _status(app, label, more.get("out"), as_json=as_json)
     if label is None or rows is None:
@@ -141,12 +143,12 @@ def command(
     return 1 if made.failed or made.left else 0
 
 
-def _export(out: str | None, path: str) -> int:
+def _export(out: str | None, path: str, *, quote_formulas: bool) -> int:
     from ...batches.result_files import export
 
     if out is None:
         raise click.UsageError("--export goes with --out: the file that a run has written to")
-    count = export(out, path)
+    count = export(out, path, quote_formulas=quote_formulas)
     click.echo(f"{count:,} results of {printable(out)} are in {printable(path)}", err=True)
     return 0
 
