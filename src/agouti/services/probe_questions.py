@@ -8,7 +8,6 @@ from struct import pack
 from typing import Any
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from ..core.errors import (
     AddressWrong,
@@ -150,14 +149,15 @@ def _system(probing: Probing) -> Steps[list[Probed]]:
 
 
 def _followed(what: str, declared: bool | None, reply: Reply, base: Reply, *, at_least: int) -> Probed:
-    """Whether a text had an effect: its word is in the answer, or its tokens are in the count."""
+    """Whether a text had an effect: its word is in the answer. That its tokens are counted says that it was taken."""
     if _WORD in reply.text.casefold() or _NUMBER in reply.text:
         return Probed(what=what, declared=declared, found="yes", detail="the answer follows it")
     before, after = base.usage.input_tokens, reply.usage.input_tokens
     if not before or not after:
         return Probed(what=what, declared=declared, found="unclear", detail="the answer does not show it")
     if after - before >= at_least:
-        return Probed(what=what, declared=declared, found="yes", detail=f"it counts {after - before} tokens")
+        detail = f"it counts {after - before} tokens, and the answer does not show it"
+        return Probed(what=what, declared=declared, found="unclear", detail=detail)
     return Probed(what=what, declared=declared, found="no", detail="neither the answer nor the count shows it")
 
 
@@ -338,8 +338,7 @@ def _image(probing: Probing) -> Steps[list[Probed]]:
         return [Probed(what=what, declared=declared, found="no", detail=f"it is red, and the answer is {colours[0]}")]
     if "red" in colours:
         return [Probed(what=what, declared=declared, found="yes", detail="it saw what is on it")]
-    counted = _followed(what, declared, reply, without, at_least=8)
-    return [counted if counted.found != "yes" else replace(counted, found="unclear")]
+    return [_followed(what, declared, reply, without, at_least=8)]
 
 
 _COLOURS = (
@@ -370,10 +369,7 @@ def _file(probing: Probing) -> Steps[list[Probed]]:
         reply = yield from _ask(probing, question, files=[File(note, name="notes.txt")])
     except AgoutiError as error:
         return [_told(what, declared, error)]
-    read = _WORD in reply.text.casefold()
-    told = _followed(what, True if declared is None else declared, reply, without, at_least=8)
-    # Its tokens are counted, but nobody has seen it read.
-    return [told if read or told.found != "yes" else replace(told, found="unclear")]
+    return [_followed(what, True if declared is None else declared, reply, without, at_least=8)]
 
 
 def _thinking(probing: Probing) -> Steps[list[Probed]]:
