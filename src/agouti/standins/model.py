@@ -203,7 +203,16 @@ def _answered(asked: Asked, seed: int, variant: int, fault: Fault | None) -> Ans
         text = _CODE
     else:
         text = answer(question, seed, variant)
+    if schema is None:
+        text += _last_words(asked)
     return Answer(text, cap=1 if wrong == "truncated" and not asked.cap else asked.cap, stop=stops)
+
+
+def _last_words(asked: Asked) -> str:
+    """What the system text wants at the end of every answer."""
+    wanted = "\n".join(text for role, text in asked.messages if role == "system")
+    word = re.search(r"[Ee]nd every answer with the word (\w+)", wanted)
+    return f" {word[1]}." if word else ""
 
 
 def _described(image: bytes) -> str:
