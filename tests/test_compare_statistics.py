@@ -4,6 +4,8 @@ import json
 import random
 import time
 from collections import Counter
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -158,6 +160,64 @@ def test_pairs_are_judged_in_both_orders_and_once() -> None:
     assert [pair.won for pair in result.pairs] == [1.0, 0.5]
     (won,) = result.preferences
     assert (won.label, won.other, won.won.value, won.pairs) == ("one", "two", 0.75, 2)
+
+
+def test_a_verdict_is_on_texts_and_told_of_those_who_wrote_them(tmp_path: Path) -> None:
+    entry = {**CONFIG_OF_TWO, "models": {label: {"provider": "p", "name": label} for label in ("one", "two", "three", "judge")}}  # fmt: skip
+    asked: Counter[int] = Counter()
+
+    def judge(run: int, sent: Any) -> dict[str, Any]:
+        if '"first":' not in sent.text:
+            return {"reason": "so", "score": 5}
+        asked[run] += 1
+        return {"reason": "so", "better": "first" if '"first":"same"' in sent.text else "second"}
+
+    for number in range(2):  # the second run takes the verdicts of the first
+        with scripted() as script, agouti.Client(entry) as client:
+            script.reply("same", label="one")
+            script.reply("same", label="two")
+            script.reply("other", label="three")
+            script.reply(partial(judge, number), label="judge")
+            result = agouti.compare(client, ["one", "two", "three"], "a", judge="judge", judge_pairs=True, keep=tmp_path / "k.jsonl")  # fmt: skip
+        won = {(pair.label, pair.other): pair.won for pair in result.pairs}
+        assert won == {("one", "two"): 0.5, ("one", "three"): 1.0, ("two", "three"): 1.0}
+    assert dict(asked) == {0: 6}
+
+
+def test_a_judge_of_two_sees_what_each_was_asked() -> None:
+    seen: list[dict[str, Any]] = []
+
+    def verdict(sent: Any) -> dict[str, Any]:
+        facts = json.loads(sent.text.rpartition("\n\n")[0])
+        if "first" not in facts:
+            return {"reason": "so", "score": 5}
+        seen.append(facts)
+        return {"reason": "so", "better": "neither"}
+
+    models = {
+        label: {"provider": "p", "name": label, "system": f"You are {label}."} for label in ("one", "two", "judge")
+    }
+    with scripted() as script, agouti.Client({**CONFIG_OF_TWO, "models": models}) as client:
+        script.reply("a", label="one")
+        script.reply("b", label="two")
+        script.reply(verdict, label="judge")
+        agouti.compare(client, ["one", "two"], "Peas?", judge="judge", judge_pairs=True)
+    for facts in seen:
+        of = {"a": "one", "b": "two"}
+        for place in ("first", "second"):
+            assert facts[f"request_of_{place}"][0]["content"] == f"You are {of[facts[place]]}."
+    assert [each["first"] for each in seen] == ["a", "b"]
+
+
+def test_a_model_that_has_answered_nothing_has_passed_nothing() -> None:
+    facts: dict[str, Any] = {"provider": "p", "name": "x", "question": "q", "repeat": 0}
+    rows = [ComparedAnswer(label="one", prompt=prompt, text="t", checks={"contains": 1.0}, check_errors={"own": "it broke"}, **facts) for prompt in range(3)]  # fmt: skip
+    rows += [ComparedAnswer(label="two", prompt=prompt, error="TimedOut: late", **facts) for prompt in range(3)]
+    result = Comparison(rows)
+    assert [row.checks["contains"].value for row in result.summary] == [1.0, 0.0]
+    assert {row.label: row.checks["contains"] for row in result.prompts} == {"one": 1.0, "two": 0.0}
+    assert next(row for row in result.differences if row.measure == "contains").difference.value == 1.0
+    assert [(row.get("reason"), row.get("check_error_own")) for row in result.records()][:4:3] == [(None, "it broke"), (None, None)]  # fmt: skip
 
 
 def test_differences_are_paired_by_prompt() -> None:

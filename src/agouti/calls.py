@@ -20,7 +20,7 @@ from .engine.call import CLOCKS, Call, check_blanks
 from .engine.groups import AROUND
 from .engine.provider import ProviderState, Target, Targets
 from .engine.question import Question, extra_of, question_of, tags_of
-from .own_hooks import all_hooks as client_hooks
+from .own_hooks import hooks_of_client
 from .reply import Reply
 from .transport.instead import ACTIVE, all_hooks
 
@@ -357,9 +357,9 @@ class BaseClient:
         if replay is not None or any(each.keyless for each in ACTIVE):
             config = config.keyless()
         check_client(limits or ())
-        in_order, self._ledger = client_hooks(config, hooks)
-        self._owned = [each for each in in_order if type(each).__module__.startswith("agouti.")]
-        self._calls = Calls(config, in_order, limits=limits_of(limits or {}))
+        made = hooks_of_client(config, hooks)
+        self._owned, self._ledger = made.own, made.ledger
+        self._calls = Calls(config, made.every, limits=limits_of(limits or {}))
         self._environment = config.environment
         self._whole = True
         self._record = record

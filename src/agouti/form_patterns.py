@@ -12,17 +12,18 @@ from typing import Any
 
 from .core.errors import ConfigError, RequestError
 from .core.pattern_growth import grows_too_fast
+from .core.schema_values import inside, leaves
 from .form import Misfit
 
 _SECONDS = 0.25
-"""How long all patterns of one form may take on one answer."""
+"""How long all patterns of one form may take on one answer; what else is done meanwhile does not count."""
 
 _LONGEST = 10_000
 """Letters of a text that is matched without a limit on the time."""
 
 
 class _Clock(threading.local):
-    until = 0.0
+    left = 0.0
 
 
 _clock = _Clock()
@@ -35,7 +36,7 @@ class InTime:
         self._check = check
 
     def __call__(self, value: Any) -> Any:
-        _clock.until = time.monotonic() + _SECONDS
+        _clock.left = _SECONDS
         return self._check(value)
 
 
@@ -46,13 +47,15 @@ def searches(pattern: str, text: str) -> bool:
         Misfit: it takes longer than such texts may take.
     """
     compiled = _compiled(pattern)
-    left = _clock.until - time.monotonic()
+    began = time.thread_time()
     try:
-        if left <= 0:
+        if _clock.left <= 0:
             raise TimeoutError
-        return compiled.search(text, timeout=left, concurrent=True) is not None
+        return compiled.search(text, timeout=_clock.left, concurrent=True) is not None
     except TimeoutError:
         raise Misfit((f"the pattern {pattern[:100]} takes too long on {text[:40]!r}...: give another text",)) from None
+    finally:
+        _clock.left -= time.thread_time() - began
 
 
 @lru_cache(512)
@@ -127,19 +130,24 @@ def may_run_away(pattern: str) -> bool:
 
 
 class ShortTexts:
-    """A check that takes no text too long for the patterns of its type, whose time may grow with the square."""
+    """A check that takes no text too long for its pattern, whose time may grow with the square."""
 
-    def __init__(self, check: Callable[[Any], Any]) -> None:
+    def __init__(self, check: Callable[[Any], Any], schema: Mapping[str, Any]) -> None:
         self._check = check
+        self._schema = schema
 
     def __call__(self, value: Any) -> Any:
-        ahead = [value]
-        while ahead:
-            each = ahead.pop()
-            if isinstance(each, str) and len(each) > _LONGEST:
-                raise Misfit((f"a text has {len(each):,} letters, too many for its pattern: {_LONGEST:,} at most",))
-            if isinstance(each, dict):
-                ahead += each.values()
-            elif isinstance(each, list):
-                ahead += each
+        self._look(value, [self._schema])
         return self._check(value)
+
+    def _look(self, value: Any, schemas: list[Mapping[str, Any]]) -> None:
+        said = [leaf for each in schemas for leaf in leaves(each, self._schema)]
+        if isinstance(value, str) and len(value) > _LONGEST and any("pattern" in each for each in said):
+            raise Misfit((f"a text has {len(value):,} letters, too many for its pattern: {_LONGEST:,} at most",))
+        if isinstance(value, dict):
+            for name, each in value.items():
+                self._look(each, [inner for leaf in said for inner in inside(leaf, name)])
+        elif isinstance(value, list):
+            inner = [inner for leaf in said for inner in inside(leaf, None)]
+            for each in value:
+                self._look(each, inner)

@@ -177,7 +177,7 @@ def _by_msgspec(kind: Any) -> tuple[dict[str, Any], Callable[[Json], Any]]:
         except msgspec.ValidationError as error:
             raise Misfit(_all_wrong(value, kind, error)) from None
 
-    return schema, ShortTexts(check) if patterned else check
+    return schema, ShortTexts(check, schema) if patterned else check
 
 
 def _converted(value: Json, kind: Any) -> Any:

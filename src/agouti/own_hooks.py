@@ -2,6 +2,8 @@
 
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+
 from .config.entries import Config
 
 if TYPE_CHECKING:
@@ -13,8 +15,22 @@ if TYPE_CHECKING:
     from .limits.schedule import Days
 
 
-def all_hooks(config: Config, given: "Iterable[Hook]") -> "tuple[tuple[Hook, ...], LedgerHook | None]":
-    """The hooks of a client, and the ledger among them; without any of that, nothing is loaded.
+class ClientHooks(Struct, frozen=True):
+    """The hooks of a client.
+
+    Attributes:
+        every: all of them, in their order.
+        own: those that the configuration asks for, which end with the client.
+        ledger: the one among them that keeps it.
+    """
+
+    every: "tuple[Hook, ...]"
+    own: "tuple[Hook, ...]"
+    ledger: "LedgerHook | None"
+
+
+def hooks_of_client(config: Config, given: "Iterable[Hook]") -> ClientHooks:
+    """The hooks of a client; without any of that, nothing is loaded.
 
     In their order: what is in the cache is not asked, the waits of others stand in a trace, what the application
     refuses or may not be spent does not wait, and only what is sent has a row.
@@ -25,6 +41,11 @@ def all_hooks(config: Config, given: "Iterable[Hook]") -> "tuple[tuple[Hook, ...
     Raises:
         ConfigError: one of those is none.
     """
+    checked: tuple[Hook, ...] = ()
+    if given != ():
+        from .engine.hook_checks import checked_hooks
+
+        checked = checked_hooks(given)  # first: what is refused has opened nothing
     hooks: list[Hook] = []
     if config.cache is not None:
         from .cache.hook import CacheHook
@@ -34,10 +55,7 @@ def all_hooks(config: Config, given: "Iterable[Hook]") -> "tuple[tuple[Hook, ...
         from .telemetry import Telemetry
 
         hooks.append(Telemetry(config, content=config.telemetry.content))
-    if given != ():
-        from .engine.hook_checks import checked_hooks
-
-        hooks += checked_hooks(given)
+    before = len(hooks)
     ledger: LedgerHook | None = None
     if config.ledger is not None:
         from .ledger import hook
@@ -52,7 +70,7 @@ def all_hooks(config: Config, given: "Iterable[Hook]") -> "tuple[tuple[Hook, ...
         hooks.append(_limit_hook(config))
     if ledger is not None:
         hooks.append(ledger)
-    return tuple(hooks), ledger
+    return ClientHooks((*hooks[:before], *checked, *hooks[before:]), tuple(hooks), ledger)
 
 
 def _limit_hook(config: Config) -> "LimitHook":

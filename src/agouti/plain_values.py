@@ -2,7 +2,8 @@
 
 import dataclasses
 import enum
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping
+from itertools import islice
 from typing import Any
 
 import msgspec
@@ -49,3 +50,31 @@ def _of_object(value: Any) -> Any:
 def _key(name: Any) -> str:
     plain = plain_value(name)
     return plain if isinstance(plain, str) else str(plain).lower() if isinstance(plain, bool) else str(plain)
+
+
+_MOST_ITEMS = 10_000
+
+
+def with_items(result: Any) -> Any:
+    """What a function gave, with the items of an iterator in a list: it is run where the function runs.
+
+    Of more than 10,000 items, the first are there, and a remark for the model.
+    """
+    if isinstance(result, AsyncIterator):
+        return _collected(result)
+    return _first(list(islice(result, _MOST_ITEMS + 1))) if isinstance(result, Iterator) else result
+
+
+async def _collected(values: AsyncIterator[Any]) -> list[Any]:
+    items: list[Any] = []
+    async for each in values:
+        items.append(each)
+        if len(items) > _MOST_ITEMS:
+            break
+    return _first(items)
+
+
+def _first(items: list[Any]) -> list[Any]:
+    if len(items) > _MOST_ITEMS:
+        items[_MOST_ITEMS:] = [f"... there are more than these {_MOST_ITEMS:,}"]
+    return items

@@ -5,8 +5,7 @@ import inspect
 import json
 import math
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from itertools import islice
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping
 from typing import Any, get_type_hints
 
 import msgspec
@@ -16,7 +15,7 @@ from .core.errors import RequestError
 from .core.suggest import near_hint
 from .core.tool_json import is_function
 from .forms import Form, Misfit, form_of
-from .plain_values import plain_value
+from .plain_values import plain_value, with_items
 
 _NAME = re.compile(r"[A-Za-z0-9_-]{1,64}")
 
@@ -341,9 +340,6 @@ def as_json(tools: object) -> list[Json]:
 RESULT_CHARACTERS = 100_000
 
 
-_MOST_ITEMS = 10_000
-
-
 def result_text(value: Any) -> "str | list[Json]":
     """What a function gave, as the model reads it: text, JSON of any type, or parts where there are images.
 
@@ -382,8 +378,7 @@ def _as_text(value: Any) -> str:
         return "done"
     if isinstance(value, float) and not math.isfinite(value):
         return str(value)  # JSON has no such number, and null would say something else
-    if isinstance(value, Iterator):
-        value = list(islice(value, _MOST_ITEMS))
+    value = value if isinstance(value, AsyncIterator) else with_items(value)
     try:
         plain = plain_value(value)
         if isinstance(plain, str) and not _is_known(value):

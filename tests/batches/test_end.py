@@ -290,8 +290,22 @@ def test_answers_that_are_not_accepted_are_errors_with_what_they_cost(tmp_path: 
         for wrong in ("(", 7):
             with pytest.raises(agouti.RequestError, match="accept"):
                 agouti.batch(client, "m", rows, accept=wrong)  # type: ignore[call-overload]
-        odd = agouti.batch(client, "m", ["4"], accept=lambda answer: None)
-        assert odd.kinds == {"RequestError": 1}
+        # A function that fails, or says nothing, costs no answer; nor do the corrections before it.
+        for odd in (lambda answer: None, lambda answer: 1 / 0):
+            made = agouti.batch(client, "m", ["4"], accept=odd)
+            assert (made.kinds, [(row.answer, row.cost is not None) for row in made]) == (
+                {"NotAccepted": 1},
+                [("4", True)],
+            )
+            filled = agouti.batch(client, "m", ["4"], kind=int, accept=odd)
+            assert (filled.kinds, [row.cost is not None for row in filled]) == ({"NotAccepted": 1}, [True])
+    with scripted() as script, agouti.Client(entry) as client:
+        script.reply("four", "4")
+        (row,) = agouti.batch(client, "m", ["4"], kind=int, accept=lambda value: False)
+        last = client.fill("m", int, "4")
+    assert last.cost is not None
+    assert row.cost is not None
+    assert row.cost > last.cost
 
 
 def test_a_run_leaves_a_report(tmp_path: Path) -> None:

@@ -4,6 +4,7 @@ import dataclasses
 import json
 import logging
 import threading
+from dataclasses import dataclass
 from typing import Annotated, Any
 
 import msgspec
@@ -12,7 +13,9 @@ import pytest
 
 import agouti
 from agouti.core.http import HttpReply
+from agouti.form import Misfit
 from agouti.form_patterns import may_run_away
+from agouti.forms import form_of
 from agouti.testing import FakeTransport
 
 from ..hostile.kit import Connection, serving
@@ -207,6 +210,27 @@ def test_a_pattern_ends_in_time_and_stops_nobody() -> None:
     assert len(ticks) >= 10  # the interpreter was not held
     with agouti.Client(config(), transport=FakeTransport([said('{"a": "aaa"}')])) as client:
         assert client.fill("m", ENDLESS, "x").value == {"a": "aaa"}
+
+
+def test_only_the_time_of_patterns_counts_and_only_texts_with_one_are_short() -> None:
+    schema = {
+        "type": "array",
+        "items": {"type": "object", "properties": {"a": {"type": "string", "pattern": "^[a-z]+$"}}},
+    }
+    form = form_of(schema)  # looking through so many takes longer than all patterns may
+    assert len(form.read({"value": [{"a": "peas"}] * 20_000})) == 20_000
+
+    @dataclass
+    class Note:
+        code: Annotated[str, msgspec.Meta(pattern="^[A-Z]+$")]
+        text: str
+        more: dict[str, list[Annotated[str, msgspec.Meta(pattern="^[A-Z]+$")] | None]]
+
+    good = {"code": "AB", "text": "x" * 20_000, "more": {"a": ["C", None]}}
+    assert len(form_of(Note).read(good).text) == 20_000
+    for wrong in ({**good, "code": "A" * 20_000}, {**good, "more": {"a": [None, "C" * 20_000]}}):
+        with pytest.raises(Misfit, match="20,000 letters, too many for its pattern"):
+            form_of(Note).read(wrong)
 
 
 @pytest.mark.parametrize(

@@ -10,7 +10,7 @@ import socketserver
 import subprocess
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import AsyncIterator, Iterator
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Any
@@ -19,7 +19,8 @@ import pytest
 
 import agouti
 from agouti.core.http import HttpReply
-from agouti.testing import FakeTransport
+from agouti.testing import FakeTransport, scripted
+from agouti.testing.script import Script
 from agouti.tools import result_text
 
 from ..hostile.kit import Connection, answer, serving
@@ -234,3 +235,63 @@ def test_hints_of_https_and_http() -> None:
         with pytest.raises(agouti.AgoutiError) as late:
             asyncio.run(go())
         assert "http://" in late.value.hint
+
+
+@pytest.mark.parametrize("kind", ["iterator", "async iterator"])
+@pytest.mark.parametrize("count", [3, 20_000])
+def test_items_of_a_function_are_taken_where_it_runs_and_none_is_lost_unsaid(kind: str, count: int) -> None:
+    threads: set[str] = set()
+
+    def numbers() -> Iterator[int]:
+        """All numbers."""
+        for number in range(count):
+            threads.add(threading.current_thread().name)
+            yield number
+
+    async def awaited() -> AsyncIterator[int]:
+        """All numbers."""
+        for number in range(count):
+            yield number
+
+    async def go() -> str:
+        function: Any = numbers if kind == "iterator" else awaited
+        seen: list[str] = []
+
+        def last(sent: Any) -> str:
+            seen.append(sent.messages[-1]["content"])
+            return "done"
+
+        with scripted() as script:
+            script.reply("", calls=[(function.__name__, {})], times=1)
+            script.reply(last)
+            async with agouti.AsyncClient({"providers": {"p": {"address": "https://p.example/v1"}}}) as client:
+                await client.conversation("x@p", tools=[function]).say("Count.")
+        return seen[0]
+
+    said = json.loads(asyncio.run(go()).partition("\n")[0]) if count == 3 else asyncio.run(go())
+    if count == 3:
+        assert said == [0, 1, 2]
+    else:
+        assert "there are more than these 10,000" in said
+    assert threading.current_thread().name not in threads  # the event loop went on
+
+
+def test_hooks_that_were_given_stay_open_and_what_is_refused_has_opened_nothing(tmp_path: Path) -> None:
+    closed: list[str] = []
+    config: dict[str, Any] = {"providers": {"p": {"address": "https://p.example/v1"}}}
+
+    class Own(Script):
+        def close(self) -> None:
+            closed.append("own")
+
+    Own.__module__ = "agouti.testing.own"  # one that comes with Agouti, passed by hand
+    hook = Own()
+    hook.reply("Hi")
+    for _ in range(2):
+        with agouti.Client(config, hooks=[hook]) as client:
+            assert client.ask("x@p", "Hi?").text == "Hi"
+    assert closed == []
+    cache = {**config, "cache": {"store": str(tmp_path / "c.sqlite")}}
+    with pytest.raises(agouti.ConfigError, match="is a class"):
+        agouti.Client(cache, hooks=[Own])  # type: ignore[list-item]
+    assert list(tmp_path.iterdir()) == []

@@ -293,6 +293,7 @@ CHOSEN = {
     "type": "object",
     "properties": {
         "note": {"type": "string"},
+        "format": {"type": "string"},
         "when": {"anyOf": [{"enum": ["early", "late"]}, {"type": "null"}]},
         "on": {"$ref": "#/$defs/Day"},
         "free": {"anyOf": [{"enum": ["flat"]}, {"type": "string"}]},
@@ -307,7 +308,7 @@ CHOSEN = {
     ("value", "half"),
     [
         ({"note": "dry"}, {"note": "dr"}), ({"when": "early"}, {}), ({"on": "2026-03-01"}, {}), ({"free": "flat"}, {"free": "fla"}),
-        ({"depths": ["deep"]}, {"depths": []}), ({"beds": {"one": "11111111-2222-3333-4444-555555555555"}}, {"beds": {}}),
+        ({"format": "wide"}, {"format": "wid"}), ({"depths": ["deep"]}, {"depths": []}), ({"beds": {"one": "11111111-2222-3333-4444-555555555555"}}, {"beds": {}}),
     ],
 )  # fmt: skip
 def test_choices_and_dates_appear_once_they_are_whole(value: Any, half: Any) -> None:

@@ -5,11 +5,12 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
+from msgspec.structs import replace
+
 from ..core.errors import NotAccepted, RequestError
 from ..engine.effects import RunCallable, Steps
 from ..filled import FilledAnswer
 from ..plain_values import plain_value
-from ..reply import Reply
 
 Accept = Callable[[Any], Any]
 """Takes what came, a text or a value; gives True, False, or the reason why not in words."""
@@ -49,20 +50,27 @@ def _found(pattern: "re.Pattern[str]", value: Any) -> "bool | str":
     return pattern.search(text) is not None or f"{pattern.pattern!r} is not found in it"
 
 
-def accepted(accept: Accept, value: Any, reply: Reply) -> Steps[None]:
+def accepted(accept: Accept, value: Any, answers: tuple[FilledAnswer, ...]) -> Steps[None]:
     """See that what came is accepted; the function may take its time, or be a coroutine.
 
+    Args:
+        answers: all that were paid for; the last one has the value.
+
     Raises:
-        NotAccepted: it is not; the answer, which has been paid for, is in it.
+        NotAccepted: it is not, or the function has failed; the answers are in it.
     """
-    said = yield RunCallable(partial(accept, value), None)
+    try:
+        said = yield RunCallable(partial(accept, value), None)
+    except Exception as failure:  # of the application's own function: the answer is there all the same
+        raise _not_accepted(f"accept failed: {type(failure).__name__}: {failure}", answers) from failure
     if said is True:
         return
-    why = f": {said}" if isinstance(said, str) and said else ""
     if said is not False and not isinstance(said, str):
-        raise RequestError(
-            f"accept gave a {type(said).__name__}", hint="It gives True, False, or the reason why not as a text."
-        )
-    error = NotAccepted(f"the answer was not accepted{why}"[:500], partial=reply)
-    error.answers = (FilledAnswer(means="prompt", reply=reply, problem="invalid", errors=(why[2:],)),)
-    raise error
+        raise _not_accepted(f"accept gave a {type(said).__name__}, and not True, False or the reason why not", answers)
+    raise _not_accepted(f"the answer was not accepted{f': {said}' if said else ''}", answers)
+
+
+def _not_accepted(what: str, answers: tuple[FilledAnswer, ...]) -> NotAccepted:
+    error = NotAccepted(what[:500], partial=answers[-1].reply)
+    error.answers = (*answers[:-1], replace(answers[-1], problem="invalid", errors=(what[:500],)))
+    return error

@@ -13,6 +13,7 @@ from ..core.usage import Usage
 from ..engine.call import Call, request_for
 from ..engine.effects import Steps
 from ..engine.operations.chat import ask, check_inputs, expressible
+from ..filled import FilledAnswer
 from ..plain_values import plain_value
 from ..reply import Reply
 from ..row_files import Row
@@ -75,7 +76,7 @@ class Answers:
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
         if self._accept is not None:
-            yield from accepted(self._accept, reply.text, reply)
+            yield from accepted(self._accept, reply.text, (FilledAnswer(means="prompt", reply=reply),))
         return {"answer": reply.text, **facts_of(reply), "attempts": reply.attempts}
 
 
@@ -113,7 +114,7 @@ class Values:
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         filled = yield from self.form_call(prompt).steps()
         if self._accept is not None:
-            yield from accepted(self._accept, filled.value, filled.reply)
+            yield from accepted(self._accept, filled.value, filled.answers)
         facts = facts_of(filled.reply, filled.usage, filled.cost)
         if filled.mended:
             facts["mended"] = list(filled.mended)

@@ -34,7 +34,7 @@ from ..engine.call import Call, request_for
 from ..engine.effects import Sleep, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.operations.chat import Chat, encoded, expressible
-from ..engine.operations.deferred import batches_of, done, path_of
+from ..engine.operations.deferred import GONE, batches_of, done, path_of
 from ..plain_values import plain_value
 from ..reply import Reply
 from .asking import Answers, Requests, Values, facts_of
@@ -47,8 +47,7 @@ log = logging.getLogger("agouti.hooks")
 T = TypeVar("T")
 # What is asked again: nothing is paid by asking.
 _PASSING = (RateLimited, Overloaded, ProviderFault, ConnectionFailed, CircuitOpen)
-# Statuses of what is not there any more, and of what is over.
-_GONE = (404, 410)
+# Statuses of what is over.
 _OVER = (400, 409, 422)
 # Seconds between two looks, from the first to those of a batch that takes long.
 _FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
@@ -154,7 +153,7 @@ class DeferredRun:
             if handed.state == "ended":
                 yield from self._fetch(batch, handed)
         except AgoutiError as error:
-            if error.status not in _GONE:
+            if error.status not in GONE:
                 raise
             self._forget(batch)
             raise RequestError(
@@ -182,7 +181,7 @@ class DeferredRun:
             try:
                 yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
             except AgoutiError as error:
-                if error.status not in (*_GONE, *_OVER):  # there is nothing to cancel any more
+                if error.status not in (*GONE, *_OVER):  # there is nothing to cancel any more
                     failure = failure or error
         if failure is not None:
             raise failure
@@ -195,7 +194,7 @@ class DeferredRun:
                 came: T = yield from done(self._call, outgoing, read)
             except _PASSING as error:
                 wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), _LONGEST)
-                if error.status in _GONE or self._clock() - self._reached + wait > self._patience:
+                if error.status in GONE or self._clock() - self._reached + wait > self._patience:
                     raise
                 tries += 1
                 yield Sleep(wait)

@@ -48,6 +48,11 @@ def digest_of(key: Any) -> bytes:
     return blake2b(text.encode(), digest_size=16).digest()
 
 
+def batches_in(base: sqlite3.Connection) -> list[tuple[str, str, int, float, str]]:
+    """The batches that were handed over, the oldest first: our mark, the provider's name, how many rows, when, file."""
+    return list(base.execute("SELECT mark, name, count, since, file FROM handed ORDER BY since"))
+
+
 class Index:
     """Which rows have a result.
 
@@ -250,7 +255,7 @@ class Index:
 
     def handed(self) -> list[tuple[str, str, int, float, str]]:
         """The batches that were handed over: our mark, the provider's name, how many rows, when, and their file."""
-        return list(self._base.execute("SELECT mark, name, count, since, file FROM handed ORDER BY since"))
+        return batches_in(self._base)
 
     def hand(self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str) -> None:
         """Rows are about to be handed over; on disk when this returns.

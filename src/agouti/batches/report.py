@@ -16,10 +16,9 @@ SUFFIXES = (".json", ".html")
 
 def facts_of(made: "Batch") -> dict[str, Any]:
     """The figures of a run."""
-    answered = made.done + made.found - (made.failed - made.failed_now)
     return {
         "out": None if made.out is None else str(made.out),
-        "answered": answered,
+        "answered": made.answered,
         "cut": made.cut,
         "failed": made.failed,
         "failed_by_kind": made.kinds,

@@ -63,6 +63,7 @@ class Batch(Table[BatchRow]):
     hold them all.
 
     Attributes:
+        answered: have an answer, of this run or an earlier one.
         done: answered by this run.
         failed: have an error, of this run or an earlier one.
         failed_now: of those, how many were asked by this run.
@@ -119,6 +120,11 @@ class Batch(Table[BatchRow]):
     def __repr__(self) -> str:
         where = f", out={str(self.out)!r}" if self.out is not None else ""
         return f"Batch(done={self.done}, failed={self.failed}, found={self.found}, left={self.left}{where})"
+
+    @property
+    def answered(self) -> int:
+        """How many have an answer."""
+        return self.done + self.found - (self.failed - self.failed_now)
 
     @property
     def rows(self) -> tuple[BatchRow, ...]:  # type: ignore[override]

@@ -10,11 +10,10 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from msgspec import Struct
 
 from ..core.errors import RequestError
 from .files import SUFFIXES, written
-from .index import digest_of
+from .index import batches_in, digest_of
 from .result_lines import key_in
 
 
@@ -24,16 +23,8 @@ def places_of(out: Path) -> tuple[Path, Path]:
     return data, out.with_name(f".{out.name}.journal")
 
 
-class Handed(Struct, frozen=True):
-    """A batch that a run has handed over, as its journal has it; ``name`` is empty where it did not come back."""
-
-    name: str
-    count: int
-    since: float
-
-
-def handed_over(out: Path) -> list[Handed]:
-    """The batches that the run of a file has handed over and not fetched yet, the oldest first.
+def handed_over(out: Path) -> list[tuple[str, str, int, float, str]]:
+    """The batches that the run of a file has handed over and not fetched yet: see `index.batches_in`.
 
     Raises:
         RequestError: no run has written there.
@@ -43,7 +34,7 @@ def handed_over(out: Path) -> list[Handed]:
         raise RequestError(f"no run has written to {out}", hint="Name the file that it writes to.")
     try:
         with closing(_opened(journal)) as base:
-            return [Handed(*each) for each in base.execute("SELECT name, count, since FROM handed ORDER BY since")]
+            return batches_in(base)
     except sqlite3.Error as error:
         raise RequestError(f"{journal} cannot be read ({error})", hint="Run the batch again.") from None
 

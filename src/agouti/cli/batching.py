@@ -21,9 +21,8 @@ from ..services.batch import batch
 from .app import Settings
 from .text import on_terminal
 
-# Seconds between two times that progress is shown: on a terminal, and in the log of a run that nobody watches.
-_WATCHED, _LOGGED = 0.1, 30.0
-_TOLD = 1.0
+# Seconds between two times that progress is shown: on a terminal, in the log of a run that nobody watches, as JSON.
+_WATCHED, _LOGGED, _IN_JSON = 0.1, 30.0, 1.0
 # Seconds in which a second interrupt cancels what was handed over.
 _SECONDS = 5
 
@@ -100,7 +99,7 @@ class _Shown:
     def __init__(self, out: str | None, *, in_json: bool = False) -> None:
         self._in_json = in_json
         self._terminal = not in_json and sys.stderr.isatty() and (out is not None or not sys.stdout.isatty())
-        self._every = _WATCHED if self._terminal else _TOLD if in_json else _LOGGED
+        self._every = _WATCHED if self._terminal else _IN_JSON if in_json else _LOGGED
         self._next = time.monotonic() + (0 if self._terminal or in_json else _LOGGED)
         self._is_shown = False
         self.last: Progress | None = None
@@ -111,7 +110,7 @@ class _Shown:
             return
         self._next = now + self._every
         if self._in_json:
-            self._tell(progress)
+            self._write_json(progress)
             return
         text = progress_text(progress)
         if self._terminal:
@@ -120,13 +119,13 @@ class _Shown:
         else:
             click.echo(text, err=True)
 
-    def _tell(self, progress: Progress) -> None:
+    def _write_json(self, progress: Progress) -> None:
         facts = {name: getattr(progress, name) for name in Progress.__struct_fields__}
         click.echo(json.dumps({"progress": facts}), err=True)
 
     def end(self) -> None:
         if self._in_json and self.last is not None:
-            self._tell(self.last)  # a line behind the last row, whenever the one before came
+            self._write_json(self.last)  # a line behind the last row, whenever the one before came
         if self._is_shown:
             click.echo("\r\033[K", nl=False, err=True)
 
@@ -214,9 +213,8 @@ def _say(made: Batch, noun: str, again: str) -> None:
         click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
     cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
     where = f" in {made.out}" if made.out is not None else ""
-    there = made.done + made.found - (made.failed - made.failed_now)
     rate = f" ({made.rate:.0f} a second)" if made.seconds >= 5 and made.rate >= 2 else ""
-    click.echo(f"  {there:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{rate}{cost}", err=True)
+    click.echo(f"  {made.answered:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{rate}{cost}", err=True)
     if made.out is not None and made.costs_in_all != made.costs:
         amounts = ", ".join(f"{amount_text(amount)} {currency}" for currency, amount in made.costs_in_all.items())
         click.echo(f"  all runs on {made.out} together: {amounts}", err=True)

@@ -78,13 +78,13 @@ def asked(body: Mapping[str, Json], beside: Mapping[str, Any] | None = None) -> 
             options[name] = value
     if extra:
         options["extra"] = extra
-    for name in beside or ():
+    for name, value in (beside or {}).items():
         if name not in _BESIDE:
             raise RequestError(
                 f"exchange has no option {name!r}",
                 hint=f"Parameters stand in the body; beside it there are {', '.join(sorted(_BESIDE))}.",
             )
-        options[name] = (beside or {})[name]
+        options[name] = value
     return Asked(model, messages, options, chunks)
 
 

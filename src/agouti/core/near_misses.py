@@ -2,21 +2,8 @@
 
 from collections.abc import Mapping
 
-_PARAMETERS = (
-    "temperature",
-    "top_p",
-    "max_tokens",
-    "max_completion_tokens",
-    "stop",
-    "seed",
-    "n",
-    "presence_penalty",
-    "frequency_penalty",
-    "top_k",
-    "min_p",
-    "reasoning_effort",
-    "logprobs",
-)
+from .parameters import NAMES
+
 _ADDRESS = "Did you mean address?"
 _KEY = 'Did you mean key? It says where the key lives: key = { env = "NAME" }.'
 
@@ -33,7 +20,7 @@ OF_PROVIDERS: Mapping[str, str] = {
 """In the entry of a provider."""
 
 OF_MODELS: Mapping[str, str] = {
-    **{name: f"Write parameters = {{ {name} = ... }}." for name in _PARAMETERS},
+    **{name: f"Write parameters = {{ {name} = ... }}." for name in NAMES},
     **dict.fromkeys(("model", "model_name", "id", "model_id"), "Did you mean name?"),
     "timeout": "Did you mean deadline? It counts seconds.",
     **dict.fromkeys(("fallbacks", "backup"), "Did you mean fallback?"),

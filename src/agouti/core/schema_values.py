@@ -163,8 +163,8 @@ def texts_at_once(schema: Schema) -> Callable[[tuple[str | None, ...]], bool] | 
         found = [schema if wrapped is None or place[:1] == ("value",) else wrapped]
         try:
             for key in place:
-                found = [inner for each in found for leaf in _leaves(each, schema) for inner in _inside(leaf, key)]
-            texts = [leaf for each in found for leaf in _leaves(each, schema) if takes("string", leaf, schema)]
+                found = [inner for each in found for leaf in leaves(each, schema) for inner in inside(leaf, key)]
+            texts = [leaf for each in found for leaf in leaves(each, schema) if takes("string", leaf, schema)]
         except RecursionError:
             return False  # a union that has itself among its choices
         return bool(texts) and all(_is_at_once(each) for each in texts)
@@ -176,7 +176,8 @@ _AT_ONCE = frozenset({"date", "time", "date-time", "duration", "uuid", "email", 
 
 
 def _is_at_once(schema: Schema) -> bool:
-    return "enum" in schema or "const" in schema or schema.get("format") in _AT_ONCE
+    form = schema.get("format")  # a schema, where this is a table of properties
+    return "enum" in schema or "const" in schema or (isinstance(form, str) and form in _AT_ONCE)
 
 
 def _has_texts_at_once(schema: Any) -> bool:
@@ -185,14 +186,14 @@ def _has_texts_at_once(schema: Any) -> bool:
     return isinstance(schema, list) and any(map(_has_texts_at_once, schema))
 
 
-def _leaves(schema: Schema, root: Schema) -> list[Schema]:
+def leaves(schema: Schema, root: Schema) -> list[Schema]:
     """A schema without its unions: each of what it may be."""
     schema = resolved(schema, root)
     unions = [each for name in ("anyOf", "oneOf") for each in schema.get(name, ())]
-    return [leaf for each in unions for leaf in _leaves(_as_schema(each), root)] or [schema]
+    return [leaf for each in unions for leaf in leaves(_as_schema(each), root)] or [schema]
 
 
-def _inside(schema: Schema, key: str | None) -> list[Schema]:
+def inside(schema: Schema, key: str | None) -> list[Schema]:
     """What a schema says of the value at a key, or of all items where that is `None`."""
     if key is None:
         return [_as_schema(each) for each in (*schema.get("prefixItems", ()), schema.get("items")) if each is not None]

@@ -255,3 +255,21 @@ def percentile(buckets: dict[int, int], share: float) -> float | None:
         if passed >= share * total and total:
             return _seconds_of(bucket)
     return None
+
+
+def speed(tokens: int | None, seconds: float, writing: float | None) -> float | None:
+    """Tokens a second, where that can be told: an answer that came at once was written before, nobody knows how fast.
+
+    Args:
+        seconds: from the request to the whole answer.
+        writing: of those, from the first piece on.
+
+    >>> speed(100, 2.0, 1.0), speed(5, 0.2, 0.0003)
+    (100.0, None)
+    """
+    if not tokens or writing is None or writing < max(_AT_ONCE, seconds * _AT_ONCE):
+        return None
+    return round(tokens / writing, 2)
+
+
+_AT_ONCE = 0.02

@@ -8,18 +8,17 @@ from typing import TYPE_CHECKING, Literal, overload
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..batches.result_files import Handed, handed_over
+from ..batches.deferred import Batch
+from ..batches.result_files import handed_over
 from ..calls import calls_of
 from ..core.errors import AgoutiError
 from ..engine.call import Call
 from ..engine.effects import Steps
-from ..engine.operations.deferred import batches_of, done
+from ..engine.operations.deferred import GONE, batches_of, done
 from . import run
 
 if TYPE_CHECKING:
     from ..client import AsyncClient, Client
-
-_GONE = (404, 410)
 
 
 class DeferredBatch(Struct, frozen=True, kw_only=True):
@@ -74,17 +73,17 @@ def batch_status(
     target = calls.target(label)
     batches_of(target)
     call = replace(calls.about(target.provider.label), targets=(target,))
-    return run(client, _looked(call, handed_over(Path(out))))
+    return run(client, _looked(call, [Batch(*each) for each in handed_over(Path(out))]))
 
 
-def _looked(call: Call, handed: list[Handed]) -> Steps[list[DeferredBatch]]:
+def _looked(call: Call, handed: list[Batch]) -> Steps[list[DeferredBatch]]:
     looked: list[DeferredBatch] = []
     for each in handed:
         looked += [(yield from _look(call, each))]
     return looked
 
 
-def _look(call: Call, handed: Handed) -> Steps[DeferredBatch]:
+def _look(call: Call, handed: Batch) -> Steps[DeferredBatch]:
     """How far one is; one that cannot be asked for hides no other."""
     noted = DeferredBatch(name=handed.name, state="unknown", done=0, total=handed.count, since=handed.since)
     if not handed.name:
@@ -93,5 +92,5 @@ def _look(call: Call, handed: Handed) -> Steps[DeferredBatch]:
     try:
         there = yield from done(call, batches.look(handed.name), batches.read)
     except AgoutiError as error:
-        return replace(noted, state="gone" if error.status in _GONE else "unknown", why=error.what)
+        return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.what)
     return replace(noted, state=there.state, done=there.done, why=there.why)

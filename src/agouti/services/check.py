@@ -130,7 +130,7 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
                 dialect = provider.dialect.name
                 hint = f"Is {dialect} its dialect? {wrong.hint}"
                 findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
-    if twice := stands_twice(provider.base):
+    if (twice := stands_twice(provider.base)) and any(each.ok is False for each in findings):  # such paths there are
         hint = f"Take one out of providers.{entry.label}.address."
         findings.insert(1, Finding("path", False, f"{twice} stands in the address twice", hint))
     findings += yield from about_files(calls.config, entry)

@@ -361,7 +361,7 @@ class _Work:
         cells = {names[cell.key]: cell for cell in self.cells} if journal is not None else {}
         kept: dict[str, _Kept] = {}
         for told in journal.rows if journal is not None else ():
-            cell = cells.get(told.pop(KEY, None))
+            cell = cells.get(told[KEY])
             if cell is None:
                 continue
             try:

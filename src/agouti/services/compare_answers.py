@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from ..calls import Calls
 from ..core.chat import Completion, Json, Request
 from ..core.errors import RequestError
+from ..core.statistics import speed
 from ..engine.call import Call
 from ..engine.effects import Steps, Together
 from ..reply import Reply
@@ -58,24 +59,6 @@ def answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> Compare
         currency=currency,
         finish_reason=reply.finish_reason,
     )
-
-
-def speed(tokens: int | None, seconds: float, writing: float | None) -> float | None:
-    """Tokens a second, where that can be told: an answer that came at once was written before, nobody knows how fast.
-
-    Args:
-        seconds: from the request to the whole answer.
-        writing: of those, from the first piece on.
-
-    >>> speed(100, 2.0, 1.0), speed(5, 0.2, 0.0003)
-    (100.0, None)
-    """
-    if not tokens or writing is None or writing < max(_AT_ONCE, seconds * _AT_ONCE):
-        return None
-    return round(tokens / writing, 2)
-
-
-_AT_ONCE = 0.02
 
 
 def again(row: ComparedAnswer, answer: Completion, cell: Cell) -> Reply:
@@ -130,12 +113,17 @@ def judged_pairs(
             cells.setdefault((cell.prompt, cell.repeat, parameters_text(cell.parameters)), []).append(cell)
 
     def one(first: Cell, second: Cell) -> Steps[JudgedPair]:
-        here, there = rows[first.key], rows[second.key]
-        name = digest_of("pair", (yield from judge.identity_of_pair(here, there, first.request)))
+        here, there = (rows[first.key], first.request), (rows[second.key], second.request)
+        name = digest_of("pair", (yield from judge.identity_of_pair(here, there)))
         if name in kept:
             known = {key: value for key, value in kept[name].items() if key in JudgedPair.__struct_fields__}
-            return replace(msgspec.convert(known, JudgedPair), prompt=first.prompt, repeat=first.repeat)
-        pair = yield from judge.better(here, there, first.request)
+            # The verdict is on texts: others may have written the same ones.
+            return replace(
+                msgspec.convert(known, JudgedPair),
+                label=first.label, other=second.label,
+                prompt=first.prompt, repeat=first.repeat, parameters=first.parameters,
+            )  # fmt: skip
+        pair = yield from judge.better(here, there)
         if journal is not None and pair.won is not None:
             with suppress(RequestError):  # a full disk costs no verdict but at a kill
                 journal.add({KEY: name, **msgspec.to_builtins(pair)})

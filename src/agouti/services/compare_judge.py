@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from hashlib import sha256
 from statistics import pstdev
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 import msgspec
 from msgspec import Struct
@@ -24,6 +24,8 @@ from .compare_rows import ComparedAnswer, JudgedPair
 if TYPE_CHECKING:
     from ..engine.operations.structured import FormCall
 
+Asked: TypeAlias = tuple[ComparedAnswer, Request]
+"""An answer, and what was asked."""
 JUDGE = "Is the answer right, complete and to the point?"
 
 
@@ -72,40 +74,49 @@ class Judge:
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content, self.repeats)
 
-    def identity_of_pair(self, one: ComparedAnswer, other: ComparedAnswer, request: Request) -> Steps[str]:
+    def identity_of_pair(self, one: "Asked", other: "Asked") -> Steps[str]:
         """A digest of what the judge is asked of two answers."""
-        answers = {"first": one.text, "second": other.text}
-        call = self._call(Better, self._asked(request, one.prompt, answers, self.question))
+        call = self._call(Better, self._asked({"first": one, "second": other}, self.question))
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content)
 
-    def _asked(self, request: Request, prompt: int, answers: dict[str, str], task: str) -> "list[Message]":
+    def _asked(self, answers: "dict[str, Asked]", task: str) -> "list[Message]":
         """What the judge is asked: the whole request with what is said of it, fenced so that no answer speaks to it."""
-        messages, media = [], []
-        for message in request.messages:
+        media: list[Json] = []
+        said = {f"request_of_{name}": self._said(request.messages, media) for name, (_, request) in answers.items()}
+        one, *others = said.values()
+        # Models of entries with system texts of their own were asked otherwise.
+        facts: dict[str, Json] = {"request": one} if all(each == one for each in others) else {**said}
+        if self._expected is not None:
+            facts["expected"] = self._expected[next(iter(answers.values()))[0].prompt]
+        facts |= {name: row.text for name, (row, _) in answers.items()}
+        text = f"{msgspec.json.encode(facts).decode()}\n\n{task}"
+        return [Message("system", _DATA), Message("user", [*media, {"type": "text", "text": text}] if media else text)]
+
+    def _said(self, messages: Sequence[Message], media: list[Json]) -> list[Json]:
+        """Messages as JSON; what the judge can see of them is put among the media, once each."""
+        made: list[Json] = []
+        for message in messages:
             content: Json = message.content
             if isinstance(content, list):
                 said = []
                 for part in content:
                     kind = MEDIA.get(str(part.get("type")))
                     if kind is not None and kind in self._sees:
-                        media.append(part)
-                        said.append({"type": kind, "number": len(media)})
+                        if part not in media:
+                            media.append(part)
+                        said.append({"type": kind, "number": media.index(part) + 1})
                     elif kind is not None:
                         said.append({"type": "text", "text": _NOT_SHOWN.format(kind=kind)})
                     else:
                         said.append(part)
                 content = said
-            messages.append({"role": message.role, "content": content})
-        facts: dict[str, Json] = {"request": messages}
-        if self._expected is not None:
-            facts["expected"] = self._expected[prompt]
-        text = f"{msgspec.json.encode({**facts, **answers}).decode()}\n\n{task}"
-        return [Message("system", _DATA), Message("user", [*media, {"type": "text", "text": text}] if media else text)]
+            made.append({"role": message.role, "content": content})
+        return made
 
     def _scoring(self, row: ComparedAnswer, request: Request) -> "list[Message]":
         task = f"Judge the answer. {self.question} Give a reason, and a score from 0 (useless) to 10 (perfect)."
-        return self._asked(request, row.prompt, {"answer": row.text}, task)
+        return self._asked({"answer": (row, request)}, task)
 
     def _call(self, kind: type, messages: "list[Message]") -> "FormCall":
         call, _form = self.calls.form(self.label, kind, messages, {"cache": False})
@@ -146,10 +157,11 @@ class Judge:
         if isinstance(error, HOLDS_FOR_ALL):
             self._ended = error.what
 
-    def better(self, one: ComparedAnswer, other: ComparedAnswer, request: Request) -> Steps[JudgedPair]:
+    def better(self, one: "Asked", other: "Asked") -> Steps[JudgedPair]:
         """Which of two answers is the better one; asked twice, each of them first once."""
+        row = one[0]
         pair = JudgedPair(
-            label=one.label, other=other.label, prompt=one.prompt, repeat=one.repeat, parameters=one.parameters,
+            label=row.label, other=other[0].label, prompt=row.prompt, repeat=row.repeat, parameters=row.parameters,
             currency=None if self.price is None else self.price.currency,
         )  # fmt: skip
         task = f"Which of the two answers is the better one? {self.question} Give a reason first."
@@ -159,9 +171,8 @@ class Judge:
         for first, second, counts in ((one, other, _FIRST), (other, one, _SECOND)):
             if self._ended:
                 return replace(pair, error=self._ended, cost=total_cost(costs) if costs else None)
-            answers = {"first": first.text, "second": second.text}
             try:
-                filled = yield from self._call(Better, self._asked(request, one.prompt, answers, task)).steps()
+                filled = yield from self._call(Better, self._asked({"first": first, "second": second}, task)).steps()
             except AgoutiError as error:
                 self._end(error)
                 costs += [answer.reply.cost for answer in error.answers]

@@ -93,9 +93,7 @@ class Comparison(Table[ComparedAnswer]):
         return (*SUFFIXES, ".html", ".png")
 
     def _columns(self) -> list[str]:
-        names = [
-            name for name in ComparedAnswer.__struct_fields__ if name not in ("checks", "check_errors", "parameters")
-        ]
+        names = [name for name in ComparedAnswer.__struct_fields__ if name not in _FLAT]
         return [*names, *_flat_names(self.rows)]
 
     def records(self) -> list[dict[str, Any]]:
@@ -115,21 +113,21 @@ class Comparison(Table[ComparedAnswer]):
 
 
 def _flat_names(rows: Iterable[ComparedAnswer]) -> list[str]:
-    names = {f"parameter_{name}": None for row in rows for name in row.parameters}
-    return [*names, *{f"check_{name}": None for row in rows for name in row.checks}]
+    every = list(rows)
+    names = [f"{prefix}_{name}" for field, prefix in _FLAT.items() for row in every for name in getattr(row, field)]
+    return list(dict.fromkeys(names))
 
 
 def _flat(row: ComparedAnswer) -> dict[str, Any]:
     flat = msgspec.to_builtins(row)
-    for name, value in flat.pop("parameters").items():
-        flat[f"parameter_{name}"] = value
-    for name, value in flat.pop("checks").items():
-        flat[f"check_{name}"] = value
-    broken = flat.pop("check_errors")
-    if broken and flat["error"] is None:
-        flat["reason"] = flat["reason"] or "; ".join(f"{name}: {why}" for name, why in broken.items())
+    for field, prefix in _FLAT.items():
+        flat |= {f"{prefix}_{name}": value for name, value in flat.pop(field).items()}
     result: dict[str, Any] = flat
     return result
+
+
+_FLAT = {"parameters": "parameter", "checks": "check", "check_errors": "check_error"}
+"""Fields with several values, and what the column of each is called."""
 
 
 def costs_of(rows: Iterable[ComparedAnswer], pairs: Iterable[JudgedPair] = ()) -> dict[str, float]:

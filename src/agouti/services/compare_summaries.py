@@ -26,7 +26,7 @@ class ModelSummary(Struct, frozen=True, kw_only=True):
         answers, errors, cut: how many came, failed, and were cut off by a cap.
         first_token, seconds, tokens_per_second, output_tokens, reasoning_tokens, cached_tokens: means.
         seconds_median, seconds_p95: of all answers: half took no longer, and nineteen of twenty.
-        cost: of all answers, those that failed included; `None` where one is not known.
+        cost: of all answers, and of those that failed as far as it is known; `None` where that of an answer is not.
         judge_cost: what judging them cost, in ``judge_currency``.
         distinct: different answers to one prompt, as a share of its repetitions: 1 where none came twice.
         similarity: how alike the answers to one prompt are on average, from 0 to 1.
@@ -110,8 +110,15 @@ def summaries(
     rows: Iterable[ComparedAnswer], similarities: "dict[tuple[str, str, int], float] | None"
 ) -> Iterable[ModelSummary]:
     """A summary for each model with each set of parameters."""
-    for (label, parameters), group in _by_model(rows).items():
-        yield _summary(label, parameters, group, similarities)
+    groups = _by_model(rows)
+    names = _names(row for group in groups.values() for row in group)
+    for (label, parameters), group in groups.items():
+        yield _summary(label, parameters, group, names, similarities)
+
+
+def _names(rows: Iterable[ComparedAnswer]) -> list[str]:
+    """The checks of a comparison; a model that has answered nothing has them too, and passed none."""
+    return list(dict.fromkeys(name for row in rows if row.error is None for name in row.checks))
 
 
 def _by_model(rows: Iterable[ComparedAnswer]) -> dict[tuple[str, str], list[ComparedAnswer]]:
@@ -125,6 +132,7 @@ def _summary(
     label: str,
     parameters: str,
     group: list[ComparedAnswer],
+    names: list[str],
     similarities: "dict[tuple[str, str, int], float] | None",
 ) -> ModelSummary:
     good = [row for row in group if row.error is None]
@@ -141,7 +149,6 @@ def _summary(
     distinct = mean([len(set(texts)) / len(texts) for texts in repeated.values()])
     costs = [row.cost for row in group if row.error is None or row.cost is not None]
     seconds = [row.seconds for row in good if row.seconds is not None]
-    names = dict.fromkeys(name for row in good for name in row.checks)
     return ModelSummary(
         label=label,
         parameters=group[0].parameters,
@@ -204,7 +211,7 @@ def differences(rows: Iterable[ComparedAnswer]) -> Iterable[ModelDifference]:
         if label == other or parameters != others:
             continue
         one, two = groups[label, parameters], groups[other, others]
-        names = dict.fromkeys(name for row in (*one, *two) if row.error is None for name in row.checks)
+        names = _names((*one, *two))
         for name in (*names, "seconds", "output_tokens", "cost"):
             first, second = ([row for row in each if name in names or row.error is None] for each in (one, two))
             if name == "cost" and len({row.currency for row in (*first, *second)}) != 1:
@@ -260,9 +267,9 @@ def by_prompt(rows: Iterable[ComparedAnswer]) -> Iterable[PromptSummary]:
     cells: dict[tuple[int, str, str], list[ComparedAnswer]] = {}
     for row in rows:
         cells.setdefault((row.prompt, row.label, parameters_text(row.parameters)), []).append(row)
+    names = _names(row for group in cells.values() for row in group)
     for (prompt, label, _), group in sorted(cells.items(), key=lambda item: item[0][0]):
         good = [row for row in group if row.error is None]
-        names = dict.fromkeys(name for row in group for name in row.checks)
         checks = {name: values for name in names if (values := _by_prompt(group, name).get(prompt))}
         yield PromptSummary(
             prompt=prompt,

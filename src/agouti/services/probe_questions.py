@@ -22,13 +22,13 @@ from ..core.errors import (
     RequestRefused,
 )
 from ..core.events import Event, Text
+from ..core.statistics import speed
 from ..engine.accumulate import ReplyAccumulator
 from ..engine.effects import Steps
 from ..engine.operations.chat import ask
 from ..engine.operations.chat_streamed import stream
 from ..engine.operations.unseen import unseen
 from ..reply import Reply
-from .compare_answers import speed
 from .probe import Found, Probed, Probing, seen
 
 REFUSALS = (RequestError, RequestRefused, AddressWrong, ContextOverflow, ModelUnknown, NoAccess)

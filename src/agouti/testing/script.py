@@ -163,8 +163,9 @@ class Script(AnsweringHook):
             "reasoning": reasoning,
             "calls": tuple(calls),
             "usage": usage,
+            "cut": cut,
+            "latency": latency,
         }
-        facts = {**facts, "cut": cut, "latency": latency}
         self._add(label, pattern, list(said) or [""], facts, times)
 
     def error(

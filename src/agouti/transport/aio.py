@@ -267,11 +267,11 @@ class _Handler(ResponseHandler):
 _CONNECTED: "ContextVar[Callable[[], None] | None]" = ContextVar("agouti_connected", default=None)
 
 
-class _Connector(aiohttp.TCPConnector):
-    """One limit for the look-up of a name, all of its addresses and the handshake."""
+class _Announcing(aiohttp.BaseConnector):
+    """What all connectors share: replies that are read as ours are, and callers who hear of a connection."""
 
-    def __init__(self, **options: Any) -> None:
-        super().__init__(**options)
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
         self._factory = partial(_Handler, loop=self._loop)  # type: ignore[assignment]
 
     async def connect(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
@@ -280,6 +280,10 @@ class _Connector(aiohttp.TCPConnector):
         if connected is not None:
             connected()
         return connection
+
+
+class _Connector(_Announcing, aiohttp.TCPConnector):
+    """One limit for the look-up of a name, all of its addresses and the handshake."""
 
     async def _create_connection(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
         try:
@@ -289,22 +293,11 @@ class _Connector(aiohttp.TCPConnector):
             raise aiohttp.ConnectionTimeoutError("no connection in time") from None
 
 
+class _SocketConnector(_Announcing, aiohttp.UnixConnector):
+    """Connections to a socket file."""
+
+
 _PUBLIC = "public"
-
-
-class _SocketConnector(aiohttp.UnixConnector):
-    """Connections to a socket file, told of as the others are."""
-
-    def __init__(self, path: str, **options: Any) -> None:
-        super().__init__(path, **options)
-        self._factory = partial(_Handler, loop=self._loop)  # type: ignore[assignment]
-
-    async def connect(self, req: Any, traces: Any, timeout: Any) -> Any:  # noqa: ASYNC109
-        connection = await super().connect(req, traces, timeout)
-        connected = _CONNECTED.get()
-        if connected is not None:
-            connected()
-        return connection
 
 
 def _leave(session: aiohttp.ClientSession) -> None:

@@ -14,6 +14,8 @@ from ..provider import Target
 
 T = TypeVar("T")
 
+GONE = (404, 410)
+"""Statuses of a batch that is not there any more."""
 _LARGE = Timeouts(connect=10.0, first_byte=300.0, between_chunks=60.0, total=3600.0)
 
 

@@ -3,6 +3,7 @@
 import logging
 from collections.abc import Callable, Mapping
 from functools import partial
+from inspect import iscoroutinefunction
 from typing import Any, Literal, Protocol, TypeAlias
 
 from msgspec import Struct
@@ -13,6 +14,7 @@ from ...core.errors import AgoutiError, DeadlineExceeded, ToolCallInvalid, TooMa
 from ...core.messages import said
 from ...core.usage import total_usage
 from ...forms import Misfit
+from ...plain_values import with_items
 from ...reply import Reply, ToolUse
 from ..accumulate import ReplyAccumulator
 from ..call import Call
@@ -210,7 +212,8 @@ class ToolLoop:
         if tool is None or tool.function is None:
             return f"There is no function {call.name!r}; there are {', '.join(self._tools) or 'none'}."
         try:
-            return partial(tool.function, **tool.read(call.arguments))
+            function = partial(tool.function, **tool.read(call.arguments))
+            return function if iscoroutinefunction(tool.function) else partial(_with_items, function)
         except Misfit as misfit:
             why = call.problem or "; ".join(misfit.errors)
             return f"The arguments of {call.name} do not fit: {why}. Correct them and call it again."
@@ -243,6 +246,10 @@ def _called(function: Callable[[], Any], call: Call, name: str) -> Steps[Any]:
     except TimeoutError:
         call.check_time()  # the function's own time, or that of the call
         raise
+
+
+def _with_items(function: Callable[[], Any]) -> Any:
+    return with_items(function())
 
 
 def _give(value: Any) -> Any:
