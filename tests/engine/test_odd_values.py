@@ -200,6 +200,8 @@ def test_refusals_of_hooks_wait_for_nothing_and_count_nowhere(tmp_path: Path) ->
             assert (refused.value.what, refused.value.hint) == ("the library is closed", "Ask after eight.")
         assert client.ask("n", "x").text == "ok"  # the limit has its one request still
         assert client.usage().total.calls == 1
+        with pytest.raises(agouti.CallRefused):
+            client.ask("m", "x")  # and is not asked where it has none left
     with agouti.Client(config(), transport=FakeTransport([GOOD]), hooks=[Refuse(fallback=True)]) as client:
         assert client.ask("m", "x").attempts[-1].model == "y"
 
