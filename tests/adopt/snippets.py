@@ -74,4 +74,7 @@ REFUSED: list[tuple[str, str]] = [
     ("JSON", '{"model": "quill"}'),
     ("a table", "name | key\n--- | ---\nnb | x"),
     ("a path", "/etc/passwd"),
+    ("words in quotes", '"hello there"'),
+    ("a word with a remark", "hello # the model"),
+    ("a command that goes on", "hello &&"),
 ]

@@ -85,8 +85,11 @@ def test_letters_that_output_has_no_place_for_are_escaped_and_told(
 
 @pytest.mark.parametrize("name", ASKING)
 def test_what_a_full_disk_does_not_take_is_shown(name: str, server: RawServer, tmp_path: Path) -> None:
+    buffered = {"PYTHONUNBUFFERED": ""}  # what waits in a buffer is what can be lost
     with open("/dev/full", "wb") as full:
-        process = started(tmp_path, *ASKING[name], stdin=subprocess.PIPE, stdout=full, stderr=subprocess.PIPE)
+        process = started(
+            tmp_path, *ASKING[name], stdin=subprocess.PIPE, stdout=full, stderr=subprocess.PIPE, env=buffered
+        )
         _, err = process.communicate(b"hi\n", timeout=60)
     assert process.returncode == 1
     assert CHINESE.encode() in err or b"\\u4f60" in err

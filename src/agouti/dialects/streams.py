@@ -1,6 +1,7 @@
 """What stream decoders share: split the bytes, take each payload, stop at the end or at the first failure."""
 
 from collections.abc import Iterable
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any, ClassVar, Protocol, TypeVar
 
 import msgspec
@@ -97,18 +98,8 @@ def rows_of(values: Iterable[Any], kind: type[T]) -> list[T]:
     """
     rows = []
     for value in values:
-        try:
+        with suppress(msgspec.ValidationError):
             rows.append(lenient(value, kind))
-        except msgspec.ValidationError:
-            fields = {}
-            for name, each in value.items() if isinstance(value, dict) else ():
-                try:
-                    lenient({name: each}, kind)
-                except msgspec.ValidationError:
-                    continue
-                fields[name] = each
-            if fields:
-                rows.append(lenient(fields, kind))
     return rows
 
 
