@@ -209,6 +209,7 @@ async with client.stream("almanac", "Plan my spring bed.", max_tokens=9) as stre
     await stream.show()
 sync = agouti.Client("agouti.toml")
 shown = sync.stream("almanac", "Plan my spring bed.", max_tokens=9)
+made = await agouti.batch(client, "almanac", ["Peas?", "Kale?", "Leek?"], max_tokens=5, progress=True)
 """
 
 
@@ -232,6 +233,9 @@ def test_in_a_notebook(served: Served, tmp_path: Path, monkeypatch: pytest.Monke
             again = shell.run_cell("shown")
             assert again.success, again.error_in_exec
         texts = [each.data.get("text/markdown", "") for each in captured.outputs if "text/markdown" in each.data]
+        lines = [each.data["text/plain"] for each in captured.outputs if set(each.data) == {"text/plain"}]
+        assert lines[0] == ""  # one line, which says how far the batch is
+        assert lines[-1].startswith("  3 of 3")
         whole = shell.user_ns["stream"].reply.text
         assert texts[0] == ""
         assert whole in texts

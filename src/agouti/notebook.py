@@ -11,7 +11,7 @@ _ROWS = 30
 _CELL = 80
 
 
-def _in_notebook() -> bool:
+def in_notebook() -> bool:
     """Whether there is a cell to draw in."""
     ipython = sys.modules.get("IPython")
     shell = None if ipython is None else ipython.get_ipython()
@@ -25,7 +25,7 @@ class Live:
         self._text = ""
         self._drawn = 0.0
         self._display: Any = None
-        if _in_notebook():
+        if in_notebook():
             from IPython.display import Markdown, display
 
             self._markdown = Markdown

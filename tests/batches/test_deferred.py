@@ -160,6 +160,7 @@ class Provider:
         self.begun: list[dict[str, Any]] = []
         self.fail_begin = 0
         self.lose_begin = 0
+        self.fail_look = False
         self.status: dict[str, Any] = {"status": "completed", "output_file_id": "out", "error_file_id": "err"}
         self.out: bytes | list[dict[str, Any]] = b""  # results, in the order of the rows
         self.files: list[bytes] = []
@@ -183,7 +184,13 @@ class Provider:
                 return
             told = self._batch(len(self.begun) - 1)
         elif path.endswith(b"/content"):
-            out = lines_of(self.files[-1], *self.out) if isinstance(self.out, list) else self.out
+            if b"/file-" in path:
+                file = self.files[int(path.split(b"file-")[1].partition(b"/")[0]) - 1]
+                connection.write(reply(b"\n".join(each for each in file.splitlines() if each.startswith(b'{"custom'))))
+                return
+            number = path.partition(b"out-")[2].partition(b"/")[0]
+            file = self.files[int(number or 0) - 1]
+            out = lines_of(file, *self.out) if isinstance(self.out, list) else self.out
             connection.write(reply(out if b"out" in path else b""))
             return
         elif method == b"DELETE":
@@ -191,12 +198,19 @@ class Provider:
             told = {"deleted": True}
         elif b"/batches?" in path:
             told = {"data": [self._batch(number) for number in range(len(self.begun))]}
+        elif self.fail_look:
+            connection.write(reply(b"{}", "503 Away"))
+            return
+        elif int(path.rpartition(b"-")[2]) >= len(self.begun):
+            connection.write(reply(b"{}", "404 None"))
+            return
         else:
             told = self._batch(int(path.rpartition(b"-")[2]))
         connection.write(reply(json.dumps(told).encode()))
 
     def _batch(self, number: int) -> dict[str, Any]:
-        return {"id": f"batch-{number}", "metadata": self.begun[number]["metadata"], **self.status}
+        its = {"output_file_id": f"out-{number + 1}"} if "input_file_id" in self.status else {}
+        return {"id": f"batch-{number}", "metadata": self.begun[number]["metadata"], **self.status, **its}
 
 
 def lines_of(file: bytes, *results: Any) -> bytes:
@@ -299,7 +313,7 @@ def failing(provider: Provider, fails: Any) -> Any:
 
 
 def test_an_outage_while_it_looks_and_fetches_is_waited_out(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(deferred, "_FIRST", 0.05)
+    monkeypatch.setattr(deferred, "FIRST", 0.05)
     provider = Provider()
     provider.out = [good("1"), good("2")]
     fails = lambda what, times: 503 if what.startswith("GET") and times <= 2 else None  # noqa: E731
@@ -314,7 +328,7 @@ def test_a_full_queue_is_waited_for_and_what_is_there_is_fetched(
 ) -> None:
     """Providers bound how much may wait: the third batch goes once the first is done."""
     monkeypatch.setattr(FilesAndBatches, "most", 1)
-    monkeypatch.setattr(deferred, "_FIRST", 0.05)
+    monkeypatch.setattr(deferred, "FIRST", 0.05)
     provider = Provider()
     provider.out = [good("ok")]
     fails = lambda what, times: 429 if what == "POST /batches" and times in (2, 3, 4) else None  # noqa: E731
@@ -438,7 +452,7 @@ def test_batch_without_a_mark_is_found_by_its_time_and_its_results(
 ) -> None:
     begun: list[dict[str, Any]] = []
     looks: list[str] = []
-    monkeypatch.setattr(deferred, "_FIRST", 0.05)
+    monkeypatch.setattr(deferred, "FIRST", 0.05)
     old = {"id": "b-old", "processing_status": "ended", "request_counts": {"succeeded": 2}, "created_at": "2026-01-01T00:00:00Z"}  # fmt: skip
 
     def behave(connection: Connection, _: int) -> None:
@@ -518,3 +532,75 @@ def test_how_far_batches_are_is_said_while_a_run_waits_and_after_its_kill(
     assert "no such field" in after[1].why
     assert abs(after[0].since - time.time()) < 300
     assert len(provider.begun) == 2  # nothing was handed over, fetched or forgotten by looking
+
+
+def test_a_batch_whose_journal_is_lost_is_taken_over(tmp_path: Path) -> None:
+    """Its answers are found by the keys of the rows, and by what they were asked where the provider tells that."""
+    provider = Provider()
+    provider.status["input_file_id"] = "file-1"
+    rows = [{"id": name, "note": f"{name} is up"} for name in ("pea", "kale", "bean")]
+    with serving(provider) as server, agouti.Client(config(server, retries={"max": 0})) as client:
+        asking: Any = {"prompt": "{note}", "key": "id", "deferred": True}
+        provider.out = [good("1"), good("2"), good("3")]
+        provider.status["status"] = "in_progress"
+        patient = {**asking, "patience": 0.0}
+        provider.fail_look = True
+        with pytest.raises(agouti.AgoutiError):
+            agouti.batch(client, "a", rows, out=tmp_path / "lost.jsonl", **patient)
+        provider.fail_look, provider.status["status"] = False, "completed"
+        for file in tmp_path.iterdir():
+            file.unlink()
+        changed = [*rows[:2], {"id": "bean", "note": "bean is eaten"}, {"id": "leek", "note": "leek is up"}]
+        with pytest.raises(agouti.RequestError, match="answers to other rows"):
+            agouti.batch(
+                client, "a", [{"id": "x", "note": "y"}], out=tmp_path / "x.jsonl", take_over="batch-0", **asking
+            )
+        assert len(provider.begun) == 1
+
+        def handed_over() -> list[str]:
+            return [json.loads(line)["body"]["messages"][0]["content"] for line in provider.files[-1].splitlines() if line.startswith(b'{"custom')]  # fmt: skip
+
+        made = agouti.batch(client, "a", changed, out=tmp_path / "o.jsonl", take_over="batch-0", **asking)
+        assert handed_over() == ["bean is eaten", "leek is up"]  # and nothing that is answered
+        assert made.done == 4
+        assert {row.key: row.answer for row in made} == {"pea": "1", "kale": "2", "bean": "1", "leek": "2"}
+        again = agouti.batch(client, "a", changed, out=tmp_path / "o.jsonl", **asking)
+        assert (again.done, again.found) == (0, 4)
+        for wrong, words in (
+            (["batch 7"], "no name of a batch"),
+            ([7], "no name"),
+            ("batch-9", "p knows no batch batch-9"),
+        ):
+            with pytest.raises(agouti.AgoutiError, match=words):
+                agouti.batch(client, "a", rows, out=tmp_path / "w.jsonl", take_over=wrong, **asking)
+        with pytest.raises(agouti.RequestError, match="goes with deferred"):
+            agouti.batch(client, "a", rows, out=tmp_path / "w.jsonl", take_over="batch-0")
+
+
+def test_the_command_takes_over_where_nothing_is_told_of_what_was_asked(tmp_path: Path) -> None:
+    """Format `messages` tells answers alone: the keys are proof enough, as they are for what was noted."""
+    with serve(deferred=0.2) as late:
+        (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in NOTES))
+        (tmp_path / "agouti.toml").write_text(late.entry("letterbox"))
+        run = [sys.executable, "-m", "agouti", "batch", LABELS[1], "rows.jsonl", "--prompt", "From {note}", "--key", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
+        environment = {**os.environ, **late.environment}
+        process = subprocess.Popen(run, cwd=tmp_path, env=environment, stderr=subprocess.PIPE)
+        for _ in range(500):
+            if asked(late, "letterbox") >= 2:
+                break
+            time.sleep(0.02)
+        process.kill()
+        process.communicate()
+        name = json.loads(
+            subprocess.run(
+                [*run[:5], "--out", "o.jsonl", "--status", "--json"], cwd=tmp_path, env=environment, capture_output=True
+            ).stdout
+        )[0]["name"]
+        for file in tmp_path.glob("*o.jsonl*"):
+            file.unlink()
+        before = asked(late, "letterbox")
+        done = subprocess.run(
+            [*run, "--take-over", name], cwd=tmp_path, env=environment, capture_output=True, text=True
+        )
+        assert "12 of 12 answered" in done.stderr, done.stderr
+        assert asked(late, "letterbox") - before < 8  # looks and results, and nothing handed over

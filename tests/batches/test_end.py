@@ -322,3 +322,41 @@ def test_a_run_leaves_a_report(tmp_path: Path) -> None:
     assert "<b>too long" not in page
     with pytest.raises(agouti.RequestError, match="no report"):
         made.report(tmp_path / "r.txt")
+
+
+def test_runs_on_a_file_have_a_budget_together_and_leave_a_report_however_they_end(
+    server: RawServer, client: agouti.Client, tmp_path: Path
+) -> None:
+    rows = [f"bed {number}" for number in range(120)]
+    out, report = tmp_path / "o.jsonl", tmp_path / "r.json"
+    asking: dict[str, Any] = {"out": out, "max_tokens": 9, "budget_in_all": 0.5, "report": report, "at_once": 1}
+    agouti.batch(client, "m", rows, limit=10, **asking)
+    assert json.loads(report.read_text())["stopped"] == ""
+    for _ in range(2):  # the third run has nothing left
+        with pytest.raises(agouti.BudgetExceeded, match="budget of all runs on the file"):
+            agouti.batch(client, "m", rows, **asking)
+        facts = json.loads(report.read_text())
+        assert 75 < facts["answered"] <= 83  # each may cost 0.088, and costs 0.005
+        assert facts["left"] == 120 - facts["answered"]
+        assert facts["costs_of_all_runs"]["USD"] == pytest.approx(0.005 * facts["answered"])
+        assert "budget of all runs" in facts["stopped"]
+    assert len(server.questions) == facts["answered"]
+    whole = agouti.batch(client, "m", rows[: facts["answered"]], **asking)  # who has all needs no budget
+    assert (whole.done, whole.found) == (0, facts["answered"])
+    for wrong, words in (({"report": "r.txt"}, "suffix"), ({"out": None}, "goes with out")):
+        with pytest.raises(agouti.RequestError, match=words):
+            agouti.batch(client, "m", rows, **{**asking, **wrong})
+
+
+def test_an_interrupted_command_leaves_its_report(server: RawServer, tmp_path: Path) -> None:
+    (tmp_path / "agouti.toml").write_text(
+        f'[providers.p]\naddress = "{server.address}"\n[models.m]\nprovider = "p"\nname = "quill"\n'
+        'price = { input = 1000, output = 1000, currency = "USD" }\n'
+    )
+    (tmp_path / "rows.txt").write_text("".join(f"bed {number}\n" for number in range(60)))
+    command = [sys.executable, "-m", "agouti", "batch", "m", "rows.txt", "--out", "o.csv", "-n", "9", "--report", "r.html", "--budget-in-all", "0.1"]  # fmt: skip
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False, timeout=60)
+    assert done.returncode == 1
+    assert "the budget of all runs on the file" in done.stderr
+    page = (tmp_path / "r.html").read_text()
+    assert "Stopped: the budget of all runs on the file" in page

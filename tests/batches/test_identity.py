@@ -375,3 +375,26 @@ def test_what_does_not_fit_its_form_is_kept_by_no_cache(tmp_path: Path) -> None:
             with pytest.raises(agouti.ToolCallInvalid):
                 client.ask("m@p", "Frost?", tools=[frost], run_tools=True, temperature=0)
             assert client.ask("m@p", "Frost?", tools=[frost], run_tools=True, temperature=0).text == "No."
+
+
+@pytest.mark.parametrize("first", ["jsonl", "csv"])
+def test_keys_are_the_same_in_tables_that_know_numbers_and_in_those_that_do_not(
+    server: RawServer, tmp_path: Path, first: str
+) -> None:
+    (tmp_path / "r.csv").write_text("id,note\n1,one\n2,two\n07,three\n")
+    rows = [{"id": 1, "note": "one"}, {"id": 2, "note": "two"}, {"id": "07", "note": "three"}]
+    (tmp_path / "r.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    second = {"jsonl": "csv", "csv": "jsonl"}[first]
+    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "o.jsonl"}
+    with entry(server) as client:
+        assert agouti.batch(client, "m", tmp_path / f"r.{first}", **asking).done == 3
+        for name in (second, first, second):
+            made = agouti.batch(client, "m", tmp_path / f"r.{name}", **asking)
+            assert (made.done, made.found) == (0, 3)
+        (tmp_path / f"r.{second}").write_text((tmp_path / f"r.{second}").read_text().replace("two", "new"))
+        made = agouti.batch(client, "m", tmp_path / f"r.{second}", **asking)  # what has changed is seen all the same
+        assert (made.done, made.found, len(made)) == (1, 2, 3)
+        both = [{"id": 5, "note": "five"}, {"id": "5", "note": "fifth"}]  # side by side they are two
+        assert agouti.batch(client, "m", both, **{**asking, "out": tmp_path / "b.jsonl"}).done == 2
+        assert agouti.batch(client, "m", both, **{**asking, "out": tmp_path / "b.jsonl"}).found == 2
+    assert len(server.requests) == 6

@@ -12,7 +12,6 @@ from decimal import Decimal
 from os import urandom
 from typing import Any, TypeVar
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.errors import (
@@ -37,7 +36,9 @@ from ..engine.operations.chat import Chat, encoded, expressible
 from ..engine.operations.deferred import GONE, batches_of, done, path_of
 from ..plain_values import plain_value
 from ..reply import Reply
+from . import take_over
 from .asking import Answers, Requests, Values, facts_of
+from .deferred_batch import FIRST, GROWTH, LONGEST, Batch
 from .prompts import RowPrompt
 from .results import Results
 from .units import Unit
@@ -49,8 +50,6 @@ T = TypeVar("T")
 _PASSING = (RateLimited, Overloaded, ProviderFault, ConnectionFailed, CircuitOpen)
 # Statuses of what is over.
 _OVER = (400, 409, 422)
-# Seconds between two looks, from the first to those of a batch that takes long.
-_FIRST, _GROWTH, _LONGEST = 2.0, 1.3, 60.0
 # Clocks differ by so many seconds.
 _SKEW = 300.0
 # What an answer means does not depend on the prompt.
@@ -59,47 +58,25 @@ _ANY_PROMPT = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
 _BYTES = 50_000_000
 
 
-class Batch(Struct, frozen=True):
-    """A batch that was handed over.
-
-    Attributes:
-        mark: our name for it.
-        name: the provider's; empty while it is being handed over.
-        count: its requests.
-        since: when, in seconds since the epoch.
-        file: the provider's name for the file of its requests, where there is one.
-    """
-
-    mark: str
-    name: str
-    count: int
-    since: float
-    file: str = ""
-
-    def id_of(self, digest: bytes) -> str:
-        """The identifier of a row in it: it proves whose batch it is."""
-        return f"{self.mark}-{digest.hex()}"
-
-    def digest_in(self, identifier: str) -> bytes | None:
-        """The row of an identifier; `None` where that is of another batch."""
-        mark, dash, digest = identifier.rpartition("-")
-        if mark != (self.mark if dash else "") or len(digest) != 32:
-            return None
-        try:
-            return bytes.fromhex(digest)
-        except ValueError:
-            return None
-
-
 class DeferredRun:
     """A run whose rows are answered later.
+
+    Args:
+        taken_over: names of batches at the provider whose journal is lost: what they have answered is these rows'.
 
     Raises:
         RequestError: the format has no deferred batches, or the run asks what they cannot do.
     """
 
     def __init__(
-        self, call: Call, ask: Any, work: Work, results: Results, now: Callable[[], float], patience: float = 300.0
+        self,
+        call: Call,
+        ask: Any,
+        work: Work,
+        results: Results,
+        now: Callable[[], float],
+        patience: float = 300.0,
+        taken_over: tuple[str, ...] = (),
     ) -> None:
         if not isinstance(ask, (Answers, Values, Requests)):
             raise RequestError("vectors are not deferred", hint="Leave --deferred (deferred=True) out.")
@@ -114,6 +91,8 @@ class DeferredRun:
         self._patience = patience
         self._reached = self._clock()
         self._tidies = True
+        self._taken_over = taken_over
+        self._found = take_over.Found()
         self.handed: list[Batch] = []
 
     def steps(self, *, cancel: bool = False) -> Steps[None]:
@@ -130,9 +109,10 @@ class DeferredRun:
         if cancel:
             yield from self._cancel()
             return
+        yield from self._find_named()
         portions = self._portions()
         portion = next(portions, None)
-        wait = _FIRST
+        wait = FIRST
         while portion is not None or self.handed:
             while portion is not None and (yield from self._hand(*portion)):
                 portion = next(portions, None)
@@ -142,7 +122,7 @@ class DeferredRun:
             if self.handed or portion is not None:
                 self._work.tell(reached if len(self.handed) == 1 else 0)
                 yield Sleep(wait)
-                wait = min(wait * _GROWTH, _LONGEST)
+                wait = min(wait * GROWTH, LONGEST)
         if self._work.stop is not None:
             raise self._work.stop
 
@@ -193,7 +173,7 @@ class DeferredRun:
             try:
                 came: T = yield from done(self._call, outgoing, read)
             except _PASSING as error:
-                wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), _LONGEST)
+                wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), LONGEST)
                 if error.status in GONE or self._clock() - self._reached + wait > self._patience:
                     raise
                 tries += 1
@@ -208,7 +188,7 @@ class DeferredRun:
         One is taken for ours only with proof: our mark, the file that we handed over, or our identifiers in its
         results. What could be ours and cannot be told yet is waited for: handing its rows over again would pay twice.
         """
-        pause = _FIRST
+        pause = FIRST
         while lost := [batch for batch in self.handed if not batch.name]:
             there = yield from self._patiently(self._batches.listed(), self._batches.read_list)
             unclear = False
@@ -228,7 +208,32 @@ class DeferredRun:
                     hint="Cancel it at the provider, or run the command again once it has ended.",
                 )
             yield Sleep(pause)
-            pause = min(pause * _GROWTH, _LONGEST)
+            pause = min(pause * GROWTH, LONGEST)
+
+    def _find_named(self) -> Steps[None]:
+        """Batches that are to be taken over: their rows are not handed over again.
+
+        Raises:
+            RequestError: one cannot be, or has no answer to a row of this run.
+        """
+        names = tuple(each for each in self._taken_over if each not in [batch.name for batch in self.handed])
+        provider = self._target.provider.label
+        found = yield from take_over.found(names, self._batches, self._patiently, provider, self._now())
+        rows = {found.rows[digest].mark for digest in self._work.digests() if digest in found.rows} if names else ()
+        for mark, batch in found.batches.items():
+            if mark not in rows:
+                raise RequestError(
+                    f"the batch {batch.name} has answers to other rows",
+                    hint="Pass the rows that were handed over, with the same --key (key=...).",
+                )
+        self._found = found
+
+    def _take(self, taken: dict[str, list[Unit]]) -> None:
+        """Rows that a batch has answered which is taken over: it is noted as if it had just been handed over."""
+        for mark, units in taken.items():
+            batch = replace(self._found.batches[mark], count=len(units))
+            self._hand_noted(batch, units)
+            self._note(batch)
 
     def _ours(self, batch: Batch, there: list[Handed]) -> Steps[tuple[str, bool]]:
         """The name of the batch that is proved to be ours, and whether one may be that has not ended yet."""
@@ -257,6 +262,7 @@ class DeferredRun:
         units: list[Unit] = []
         bodies: list[dict[str, Any]] = []
         size = 0
+        taken: dict[str, list[Unit]] = {}
         for unit in self._work.units():
             if self._results.is_handed(unit.digest, unit.prompt.digest):
                 continue
@@ -265,12 +271,16 @@ class DeferredRun:
             except AgoutiError as error:
                 self._work.keep(unit, {"error": f"{type(error).__name__}: {error.what}"})
                 continue
+            if (mark := self._found.has(unit.digest, body)) is not None:
+                taken.setdefault(mark, []).append(unit)
+                continue
             units.append(unit)
             bodies.append(body)
             size += len(str(body))
             if len(units) >= self._batches.most or size > _BYTES:
                 yield units, bodies
                 units, bodies, size = [], [], 0
+        self._take(taken)
         if units:
             yield units, bodies
 
@@ -294,8 +304,7 @@ class DeferredRun:
         if upload is not None:
             file = yield from self._patiently(upload, self._batches.read_file)
         batch = replace(batch, file=file)
-        rows = [(unit.digest, unit.prompt.digest, json.dumps(self._work.head(unit), default=str)) for unit in units]
-        self._results.note_handed(batch.mark, rows, batch.count, batch.since, file)
+        self._hand_noted(batch, units)
         try:
             # Sent once: what is not known to have been begun is looked up by the next run.
             once = replace(self._call, retries=Retries(max=0))
@@ -311,6 +320,10 @@ class DeferredRun:
         self._note(replace(batch, name=handed.name))
         self._reached = self._clock()
         return True
+
+    def _hand_noted(self, batch: Batch, units: list[Unit]) -> None:
+        rows = [(unit.digest, unit.prompt.digest, json.dumps(self._work.head(unit), default=str)) for unit in units]
+        self._results.note_handed(batch.mark, rows, batch.count, batch.since, batch.file)
 
     def _note(self, batch: Batch) -> None:
         self._results.name_handed(batch.mark, batch.name)

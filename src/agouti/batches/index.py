@@ -134,6 +134,13 @@ class Index:
             return "again", 0
         return ("failed" if failed else "done"), 0
 
+    def has_of_earlier_run(self, key: bytes) -> bool:
+        """Whether a run before this one has a result under that key, and this one has not met it."""
+        found = self._base.execute(
+            "SELECT 1 FROM rows WHERE key = ? AND run != ? AND start IS NOT NULL", (key, self.run)
+        ).fetchone()
+        return found is not None
+
     def set(
         self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None, why: str = ""
     ) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.errors import RequestError
 from ..row_files import Row
-from .index import State
+from .index import State, digest_of
 from .result_lines import result_line, why_of
 
 
@@ -31,6 +31,10 @@ class Memory:
         self._kinds: Counter[str] = Counter()
         self.costs: dict[str, float] = {}
         self._lock = threading.Lock()
+
+    def named(self, name: Any) -> tuple[Any, bytes]:
+        """The key of a row, and what stands for it."""
+        return name, digest_of(name)
 
     def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
         with self._lock:

@@ -54,6 +54,18 @@ def key_of(key: str | None, place: int, row: Row) -> Any:
     return row.columns[key]
 
 
+def twin_of(name: Any) -> Any:
+    """The same key in a file of another kind: tables of text know no numbers; `None` where there is none.
+
+    >>> twin_of(7), twin_of("7"), twin_of("07"), twin_of("pea"), twin_of(True)
+    ('7', 7, None, None, None)
+    """
+    if isinstance(name, str):
+        # As an int is written, and of a length that is read at once.
+        return int(name) if len(name) < 20 and name.isascii() and name.isdigit() and str(int(name)) == name else None
+    return str(name) if isinstance(name, int) and not isinstance(name, bool) else None
+
+
 def too_many(failed: int, done: int, share: float, last: str) -> RequestError | None:
     """The error of a run of which more than a share of rows fails, once a hundred have been asked.
 

@@ -23,6 +23,7 @@ def facts_of(made: "Batch") -> dict[str, Any]:
         "failed": made.failed,
         "failed_by_kind": made.kinds,
         "left": made.left,
+        "stopped": made.stopped,
         "this_run": {
             "answered": made.done,
             "failed": made.failed_now,
@@ -83,7 +84,8 @@ def page(facts: dict[str, Any]) -> str:
         for each in facts["first_failures"]
     ]
     body = f"<p>{as_html('; '.join(filter(None, said)))}.</p>\n{_figure(parts, total)}\n"
-    body += "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in facts["remarks"])
+    stopped = [f"Stopped: {facts['stopped']}"] if facts["stopped"] else []
+    body += "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in [*stopped, *facts["remarks"]])
     body += sortable(["what became of the rows", "rows", "share"], 1, rows)
     if failures:
         body += f"<h2>The first that failed</h2>{sortable(['why', 'line'], 1, failures)}"

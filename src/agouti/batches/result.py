@@ -78,6 +78,7 @@ class Batch(Table[BatchRow]):
         failures: the first few rows of this run that failed: the line of each, and why.
         out: the file of results.
         remarks: what should be known of it, in words.
+        stopped: in a report of a run that was stopped: what has stopped it.
     """
 
     def __init__(
@@ -98,6 +99,7 @@ class Batch(Table[BatchRow]):
         failures: tuple[tuple[int, str], ...] = (),
         remarks: tuple[str, ...] = (),
         read: Callable[[Any], Any] | None = None,
+        stopped: str = "",
     ) -> None:
         self._results = results
         self._read = read
@@ -115,6 +117,7 @@ class Batch(Table[BatchRow]):
         self.seconds = seconds
         self.failures = failures
         self.remarks = remarks
+        self.stopped = stopped
         self.out: Path | None = results.out if isinstance(results, Results) else None
 
     def __repr__(self) -> str:

@@ -19,10 +19,10 @@ from ..config.files import Busy, opened_alone, replaced
 from ..core.errors import RequestError
 from ..forking import undisturbed
 from ..row_files import Row
-from .deferred_rows import DeferredRows
 from .files import ARRAYS, SUFFIXES, written
 from .identities import check_same, identity
 from .index import Index, State, digest_of
+from .indexed_rows import IndexedRows
 from .result_lines import check_results, key_in, result_line, why_of
 
 KEY = "key"
@@ -41,7 +41,7 @@ class Unwritable(RequestError):
     lines: tuple[bytes, ...] = ()
 
 
-class Results(DeferredRows):
+class Results(IndexedRows):
     """What has come of rows, in a file.
 
     Args:
@@ -383,16 +383,6 @@ class Results(DeferredRows):
         """Put what was written on the disk itself: a machine that loses its power has it."""
         with self._lock, suppress(OSError):
             os.fsync(self._file.fileno())
-
-    def counts(self) -> tuple[int, int]:
-        """How many rows have a result, and how many of those failed."""
-        with self._lock:
-            return self._index.counts()
-
-    def kinds(self) -> dict[str, int]:
-        """How many results there are of each kind that is to be told: see `Known.why`."""
-        with self._lock:
-            return self._index.kinds()
 
     def lines(self) -> Iterator[bytes]:
         """The results, in the order in which they are kept."""

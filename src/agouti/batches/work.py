@@ -28,7 +28,6 @@ from ..engine.call import Clocks
 from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
 from ..row_files import Row
 from .asking import Asking, refusals_in
-from .index import digest_of
 from .memory import Memory
 from .pace import Pace
 from .pieces import Waiting, failure_facts, kept_value, key_of, sampled, too_many
@@ -87,7 +86,7 @@ class Work:
         self._clock = clocks.clock
         self._now = clocks.now
         self._most = most
-        self._report = report
+        self.report = report
         self._together = together
         self._portion = portion if together is not None else 1
         self._with_columns = with_columns
@@ -137,7 +136,7 @@ class Work:
     @property
     def left(self) -> int:
         """Rows that are wanted, and have no result."""
-        total = self.progress().total if self.is_over else None
+        total = self.progress().total if self.is_over or self.stop is not None else None
         return max((self.met if total is None else total) - self.found - self.done - self.failed, 0)
 
     @property
@@ -156,8 +155,6 @@ class Work:
             self._results.put_last_what_is_gone()
         self._failed_in_all = self._results.counts()[1]
         self.kinds = self._results.kinds()
-
-    # Which rows.
 
     def _chosen(self) -> Iterator[tuple[int, Row]]:
         """The rows that are wanted, with their numbers."""
@@ -228,11 +225,16 @@ class Work:
                 yield unit
         self.read_all = True
 
+    def digests(self) -> "Iterator[bytes]":
+        """What stands for the key of each row that is wanted, whether it has a result or not."""
+        for place, row in self._chosen():
+            yield self._results.named(key_of(self._settings.key, place, row))[1]
+
     def tell(self, done: int) -> None:
         """Tell how far it is, with so many rows that are done elsewhere."""
-        if self._report is not None:
+        if self.report is not None:
             progress = self.progress()
-            self._report(msgspec.structs.replace(progress, done=progress.done + done))
+            self.report(msgspec.structs.replace(progress, done=progress.done + done))
 
     def wanted(self) -> "Iterator[Unit | None]":
         """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
@@ -259,8 +261,7 @@ class Work:
                 prompt = self._ask.prompt(row)
             except NothingToAsk as wrong:
                 error = wrong.what
-        name = key_of(key, place, row)
-        digest = digest_of(name)
+        name, digest = self._results.named(key_of(key, place, row))
         try:
             state = self._results.state(name, digest, place, row, prompt.digest)
         except RequestError as wrong_row:
@@ -271,8 +272,6 @@ class Work:
             return None
         unit = Unit(name, digest, row, prompt, state == "again")
         return Unusable(unit, error) if error else unit
-
-    # What comes of them.
 
     def _piece(self, units: list[Unit], waited: "Waiting | None" = None) -> Steps[None]:
         waiting = waited
@@ -432,8 +431,8 @@ class Work:
                     hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
                 )
             )
-        if self._report is not None:
-            self._report(self.progress())
+        if self.report is not None:
+            self.report(self.progress())
 
     def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, came: dict[str, Any]) -> None:
         """Write down what came of a row that was handed over, whether this run has met it or not.

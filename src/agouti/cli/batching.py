@@ -13,6 +13,7 @@ import click
 
 from ..batches.result import Batch
 from ..batches.results import Unwritable
+from ..batches.shown_progress import ShownProgress, amount_text, time_text
 from ..batches.units import Progress
 from ..client import AsyncClient
 from ..core.errors import AgoutiError
@@ -21,8 +22,8 @@ from ..services.batch import batch
 from .app import Settings
 from .text import on_terminal
 
-# Seconds between two times that progress is shown: on a terminal, in the log of a run that nobody watches, as JSON.
-_WATCHED, _LOGGED, _IN_JSON = 0.1, 30.0, 1.0
+# Seconds between two lines of progress as JSON.
+_IN_JSON = 1.0
 # Seconds in which a second interrupt cancels what was handed over.
 _SECONDS = 5
 
@@ -93,86 +94,29 @@ def _print(result: dict[str, Any]) -> None:
     click.echo(printable(text) if on_terminal() else text.encode("utf-8", "surrogateescape"))
 
 
-class _Shown:
-    """Shows how far a run is, now and then."""
+class _Shown(ShownProgress):
+    """Shows how far a run is, now and then; in lines of JSON where that is wanted."""
 
     def __init__(self, out: str | None, *, in_json: bool = False) -> None:
+        super().__init__(watched=sys.stderr.isatty() and (out is not None or not sys.stdout.isatty()))
         self._in_json = in_json
-        self._terminal = not in_json and sys.stderr.isatty() and (out is not None or not sys.stdout.isatty())
-        self._every = _WATCHED if self._terminal else _IN_JSON if in_json else _LOGGED
-        self._next = time.monotonic() + (0 if self._terminal or in_json else _LOGGED)
-        self._is_shown = False
-        self.last: Progress | None = None
+        if in_json:
+            self.every(_IN_JSON, at_once=True)
 
-    def __call__(self, progress: Progress) -> None:
-        self.last = progress
-        if (now := time.monotonic()) < self._next:
-            return
-        self._next = now + self._every
+    def show(self, progress: Progress) -> None:
+        """Say it."""
         if self._in_json:
-            self._write_json(progress)
-            return
-        text = progress_text(progress)
-        if self._terminal:
-            self._is_shown = True
-            click.echo(f"\r\033[K{text}", nl=False, err=True)
+            facts = {name: getattr(progress, name) for name in Progress.__struct_fields__}
+            click.echo(json.dumps({"progress": facts}), err=True)
         else:
-            click.echo(text, err=True)
-
-    def _write_json(self, progress: Progress) -> None:
-        facts = {name: getattr(progress, name) for name in Progress.__struct_fields__}
-        click.echo(json.dumps({"progress": facts}), err=True)
+            super().show(progress)
 
     def end(self) -> None:
-        if self._in_json and self.last is not None:
-            self._write_json(self.last)  # a line behind the last row, whenever the one before came
-        if self._is_shown:
-            click.echo("\r\033[K", nl=False, err=True)
-
-
-def progress_text(progress: Progress) -> str:
-    """How far a run is, as one line.
-
-    >>> progress_text(Progress(total=2000, found=0, done=500, failed=1, costs={"USD": 0.25}, rate=41.2,
-    ...     seconds_left=36.4, at_once=24))
-    '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.25 USD, 36 s left'
-    """
-    through = progress.found + progress.done + progress.failed
-    said = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
-    if progress.failed:
-        said.append(f"{progress.failed:,} failed")
-    if progress.rate:
-        rate = f"{progress.rate:.0f}/s" if progress.rate >= 2 else f"{progress.rate * 60:.0f} a minute"
-        said.append(f"{rate} with {progress.at_once} at once")
-    said += [f"{amount_text(amount)} {currency}" for currency, amount in progress.costs.items()]
-    if progress.seconds_left is not None:
-        said.append(f"{time_text(progress.seconds_left)} left")
-    return "  " + ", ".join(said)
-
-
-def amount_text(amount: float) -> str:
-    """An amount of money, small ones to the millionth.
-
-    >>> amount_text(2.5), amount_text(0.0123456), amount_text(0.00004)
-    ('2.50', '0.012346', '0.000040')
-    """
-    return f"{amount:.2f}" if amount >= 0.1 else f"{amount:.6f}"
-
-
-def time_text(seconds: float) -> str:
-    """A span of time, as people say it.
-
-    >>> time_text(36.4), time_text(600), time_text(9000), time_text(400000)
-    ('36 s', '10 min', '2 h 30 min', '4.6 days')
-    """
-    if seconds < 90:
-        return f"{seconds:.0f} s"
-    if seconds < 5400:
-        return f"{seconds / 60:.0f} min"
-    if seconds < 129600:
-        hours, minutes = divmod(round(seconds / 60), 60)
-        return f"{hours} h {minutes} min" if minutes else f"{hours} h"
-    return f"{seconds / 86400:.1f} days"
+        """There is no more."""
+        if not self._in_json:
+            super().end()
+        elif self.last is not None:
+            self.show(self.last)  # a line behind the last row, whenever the one before came
 
 
 def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:

@@ -94,6 +94,12 @@ class DeferredBatches(Protocol):
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         """What came of the requests, in any order."""
 
+    def requests(self, handed: Handed) -> Outgoing | None:
+        """The request for what was asked; `None` where the provider does not give it back."""
+
+    def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
+        """The identifier of each request of a batch, and its body."""
+
     def leftovers(self, handed: Handed) -> list[Outgoing]:
         """The requests that delete what stays at the provider once everything is fetched."""
 
@@ -213,6 +219,13 @@ class FilesAndBatches:
             why="; ".join(str(each.get("message")) for each in listed if isinstance(each, dict))[:300],
         )
 
+    def requests(self, handed: Handed) -> Outgoing | None:
+        return Outgoing("follow", f"/files/{handed.file}/content", None, "GET") if handed.file else None
+
+    def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
+        for fields in _lines(body):
+            yield str(fields.get("custom_id") or ""), fields.get("body")
+
     def leftovers(self, handed: Handed) -> list[Outgoing]:
         files = [handed.file, *[each.removeprefix("/files/").removesuffix("/content") for each in handed.results]]
         return [Outgoing("follow", f"/files/{name}", None, "DELETE") for name in files if name and "/" not in name]
@@ -267,6 +280,12 @@ class MessageBatches:
             results=(address,) if ended and isinstance(address, str) else (),
             begun=str(fields.get("created_at") or ""),
         )
+
+    def requests(self, handed: Handed) -> Outgoing | None:
+        return None
+
+    def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
+        yield from ()
 
     def leftovers(self, handed: Handed) -> list[Outgoing]:
         return []  # there are no files, and the results go by themselves

@@ -1,8 +1,10 @@
 """Batches: one prompt for every row of a file; what is paid is kept, whatever happens, and asked once."""
 
 import os
-from collections.abc import Callable, Coroutine, Mapping, Sequence
-from contextlib import AbstractContextManager, nullcontext, suppress
+import sys
+from collections.abc import Callable, Coroutine, Mapping
+from contextlib import ExitStack, suppress
+from decimal import Decimal
 from functools import partial
 from typing import TYPE_CHECKING, Any, Unpack, overload
 
@@ -19,6 +21,7 @@ from ..batches.prompts import NothingToAsk, RowPrompt, RowPrompts, Template
 from ..batches.result import Batch, BatchPlan
 from ..batches.result_lines import CUT
 from ..batches.results import Results
+from ..batches.shown_progress import ShownProgress
 from ..batches.sources import REQUEST_KEY, Looked, looked_through
 from ..batches.units import Progress, Settings
 from ..batches.work import Work
@@ -32,100 +35,20 @@ from ..engine.groups import Group
 from ..engine.operations.chat import Chat, expressible
 from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
-from ..options import Options
 from . import run
-from .batch_checks import again_of, check, until_of
+from .batch_checks import again_of, check, names_of, until_of
+from .batch_options import OWN
+from .batch_options import BatchOptions
 from .batch_threads import prepare_in_thread
 
 if TYPE_CHECKING:
-    from datetime import datetime
 
     from ..batches.cluster import ClusterRun
     from ..client import AsyncClient, Client
-    from ..core.structured import Means
+    from ..ledger.budgets import BlockBudget
 
 # What a client takes on at once while the pace is looked for: threads cost more than tasks.
 _THREADS, _TASKS = 64, 256
-
-
-class BatchOptions(Options, total=False):
-    """What `batch` takes besides the options of every call.
-
-    Attributes:
-        prompt: what each row is asked, its columns in braces: ``"Sort this note: {note}"``. Other braces stay as they
-            are. Without it a row's text, or all of its columns.
-        column: ask this column alone, as it is, instead of a prompt.
-        kind: a type of your own, or a JSON Schema, that is filled from each row: see `Client.fill`.
-        means, repairs: as for `Client.fill`.
-        accept: a function of what came, a text or a value, that gives True, False or the reason why not; or a regular
-            expression that is found in it. An answer that is not accepted is the row's error ``NotAccepted``.
-        embed: ask for a vector of each row.
-        dimensions: how long the vectors are to be.
-        image_columns, file_columns: columns that name an image or a file each, by path or address.
-        out: a file for the results: .jsonl, .csv, .parquet; for vectors .npz or .npy. In memory without it.
-        key: the column that tells rows apart, so that rows may come and go between two runs; their number without it.
-        in_order: put the results of .jsonl into the order of the rows at the end; other files always are.
-        quote_formulas: cells of .csv that a spreadsheet would take for formulas get a ' in front.
-        at_once: so many requests at a time; without it the pace is found: see the guide.
-        limit: ask only the first so many rows.
-        sample: ask only so many rows, taken by chance, the same ones each time.
-        retry_failed: ask those again that have an error, or those alone whose error is of a kind: ``"RateLimited"``.
-        retry_cut: ask those again whose answer ends at its cap; it stays until there is another one. A cap that is
-            higher now goes with ``keep``.
-        anew: begin again; results that are there are lost.
-        keep: go on with results that were asked otherwise (another prompt, model, ...).
-        budget: the most that the run may cost, in the currency of the model's price.
-        cluster: address of a Dask scheduler, whose workers ask the rows; the results come here.
-        deferred: hand the rows over as batches of the provider, which answers them later, at its lower price; the same
-            call fetches them, also after a stop.
-        cancel_deferred: cancel what was handed over.
-        stop_after: so many failures alone, all in the same way, end the run (25); 0: none do.
-        stop_at_share: more than this share of failures ends the run, from a hundred rows on: 0.05.
-        until: no row is begun after this time, ``"07:00"`` (the next one), an ISO date or a `datetime.datetime`; the
-            same call goes on later.
-        patience: seconds without a success that end it, while errors may pass (300).
-        delimiter, encoding: of a text file; found out otherwise.
-        progress: told after each row.
-        on_row: told of each row in their order, as soon as all before it are there; without ``out``, rows are then not
-            held in memory.
-    """
-
-    prompt: str | None
-    column: str | None
-    kind: Any
-    means: "Means | None"
-    repairs: int
-    accept: "Callable[[Any], Any] | str | None"
-    embed: bool
-    dimensions: int | None
-    image_columns: Sequence[str]
-    file_columns: Sequence[str]
-    out: str | os.PathLike[str] | None
-    key: str | None
-    in_order: bool
-    quote_formulas: bool
-    at_once: int | None
-    limit: int | None
-    sample: int | None
-    retry_failed: bool | str | Sequence[str]
-    retry_cut: bool
-    anew: bool
-    keep: bool
-    budget: float | None
-    cluster: str | None
-    deferred: bool
-    cancel_deferred: bool
-    stop_after: int
-    stop_at_share: float
-    until: "str | datetime"
-    patience: float
-    delimiter: str | None
-    encoding: str
-    progress: Callable[[Progress], None] | None
-    on_row: Callable[[dict[str, Any]], None] | None
-
-
-_OWN = tuple(sorted(BatchOptions.__annotations__.keys() - Options.__annotations__.keys()))
 
 
 class _Prepared(Struct, frozen=True):
@@ -181,7 +104,7 @@ def batch(
 
     if isinstance(client, Client):
         prepared = _prepare(client, label, rows, options)
-        with _budget(client, label, options.get("budget")):
+        with _budgets(client, label, prepared):
             return run(client, _steps(client, prepared))
     return _awaited(client, label, rows, options)
 
@@ -192,7 +115,7 @@ async def _awaited(client: "AsyncClient", label: str, rows: Any, options: Mappin
         prepared = await prepare_in_thread(prepare)
     else:  # an iterable of the application's own may belong to this thread
         prepared = prepare()
-    with _budget(client, label, options.get("budget")):
+    with _budgets(client, label, prepared):
         return await run(client, _steps(client, prepared))
 
 
@@ -235,9 +158,9 @@ def _prepare(
     Raises:
         AgoutiError: something is.
     """
-    own = {name: options[name] for name in _OWN if options.get(name) is not None}
-    plain = {name: value for name, value in options.items() if name not in _OWN}
-    check(own, plain, _OWN)
+    own = {name: options[name] for name in OWN if options.get(name) is not None}
+    plain = {name: value for name, value in options.items() if name not in OWN}
+    check(own, plain, OWN)
     until = until_of(own.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
     target = calls.target(label)
@@ -252,7 +175,9 @@ def _prepare(
     if requests and REQUEST_KEY in looked.columns:
         own.setdefault("key", REQUEST_KEY)
     ask, together, schema = _asking(calls, label, looked, own, plain, requests=requests)
-    _budget(client, label, own.get("budget"))
+    for name in _BUDGETS:
+        if name in own:
+            _budget(client, label, own[name], name)
     if looked.first is not None and together is None:
         with suppress(NothingToAsk):  # of this row alone
             check_call(ask.call(ask.prompt(looked.first)))
@@ -288,7 +213,7 @@ def _prepare(
         ),
         calls.clocks,
         most=min(own.get("at_once", most), most),
-        report=own.get("progress"),
+        report=_shown(own.get("progress")),
         together=together,
         with_columns=not requests,
     )
@@ -299,6 +224,13 @@ def _prepare(
         results.abandon()
         raise
     return _Prepared(calls, work, ask, results, looked, own, schema, deferred, cluster)
+
+
+def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
+    """What is told how far it is."""
+    if progress is True:
+        return ShownProgress(watched=sys.stderr.isatty())
+    return progress or None
 
 
 _ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
@@ -316,7 +248,9 @@ def _deferred(
         raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
     target = calls.target(label)
     about = replace(calls.about(target.provider.label), targets=(target,))
-    return DeferredRun(about, ask, work, results, calls.clocks.now, own.get("patience", 300.0))
+    return DeferredRun(
+        about, ask, work, results, calls.clocks.now, own.get("patience", 300.0), names_of(own.get("take_over", ()))
+    )
 
 
 def _cluster(
@@ -389,7 +323,7 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, 
     if trial and own.get("anew"):
         return Memory()  # nothing that is there counts
     if "out" not in own:
-        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order", "quote_formulas"):
+        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order", "quote_formulas", "budget_in_all"):
             if own.get(name):
                 raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
         return Memory(own.get("on_row"))
@@ -418,10 +352,12 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
 
 def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     work, results = prepared.work, prepared.results
-    clock = prepared.calls.clocks.clock
-    began = clock()
+    began = prepared.calls.clocks.clock()
+    report, shown = prepared.own.get("report"), work.report
 
     def put_away() -> None:
+        if isinstance(shown, ShownProgress) and prepared.own["progress"] is True:  # another one ends with its maker
+            shown.end()
         work.count()
         results.finish(list(work.names), met_all=work.met_all)
 
@@ -439,27 +375,40 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
             yield from prepared.cluster.steps()
         else:
             yield from work.steps()
-    except BaseException:
+    except BaseException as error:
         with suppress(RequestError):  # what has stopped it says more
             put_away()
+            if report is not None:
+                _made(prepared, began, stopped=error).report(report)
         raise
     yield RunCallable(put_away)  # beside the event loop: files are written anew
+    made = _made(prepared, began)
+    if report is not None:
+        yield RunCallable(partial(made.report, report))
+    return made
+
+
+def _made(prepared: _Prepared, began: float, stopped: BaseException | None = None) -> Batch:
+    """What has become of a run."""
+    work, results = prepared.work, prepared.results
+    ends_early = prepared.deferred is not None or work.is_over or stopped is not None
     return Batch(
         results,
         done=work.done,
         failed=work.failed_in_all,
         failed_now=work.failed,
-        left=work.left if prepared.deferred is not None or work.is_over else 0,
+        left=work.left if ends_early else 0,
         found=work.found,
         costs=work.costs,
         costs_in_all=dict(results.costs),
         kinds={why: count for why, count in work.kinds.items() if why != CUT},
         cut=work.kinds.get(CUT, 0),
-        seconds=clock() - began,
+        seconds=prepared.calls.clocks.clock() - began,
         names=list(work.names),
         failures=tuple(work.failures),
         remarks=(*prepared.looked.remarks, *results.remarks),
         read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
+        stopped="" if stopped is None else " ".join(str(stopped).split()) or type(stopped).__name__,
     )
 
 
@@ -484,13 +433,31 @@ def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Ste
 _SAMPLE = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
 
 
-def _budget(client: "Client | AsyncClient", label: str, amount: float | None) -> "AbstractContextManager[Any]":
-    """The budget of a run, in the currency of its model."""
-    if amount is None:
-        return nullcontext()
+# The options that say what may be spent, and what errors call them.
+_BUDGETS = {"budget": "the budget of this run", "budget_in_all": "the budget of all runs on the file"}
+
+
+def _budgets(client: "Client | AsyncClient", label: str, prepared: _Prepared) -> ExitStack:
+    """The budgets that the run counts in."""
+    stack = ExitStack()
+    for name in _BUDGETS:
+        if (amount := prepared.own.get(name)) is not None:
+            budget = _budget(client, label, amount, name)
+            if name == "budget_in_all":  # what is there has cost its part of it
+                budget.purse.spent = Decimal(repr(prepared.results.costs.get(budget.currency, 0.0)))
+            stack.enter_context(budget)
+    return stack
+
+
+def _budget(client: "Client | AsyncClient", label: str, amount: float, name: str) -> "BlockBudget":
+    """A budget in the currency of its model.
+
+    Raises:
+        AgoutiError: the model has no price, or the amount is none.
+    """
     price = calls_of(client).target(label).price
     if price is None:
         raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
     budget = client.budget(amount, price.currency)
-    budget.named = "the budget of this run"
+    budget.named = _BUDGETS[name]
     return budget

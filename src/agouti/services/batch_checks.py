@@ -2,17 +2,31 @@
 
 import builtins
 import os
+import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
 from ..batches.files import ARRAYS, check_installed
+from ..batches.report import SUFFIXES as REPORTS
 from ..batches.result_lines import CUT, UNUSABLE
 from ..core import errors
 from ..core.errors import AgoutiError, RequestError
 from ..core.parameters import NAMES
 from ..core.suggest import near_hint
 from ..engine.question import OPTIONS
+from ..tables import check_suffix
+
+# What is asked elsewhere is neither counted nor looked at here.
+_HERE_ALONE = ("budget", "budget_in_all", "until", "accept")
+_EXCLUDED = (
+    ("anew", "keep"),
+    ("prompt", "column"),
+    ("out", "on_row"),
+    ("cluster", "deferred"),
+    ("deferred", "retry_cut"),
+    *[(place, name) for place in ("cluster", "deferred") for name in _HERE_ALONE],
+)
 
 
 def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]) -> None:
@@ -36,20 +50,21 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
         value = own.get(name, 1)
         if not isinstance(value, int) or isinstance(value, bool) or value < least:
             raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
+    progress = own.get("progress")
+    if not (progress is None or isinstance(progress, bool) or callable(progress)):
+        raise RequestError(f"progress = {progress!r:.80} cannot be told", hint="Pass True, or a function.")
     share = own.get("stop_at_share", 1)
     if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 <= share <= 1:
         raise RequestError(f"stop_at_share = {share!r} is out of range", hint="It takes a number from 0 to 1: 0.05.")
+    if "take_over" in own and not own.get("deferred"):
+        raise RequestError("take_over goes with deferred", hint="Say deferred=True (--deferred).")
     if own.get("embed"):
         for name in ("kind", "image_columns", "file_columns", "accept"):
             if name in own:
                 raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
     elif "dimensions" in own:
         raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
-    for one, other in (
-        ("anew", "keep"), ("prompt", "column"), ("out", "on_row"), ("cluster", "deferred"), ("cluster", "budget"),
-        ("deferred", "budget"), ("deferred", "retry_cut"), ("deferred", "until"), ("cluster", "until"),
-        ("cluster", "accept"), ("deferred", "accept"),
-    ):  # fmt: skip
+    for one, other in _EXCLUDED:
         if own.get(one) and own.get(other):
             raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
     if "kind" not in own:
@@ -60,6 +75,27 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     if suffix in ARRAYS and not own.get("embed"):
         raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
     check_installed(suffix)
+    if "report" in own:
+        check_suffix(own["report"], REPORTS)
+
+
+def names_of(given: Any) -> tuple[str, ...]:
+    """One name or several.
+
+    >>> names_of("batch_7"), names_of(["batch_7", "batch_8"])
+    (('batch_7',), ('batch_7', 'batch_8'))
+
+    Raises:
+        RequestError: it is neither.
+    """
+    names = (given,) if isinstance(given, str) else tuple(given) if isinstance(given, (list, tuple)) else (given,)
+    for name in names:
+        if not isinstance(name, str) or not re.fullmatch(r"[\w.:-]+", name):
+            raise RequestError(
+                f"take_over: {name!r:.80} is no name of a batch",
+                hint='Pass what the provider calls it: take_over="batch_7".',
+            )
+    return names
 
 
 def again_of(own: Mapping[str, Any]) -> frozenset[str]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal, overload
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..batches.deferred import Batch
+from ..batches.deferred_batch import Batch
 from ..batches.result_files import handed_over
 from ..calls import calls_of
 from ..core.errors import AgoutiError

@@ -6,12 +6,11 @@ from typing import Any
 
 import click
 
-from ...batches.report import SUFFIXES
+from ...batches.shown_progress import time_text
 from ...core.masking import printable
 from ...services.batch import plan
-from ...tables import check_suffix
 from ..app import Settings
-from ..batching import run_batch, time_text
+from ..batching import run_batch
 from ..columns import show_columns
 from ..labels import LABEL
 from ..objects import form_named
@@ -41,8 +40,12 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option(
     "--budget", type=click.FloatRange(0, min_open=True), metavar="AMOUNT", help="Spend no more than that in this run."
 )
+@click.option("--budget-in-all", type=click.FloatRange(0, min_open=True), metavar="AMOUNT",
+              help="Spend no more than that in all runs on --out together.")  # fmt: skip
 @click.option("--cluster", metavar="ADDRESS", help="Let the workers of a Dask cluster ask the rows.")
 @click.option("--deferred", is_flag=True, help="Hand the rows over to be answered later, at the lower price for that.")
+@click.option("--take-over", metavar="BATCH", multiple=True,
+              help="With --deferred: take the answers of this batch, whose journal is lost; repeatable.")  # fmt: skip
 @click.option("--retry-failed", is_flag=True, help="Ask those again that failed.")
 @click.option("--retry-kind", "retry_kinds", metavar="KIND", multiple=True,
               help="Ask those again that failed in this way, such as RateLimited; repeatable.")  # fmt: skip
@@ -65,7 +68,9 @@ from ..text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--delimiter", metavar="CHAR", help="What stands between the columns of CSV.")
 @click.option("--encoding", metavar="NAME", help="The encoding of the rows.")
 @click.option("--accept", metavar="RE", help="An answer in which this regular expression is not found has failed.")
-@click.option("--report", metavar="FILE", help="Write what became of the run: a .json file, or a .html page.")
+@click.option(
+    "--report", metavar="FILE", help="Write what became of the run, however it ends: a .json file, or a .html page."
+)
 @click.option("--progress", type=click.Choice(["json"]), help="Say how far it is in lines of JSON, once a second.")
 @click.option("--status", is_flag=True, help="Say how far the deferred batches of --out are; nothing is fetched.")
 @click.option("--export", metavar="FILE", help="Write the results of --out into this file, too; nothing is asked.")
@@ -92,7 +97,6 @@ def command(
     status: bool,
     export: str | None,
     retry_kinds: tuple[str, ...],
-    report: str | None,
     progress: str | None,
     **more: Any,
 ) -> int:
@@ -112,7 +116,9 @@ def command(
         raise click.UsageError("--prompt and --prompt-from exclude each other")
     if as_json and not only_plan:
         raise click.UsageError("--json goes with --plan; results are JSON Lines anyway")
-    options: dict[str, Any] = {name: value for name, value in more.items() if value is not None and value is not False}
+    options: dict[str, Any] = {
+        name: value for name, value in more.items() if value is not None and value is not False and value != ()
+    }
     if retry_kinds:
         if options.get("retry_failed"):
             raise click.UsageError("--retry-failed and --retry-kind exclude each other")
@@ -135,11 +141,7 @@ def command(
     if only_plan:
         return _plan(app, label, rows, options, as_json=as_json)
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
-    if report is not None:
-        check_suffix(report, SUFFIXES)
     made = run_batch(app, label, rows, noun=noun, in_json=progress == "json", **options)
-    if report is not None:
-        made.report(report)
     return 1 if made.failed or made.left else 0
 
 

@@ -1,12 +1,39 @@
-"""What the index says of rows that were handed over to a provider."""
+"""What the index of a run says of its rows."""
 
-from .index import Index
+from threading import Lock
+from typing import Any
+
+from ..forking import undisturbed
+from .index import Index, digest_of
+from .pieces import twin_of
 
 
-class DeferredRows:
-    """Rows that were handed over, as an index knows them."""
+class IndexedRows:
+    """Rows as an index knows them."""
 
     _index: Index
+    _keyed: bool
+    _lock: Lock
+
+    def named(self, name: Any) -> tuple[Any, bytes]:
+        """The key of a row as an earlier run has it, and what stands for it: ``1`` and ``"1"`` are one."""
+        digest = digest_of(name)
+        if self._keyed and (twin := twin_of(name)) is not None:
+            other = digest_of(twin)
+            with self._lock, undisturbed():
+                if self._index.has_of_earlier_run(other) and not self._index.has_of_earlier_run(digest):
+                    return twin, other
+        return name, digest
+
+    def counts(self) -> tuple[int, int]:
+        """How many rows have a result, and how many of those failed."""
+        with self._lock:
+            return self._index.counts()
+
+    def kinds(self) -> dict[str, int]:
+        """How many results there are of each kind that is to be told: see `Known.why`."""
+        with self._lock:
+            return self._index.kinds()
 
     def handed(self) -> list[tuple[str, str, int, float, str]]:
         """The batches that were handed over to a provider: see `Index.handed`."""

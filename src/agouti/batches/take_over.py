@@ -1,0 +1,116 @@
+"""Batches at a provider whose journal is lost: what they have answered is found again by the identifiers in it."""
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from hashlib import blake2b
+from typing import Any
+
+from msgspec import Struct
+
+from ..core.errors import AgoutiError, RequestError
+from ..dialects.base import Outgoing
+from ..dialects.deferred import DeferredBatches, Handed
+from ..engine.effects import Sleep, Steps
+from ..engine.operations.deferred import GONE, path_of
+from .deferred_batch import FIRST, GROWTH, LONGEST, Batch
+
+_HINT = "Name a batch that rows were handed over with, as the provider's list has it, or leave --take-over out."
+
+
+class Taken(Struct, frozen=True):
+    """What is known of a row that such a batch has answered.
+
+    Attributes:
+        mark: of its batch.
+        asked: a digest of the request; empty where the provider does not give back what was asked.
+    """
+
+    mark: str
+    asked: bytes
+
+
+class Found(Struct):
+    """Batches that were found, and the rows in them by the digest of their key."""
+
+    batches: dict[str, Batch] = {}
+    rows: dict[bytes, Taken] = {}
+
+    def has(self, digest: bytes, body: Mapping[str, Any]) -> str | None:
+        """The mark of the batch that has answered this very request; `None` where none has."""
+        taken = self.rows.get(digest)
+        if taken is None or taken.asked not in (b"", request_digest(body)):
+            return None
+        return taken.mark
+
+
+def request_digest(body: Any) -> bytes:
+    """What stands for a request, in whatever order its fields come."""
+    return blake2b(json.dumps(body, sort_keys=True).encode(), digest_size=16).digest()
+
+
+def found(
+    names: tuple[str, ...],
+    batches: DeferredBatches,
+    ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]",
+    provider: str,
+    now: float,
+) -> Steps[Found]:
+    """Wait until the batches of these names have ended, and find their rows.
+
+    Args:
+        ask: what a request about batches gets.
+        provider: how errors call it.
+
+    Raises:
+        RequestError: one has failed, or is none that rows were handed over with.
+    """
+    came = Found()
+    for name in names:
+        wait = FIRST
+        try:
+            handed: Handed = yield from ask(batches.look(name), batches.read)
+        except AgoutiError as error:
+            if error.status not in GONE:
+                raise
+            raise RequestError(f"{provider} knows no batch {name} (HTTP {error.status})", hint=_HINT) from None
+        while handed.state == "waiting":
+            yield Sleep(wait)
+            wait = min(wait * GROWTH, LONGEST)
+            handed = yield from ask(batches.look(name), batches.read)
+        if handed.state == "failed":
+            raise RequestError(f"{provider} could not work on the batch {name}: {handed.why}", hint=_HINT)
+        yield from _add(came, handed, batches, ask, now)
+        if name not in [each.name for each in came.batches.values()]:
+            raise RequestError(f"the batch {name} at {provider} has no answers to rows", hint=_HINT)
+    return came
+
+
+def _add(
+    came: Found,
+    handed: Handed,
+    batches: DeferredBatches,
+    ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]",
+    now: float,
+) -> Steps[None]:
+    """Add the rows of a batch that has ended."""
+    requests: dict[str, bytes] = {}
+    outgoing = batches.requests(handed)
+    if outgoing is not None:
+        body = yield from ask(outgoing, bytes)
+        requests = {name: request_digest(each) for name, each in batches.read_requests(body)}
+    for place in handed.results:
+        body = yield from ask(path_of(place), bytes)
+        for name in _names(batches, body):
+            mark = name.rpartition("-")[0]
+            batch = Batch(mark, handed.name, handed.total, now, handed.file)
+            digest = batch.digest_in(name)
+            if not mark or digest is None or (outgoing is not None and name not in requests):
+                continue
+            came.batches.setdefault(mark, batch)
+            came.rows[digest] = Taken(mark, requests.get(name, b""))
+
+
+def _names(batches: DeferredBatches, body: bytes) -> Iterator[str]:
+    for line in batches.read_results(body):
+        if line.name and line.status:
+            yield line.name
