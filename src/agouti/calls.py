@@ -54,6 +54,7 @@ class Calls:
         hooks: are told of every attempt.
         only: label of the one provider that every name is sent to as it is, where there is one.
         group: number of the group that its calls are part of; 0: of none.
+        breaker: see `Call.breaker`.
     """
 
     def __init__(
@@ -72,6 +73,7 @@ class Calls:
         self._tags: dict[str, str] = {}
         self._hooks = [hooks]  # shared with the same calls under other tags
         self.group = 0
+        self.breaker = True
 
     @property
     def hooks(self) -> "tuple[Hook, ...]":
@@ -169,6 +171,7 @@ class Calls:
             headers=limits.headers,
             clocks=self.clocks,
             group=self.group or AROUND.get(),
+            breaker=self.breaker,
         )
 
     def chat(self, label: str, prompt: "Prompt", options: "Options", *, stream: bool = False) -> Call:

@@ -350,6 +350,23 @@ def test_provider_that_stays_away_ends_it_without_marking_rows(tmp_path: Path) -
     assert not out.exists()
 
 
+def test_rows_that_always_fail_leave_the_provider_to_the_others(tmp_path: Path) -> None:
+    """Eight calls that fail one after the other would have the provider left alone, by everybody."""
+
+    def behave(connection: Connection, _: int) -> None:
+        if "choke" in connection.question:
+            connection.write(reply(b"{}", "500 Choked"))
+        else:
+            connection.write(answer("ok"))
+
+    with serving(behave) as server, agouti.Client(config(server, retries={"max": 0})) as client:
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr("agouti.batches.work._TRIES", 1)
+            made = agouti.batch(client, "a", [f"bed {at}" for at in range(5)] + [f"choke {at}" for at in range(12)])
+        assert (made.done, made.kinds) == (5, {"ProviderFault": 12})
+        assert client.ask("a", "bed").text == "ok"
+
+
 @pytest.mark.parametrize(
     ("options", "answered", "after"),
     [

@@ -40,6 +40,10 @@ class Provider:
 def run(failing: dict[str, agouti.AgoutiError], rows: list[str], **settings: Any) -> tuple[Provider, Work, float]:
     """A run; how long it took by a clock that only its own waits move."""
     provider, now = Provider(failing), [0.0]
+    return provider, run_with(provider, now, rows, **settings), now[0]
+
+
+def run_with(provider: Provider, now: list[float], rows: list[str], **settings: Any) -> Work:
     clocks = Clocks(clock=lambda: now[0], now=lambda: now[0], chance=lambda: 0.5)
     source = Source(lambda: [Row(at, {"text": text}) for at, text in enumerate(rows, 1)], len(rows))
 
@@ -49,7 +53,7 @@ def run(failing: dict[str, agouti.AgoutiError], rows: list[str], **settings: Any
     pace = Pace(None, 64, clocks.clock)
     work = Work(source, Asks(), Memory(), pace, Settings(stop_after=0, **settings), clocks, most=64)  # type: ignore[arg-type]
     drive(work.steps(), now)
-    return provider, work, now[0]
+    return work
 
 
 def drive(steps: Any, now: list[float]) -> None:
@@ -138,3 +142,25 @@ def test_an_outage_is_waited_out_and_ends_the_run_where_it_lasts() -> None:
     everything = {f"r{at}": FAILURES[1] for at in range(5)}
     with pytest.raises(agouti.Overloaded, match="busy"):
         run(everything, list(everything), patience=300.0)
+
+
+@pytest.mark.parametrize("failure", [FAILURES[0], agouti.NotRunning("nothing listens")], ids=["broken", "nobody"])
+def test_an_outage_draws_in_no_rows_without_end(failure: agouti.AgoutiError, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What waits is held in memory: while nothing succeeds, no more than so many rows are begun."""
+    monkeypatch.setattr("agouti.batches.work._WAITING", 50)
+    rows = [f"r{number}" for number in range(20_000)]
+    provider, now = Provider(dict.fromkeys(rows, failure)), [0.0]
+    with pytest.raises(type(failure)):
+        run_with(provider, now, rows, patience=200.0)
+    assert 50 <= len(provider.asked) <= 50 + 64
+
+
+def test_where_nobody_takes_connections_the_last_rows_are_not_to_blame() -> None:
+    rows = [f"r{number}" for number in range(40)]
+    provider, now = Provider(dict.fromkeys(rows[30:], agouti.NotRunning("nothing listens"))), [0.0]
+    with pytest.raises(agouti.NotRunning):
+        run_with(provider, now, rows, patience=200.0)
+    assert now[0] > 150
+    provider = Provider(dict.fromkeys(rows[30:], agouti.NotRunning("nothing listens")))
+    work = run_with(provider, [0.0], rows, until=100.0)  # and whoever comes back is asked
+    assert (work.done, work.failed) == (30, 0)

@@ -115,9 +115,10 @@ class Results(IndexedRows):
             self._begin(self._index, json.loads(json.dumps(asks, default=identity)), anew=anew, keep=keep)
         except sqlite3.DatabaseError as error:
             self.abandon()
-            raise RequestError(
-                f"{self._place} cannot be used ({error})", hint="Move it away; results are found again without it."
-            ) from None
+            # What a full disk does not take is no damage.
+            no_room = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR)
+            hint = f"Make room on its disk. {_GO_ON}" if no_room else "Move it away; results are found again without it."
+            raise RequestError(f"{self._place} cannot be used ({error})", hint=hint) from None
         except OSError as error:
             self.abandon()
             raise self._unwritable(error) from None

@@ -41,6 +41,8 @@ _UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, Conn
 _MAYBE_PAID = (ConnectionLost, TimedOut)
 # A row that only it fails with such an error is given up after so many tries.
 _TRIES = 5
+# So many rows that wait hold no place of others; more are no rows that a provider chokes on, but a provider that is away.
+_WAITING = 1000
 # No row waits longer for its next try.
 _LONGEST = 60.0
 # The rate is of so many seconds.
@@ -294,7 +296,7 @@ class Work:
                 break
             with self._lock:
                 self._streak.waits([each.digest for each in left.units])
-                if not self._drained:
+                if not self._drained and len(self._later) < _WAITING:
                     heappush(self._later, left)
                     break
             waiting, units = left, left.units
@@ -374,13 +376,16 @@ class Work:
         """Seconds until a row is asked again, after an error that passes; `None` where it does not."""
         now, patience = self._clock(), self._settings.patience
         idle = now - self._last_success
-        others = self.done > 0 and (self._drained or (since is not None and self._last_success > since))
+        # Where nobody takes connections, no row is to blame.
+        others = self.done > 0 and not isinstance(error, ConnectionFailed)
+        last = others and self._drained
+        others = last or (others and since is not None and self._last_success > since)
         if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
             # The others get on, or are done: it is about this row.
             self.keep(unit, failure_facts(error))
             return None
         if idle + min(wait, _LONGEST) > patience:
-            if self._drained and self.done > 0:
+            if last:
                 self.keep(unit, failure_facts(error))
                 return None
             hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()

@@ -116,7 +116,8 @@ def _at_target(
     """Ask one model, as often as it makes sense."""
     circuit, clock = target.state.circuit, call.clocks.clock
     next_model = target is not call.targets[-1]
-    if (rest := circuit.closed_for(clock())) is not None:
+    heeds = call.breaker or next_model  # another one can take over at once
+    if heeds and (rest := circuit.closed_for(clock())) is not None:
         return _decided(circuit_open(target, rest), next_model)
     try:
         request = yield from operation.prepare(call, target)
@@ -135,7 +136,8 @@ def _at_target(
         )
         if not isinstance(decision, Again):
             if isinstance(outcome, Failed) and outcome.sent and policy_of(type(outcome.error)).opens_circuit:
-                circuit.failed(clock())
+                if heeds:
+                    circuit.failed(clock())
             elif outcome.sent if isinstance(outcome, Failed) else not outcome.answer.cached:
                 circuit.worked()
             return decision

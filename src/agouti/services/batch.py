@@ -163,6 +163,7 @@ def _prepare(
     check(own, plain, OWN)
     until = until_of(own.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
+    calls.breaker = False
     target = calls.target(label)
     looked = looked_through(
         rows,
