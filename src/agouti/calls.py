@@ -54,7 +54,7 @@ class Calls:
         hooks: are told of every attempt.
         only: label of the one provider that every name is sent to as it is, where there is one.
         group: number of the group that its calls are part of; 0: of none.
-        breaker: see `Call.breaker`.
+        waits: see `Call.waits`.
     """
 
     def __init__(
@@ -73,7 +73,7 @@ class Calls:
         self._tags: dict[str, str] = {}
         self._hooks = [hooks]  # shared with the same calls under other tags
         self.group = 0
-        self.breaker = True
+        self.waits = True
 
     @property
     def hooks(self) -> "tuple[Hook, ...]":
@@ -171,7 +171,7 @@ class Calls:
             headers=limits.headers,
             clocks=self.clocks,
             group=self.group or AROUND.get(),
-            breaker=self.breaker,
+            waits=self.waits,
         )
 
     def chat(self, label: str, prompt: "Prompt", options: "Options", *, stream: bool = False) -> Call:

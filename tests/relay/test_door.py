@@ -117,6 +117,25 @@ def test_tokens_are_hashes_of_a_file_of_their_own_and_can_be_taken_back(relay: R
     assert relay.ask("almanac")[0] == 401  # that the last one was taken back opens nothing
 
 
+@pytest.mark.parametrize(
+    ("name", "may", "words"),
+    [
+        ("a\nb", {}, "no name"),
+        (" ", {}, "no name"),
+        ("x" * 101, {}, "no name"),
+        ("club", {"requests_per_minute": 0}, "out of range"),
+        ("club", {"tokens_per_minute": -1}, "out of range"),
+        ("club", {"calls_at_once": 0}, "out of range"),
+        ("club", {"labels": []}, "no model"),
+        ("club", {"per": "year"}, "out of range"),
+        ("club", {"expires": float("inf")}, "no time"),
+    ],
+)
+def test_tokens_that_cannot_be(name: str, may: dict[str, Any], words: str) -> None:
+    with pytest.raises(agouti.ConfigError, match=words):
+        made(name, **may)
+
+
 @pytest.mark.parametrize("damage", ["gone", "junk", "unknown field", "folder", "deep"])
 def test_nobody_comes_in_where_the_file_cannot_be_read(relay: Running, tokens: TokenFile, damage: str) -> None:
     text = token(tokens, "club")
@@ -181,6 +200,7 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
     spent = 0.0
     text = token(tokens, "purse", budget=0.002)
     free = token(tokens, "free")
+    foreign = token(tokens, "foreign", budget=5, currency="EUR")
     for _ in range(2):
         with relaying(configured(served, tmp_path)) as relay:
             with ThreadPoolExecutor(64) as pool:
@@ -195,6 +215,10 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
             assert relay.ask("almanac", token=free)[0] == 200
             assert relay.ask("quill-mini@northbank", token=text)[0] == 402  # it has no price: nobody could count it
             assert relay.ask("almanac-local", token=text)[0] == 200  # a server of one's own costs nothing
+            assert relay.ask("almanac", token=foreign)[0] == 402  # it is priced in another currency
+            count = {"model": "almanac", "messages": [{"role": "user", "content": "Peas?"}]}
+            status, said, _ = relay.call("/v1/messages/count_tokens", count, headers={"x-api-key": text})
+            assert status == 200, said  # a count costs nothing, whatever the price
     assert 0.0005 < spent <= 0.002
     assert (tmp_path / "relay-usage.sqlite").exists()
 

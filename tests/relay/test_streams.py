@@ -8,6 +8,7 @@ import pytest
 
 import agouti
 from agouti.core.chat import Choice, Completion, ProviderTurn, ToolCall, ToolFunction
+from agouti.core.events import ToolCallPiece
 from agouti.relay.turns import TurnMemory, UniqueCalls
 
 from ..hostile.kit import Connection, RawServer, serving
@@ -107,3 +108,27 @@ def test_an_identifier_that_is_unique_stays() -> None:
     call = ToolCall(ToolFunction("today", "{}"), "call_0123456789abcdef")
     said = Completion((Choice("", "tool_calls", tool_calls=(call,)),))
     assert UniqueCalls().of(said).choices[0].tool_calls == (call,)
+
+
+def test_pieces_of_a_call_that_repeat_its_identifier_are_of_one_call() -> None:
+    pieces = [
+        ToolCallPiece(0, "call_0", "frost"),
+        ToolCallPiece(0, "call_0", None, "{}"),
+        ToolCallPiece(0, None, None, " "),
+    ]
+    unique = UniqueCalls()
+    first, second, third = unique.in_events(pieces, None)
+    assert first.id == second.id != "call_0"  # type: ignore[union-attr]
+    assert third.id is None  # type: ignore[union-attr]
+    alone = unique.in_events([ToolCallPiece(0, "call_0", None, "{}")], None)
+    assert alone[0].id == first.id  # type: ignore[union-attr]
+
+
+def test_a_turn_with_a_number_for_an_identifier_is_no_conversations_own() -> None:
+    memory = TurnMemory()
+    unique = ToolCall(ToolFunction("frost", "{}"), "call_0123456789abcdef")
+    for calls, there in (((unique,), True), ((unique, ToolCall(ToolFunction("today", "{}"), "call_0")), False)):
+        choice = Choice("", "tool_calls", tool_calls=calls, provider_turn=ProviderTurn("lines", ["x"]))
+        memory.keep("club", Completion((choice,)))
+        [found] = memory.with_turns("club", [agouti.Message("assistant", tool_calls=calls)])
+        assert (found.provider_turn is not None) == there

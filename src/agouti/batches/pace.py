@@ -6,6 +6,7 @@ the provider refuses; from then on it tries now and then whether more has become
 
 from collections import deque
 from collections.abc import Callable
+from math import sqrt
 from threading import Lock
 
 from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
@@ -14,8 +15,8 @@ _START = 4
 _GROWTH = 1.5
 # So much more has to get done before a faster pace is kept.
 _GAIN = 1.08
-# Refusals of so few rows say nothing of the pace.
-_FEW = 0.03
+# Refusals of so few rows say nothing of the pace, and neither do more by so many deviations, which are chance.
+_FEW, _CHANCE = 0.03, 3.0
 # Otherwise a refusal takes away so much.
 _STEP_BACK = 0.7
 # Spans of settled pace before it is tried whether more is possible.
@@ -141,7 +142,8 @@ class Pace:
             if self._fixed or began < self._stepped_back:
                 return
             self._refused += 1
-            if self._refused <= 1 + _FEW * self._answered:
+            usual = _FEW * self._answered
+            if self._refused <= 1 + usual + _CHANCE * sqrt(usual):
                 return  # some are refused at any pace
             now = self._clock()
             self._refused = self._answered = 0.0

@@ -1,6 +1,7 @@
 """What a run is taken apart into: rows that wait for another try, those of a sample, what a failure leaves."""
 
 import random
+from collections import deque
 from collections.abc import Iterable
 from typing import Any
 
@@ -9,6 +10,9 @@ from msgspec import Struct
 from ..core.errors import AgoutiError, RequestError
 from ..row_files import Row
 from .units import Unit
+
+# The rate is of so many seconds.
+_SPAN = 20.0
 
 
 class Waiting(Struct, frozen=True, order=True):
@@ -26,6 +30,31 @@ class Waiting(Struct, frozen=True, order=True):
     units: list[Unit]
     tries: int
     since: float | None
+
+
+class Rate:
+    """How many rows a second come to their end, lately.
+
+    >>> rate = Rate()
+    >>> for at in range(30):
+    ...     rate.add(at / 10)
+    >>> rate.at(3.0)
+    10.0
+    """
+
+    def __init__(self) -> None:
+        self._times: deque[float] = deque(maxlen=4096)
+
+    def add(self, now: float) -> None:
+        """A row has come to its end."""
+        self._times.append(now)
+
+    def at(self, now: float) -> float:
+        """Rows a second; 0 where it is too early to say."""
+        while self._times and now - self._times[0] > _SPAN:
+            self._times.popleft()
+        span = now - (self._times[0] if self._times else now)
+        return len(self._times) / span if span > 0.2 else 0.0
 
 
 def kept_value(value: Any) -> Any:

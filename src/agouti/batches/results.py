@@ -117,7 +117,8 @@ class Results(IndexedRows):
             self.abandon()
             # What a full disk does not take is no damage.
             no_room = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR)
-            hint = f"Make room on its disk. {_GO_ON}" if no_room else "Move it away; results are found again without it."
+            moved = "Move it away; results are found again without it."
+            hint = f"Make room on its disk. {_GO_ON}" if no_room else moved
             raise RequestError(f"{self._place} cannot be used ({error})", hint=hint) from None
         except OSError as error:
             self.abandon()

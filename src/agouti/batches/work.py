@@ -1,7 +1,6 @@
 """A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
 
 import itertools
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from heapq import heappop, heappush
 from threading import Lock
@@ -30,7 +29,7 @@ from ..row_files import Row
 from .asking import Asking, refusals_in
 from .memory import Memory
 from .pace import Pace
-from .pieces import Waiting, failure_facts, kept_value, key_of, sampled, too_many
+from .pieces import Rate, Waiting, failure_facts, kept_value, key_of, sampled, too_many
 from .prompts import NothingToAsk, RowPrompt
 from .results import KEY, Results, Unwritable
 from .streak import Streak
@@ -41,12 +40,10 @@ _UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, Conn
 _MAYBE_PAID = (ConnectionLost, TimedOut)
 # A row that only it fails with such an error is given up after so many tries.
 _TRIES = 5
-# So many rows that wait hold no place of others; more are no rows that a provider chokes on, but a provider that is away.
+# So many rows that wait hold no place of others; where more do, it is the provider that is away.
 _WAITING = 1000
 # No row waits longer for its next try.
 _LONGEST = 60.0
-# The rate is of so many seconds.
-_SPAN = 20.0
 # Failures that are told with the result.
 _SHOWN = 3
 # Seconds between two times that what was written is put on the disk itself.
@@ -95,7 +92,7 @@ class Work:
         self._lock = Lock()
         self._began = self._clock()
         self._last_success = self._began
-        self._times: deque[float] = deque(maxlen=4096)
+        self._rate = Rate()
         self._streak = Streak(settings.stop_after)
         self._later: list[Waiting] = []
         self._numbers = itertools.count()
@@ -381,7 +378,9 @@ class Work:
         last = others and self._drained
         others = last or (others and since is not None and self._last_success > since)
         if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
-            # The others get on, or are done: it is about this row.
+            # The others get on, or are done: it is about this row, and says nothing of them.
+            with self._lock:
+                self._streak.waits([unit.digest])
             self.keep(unit, failure_facts(error))
             return None
         if idle + min(wait, _LONGEST) > patience:
@@ -415,7 +414,7 @@ class Work:
                 self.done += 1
                 self._streak.answered(unit.digest)
                 self._last_success = self._clock()
-            self._times.append(self._clock())
+            self._rate.add(self._clock())
             if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
@@ -486,11 +485,7 @@ class Work:
         for most in (self._settings.sample, self._settings.limit):
             if most is not None:
                 total = most if total is None else min(total, most)
-        now = self._clock()
-        while self._times and now - self._times[0] > _SPAN:
-            self._times.popleft()
-        span = now - (self._times[0] if self._times else now)
-        rate = len(self._times) / span if span > 0.2 else 0.0
+        rate = self._rate.at(self._clock())
         wanted = None if total is None else max(total - self.found - self.done - self.failed, 0)
         return Progress(
             total=total,

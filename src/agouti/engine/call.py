@@ -151,8 +151,9 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
         cache: whether it may be answered from a cache; `None`: as the cache thinks.
         fits: whether an answer is what was asked for; what is not is kept by no cache.
         group: number of the group that it is part of; 0: of none.
-        breaker: whether it is not even sent while its model is left alone, and counts towards that. A run over rows has
-            a patience of its own: rows that always fail say nothing of the others.
+        waits: whether it waits and tries again where an error passes, and leaves a model alone that has failed again
+            and again. A run over rows does the waiting itself, where no other model takes over: a row that waits there
+            keeps no place from others, and rows that always fail say nothing of them.
     """
 
     targets: tuple[Target, ...]
@@ -167,7 +168,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     cache: bool | None = None
     fits: Callable[[object], bool] | None = None
     group: int = 0
-    breaker: bool = True
+    waits: bool = True
 
     @property
     def label(self) -> str:

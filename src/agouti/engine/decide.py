@@ -32,6 +32,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
         next_model: whether there is a model that could take over.
         chance: a random number from 0 to 1.
         left: seconds to the deadline; `None`: there is none.
+        waits: whether what passes is waited for here; whoever asks does it otherwise.
     """
 
     request: Request
@@ -44,6 +45,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
     next_model: bool = False
     chance: float = 1.0
     left: float | None = None
+    waits: bool = True
 
 
 class Done(Struct, Generic[Result], frozen=True, gc=False):
@@ -116,6 +118,8 @@ def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | No
     if situation.reduced is not None:
         return Again(0.0, situation.reduced, "reduced")
     if not repeats(error, began=failed.began, after_sending=situation.retries.after_sending):
+        return None
+    if not situation.waits and policy_of(type(error)).repeat is Repeat.ALWAYS:
         return None
     wait = pause(error, situation.repeats, situation.retries, situation.chance)
     return None if wait is None else Again(wait, situation.request, "policy")

@@ -116,8 +116,8 @@ def _at_target(
     """Ask one model, as often as it makes sense."""
     circuit, clock = target.state.circuit, call.clocks.clock
     next_model = target is not call.targets[-1]
-    heeds = call.breaker or next_model  # another one can take over at once
-    if heeds and (rest := circuit.closed_for(clock())) is not None:
+    waits = call.waits or next_model  # another one can take over at once
+    if waits and (rest := circuit.closed_for(clock())) is not None:
         return _decided(circuit_open(target, rest), next_model)
     try:
         request = yield from operation.prepare(call, target)
@@ -136,7 +136,7 @@ def _at_target(
         )
         if not isinstance(decision, Again):
             if isinstance(outcome, Failed) and outcome.sent and policy_of(type(outcome.error)).opens_circuit:
-                if heeds:
+                if waits:
                     circuit.failed(clock())
             elif outcome.sent if isinstance(outcome, Failed) else not outcome.answer.cached:
                 circuit.worked()
@@ -207,6 +207,7 @@ def _situation(
         other_key=other_key and tried.other_keys < provider.keys.count,
         reduced=operation.reduced(outcome.error, request, target) if outcome.sent else None,
         next_model=next_model,
+        waits=call.waits or next_model,
         chance=call.clocks.chance(),
         left=call.left(),
     )

@@ -37,12 +37,10 @@ from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
 from . import run
 from .batch_checks import again_of, check, names_of, until_of
-from .batch_options import OWN
-from .batch_options import BatchOptions
+from .batch_options import OWN, BatchOptions
 from .batch_threads import prepare_in_thread
 
 if TYPE_CHECKING:
-
     from ..batches.cluster import ClusterRun
     from ..client import AsyncClient, Client
     from ..ledger.budgets import BlockBudget
@@ -163,7 +161,7 @@ def _prepare(
     check(own, plain, OWN)
     until = until_of(own.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
-    calls.breaker = False
+    calls.waits = False
     target = calls.target(label)
     looked = looked_through(
         rows,

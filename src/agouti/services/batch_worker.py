@@ -27,7 +27,7 @@ def run_rows(asked: Asked, prompts: list[Any]) -> list[Any]:
     """What came of rows: facts of their results, or errors. Runs on a worker."""
     client = _client(asked.config, asked.file)
     calls = calls_of(client).tagged({})
-    calls.breaker = False
+    calls.waits = False
     options: Any = pickle.loads(asked.options)  # noqa: S301
     none = RowPrompts(Template(None, ()))
     if asked.kind == "vectors":
