@@ -117,6 +117,16 @@ def test_tokens_are_hashes_of_a_file_of_their_own_and_can_be_taken_back(relay: R
     assert relay.ask("almanac")[0] == 401  # that the last one was taken back opens nothing
 
 
+def test_a_response_is_there_for_its_own_token_alone(relay: Running, tokens: TokenFile) -> None:
+    one, other = token(tokens, "one"), token(tokens, "other")
+    assert until(lambda: len(relay.relay.tokens.tokens()) == 3)
+    made = relay.call("/v1/responses", {"model": "almanac", "input": "Peas?"}, token=one)[1]
+    for behind in ("", "/input_items"):
+        assert relay.call(f"/v1/responses/{made['id']}{behind}", token=other)[0] == 404
+    assert relay.call(f"/v1/responses/{made['id']}", token=other, method="DELETE")[0] == 404
+    assert relay.call(f"/v1/responses/{made['id']}", token=one)[0] == 200
+
+
 @pytest.mark.parametrize(
     ("name", "may", "words"),
     [
@@ -217,7 +227,7 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
             assert relay.ask("almanac-local", token=text)[0] == 200  # a server of one's own costs nothing
             assert relay.ask("almanac", token=foreign)[0] == 402  # it is priced in another currency
             count = {"model": "almanac", "messages": [{"role": "user", "content": "Peas?"}]}
-            status, said, _ = relay.call("/v1/messages/count_tokens", count, headers={"x-api-key": text})
+            status, said, _ = relay.call("/v1/messages/count_tokens", count, headers={"x-api-key": foreign})
             assert status == 200, said  # a count costs nothing, whatever the price
     assert 0.0005 < spent <= 0.002
     assert (tmp_path / "relay-usage.sqlite").exists()

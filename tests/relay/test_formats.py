@@ -312,6 +312,11 @@ def test_embeddings_models_and_counts(relay: Running) -> None:
     # Of a provider that says it otherwise, in another number of requests or another form.
     status, other, _ = relay.call("/v1/embeddings", {"model": "lock-embed-1@canal", "input": ["peas", "kale"]})
     assert (status, [each["index"] for each in other["data"]]) == (200, [0, 1])
+    asked = {"model": "lock-embed-1@canal", "input": ["peas", "kale"], "encoding_format": "base64"}
+    _, translated, _ = relay.call("/v1/embeddings", asked)
+    for each, plain in zip(translated["data"], other["data"], strict=True):
+        floats = numpy.frombuffer(base64.b64decode(each["embedding"]), dtype="<f4").tolist()
+        assert floats == pytest.approx(plain["embedding"], rel=1e-6)
     with agouti.Client.at(relay.address + "/v1") as client:
         assert client.models("here")[0].name == "almanac"
         assert client.embed("finder", ["peas"]).dimensions == len(vector)

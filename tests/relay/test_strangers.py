@@ -98,12 +98,23 @@ def test_nobody_holds_a_connection_for_ever(
     served: Served, tmp_path: Path, held: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Whatever was asked on it, and whatever was answered."""
-    monkeypatch.setattr("agouti.relay.connection._HEAD_SECONDS", 1.0)
-    monkeypatch.setattr("agouti.relay.connection._IDLE_SECONDS", 1.0)
+    other = 60.0 if held == "unread" else 1.0  # what is not taken has a time of its own
+    monkeypatch.setattr("agouti.relay.connection._HEAD_SECONDS", other)
+    monkeypatch.setattr("agouti.relay.connection._IDLE_SECONDS", other)
     monkeypatch.setattr("agouti.relay.connection._REST_SECONDS", 0.5)
     # Everything is a refusal.
     with relaying(configured(served, tmp_path, read_seconds=1.5, write_seconds=1.0, require_tokens=True)) as relay:
         hold(relay, held)
+
+
+def test_a_body_may_take_longer_than_a_head(served: Served, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("agouti.relay.connection._HEAD_SECONDS", 0.5)
+    data = post("Host: localhost", "Connection: close")
+    with relaying(configured(served, tmp_path, read_seconds=5)) as relay, connected(relay) as sock:
+        sock.sendall(data[:-20])
+        time.sleep(1.2)
+        sock.sendall(data[-20:])
+        assert sock.recv(65536).startswith(b"HTTP/1.1 200")
 
 
 def hold(relay: Running, held: str) -> None:

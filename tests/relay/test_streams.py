@@ -132,3 +132,5 @@ def test_a_turn_with_a_number_for_an_identifier_is_no_conversations_own() -> Non
         memory.keep("club", Completion((choice,)))
         [found] = memory.with_turns("club", [agouti.Message("assistant", tool_calls=calls)])
         assert (found.provider_turn is not None) == there
+        own = agouti.Message("assistant", tool_calls=calls, extra={"reasoning_content": "mine"})
+        assert memory.with_turns("club", [own]) == (own,)  # who sends the thinking back has it as it is
