@@ -212,7 +212,7 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
     free = token(tokens, "free")
     foreign = token(tokens, "foreign", budget=5, currency="EUR")
     for _ in range(2):
-        with relaying(configured(served, tmp_path)) as relay:
+        with relaying(configured(served, tmp_path, served.entry("letterbox"))) as relay:
             with ThreadPoolExecutor(64) as pool:
                 got = list(pool.map(lambda _: relay.ask("almanac", token=text, max_tokens=200), range(200)))
             assert {status for status, _, _ in got} <= {200, 402}
@@ -226,7 +226,7 @@ def test_a_budget_is_never_exceeded_by_many_at_once(served: Served, tmp_path: Pa
             assert relay.ask("quill-mini@northbank", token=text)[0] == 402  # it has no price: nobody could count it
             assert relay.ask("almanac-local", token=text)[0] == 200  # a server of one's own costs nothing
             assert relay.ask("almanac", token=foreign)[0] == 402  # it is priced in another currency
-            count = {"model": "almanac", "messages": [{"role": "user", "content": "Peas?"}]}
+            count = {"model": "envelope-2@letterbox", "messages": [{"role": "user", "content": "Peas?"}]}
             status, said, _ = relay.call("/v1/messages/count_tokens", count, headers={"x-api-key": foreign})
             assert status == 200, said  # a count costs nothing, whatever the price
     assert 0.0005 < spent <= 0.002
