@@ -23,7 +23,7 @@ from agouti.standins import serve
 from agouti.standins.quotas import Quota
 
 from ..hostile.kit import Connection, RawServer, answer, reply, serving
-from ..servers import Server, free_port
+from ..servers import free_port
 
 pytestmark = pytest.mark.skipif(find_spec("distributed") is None, reason="needs the extra dask")
 NOTES = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(400)]
@@ -60,11 +60,9 @@ class Cluster:
             cwd=self._folder, env=self._environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
 
-    def add_worker(self) -> None:
+    def add_worker(self, host: str = "127.0.0.1") -> None:
         self.workers.append(
-            self._start(
-                "worker", self.address, "--nthreads", "2", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"
-            )
+            self._start("worker", self.address, "--nthreads", "2", "--no-nanny", "--no-dashboard", "--host", host)
         )
 
     def close(self) -> None:
@@ -249,13 +247,19 @@ def test_no_key_goes_to_the_workers_and_stores_do(tmp_path: Path) -> None:
     assert there.limit_store.store.reveal().endswith("/3")
 
 
-def test_workers_keep_one_limit_together(redis: Server, tmp_path: Path) -> None:
+@pytest.mark.parametrize("store", ["redis", "none"])
+def test_workers_keep_one_limit_together(
+    store: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In a Redis server, or, on one machine, without any."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     # The server shares the machine with all of them, and may count a request late: a few more, far from twice as many.
     with serve(quotas={"shed": Quota(per_second=24)}) as served, cluster(tmp_path) as dask:
         entry = {
             "providers": {"shed": {"address": served.address("shed"), "limits": {"requests_per_second": 20}, "retries": {"max": 0}}},
-            "limits": {"store": redis.address, "lost": "fail"},
         }  # fmt: skip
+        if store == "redis":
+            entry["limits"] = {"store": request.getfixturevalue("redis").address, "lost": "fail"}
         with agouti.Client(entry) as client:
             made = agouti.batch(
                 client, "loam-2b@shed", NOTES[:120], prompt="{note}", max_tokens=2, cluster=dask.address
@@ -263,3 +267,13 @@ def test_workers_keep_one_limit_together(redis: Server, tmp_path: Path) -> None:
         assert (made.done, made.failed) == (120, 0)
         assert made.seconds >= 4.5
         assert served.books.requests == {("shed", 200): 120}
+
+
+def test_machines_that_cannot_keep_a_limit_together_are_not_asked(server: RawServer, tmp_path: Path) -> None:
+    with cluster(tmp_path, 1) as dask:
+        dask.add_worker("127.0.0.2")
+        entry = config(server, key=None, limits={"requests_per_second": 20})
+        with agouti.Client(entry) as client, pytest.raises(agouti.RequestError, match="2 machines") as refused:
+            agouti.batch(client, "a", NOTES, prompt="{note}", cluster=dask.address, out=tmp_path / "o.jsonl")
+        assert "Redis" in refused.value.hint
+        assert len(server.requests) < 100

@@ -362,6 +362,12 @@ def test_several_prompts_are_answered_in_their_order(relay: Running) -> None:
     assert {each["choices"][0]["index"] for each in events_in(data) if each["choices"]} == {0, 1}
 
 
+def test_an_answer_without_a_word_has_a_block_all_the_same(relay: Running) -> None:
+    """Programs read the first block of a message."""
+    PLAY["chat"] = {"choices": [{"message": {"content": ""}, "finish_reason": "stop"}]}
+    assert json.loads(asked(relay, "messages", "m-chat")[1])["content"] == [{"type": "text", "text": ""}]
+
+
 def test_responses_by_their_identifier(relay: Running, server: RawServer) -> None:
     PLAY["chat"] = {"choices": [{"message": {"content": "ok"}, "finish_reason": "stop"}]}
     made = json.loads(asked(relay, "responses", "m-chat")[1])

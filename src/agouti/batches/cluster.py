@@ -19,6 +19,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..config.entries import Config
+from ..config.singles import LimitStore
 from ..core.errors import AgoutiError, ConfigError, RequestError
 from ..core.secret import Environment, Secret
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
@@ -101,6 +102,22 @@ def unpacked(data: bytes, file: str) -> Config:
     return config
 
 
+def with_shared_limits(config: Config) -> Config:
+    """A configuration whose limits all workers of a machine keep together, where it names no store for them."""
+    if config.limit_store is not None or not has_limits(config):
+        return config
+    from platformdirs import user_state_path
+
+    place = user_state_path("agouti", ensure_exists=True) / "cluster-limits.sqlite"
+    return replace(config, limit_store=LimitStore(store=Secret(str(place)), lost="fail"))
+
+
+def has_limits(config: Config) -> bool:
+    """Whether any entry has limits."""
+    limited = [*[each.limits for each in config.providers.values()], *[each.limits for each in config.models.values()]]
+    return any(each is not None for each in limited)
+
+
 class ClusterRun:
     """A run on a cluster.
 
@@ -108,6 +125,7 @@ class ClusterRun:
         address: of the scheduler.
         at_once: rows under way at a time; as many as the workers take, where not given.
         run_rows: what a worker does with rows.
+        one_machine: there are limits, and no store in which several machines could keep them together.
         rows: of one piece of work at most; more than eight are one request.
     """
 
@@ -120,12 +138,14 @@ class ClusterRun:
         *,
         run_rows: "Callable[[Asked, list[Any]], list[Any]]",
         rows: int = _ROWS,
+        one_machine: bool = False,
     ) -> None:
         self._address = address
         self._asked = asked
         self._work = work
         self._rows, self._most_pieces = pieces_of(at_once, rows, is_one=rows > _ROWS)
         self._is_gone = False
+        self._one_machine = one_machine
         self._run_rows = run_rows
         self._over = False
 
@@ -185,6 +205,7 @@ class ClusterRun:
             if dask.status != "running":
                 self._lost(None)
                 break
+            self._check_machines(dask)
             most = self._most(dask)
             while len(pending) < most:
                 if waiting and waiting[0][0] <= time.monotonic():
@@ -208,6 +229,20 @@ class ClusterRun:
                     wait = max(seconds for _, seconds in again)
                     waiting.append((time.monotonic() + wait, [unit for unit, _ in again], tries + 1))
         self._drain(completed, pending)
+
+    def _check_machines(self, dask: Any) -> None:
+        """See that what holds for all workers can be kept by all of them."""
+        if not self._one_machine:
+            return
+        hosts = {str(address).rpartition(":")[0] for address in dask.nthreads()}
+        if len(hosts) > 1:
+            self._work.end(
+                RequestError(
+                    f"the workers are on {len(hosts)} machines, and each would keep the limits for itself",
+                    hint="Name a Redis server that all of them reach: [limits] store = { env = ... }, or take the "
+                    "workers of one machine.",
+                )
+            )
 
     def _drain(self, completed: "SimpleQueue[Any]", pending: dict[Any, tuple[list[Unit], int, float]]) -> None:
         """What is under way is paid for: it is kept, unless nobody wants it any more."""

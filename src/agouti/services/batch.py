@@ -277,7 +277,16 @@ def _cluster(
         lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
     )
     rows = PORTION if kind == "vectors" else 8
-    return cluster.ClusterRun(own["cluster"], asked, work, own.get("at_once"), run_rows=run_rows, rows=rows)
+    alone = config.limit_store is None or config.limit_store.path is not None
+    return cluster.ClusterRun(
+        own["cluster"],
+        asked,
+        work,
+        own.get("at_once"),
+        run_rows=run_rows,
+        rows=rows,
+        one_machine=alone and cluster.has_limits(config),
+    )
 
 
 # Of an option that is no part of what is asked, another run may have another one.

@@ -5,7 +5,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from ..batches.asking import Answers, Requests, Values
-from ..batches.cluster import Asked, unpacked
+from ..batches.cluster import Asked, unpacked, with_shared_limits
 from ..batches.prompts import RowPrompts, Template
 from ..batches.units import Unit
 from ..calls import calls_of
@@ -20,7 +20,7 @@ def _client(config: bytes, file: str) -> "Client":
     """The client of a worker: one for all its work."""
     from ..client import Client
 
-    return Client(unpacked(config, file))
+    return Client(with_shared_limits(unpacked(config, file)))
 
 
 def run_rows(asked: Asked, prompts: list[Any]) -> list[Any]:
