@@ -347,6 +347,7 @@ def test_the_ledger_begins_with_the_first_token_and_is_found_by_the_command(
         assert relay.ask("almanac-local")[0] == 200
         assert not (tmp_path / "relay-usage.sqlite").exists()
         text = token(tokens, "late", budget=0.0005)
+        assert until(relay.relay.tokens.tokens)  # before that the call is nobody's
         assert until(lambda: relay.ask("almanac", token=text, max_tokens=5)[0] == 200)
         assert until(lambda: relay.ask("almanac", token=text, max_tokens=5)[0] == 402)
         spent = asyncio.run(relay.relay.client.usage(by=("tag:token",)))

@@ -313,7 +313,8 @@ def test_embeddings_models_and_counts(relay: Running) -> None:
     status, other, _ = relay.call("/v1/embeddings", {"model": "lock-embed-1@canal", "input": ["peas", "kale"]})
     assert (status, [each["index"] for each in other["data"]]) == (200, [0, 1])
     none = {"model": "lock-embed-1@canal", "input": "peas", "dimensions": 0}
-    assert relay.call("/v1/embeddings", none)[0] == 400
+    status, said, _ = relay.call("/v1/embeddings", none)
+    assert (status, said["error"]["message"].partition(".")[0]) == (400, "dimensions takes a whole number from 1")
     asked = {"model": "lock-embed-1@canal", "input": ["peas", "kale"], "encoding_format": "base64"}
     _, translated, _ = relay.call("/v1/embeddings", asked)
     for each, plain in zip(translated["data"], other["data"], strict=True):

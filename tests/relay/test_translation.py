@@ -368,6 +368,19 @@ def test_an_answer_without_a_word_has_a_block_all_the_same(relay: Running) -> No
     assert json.loads(asked(relay, "messages", "m-chat")[1])["content"] == [{"type": "text", "text": ""}]
 
 
+def test_a_completion_has_no_calls_and_stops_where_one_was_made(relay: Running) -> None:
+    """A program of that format knows ``stop`` and ``length`` alone."""
+    call = {"id": "c1", "type": "function", "function": {"name": "f", "arguments": "{}"}}
+    PLAY["chat"] = {"choices": [{"message": {"content": "", "tool_calls": [call]}, "finish_reason": "tool_calls"}]}
+    assert json.loads(asked(relay, "prompt", "m-chat")[1])["choices"][0]["finish_reason"] == "stop"
+    PLAY["chat"] = [chunk({"tool_calls": [{"index": 0, **call}]}), chunk({}, "tool_calls"), DONE]
+    reasons = [
+        each["choices"][0]["finish_reason"] for each in events_in(asked(relay, "prompt", "m-chat", stream=True)[1])
+    ]
+    assert reasons[-1] == "stop"
+    assert "tool_calls" not in reasons
+
+
 def test_responses_by_their_identifier(relay: Running, server: RawServer) -> None:
     PLAY["chat"] = {"choices": [{"message": {"content": "ok"}, "finish_reason": "stop"}]}
     made = json.loads(asked(relay, "responses", "m-chat")[1])
