@@ -20,6 +20,8 @@ import agouti
 from agouti.standins.server import Served
 from agouti.testing import WentOut, archived, offline, scripted, watched
 
+from .hostile.kit import Connection, reply, serving
+
 CONFIG = {
     "providers": {
         "northbank": {"address": "https://api.northbank.example/v1", "key": {"env": "NOT_THERE_KEY"}},
@@ -428,3 +430,32 @@ def test_plugin_is_found_and_works_with_others(tmp_path: Path) -> None:
         (tmp_path / "conftest.py").write_text(textwrap.dedent(EARLY))
         places = run("test_places.py")
         assert "4 passed" in places, places
+
+
+@pytest.mark.parametrize("kind", ["sync", "async"])
+def test_what_a_call_fetches_besides_does_not_go_out_of_a_script(kind: str) -> None:
+    """An image by its address, where the format wants the image itself."""
+
+    def behave(connection: Connection, _: int) -> None:
+        connection.write(reply(b"GIF89a"))
+
+    with serving(behave) as server, scripted() as script:
+        script.reply("a pea")
+        entry = {
+            "providers": {"p": {"address": "https://p.example", "dialect": "converse", "key": "k"}},
+            "models": {"m": {"provider": "p", "name": "x"}},
+        }
+        image = f"{server.address}/packet.gif"
+        more: dict[str, Any] = {"images": [image], "fetch_images": "private"}
+
+        async def ask() -> None:
+            async with agouti.AsyncClient(entry) as client:
+                await client.ask("m", "What is it?", **more)
+
+        with pytest.raises(agouti.NotRecorded, match="the script has no reply to GET"):
+            if kind == "async":
+                asyncio.run(ask())
+            else:
+                with agouti.Client(entry) as client:
+                    client.ask("m", "What is it?", **more)
+    assert server.requests == []
