@@ -13,6 +13,7 @@ FOLDER = Path(__file__).parent.parent / "benchmarks"
 LITTLE = {
     "batch_load": ["--rows", "400", "--per-minute", "100000"],
     "batch_overhead": ["--rows", "60", "--delay", "0.001"],
+    "batch_overnight": ["--rows", "100"],
     "compare_load": ["--prompts", "1", "--repeats", "1"],
     "dialect_decode": ["--rounds", "1"],
     "embedding_decode": ["--rounds", "1", "--count", "4", "--length", "16"],

@@ -60,6 +60,7 @@ def save(made: "Batch", path: Path) -> None:
 def page(facts: dict[str, Any]) -> str:
     """The report as a page that needs no network."""
     from ..pages import as_html, document, number_cell, sortable, text_cell
+    from .shown_progress import time_text
 
     run = facts["this_run"]
     parts = [("answered", facts["answered"], "good"), ("left", facts["left"], "")]
@@ -70,7 +71,7 @@ def page(facts: dict[str, Any]) -> str:
     said = [
         f"{facts['answered']:,} of {total:,} rows are answered",
         f"{facts['cut']:,} of them end at their cap" if facts["cut"] else "",
-        f"{run['rows_a_second']:.3g} rows a second for {run['seconds']:.0f} s",
+        f"{run['rows_a_second']:.3g} rows a second for {time_text(run['seconds'])}",
         f"this run cost {costs}" if costs else "",
         f"all runs on the file cost {in_all}" if in_all and in_all != costs else "",
     ]

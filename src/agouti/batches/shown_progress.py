@@ -107,9 +107,11 @@ def amount_text(amount: float) -> str:
 def time_text(seconds: float) -> str:
     """A span of time, as people say it.
 
-    >>> time_text(36.4), time_text(600), time_text(9000), time_text(400000)
-    ('36 s', '10 min', '2 h 30 min', '4.6 days')
+    >>> time_text(0.23), time_text(36.4), time_text(600), time_text(9000), time_text(400000)
+    ('0.2 s', '36 s', '10 min', '2 h 30 min', '4.6 days')
     """
+    if 0 < seconds < 1:
+        return f"{seconds:.1g} s"
     if seconds < 90:
         return f"{seconds:.0f} s"
     if seconds < 5400:

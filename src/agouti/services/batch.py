@@ -26,7 +26,7 @@ from ..batches.sources import REQUEST_KEY, Looked, looked_through
 from ..batches.units import Progress, Settings
 from ..batches.work import Work
 from ..calls import Calls, calls_of
-from ..core.errors import RequestError
+from ..core.errors import AgoutiError, RequestError
 from ..core.suggest import near_hint
 from ..core.vectors import VectorsRequest
 from ..engine.call import request_for
@@ -416,8 +416,15 @@ def _made(prepared: _Prepared, began: float, stopped: BaseException | None = Non
         failures=tuple(work.failures),
         remarks=(*prepared.looked.remarks, *results.remarks),
         read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
-        stopped="" if stopped is None else " ".join(str(stopped).split()) or type(stopped).__name__,
+        stopped="" if stopped is None else _why(stopped),
     )
+
+
+def _why(stopped: BaseException) -> str:
+    """What has stopped a run, and what to do, in a line."""
+    if isinstance(stopped, AgoutiError):
+        return ". ".join(filter(None, (stopped.what.rstrip("."), stopped.hint)))
+    return " ".join(str(stopped).split()) or type(stopped).__name__
 
 
 def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[str]:
