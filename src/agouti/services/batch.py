@@ -246,7 +246,7 @@ def _deferred(
     if looked.source.total is None:
         raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
     target = calls.target(label)
-    about = replace(calls.about(target.provider.label), targets=(target,))
+    about = replace(calls.about(target.provider.label), targets=(target,), waits=True)
     return DeferredRun(
         about, ask, work, results, calls.clocks.now, own.get("patience", 300.0), names_of(own.get("take_over", ()))
     )
