@@ -160,7 +160,7 @@ class Provider:
         self.begun: list[dict[str, Any]] = []
         self.fail_begin = 0
         self.lose_begin = 0
-        self.fail_look = False
+        self.fail_look = self.forgets = False
         self.status: dict[str, Any] = {"status": "completed", "output_file_id": "out", "error_file_id": "err"}
         self.out: bytes | list[dict[str, Any]] = b""  # results, in the order of the rows
         self.files: list[bytes] = []
@@ -184,6 +184,9 @@ class Provider:
                 return
             told = self._batch(len(self.begun) - 1)
         elif path.endswith(b"/content"):
+            if b"/file-" in path and self.forgets:
+                connection.write(reply(b"{}", "404 None"))
+                return
             if b"/file-" in path:
                 file = self.files[int(path.split(b"file-")[1].partition(b"/")[0]) - 1]
                 connection.write(reply(b"\n".join(each for each in file.splitlines() if each.startswith(b'{"custom'))))
@@ -566,6 +569,9 @@ def test_a_batch_whose_journal_is_lost_is_taken_over(tmp_path: Path) -> None:
         assert {row.key: row.answer for row in made} == {"pea": "1", "kale": "2", "bean": "1", "leek": "2"}
         again = agouti.batch(client, "a", changed, out=tmp_path / "o.jsonl", **asking)
         assert (again.done, again.found) == (0, 4)
+        provider.forgets = True  # what was asked is there no more: the keys are proof enough
+        made = agouti.batch(client, "a", rows[:2], out=tmp_path / "f.jsonl", take_over="batch-0", **asking)
+        assert (made.done, len(provider.begun)) == (2, 2)
         for wrong, words in (
             (["batch 7"], "no name of a batch"),
             ([7], "no name"),

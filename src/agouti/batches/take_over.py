@@ -93,21 +93,33 @@ def _add(
     now: float,
 ) -> Steps[None]:
     """Add the rows of a batch that has ended."""
-    requests: dict[str, bytes] = {}
-    outgoing = batches.requests(handed)
-    if outgoing is not None:
-        body = yield from ask(outgoing, bytes)
-        requests = {name: request_digest(each) for name, each in batches.read_requests(body)}
+    requests = yield from _requests(handed, batches, ask)
     for place in handed.results:
         body = yield from ask(path_of(place), bytes)
         for name in _names(batches, body):
             mark = name.rpartition("-")[0]
             batch = Batch(mark, handed.name, handed.total, now, handed.file)
             digest = batch.digest_in(name)
-            if not mark or digest is None or (outgoing is not None and name not in requests):
+            if not mark or digest is None or (requests is not None and name not in requests):
                 continue
             came.batches.setdefault(mark, batch)
-            came.rows[digest] = Taken(mark, requests.get(name, b""))
+            came.rows[digest] = Taken(mark, b"" if requests is None else requests[name])
+
+
+def _requests(
+    handed: Handed, batches: DeferredBatches, ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]"
+) -> Steps[dict[str, bytes] | None]:
+    """What each row was asked; `None` where the provider does not tell it, or has it no more."""
+    outgoing = batches.requests(handed)
+    if outgoing is None:
+        return None
+    try:
+        body = yield from ask(outgoing, bytes)
+    except AgoutiError as error:
+        if error.status not in GONE:
+            raise
+        return None
+    return {name: request_digest(each) for name, each in batches.read_requests(body)}
 
 
 def _names(batches: DeferredBatches, body: bytes) -> Iterator[str]:
