@@ -1,8 +1,6 @@
 """Batches at a provider whose journal is lost: what they have answered is found again by the identifiers in it."""
 
-import json
 from collections.abc import Callable, Iterator, Mapping
-from hashlib import blake2b
 from typing import Any
 
 from msgspec import Struct
@@ -13,6 +11,7 @@ from ..dialects.deferred import DeferredBatches, Handed
 from ..engine.effects import Sleep, Steps
 from ..engine.operations.deferred import GONE, path_of
 from .deferred_batch import FIRST, GROWTH, LONGEST, Batch
+from .index import digest_of
 
 _HINT = "Name a batch that rows were handed over with, as the provider's list has it, or leave --take-over out."
 
@@ -38,14 +37,9 @@ class Found(Struct):
     def has(self, digest: bytes, body: Mapping[str, Any]) -> str | None:
         """The mark of the batch that has answered this very request; `None` where none has."""
         taken = self.rows.get(digest)
-        if taken is None or taken.asked not in (b"", request_digest(body)):
+        if taken is None or taken.asked not in (b"", digest_of(body)):
             return None
         return taken.mark
-
-
-def request_digest(body: Any) -> bytes:
-    """What stands for a request, in whatever order its fields come."""
-    return blake2b(json.dumps(body, sort_keys=True).encode(), digest_size=16).digest()
 
 
 def found(
@@ -119,7 +113,7 @@ def _requests(
         if error.status not in GONE:
             raise
         return None
-    return {name: request_digest(each) for name, each in batches.read_requests(body)}
+    return {name: digest_of(each) for name, each in batches.read_requests(body)}
 
 
 def _names(batches: DeferredBatches, body: bytes) -> Iterator[str]:
