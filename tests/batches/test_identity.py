@@ -4,6 +4,7 @@ import json
 import subprocess
 import sys
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -265,7 +266,8 @@ def test_what_was_fetched_before_a_kill_is_kept_once(tmp_path: Path) -> None:
         made = agouti.batch(client, "a", ROWS, **asking)
     assert (made.done, made.found) == (2, 4)
     assert len(rows_in(tmp_path / "a.jsonl")) == 6
-    assert sqlite3.connect(tmp_path / ".a.jsonl.journal").execute("SELECT count(*) FROM handed").fetchone() == (0,)
+    with closing(sqlite3.connect(tmp_path / ".a.jsonl.journal")) as base:
+        assert base.execute("SELECT count(*) FROM handed").fetchone() == (0,)
 
 
 def test_the_batch_of_another_run_is_never_taken_for_ours(tmp_path: Path) -> None:
