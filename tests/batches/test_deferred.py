@@ -572,6 +572,7 @@ def test_a_batch_whose_journal_is_lost_is_taken_over(tmp_path: Path) -> None:
         provider.forgets = True  # what was asked is there no more: the keys are proof enough
         made = agouti.batch(client, "a", rows[:2], out=tmp_path / "f.jsonl", take_over="batch-0", **asking)
         assert (made.done, len(provider.begun)) == (2, 2)
+        assert "batch-0 does not say what was asked" in made.remarks[0]  # and that is said
         for wrong, words in (
             (["batch 7"], "no name of a batch"),
             ([7], "no name"),

@@ -343,9 +343,41 @@ def test_runs_on_a_file_have_a_budget_together_and_leave_a_report_however_they_e
     assert len(server.questions) == facts["answered"]
     whole = agouti.batch(client, "m", rows[: facts["answered"]], **asking)  # who has all needs no budget
     assert (whole.done, whole.found) == (0, facts["answered"])
-    for wrong, words in (({"report": "r.txt"}, "suffix"), ({"out": None}, "goes with out")):
+    for wrong, words in (
+        ({"report": "r.txt"}, "suffix"),
+        ({"out": None}, "goes with out"),
+        ({"report": tmp_path / "none" / "r.json"}, "no folder for the report"),
+    ):
         with pytest.raises(agouti.RequestError, match=words):
             agouti.batch(client, "m", rows, **{**asking, **wrong})
+
+
+def test_a_report_is_written_over_no_rows(client: agouti.Client, tmp_path: Path) -> None:
+    rows = tmp_path / "rows.json"
+    rows.write_text('[{"note": "bed"}]')
+    with pytest.raises(agouti.RequestError, match="where the rows are"):
+        agouti.batch(client, "m", rows, prompt="{note}", report=rows)
+    assert rows.read_text() == '[{"note": "bed"}]'
+
+
+def test_a_correction_that_is_refused_for_now_pays_no_answer_again() -> None:
+    """What a row has paid for is not asked anew because a later request of it has to wait."""
+    asked: list[int] = []
+
+    def behave(connection: Connection, _: int) -> None:
+        asked.append(connection.request.count(b'"role"'))
+        if len(asked) == 2:
+            connection.write(reply(b"{}", "429 Slow"))
+        else:
+            connection.write(answer("7" if len(asked) > 2 else "seven"))
+
+    with serving(behave) as server:
+        entry = {"providers": {"p": {"address": server.address, "retries": {"base": 0.01}}}}
+        with agouti.Client(entry) as client:
+            (row,) = agouti.batch(client, "x@p", ["How many?"], kind=int, means="prompt")
+    assert row.value == 7
+    assert len(asked) == 3
+    assert asked[1] == asked[2] > asked[0]
 
 
 def test_an_interrupted_command_leaves_its_report(server: RawServer, tmp_path: Path) -> None:
@@ -360,3 +392,23 @@ def test_an_interrupted_command_leaves_its_report(server: RawServer, tmp_path: P
     assert "the budget of all runs on the file" in done.stderr
     page = (tmp_path / "r.html").read_text()
     assert "Stopped: the budget of all runs on the file" in page
+
+
+def test_a_job_that_is_lost_sight_of_is_not_begun_a_second_time() -> None:
+    """It is under way, and paid for: its row has the error, and is asked again where somebody wants that."""
+    begun: list[bytes] = []
+
+    def behave(connection: Connection, _: int) -> None:
+        if connection.request.startswith(b"POST"):
+            begun.append(connection.request)
+            urls = {"get": f"{server.address}/jobs/1"}
+            job = {"id": "1", "status": "processing", "urls": urls}
+            connection.write(reply(json.dumps(job).encode(), "201 Created"))
+        else:
+            connection.write(reply(b"{}", "503 Away"))
+
+    with serving(behave) as server:
+        provider = {"address": server.address, "dialect": "jobs", "retries": {"max": 0}}
+        with agouti.Client({"providers": {"p": provider}}) as client:
+            made = agouti.batch(client, "x@p", ["Peas?"], patience=2)
+    assert (made.done, made.failed, len(begun)) == (0, 1, 1)

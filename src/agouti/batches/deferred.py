@@ -94,6 +94,7 @@ class DeferredRun:
         self._taken_over = taken_over
         self._found = take_over.Found()
         self.handed: list[Batch] = []
+        self.remarks: tuple[str, ...] = ()
 
     def steps(self, *, cancel: bool = False) -> Steps[None]:
         """Hand over what is not yet, and fetch what is done, until all is there.
@@ -227,6 +228,12 @@ class DeferredRun:
                     hint="Pass the rows that were handed over, with the same --key (key=...).",
                 )
         self._found = found
+        self.remarks = tuple(
+            [
+                f"{name} does not say what was asked: its answers are taken by the keys of the rows"
+                for name in found.unasked
+            ]
+        )
 
     def _take(self, taken: dict[str, list[Unit]]) -> None:
         """Rows that a batch has answered which is taken over: it is noted as if it had just been handed over."""

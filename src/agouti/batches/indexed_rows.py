@@ -13,12 +13,13 @@ class IndexedRows:
 
     _index: Index
     _keyed: bool
+    _has_earlier: bool
     _lock: Lock
 
     def named(self, name: Any) -> tuple[Any, bytes]:
         """The key of a row as an earlier run has it, and what stands for it: ``1`` and ``"1"`` are one."""
         digest = digest_of(name)
-        if self._keyed and (twin := twin_of(name)) is not None:
+        if self._has_earlier and self._keyed and (twin := twin_of(name)) is not None:
             other = digest_of(twin)
             with self._lock, undisturbed():
                 if self._index.has_of_earlier_run(other) and not self._index.has_of_earlier_run(digest):

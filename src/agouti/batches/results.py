@@ -84,6 +84,7 @@ class Results(IndexedRows):
         if not self.out.absolute().parent.is_dir():
             raise RequestError(f"there is no folder {self.out.parent}", hint="Make it, or name another.")
         self._keyed = keyed
+        self._has_earlier = False
         self._in_order = in_order or self.suffix != ".jsonl"
         self._lock = threading.Lock()
         self._is_broken = self._is_put_away = self._is_caught_up = self._is_handed = False
@@ -174,6 +175,7 @@ class Results(IndexedRows):
             index.note("whole", True)
         else:
             self._catch_up(index, keep=keep)
+        self._has_earlier = index.counts()[0] > 0
         index.note("format", 1)
         if self._schema:
             index.note("schema", base64.b64encode(self._schema).decode())

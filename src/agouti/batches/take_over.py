@@ -29,10 +29,15 @@ class Taken(Struct, frozen=True):
 
 
 class Found(Struct):
-    """Batches that were found, and the rows in them by the digest of their key."""
+    """Batches that were found, and the rows in them by the digest of their key.
+
+    Attributes:
+        unasked: names of batches of which the provider does not tell what was asked.
+    """
 
     batches: dict[str, Batch] = {}
     rows: dict[bytes, Taken] = {}
+    unasked: list[str] = []
 
     def has(self, digest: bytes, body: Mapping[str, Any]) -> str | None:
         """The mark of the batch that has answered this very request; `None` where none has."""
@@ -88,6 +93,8 @@ def _add(
 ) -> Steps[None]:
     """Add the rows of a batch that has ended."""
     requests = yield from _requests(handed, batches, ask)
+    if requests is None:
+        came.unasked.append(handed.name)
     for place in handed.results:
         body = yield from ask(path_of(place), bytes)
         for name in _names(batches, body):

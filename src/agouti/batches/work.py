@@ -356,7 +356,7 @@ class Work:
         if isinstance(came, HOLDS_FOR_ALL):
             self.end(came)
             return None
-        if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID):
+        if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID) and came.retryable:
             # The provider knows best how long it wants to be left alone; one that says 0 is not asked without a pause.
             wait = 2.0 ** min(tries, 5) if came.wait is None else max(came.wait, 0.1 * 2.0 ** min(tries, 6))
             return self._wait_out(unit, came, tries, wait, since)

@@ -60,7 +60,7 @@ def _poll(this: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
             passes = reply.status in (408, 429) or reply.status >= 500
         hiccups += 1
         if not passes or hiccups > retries_of(this.call, this.target).max:
-            # Sending the whole request again would start the work a second time.
-            return Failed(error, began=True, final=True)
+            # Sending the whole request again would start the work a second time, and pay for it.
+            return Failed(error.with_context(retryable=False), began=True, final=True)
         yield Drop()
         yield Sleep(min(hiccups, max(this.left(), 0.0)))

@@ -36,7 +36,7 @@ from ..engine.operations.chat import Chat, expressible
 from ..engine.operations.vectors import Embed
 from ..engine.outgoing import content_of
 from . import run
-from .batch_checks import again_of, check, names_of, until_of
+from .batch_checks import again_of, check, check_apart, names_of, until_of
 from .batch_options import OWN, BatchOptions
 from .batch_threads import prepare_in_thread
 
@@ -159,6 +159,8 @@ def _prepare(
     own = {name: options[name] for name in OWN if options.get(name) is not None}
     plain = {name: value for name, value in options.items() if name not in OWN}
     check(own, plain, OWN)
+    if "report" in own:
+        check_apart(rows, own["report"])
     until = until_of(own.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
     calls.waits = False
@@ -228,7 +230,7 @@ def _prepare(
 def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
     """What is told how far it is."""
     if progress is True:
-        return ShownProgress(watched=sys.stderr.isatty())
+        return None if sys.stderr is None else ShownProgress(watched=sys.stderr.isatty())
     return progress or None
 
 
@@ -414,7 +416,7 @@ def _made(prepared: _Prepared, began: float, stopped: BaseException | None = Non
         seconds=prepared.calls.clocks.clock() - began,
         names=list(work.names),
         failures=tuple(work.failures),
-        remarks=(*prepared.looked.remarks, *results.remarks),
+        remarks=(*prepared.looked.remarks, *results.remarks, *(prepared.deferred.remarks if prepared.deferred else ())),
         read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
         stopped="" if stopped is None else _why(stopped),
     )

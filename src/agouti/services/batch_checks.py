@@ -5,6 +5,7 @@ import os
 import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 from ..batches.files import ARRAYS, check_installed
@@ -77,6 +78,21 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     check_installed(suffix)
     if "report" in own:
         check_suffix(own["report"], REPORTS)
+        if not Path(own["report"]).absolute().parent.is_dir():
+            raise RequestError(f"there is no folder for the report {own['report']}", hint="Make it, or name another.")
+
+
+def check_apart(rows: Any, report: str | os.PathLike[str]) -> None:
+    """See that a report is written over no rows.
+
+    Raises:
+        RequestError: it would be.
+    """
+    path = Path(report)
+    if isinstance(rows, (str, os.PathLike)) and path.exists() and Path(rows).exists() and path.samefile(rows):
+        raise RequestError(
+            f"{report} is also where the rows are: what stands in it would be lost", hint="Name another report."
+        )
 
 
 def names_of(given: Any) -> tuple[str, ...]:

@@ -40,7 +40,8 @@ class BatchOptions(Options, total=False):
         anew: begin again; results that are there are lost.
         keep: go on with results that were asked otherwise (another prompt, model, ...).
         budget: the most that the run may cost, in the currency of the model's price.
-        budget_in_all: the most that all runs which write into ``out`` may cost together, in the same currency.
+        budget_in_all: the most that all runs which write into ``out`` may cost together, in the same currency. What an
+            earlier run has paid and could not note, such as what was under way at a kill, is not in it.
         cluster: address of a Dask scheduler, whose workers ask the rows; the results come here.
         deferred: hand the rows over as batches of the provider, which answers them later, at its lower price; the same
             call fetches them, also after a stop.

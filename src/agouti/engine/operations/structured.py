@@ -149,6 +149,7 @@ class FormCall:
                 return Filled(value, reply, tuple(answers))
             if answer.problem in FINAL or len(answers) > self._repairs:
                 raise _not_filled(answers, self._form.name) from (self._defect and self._defect.__cause__)
+            call = replace(call, waits=True)  # the answers up to here are paid for: whoever asks anew pays them again
             if answer.problem == "blanks":
                 # There is nothing to correct: it has to be told what is wanted.
                 self._in_words = True

@@ -44,8 +44,8 @@ def continued(
         so_far: its replies come as streams, and are put together here.
     """
     further = _Further(shape)
-    # Nobody else can go on with it.
-    call = replace(call, targets=(exchanged.target,))
+    # Nobody else can go on with it, and what is said already is paid for: to ask anew would pay it again.
+    call = replace(call, targets=(exchanged.target,), waits=True)
     attempts, whole = exchanged.attempts, exchanged.answer.value
     latest = whole
     for _ in range(_MOST):
