@@ -13,11 +13,12 @@ import measure
 import msgspec
 
 import agouti
-from agouti.calls import calls_of
-from agouti.core.events import Event
-from agouti.core.framing_binary import FrameDecoder
-from agouti.dialects.base import Fault, StreamDecoder
+from agouti.calls.calls import calls_of
+from agouti.core.canonical.events import Event
+from agouti.core.framing.binary import FrameDecoder
+from agouti.dialects.base import StreamDecoder
 from agouti.dialects.registry import dialect
+from agouti.dialects.wire import Fault
 from agouti.standins import serve
 
 MODELS = {

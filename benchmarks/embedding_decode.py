@@ -8,10 +8,10 @@ from time import perf_counter
 import measure
 import numpy
 
-from agouti.core.usage import Usage
-from agouti.core.vectors import Vectors
-from agouti.dialects.chat import ChatDialect
-from agouti.embedding_batches import assembled, wanted
+from agouti.core.canonical.usage import Usage
+from agouti.core.canonical.vectors import Vectors
+from agouti.dialects.chat.dialect import ChatDialect
+from agouti.embeddings.assembly import assembled, wanted
 from agouti.engine.operations.vectors import Embedded, Gathered
 
 

@@ -25,23 +25,25 @@ import measure
 
 from agouti.adopt import curl
 from agouti.adopt.entries import adopt
-from agouti.code import code_blocks
-from agouti.config.dotenv_file import parsed
+from agouti.config.env_file import parsed
 from agouti.config.load import load
 from agouti.config.write import as_toml
-from agouti.core import har, json_extract, json_lenient, retry_after
 from agouti.core.errors import AgoutiError, FramingError
-from agouti.core.framing_array import ArraySplitter
-from agouti.core.framing_binary import FrameDecoder
-from agouti.core.framing_lines import LineSplitter
-from agouti.core.framing_sse import SseDecoder
-from agouti.core.headers import Headers
-from agouti.core.http import TransportFailure
-from agouti.core.json_partial import PartialReader
-from agouti.core.masking import printable
+from agouti.core.framing.binary import FrameDecoder
+from agouti.core.framing.json_array import ArraySplitter
+from agouti.core.framing.json_lines import LineSplitter
+from agouti.core.framing.sse import SseDecoder
+from agouti.core.http import har, retry_after
+from agouti.core.http.exchange import TransportFailure
+from agouti.core.http.headers import Headers
+from agouti.core.json import extract as json_extract
+from agouti.core.json import lenient as json_lenient
+from agouti.core.json.partial import PartialReader
+from agouti.core.secrets.masking import printable
 from agouti.credentials.command import _read, _text
 from agouti.credentials.sources import CommandKey
 from agouti.dialects.registry import dialect, names
+from agouti.replies.code_blocks import code_blocks
 from agouti.transport.proxies import Proxies
 
 # Longer than that for one input is a defect of its own.

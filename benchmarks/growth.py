@@ -9,10 +9,10 @@ from statistics import median
 import measure
 
 import agouti
-from agouti.config.singles import LedgerSettings
-from agouti.core.secret import Secret
+from agouti.config.tables import LedgerSettings
+from agouti.core.secrets.secret import Secret
+from agouti.ledger.open import open_ledger
 from agouti.ledger.rows import LedgerRow
-from agouti.ledger.store import open_ledger
 from agouti.testing import FakeTransport
 
 _ANSWER = {

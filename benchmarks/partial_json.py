@@ -7,7 +7,7 @@ from time import perf_counter
 import measure
 import msgspec
 
-from agouti.core.json_partial import PartialReader
+from agouti.core.json.partial import PartialReader
 
 
 def document(size: int, *, one_text: bool) -> str:

@@ -8,9 +8,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from agouti.core.chat import Message, Request
+from agouti.core.canonical.chat import Message, Request
+from agouti.core.canonical.parameters import PARAMETERS
 from agouti.core.errors import RequestError
-from agouti.core.parameters import PARAMETERS
 from agouti.dialects.base import Dialect
 from agouti.dialects.registry import dialect, names
 

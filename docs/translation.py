@@ -13,17 +13,17 @@ from pathlib import Path
 from typing import Any
 
 import agouti
-from agouti.calls import calls_of
-from agouti.config.singles import RelaySettings
+from agouti.calls.calls import calls_of
+from agouti.config.tables import RelaySettings
 from agouti.core.errors import AgoutiError
 from agouti.dialects.registry import _BUILT_IN
-from agouti.dialects.server.formats import server_formats
+from agouti.dialects.server_registry import server_formats
 from agouti.engine.operations.chat import Chat
 from agouti.engine.outgoing import OutgoingRequest
-from agouti.relay.answers import Answers
-from agouti.relay.exchange import Exchange
+from agouti.relay.http_exchange import Exchange
+from agouti.relay.request_handlers import Answers
 from agouti.relay.response_store import ResponseStore
-from agouti.relay.turns import TurnMemory
+from agouti.relay.turn_memory import TurnMemory
 
 SCHEMA = {
     "type": "object",

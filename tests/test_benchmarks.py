@@ -27,6 +27,7 @@ LITTLE = {
     "money_overhead": ["--rounds", "2"],
     "partial_json": ["--most", "4000"],
     "relay": ["--requests", "40", "--chunks", "40", "--rounds", "1"],
+    "relay_soak": [],
     "request_overhead": ["--rounds", "1", "--count", "4"],
     "soak": ["--calls", "300"],
     "stream_decode": ["--rounds", "1", "--chunks", "500"],

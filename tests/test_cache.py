@@ -15,7 +15,7 @@ import pytest
 
 import agouti
 from agouti.cache.store import AnswerStore
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 from .hostile.kit import END, STREAM, Connection, RawServer, answer, piece, reply, serving

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import FakeTransport
 
 from .hostile.kit import Connection, answer, reply, serving
@@ -107,7 +107,7 @@ def test_files_of_talks_keep_what_nobody_here_knows(tmp_path: Path) -> None:
 
 
 def test_a_save_does_not_write_over_a_talk_that_goes_on(tmp_path: Path) -> None:
-    from agouti.conversation_files import held_alone
+    from agouti.conversations.files import held_alone
 
     path = tmp_path / "t.jsonl"
     with agouti.Client(ENTRY, transport=FakeTransport([good()])) as client:

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 import agouti
-from agouti.code import CodeBlock, code_blocks
+from agouti.replies.code_blocks import CodeBlock, code_blocks
 from agouti.standins import Served
 
 

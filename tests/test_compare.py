@@ -14,12 +14,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.core.statistics import alike, mean, rate, spread
-from agouti.services.compare_page import marked
-from agouti.services.journal import Journal
+from agouti.core.http.exchange import HttpReply
+from agouti.services.compare.journal import Journal
+from agouti.services.compare.page import marked
 from agouti.standins import Served, serve
 from agouti.standins.quotas import Quota
+from agouti.tables.statistics import alike, mean, rate, spread
 from agouti.testing import FakeTransport
 
 from .dialects.samples import data

@@ -11,10 +11,10 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.core.statistics import difference_over, mean_over, share_over
-from agouti.services.compare_results import Comparison
-from agouti.services.compare_rows import ComparedAnswer
+from agouti.core.http.exchange import HttpReply
+from agouti.services.compare.results import Comparison
+from agouti.services.compare.rows import ComparedAnswer
+from agouti.tables.statistics import difference_over, mean_over, share_over
 from agouti.testing import FakeTransport, scripted
 
 CONFIG_OF_TWO = {

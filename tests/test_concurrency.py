@@ -183,7 +183,7 @@ def test_forms_calls_and_vectors_of_many_threads_do_not_mix(served: Served) -> N
 
 
 def test_means_that_one_model_refuses_are_not_taken_from_another() -> None:
-    from agouti.core.http import HttpReply
+    from agouti.core.http.exchange import HttpReply
     from agouti.testing import FakeTransport
 
     refused = HttpReply(400, {}, b'{"error": {"message": "response_format is not supported"}}')

@@ -11,9 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.core.messages import messages_of
-from agouti.core.window import TokenRatio, fitting, turn_starts, whole_turns
+from agouti.core.http.exchange import HttpReply
+from agouti.core.messages.context_window import TokenRatio, fitting, turn_starts, whole_turns
+from agouti.core.messages.messages import messages_of
 from agouti.standins import Served
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -403,7 +403,7 @@ def test_calls_without_all_of_their_results_are_left_out_of_a_file(tmp_path: Pat
 
 
 def test_a_turn_is_on_the_disk_itself_or_not_in_the_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from agouti.conversation_files import append_turn, header_line
+    from agouti.conversations.files import append_turn, header_line
 
     path = tmp_path / "talk.jsonl"
     path.write_bytes(header_line("a", {}))

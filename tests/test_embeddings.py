@@ -12,7 +12,7 @@ import numpy
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.standins import Served
 from agouti.standins.vectors import vector
 from agouti.testing import FakeTransport

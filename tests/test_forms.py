@@ -13,7 +13,7 @@ from jsonschema import Draft202012Validator
 from pydantic import BaseModel, Field
 
 from agouti.core.errors import RequestError
-from agouti.forms import Misfit, form_of
+from agouti.forms.build import Misfit, form_of
 from agouti.standins.forms import Form
 
 from .kinds import KINDS, TEXT, Aliased, Checked, Crop, Grower, Note, Row, Tree
@@ -142,8 +142,8 @@ import agouti
 from agouti import *
 from dataclasses import dataclass
 from agouti.core.errors import ConfigError, RequestError
-from agouti.forms import form_of
-from agouti.tools import Tool
+from agouti.forms.build import form_of
+from agouti.tools.tool import Tool
 @dataclass
 class Note:
     crop: str

@@ -14,9 +14,9 @@ import jsonschema
 import pytest
 
 import agouti
+from agouti.calls.connection_settings import ModelSettings, relay_settings
 from agouti.config import schema
-from agouti.config.singles import SINGLES
-from agouti.hand_over import ModelSettings, relay_settings
+from agouti.config.tables import SINGLES
 from agouti.standins import Served
 
 ROOT = Path(__file__).parent.parent
@@ -268,7 +268,7 @@ def test_elsewhere_a_stream_is_printed(served: Served, capsys: pytest.CaptureFix
 
 
 def test_tables_in_markdown_cannot_break_out() -> None:
-    from agouti.notebook import markdown_table
+    from agouti.tables.notebook import markdown_table
 
     text = markdown_table(["a", "b"], [{"a": "x|y\n<script>`*_[", "b": 0.1 + 0.2}, {"a": None, "b": "z" * 500}] * 20)
     lines = text.splitlines()

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.config.edit import with_values
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 ENTRIES: dict[str, Any] = {

@@ -1,6 +1,7 @@
 """The package as a whole: what importing it loads, what it exports, which layer sees which."""
 
 import ast
+import importlib
 import inspect
 import re
 import subprocess
@@ -11,6 +12,7 @@ from pathlib import Path
 import pytest
 
 import agouti
+from agouti._moved import MOVED
 from agouti.core import errors
 from agouti.dialects.registry import names
 from agouti.transport.base import AsyncReply, AsyncTransport, SyncReply, SyncTransport
@@ -19,55 +21,32 @@ SOURCE = Path(agouti.__file__).parent
 HEAVY = {"urllib3", "aiohttp", "http", "pydantic", "numpy", "asyncio", "click", "rich", "typer", "starlette", "uvicorn"}
 PURE = ("core", "dialects")
 IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subprocess", "threading"}
-# Each layer may import those that stand before it.
+# Each folder may import those that stand before it, for types too.
 LAYERS = [
-    "loading",
-    "notebook",
-    "forking",
+    "_version",
+    "_moved",
     "core",
-    "code",
-    "reply_files",
-    "reply",
-    "filled",
-    "plain_values",
-    "form_types",
-    "form",
-    "form_patterns",
-    "form_schemas",
+    "runtime",
+    "media",
     "forms",
     "tools",
-    "media",
     "credentials",
     "dialects",
-    "config",
-    "engine",
-    "limits",
-    "day_files",
     "transport",
     "tables",
-    "row_files",
-    "pages",
-    "figures",
-    "ledger",
-    "cache",
-    "model_list",
-    "embedding_files",
-    "embeddings",
-    "embedding_batches",
-    "arguments",
-    "options",
-    "streams",
-    "telemetry",
-    "own_hooks",
-    "hand_over",
-    "calls",
-    "usage_calls",
-    "batches",
-    "conversation_files",
-    "conversation_window",
-    "conversation",
-    "client",
+    "config",
     "adopt",
+    "replies",
+    "engine",
+    "cache",
+    "embeddings",
+    "ledger",
+    "limits",
+    "telemetry",
+    "calls",
+    "batches",
+    "conversations",
+    "client",
     "services",
     "relay",
     "standins",
@@ -89,7 +68,7 @@ def test_import_loads_next_to_nothing() -> None:
 
 def test_a_synchronous_call_loads_nothing_it_does_not_need() -> None:
     loaded = loaded_by(
-        "import agouti; agouti.Client.at('http://127.0.0.1:9'); import agouti.transport.sync, agouti.engine.drive"
+        "import agouti; agouti.Client.at('http://127.0.0.1:9'); import agouti.transport.urllib3_transport, agouti.engine.drivers.sync_driver"
     )
     assert not loaded & (HEAVY - {"urllib3", "http"})
 
@@ -111,15 +90,15 @@ def parsed(path: Path) -> ast.Module:
     return ast.parse(path.read_text())
 
 
-def imports_of(path: Path) -> set[str]:
-    """Absolute names of what a module imports, at any depth of it, except for type checkers."""
+def imports_of(path: Path, *, types: bool = False) -> set[str]:
+    """Absolute names of what a module imports, at any depth of it; for type checkers only where that is asked."""
     found = set()
     package = ["agouti", *path.relative_to(SOURCE).parts[:-1]]
     tree = parsed(path)
     typing_only = {
         inner
         for node in ast.walk(tree)
-        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)
+        if not types and isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)
         for inner in ast.walk(node)
     }
     for node in ast.walk(tree):
@@ -136,15 +115,78 @@ def imports_of(path: Path) -> set[str]:
     return found
 
 
+def module_of(path: Path) -> str:
+    """The name of a module below the package."""
+    return ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__")
+
+
+@cache
+def graph() -> dict[str, set[str]]:
+    """What each module of the package imports of it, for types too; packages themselves hold nothing."""
+    modules = {module_of(path) for path in SOURCE.rglob("*.py") if path.name != "__init__.py"}
+    return {
+        module_of(path): {
+            name.removeprefix("agouti.")
+            for name in imports_of(path, types=True)
+            if name.removeprefix("agouti.") in modules and name != f"agouti.{module_of(path)}"
+        }
+        for path in SOURCE.rglob("*.py")
+        if path != SOURCE / "__init__.py"
+    }
+
+
+def circle_in(arrows: dict[str, set[str]]) -> list[str]:
+    """Nodes that lead back to themselves, one after the other; none where there is no circle."""
+    done: set[str] = set()
+
+    def walk(node: str, way: list[str]) -> list[str]:
+        if node in way:
+            return [*way[way.index(node) :], node]
+        if node in done:
+            return []
+        for other in sorted(arrows.get(node, ())):
+            if found := walk(other, [*way, node]):
+                return found
+        done.add(node)
+        return []
+
+    return next((found for node in arrows if (found := walk(node, []))), [])
+
+
+def by_folder(arrows: dict[str, set[str]], folder: str) -> dict[str, set[str]]:
+    """The same between what stands in a folder: its modules, and its folders as one each."""
+    depth = folder.count(".") + 2
+
+    def short(name: str) -> str:
+        return ".".join(name.split(".")[:depth])
+
+    inside = {name: {each for each in others if each.startswith(f"{folder}.")} for name, others in arrows.items()}
+    found: dict[str, set[str]] = {}
+    for name, others in inside.items():
+        if name.startswith(f"{folder}."):
+            found.setdefault(short(name), set()).update({short(each) for each in others} - {short(name)})
+    return found
+
+
+def test_no_modules_import_each_other_in_a_circle() -> None:
+    assert circle_in(graph()) == []
+    assert circle_in({"a": {"b"}, "b": {"c"}, "c": {"b"}}) == ["b", "c", "b"]
+
+
+@pytest.mark.parametrize("folder", ["core", "engine", "dialects", "services", "relay", "calls", "ledger", "cli"])
+def test_parts_of_a_folder_import_each_other_in_no_circle(folder: str) -> None:
+    parts = by_folder(graph(), folder)
+    assert len(parts) > 2
+    assert circle_in(parts) == []
+
+
 def test_layers_only_look_down() -> None:
-    for path in SOURCE.rglob("*.py"):
-        top = path.relative_to(SOURCE).parts[0].removesuffix(".py")
-        if top.startswith("__"):
+    for name, others in graph().items():
+        top = name.partition(".")[0]
+        if top == "__main__":
             continue
-        for name in imports_of(path):
-            parts = name.split(".")
-            if parts[0] == "agouti" and len(parts) > 1 and parts[1] in LAYERS:
-                assert LAYERS.index(parts[1]) <= LAYERS.index(top), f"{path} imports {name}"
+        for other in others:
+            assert LAYERS.index(other.partition(".")[0]) <= LAYERS.index(top), f"{name} imports {other}"
 
 
 def test_core_and_dialects_do_no_io() -> None:
@@ -158,8 +200,8 @@ def sources() -> list[Path]:
 
 
 def test_drivers_are_short_and_files_and_functions_are_seen_at_once() -> None:
-    for name in ("drive", "drive_async"):
-        assert len((SOURCE / "engine" / f"{name}.py").read_text().splitlines()) < 150
+    for name in ("sync_driver", "async_driver"):
+        assert len((SOURCE / "engine" / "drivers" / f"{name}.py").read_text().splitlines()) < 160
     for path in sources():
         text = path.read_text()
         assert len(text.splitlines()) <= 500, path
@@ -175,9 +217,9 @@ ALWAYS = {"responses", "contents", "predict", "jobs", "converse"}
 def test_no_dialect_is_named_outside_its_own_file_and_the_registry() -> None:
     for path in sources():
         where = path.relative_to(SOURCE).parts
-        if where[0] in ("standins", "testing") or where[-1] in ("registry.py", "demo.py", "description.py"):
+        if where[0] in ("standins", "testing") or where[-1] in ("registry.py", "demo.py", "openapi_document.py"):
             continue  # OpenAPI has a word of its own that is one; stand-ins are a second opinion, and speak each format on purpose
-        own = where[-1].removesuffix(".py").partition("_")[0] if where[0] == "dialects" else ""
+        own = where[1].removesuffix(".py") if where[0] == "dialects" else ""
         for node in ast.walk(parsed(path)):
             if isinstance(node, ast.Constant) and node.value in ALWAYS:
                 assert node.value == own, f"{path}:{node.lineno} {node.value}"
@@ -266,3 +308,27 @@ def test_every_broken_promise_fits_the_sources() -> None:
     assert unfit(rows) == []
     assert len(rows) > 280
     assert all((Path(__file__).parent.parent / each).exists() for row in rows for each in row.tests.split())
+
+
+@pytest.mark.parametrize("former", sorted(MOVED))
+def test_a_former_path_is_the_same_module_and_warns_once(former: str) -> None:
+    module = MOVED[former]
+    name = next(name for name in vars(importlib.import_module(module)) if name[0].isalpha())
+    code = (
+        f"import warnings, importlib\nwith warnings.catch_warnings(record=True) as seen:\n"
+        f"    warnings.simplefilter('always')\n    from {former} import {name} as old\n    from {former} import {name}\n"
+        f"print(old is importlib.import_module('{module}').{name}, [str(each.message) for each in seen])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.startswith("True ['")
+    assert done.stdout.count("the former path goes") == 1
+    assert module in done.stdout
+
+
+def test_names_that_have_left_a_module_are_found_there_still() -> None:
+    with pytest.warns(DeprecationWarning, match=r"agouti\.replies\.errors\.NotFilled"):
+        assert errors.NotFilled is agouti.NotFilled  # type: ignore[attr-defined]
+    with pytest.raises(AttributeError, match="has no attribute 'Unheard'"):
+        errors.Unheard  # type: ignore[attr-defined]  # noqa: B018
+    with pytest.raises(ModuleNotFoundError):
+        importlib.import_module("agouti.unheard")

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.blanks import filled
+from agouti.core.messages.template import filled
 from agouti.testing import FakeTransport
 
 ENTRIES: dict[str, Any] = {

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.usage import Price, PriceStep, price_at
+from agouti.core.canonical.usage import Price, PriceStep, price_at
 from agouti.testing import FakeTransport
 
 U = agouti.Usage

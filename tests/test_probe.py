@@ -7,10 +7,11 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.services.probe import Probed, plan
-from agouti.services.probe_questions import FIRST
+from agouti.services.probe.probe import plan
+from agouti.services.probe.questions import FIRST
+from agouti.services.probe.types import Probed
 from agouti.standins import Served
-from agouti.standins.lies import LIES
+from agouti.standins.misbehaviour import LIES
 from agouti.testing import FakeTransport
 
 from .hostile.kit import Connection, reply, serving

@@ -18,27 +18,27 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.calls import calls_of
-from agouti.core import policy
-from agouti.core.address import is_local
-from agouti.core.chat import Choice, Completion
+from agouti.calls.calls import calls_of
+from agouti.core.canonical.chat import Choice, Completion
+from agouti.core.canonical.parameters import PARAMETERS
 from agouti.core.errors import AgoutiError
-from agouti.core.har import Archive
-from agouti.core.http import HttpReply, HttpRequest, Timeouts, TransportFailure
-from agouti.core.parameters import PARAMETERS
+from agouti.core.http.address import is_local
+from agouti.core.http.exchange import HttpReply, HttpRequest, Timeouts, TransportFailure
+from agouti.core.http.har import Archive
 from agouti.credentials.command import _expiry
 from agouti.credentials.oauth import mint
 from agouti.credentials.rotation import KeyRotation
 from agouti.credentials.sources import parse_key
 from agouti.dialects.registry import parse_address
-from agouti.engine.accumulate import ReplyAccumulator
-from agouti.engine.circuit import THRESHOLD
-from agouti.engine.limits import timeouts_within
-from agouti.reply import Reply
+from agouti.engine.attempts import error_policy as policy
+from agouti.engine.attempts.time_limits import timeouts_within
+from agouti.engine.providers.circuit_breaker import THRESHOLD
+from agouti.engine.receiving.accumulate import ReplyAccumulator
+from agouti.replies.reply import Reply
 from agouti.testing import AsyncFakeTransport, FakeTransport
-from agouti.transport.aio import AiohttpTransport
-from agouti.transport.sync import Urllib3Transport
+from agouti.transport.aiohttp_transport import AiohttpTransport
 from agouti.transport.tls import Contexts
+from agouti.transport.urllib3_transport import Urllib3Transport
 
 from .conftest import Caller
 
@@ -132,7 +132,7 @@ def test_rows_of_the_policy_that_the_guide_promises() -> None:
         "ParameterUnsupported",
         "CredentialMissing",
     }
-    assert named(may_pass=True) == {
+    assert {each.__name__ for each in policy.POLICY if each.may_pass} == {
         "ConnectionFailed", "NotRunning", "ConnectionLost", "TimedOut", "CircuitOpen", "LimitReached", "RateLimited", "Overloaded", "ProviderFault", "StreamCut", "DeadlineExceeded", "LedgerUnavailable",
     }  # fmt: skip
 

@@ -15,8 +15,8 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.calls import calls_of
-from agouti.services.check import check
+from agouti.calls.calls import calls_of
+from agouti.services.check.check import check
 from agouti.services.explain import explain
 from agouti.standins import Served
 from agouti.testing import FakeTransport

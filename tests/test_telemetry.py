@@ -16,9 +16,9 @@ from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.engine.effects import Sleep
-from agouti.telemetry import Telemetry
+from agouti.telemetry.hook import Telemetry
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 GOOD = {"id": "r-1", "model": "quill-large-2", "choices": [{"message": {"content": "In March."}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 4, "prompt_tokens_details": {"cached_tokens": 3}}}  # fmt: skip

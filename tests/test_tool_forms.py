@@ -9,8 +9,8 @@ import pytest
 from pydantic import BaseModel
 
 from agouti.core.errors import RequestError
-from agouti.forms import Misfit
-from agouti.tools import Tool, as_json, result_text, toolbox
+from agouti.forms.build import Misfit
+from agouti.tools.tool import Tool, as_json, result_text, toolbox
 
 from .kinds import Crop, Note, Row
 

@@ -12,21 +12,27 @@ Layout, each layer looking only down: `cli` - `services` - `client`, `conversati
 Importing this package loads none of it: each name below is loaded when it is first used.
 """
 
+import sys
+
 # Importing typing would take longer than all the rest; type checkers know this name.
 TYPE_CHECKING = False
 
 if TYPE_CHECKING:
     from . import relay as relay
-    from .batches.result import Batch, BatchPlan, BatchRow
-    from .batches.result_files import export as batch_export
-    from .batches.units import Progress as BatchProgress
-    from .client import AsyncClient, Client
+    from ._version import __version__ as __version__
+    from .batches.batch import Batch, BatchPlan, BatchRow
+    from .batches.export import export as batch_export
+    from .batches.types import Progress as BatchProgress
+    from .calls.streams import AsyncFillStream, AsyncStream, FillStream, Stream
+    from .client.client import AsyncClient, Client
     from .config.budgets import Budget
     from .config.entries import Config, Model, Provider
     from .config.load import load as load_config
-    from .conversation import AsyncConversation, Conversation
-    from .core import events
-    from .core.chat import Citation, Message, ProviderTurn, SafetyNote, TokenLogprob
+    from .conversations.conversation import AsyncConversation, Conversation
+    from .core.attempt import Attempt
+    from .core.canonical import events
+    from .core.canonical.chat import Citation, Message, ProviderTurn, SafetyNote, TokenLogprob
+    from .core.canonical.usage import Price, Usage
     from .core.errors import (
         AddressWrong,
         AgoutiError,
@@ -50,7 +56,6 @@ if TYPE_CHECKING:
         ModelUnknown,
         NoAccess,
         NotAccepted,
-        NotFilled,
         NotRecorded,
         NotRunning,
         OutOfCredit,
@@ -64,17 +69,15 @@ if TYPE_CHECKING:
         ReplyUnreadable,
         RequestError,
         RequestRefused,
-        StreamCut,
         TimedOut,
         TLSFailed,
         ToolCallInvalid,
         TooManyRounds,
     )
-    from .core.http import Timeouts, Tls
-    from .core.rate_limits import RateLimits
-    from .core.retries import Retries
-    from .core.secret import Secret
-    from .core.usage import Price, Usage
+    from .core.http.exchange import Timeouts, Tls
+    from .core.secrets.secret import Secret
+    from .core.settings.rate_limits import RateLimits
+    from .core.settings.retries import Retries
     from .credentials.sources import (
         CommandKey,
         EnvKey,
@@ -86,76 +89,77 @@ if TYPE_CHECKING:
         SeveralKeys,
         SignatureKey,
     )
-    from .embeddings import Embeddings, Near
+    from .embeddings.embeddings import Embeddings, Near
     from .engine.hook_checks import run_in_thread
     from .engine.hooks import AttemptDetails, AttemptResult, CallResult, Hook
     from .engine.operations.count import TokenCount
     from .engine.question import Question
-    from .filled import Filled, FilledAnswer
-    from .ledger.usage import UsageReport, UsageRow
+    from .ledger.usage import UsageReport
+    from .ledger.usage_rows import UsageRow
     from .media import Audio, File, Image
-    from .model_list import ModelList, OfferedModel
-    from .reply import Attempt, Reply, ToolUse
-    from .reply_files import ReplyFile
-    from .services.batch import batch
-    from .services.batch import plan as batch_plan
-    from .services.batch_status import DeferredBatch, batch_status
-    from .services.check import check
-    from .services.compare import compare
-    from .services.compare_results import Comparison
-    from .services.compare_rows import ComparedAnswer
+    from .replies.errors import NotFilled, StreamCut
+    from .replies.files import ReplyFile
+    from .replies.filled import Filled, FilledAnswer
+    from .replies.model_list import ModelList, OfferedModel
+    from .replies.reply import Reply, ToolUse
+    from .services.batch.batch import batch
+    from .services.batch.batch import plan as batch_plan
+    from .services.batch.status import DeferredBatch, batch_status
+    from .services.check.check import check
+    from .services.compare.compare import compare
+    from .services.compare.results import Comparison
+    from .services.compare.rows import ComparedAnswer
     from .services.explain import explain
-    from .services.probe import Probed, ProbeResult, probe
-    from .streams import AsyncFillStream, AsyncStream, FillStream, Stream
-    from .tools import Tool
-
-__version__ = "0.2.0"
+    from .services.probe.probe import probe
+    from .services.probe.types import Probed, ProbeResult
+    from .tools.tool import Tool
 
 _HOME = {
+    "__version__": "_version",
     "AddressWrong": "core.errors",
     "AgoutiError": "core.errors",
     "AgoutiWarning": "core.errors",
-    "AsyncClient": "client",
-    "AsyncConversation": "conversation",
-    "AsyncFillStream": "streams",
-    "AsyncStream": "streams",
-    "Attempt": "reply",
+    "AsyncClient": "client.client",
+    "AsyncConversation": "conversations.conversation",
+    "AsyncFillStream": "calls.streams",
+    "AsyncStream": "calls.streams",
+    "Attempt": "core.attempt",
     "AttemptDetails": "engine.hooks",
     "AttemptResult": "engine.hooks",
     "Audio": "media",
-    "Batch": "batches.result",
-    "BatchPlan": "batches.result",
-    "BatchProgress": "batches.units",
-    "BatchRow": "batches.result",
+    "Batch": "batches.batch",
+    "BatchPlan": "batches.batch",
+    "BatchProgress": "batches.types",
+    "BatchRow": "batches.batch",
     "Budget": "config.budgets",
     "BudgetExceeded": "core.errors",
     "CallRefused": "core.errors",
     "CallResult": "engine.hooks",
     "CircuitOpen": "core.errors",
-    "Citation": "core.chat",
-    "Client": "client",
+    "Citation": "core.canonical.chat",
+    "Client": "client.client",
     "CommandKey": "credentials.sources",
-    "ComparedAnswer": "services.compare_rows",
-    "Comparison": "services.compare_results",
+    "ComparedAnswer": "services.compare.rows",
+    "Comparison": "services.compare.results",
     "Config": "config.entries",
     "ConfigError": "core.errors",
     "ConnectionFailed": "core.errors",
     "ConnectionLost": "core.errors",
     "ContentRefused": "core.errors",
     "ContextOverflow": "core.errors",
-    "Conversation": "conversation",
+    "Conversation": "conversations.conversation",
     "CredentialError": "core.errors",
     "CredentialMissing": "core.errors",
     "CredentialRefused": "core.errors",
     "DeadlineExceeded": "core.errors",
-    "DeferredBatch": "services.batch_status",
-    "Embeddings": "embeddings",
+    "DeferredBatch": "services.batch.status",
+    "Embeddings": "embeddings.embeddings",
     "EnvKey": "credentials.sources",
     "File": "media",
     "FileKey": "credentials.sources",
-    "FillStream": "streams",
-    "Filled": "filled",
-    "FilledAnswer": "filled",
+    "FillStream": "calls.streams",
+    "Filled": "replies.filled",
+    "FilledAnswer": "replies.filled",
     "FramingError": "core.errors",
     "GivenKey": "credentials.sources",
     "Hook": "engine.hooks",
@@ -164,69 +168,69 @@ _HOME = {
     "KeyringKey": "credentials.sources",
     "LabelUnknown": "core.errors",
     "LimitReached": "core.errors",
-    "Message": "core.chat",
+    "Message": "core.canonical.chat",
     "Model": "config.entries",
-    "ModelList": "model_list",
+    "ModelList": "replies.model_list",
     "ModelUnknown": "core.errors",
-    "Near": "embeddings",
+    "Near": "embeddings.embeddings",
     "NoAccess": "core.errors",
     "NotAccepted": "core.errors",
-    "NotFilled": "core.errors",
+    "NotFilled": "replies.errors",
     "NotRecorded": "core.errors",
     "NotRunning": "core.errors",
     "OAuthKey": "credentials.sources",
-    "OfferedModel": "model_list",
+    "OfferedModel": "replies.model_list",
     "OutOfCredit": "core.errors",
     "Overloaded": "core.errors",
     "LedgerUnavailable": "core.errors",
     "ParameterUnsupported": "core.errors",
-    "Price": "core.usage",
-    "ProbeResult": "services.probe",
-    "Probed": "services.probe",
+    "Price": "core.canonical.usage",
+    "ProbeResult": "services.probe.types",
+    "Probed": "services.probe.types",
     "Provider": "config.entries",
     "ProviderError": "core.errors",
     "ProviderFault": "core.errors",
-    "ProviderTurn": "core.chat",
+    "ProviderTurn": "core.canonical.chat",
     "ProxyFailed": "core.errors",
     "Question": "engine.question",
     "RateLimited": "core.errors",
-    "RateLimits": "core.rate_limits",
-    "Reply": "reply",
+    "RateLimits": "core.settings.rate_limits",
+    "Reply": "replies.reply",
     "ReplyError": "core.errors",
-    "ReplyFile": "reply_files",
+    "ReplyFile": "replies.files",
     "ReplyUnreadable": "core.errors",
     "RequestError": "core.errors",
     "RequestRefused": "core.errors",
-    "Retries": "core.retries",
-    "SafetyNote": "core.chat",
-    "Secret": "core.secret",
+    "Retries": "core.settings.retries",
+    "SafetyNote": "core.canonical.chat",
+    "Secret": "core.secrets.secret",
     "SeveralKeys": "credentials.sources",
     "SignatureKey": "credentials.sources",
-    "Stream": "streams",
-    "StreamCut": "core.errors",
+    "Stream": "calls.streams",
+    "StreamCut": "replies.errors",
     "TLSFailed": "core.errors",
     "TimedOut": "core.errors",
-    "Timeouts": "core.http",
-    "Tls": "core.http",
+    "Timeouts": "core.http.exchange",
+    "Tls": "core.http.exchange",
     "TokenCount": "engine.operations.count",
-    "TokenLogprob": "core.chat",
+    "TokenLogprob": "core.canonical.chat",
     "TooManyRounds": "core.errors",
-    "Tool": "tools",
+    "Tool": "tools.tool",
     "ToolCallInvalid": "core.errors",
-    "ToolUse": "reply",
-    "Usage": "core.usage",
+    "ToolUse": "replies.reply",
+    "Usage": "core.canonical.usage",
     "UsageReport": "ledger.usage",
-    "UsageRow": "ledger.usage",
-    "batch": "services.batch",
-    "batch_export": "batches.result_files",
-    "batch_plan": "services.batch",
-    "batch_status": "services.batch_status",
-    "check": "services.check",
-    "compare": "services.compare",
-    "events": "core",
+    "UsageRow": "ledger.usage_rows",
+    "batch": "services.batch.batch",
+    "batch_export": "batches.export",
+    "batch_plan": "services.batch.batch",
+    "batch_status": "services.batch.status",
+    "check": "services.check.check",
+    "compare": "services.compare.compare",
+    "events": "core.canonical",
     "explain": "services.explain",
     "load_config": "config.load",
-    "probe": "services.probe",
+    "probe": "services.probe.probe",
     "run_in_thread": "engine.hook_checks",
 }
 _OTHER_NAME = {"BatchProgress": "Progress", "batch_export": "export", "batch_plan": "plan", "load_config": "load"}
@@ -351,6 +355,21 @@ __all__ = [
 ]
 
 
+class _FormerPaths:
+    """Finds modules by the paths that they had in 0.2, where nothing else finds them."""
+
+    @staticmethod
+    def find_spec(name: str, path: object = None, target: object = None) -> object:
+        if not name.startswith("agouti."):
+            return None
+        from ._moved import find_spec
+
+        return find_spec(name)
+
+
+sys.meta_path.append(_FormerPaths)  # type: ignore[arg-type]  # its types would have to be imported
+
+
 # Modules that are there without being imported first: ``agouti.relay.app(...)``.
 _PARTS = ("relay",)
 
@@ -365,7 +384,7 @@ def __getattr__(name: str) -> object:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from importlib import import_module
 
-    from .loading import without_collecting
+    from .runtime.lazy_import import without_collecting
 
     with without_collecting():
         module = import_module(f".{home}", __name__)

@@ -7,9 +7,9 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TypeAlias, cast
 
-from .core.chat import Json
+from .core.canonical.chat import Json
 from .core.errors import RequestError
-from .core.media_types import MOST_BYTES, audio_type_of, file_type_of, media_type_of
+from .core.messages.media_types import MOST_BYTES, audio_type_of, file_type_of, media_type_of
 
 Source: TypeAlias = "str | os.PathLike[str] | bytes | Image"
 FileSource: TypeAlias = "str | os.PathLike[str] | bytes | File | Audio"

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 import agouti
 from agouti.adopt import pasted as reading
 from agouti.adopt.entries import Adopted, adopt
-from agouti.config.dotenv_file import read_dotenv
+from agouti.config.env_file import read_dotenv
 from agouti.config.write import as_toml, write_dotenv
 
 from ..examples import examples

@@ -22,15 +22,15 @@ import pandas
 import pytest
 
 import agouti
-from agouti.batches.memory import Memory
-from agouti.batches.pace import Pace
+from agouti.batches.concurrency import Pace
+from agouti.batches.in_memory import Memory
 from agouti.batches.prompts import RowPrompt
-from agouti.batches.units import Settings, Source, Unit
-from agouti.batches.work import Work
-from agouti.core.http import HttpReply
+from agouti.batches.run import Work
+from agouti.batches.types import Settings, Source, Unit
+from agouti.core.http.exchange import HttpReply
 from agouti.engine.call import CLOCKS
-from agouti.row_files import Row
 from agouti.standins.server import Served
+from agouti.tables.row_files import Row
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 from ..hostile.kit import Connection, RawServer, answer, config, reply, serving
@@ -361,7 +361,7 @@ def test_rows_that_always_fail_leave_the_provider_to_the_others(tmp_path: Path) 
 
     with serving(behave) as server, agouti.Client(config(server, retries={"max": 0})) as client:
         with pytest.MonkeyPatch.context() as patch:
-            patch.setattr("agouti.batches.work._TRIES", 1)
+            patch.setattr("agouti.batches.run._TRIES", 1)
             made = agouti.batch(client, "a", [f"bed {at}" for at in range(5)] + [f"choke {at}" for at in range(12)])
         assert (made.done, made.kinds) == (5, {"ProviderFault": 12})
         assert client.ask("a", "bed").text == "ok"
@@ -431,8 +431,8 @@ def test_a_plan_counts_images(client: agouti.Client, tmp_path: Path) -> None:
 
 def test_what_was_written_is_put_on_the_disk_itself(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     synced: list[int] = []
-    monkeypatch.setattr("agouti.batches.work._SYNC", 0.0)
-    monkeypatch.setattr("agouti.batches.results.os.fsync", synced.append)
+    monkeypatch.setattr("agouti.batches.run._SYNC", 0.0)
+    monkeypatch.setattr("agouti.batches.result_file.os.fsync", synced.append)
     with serving(echo) as server, agouti.Client(config(server)) as client:
         agouti.batch(client, "m@p", ["one", "two", "three"], out=tmp_path / "o.jsonl", at_once=1)
     assert len(synced) >= 3

@@ -18,8 +18,8 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.batches import deferred
-from agouti.dialects.deferred import FilesAndBatches, MessageBatches
+from agouti.batches import provider_batches as deferred
+from agouti.dialects.shared.provider_batches import FilesAndBatches, MessageBatches
 from agouti.standins.server import Served, serve
 
 from ..hostile.kit import Connection, config, reply, serving

@@ -9,14 +9,14 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.batches.memory import Memory
-from agouti.batches.pace import Pace
+from agouti.batches.concurrency import Pace
+from agouti.batches.in_memory import Memory
 from agouti.batches.prompts import RowPrompt
-from agouti.batches.units import Settings, Source
-from agouti.batches.work import Work
+from agouti.batches.run import Work
+from agouti.batches.types import Settings, Source
 from agouti.engine.call import Clocks
 from agouti.engine.effects import Sleep, WaitFor
-from agouti.row_files import Row
+from agouti.tables.row_files import Row
 
 
 class Provider:
@@ -145,7 +145,7 @@ def test_an_outage_is_waited_out_and_ends_the_run_where_it_lasts() -> None:
 @pytest.mark.parametrize("failure", [FAILURES[0], agouti.NotRunning("nothing listens")], ids=["broken", "nobody"])
 def test_an_outage_draws_in_no_rows_without_end(failure: agouti.AgoutiError, monkeypatch: pytest.MonkeyPatch) -> None:
     """What waits is held in memory: while nothing succeeds, no more than so many rows are begun."""
-    monkeypatch.setattr("agouti.batches.work._WAITING", 50)
+    monkeypatch.setattr("agouti.batches.run._WAITING", 50)
     rows = [f"r{number}" for number in range(20_000)]
     provider, now = Provider(dict.fromkeys(rows, failure)), [0.0]
     with pytest.raises(type(failure)):

@@ -133,7 +133,7 @@ def test_verbose_says_what_is_retried_and_the_fallback_is_named(agouti_command: 
 
 
 def test_setting_is_json_where_it_can_be_and_text_otherwise() -> None:
-    from agouti.cli.text import parameters_given
+    from agouti.cli.terminal_text import parameters_given
 
     assert parameters_given(("seed=7", "user=grower-7", 'stop=["#"]', "logprobs=true")) == {
         "seed": 7, "user": "grower-7", "stop": ["#"], "logprobs": True,

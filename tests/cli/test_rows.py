@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.cli.rows import kind_of, read_rows
-from agouti.tables import as_csv
+from agouti.cli.input_rows import kind_of, read_rows
+from agouti.tables.table import as_csv
 
 CSV = 'crop,note\npea,"18 of 24, up"\nbean,\n,alone\n'
 JSONL = '{"crop": "pea", "note": "18 of 24"}\n\n{"crop": "bean", "n": {"a": 1}}\n"a text"\n7\nnull\n'

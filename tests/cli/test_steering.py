@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from agouti.conversation_files import held_alone
+from agouti.conversations.files import held_alone
 from agouti.standins import Served, serve
 
 from ..hostile.kit import reply, serving

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 import agouti
-from agouti.calls import calls_of
+from agouti.calls.calls import calls_of
 from agouti.config.load import load
 
 BASE = '[providers.shed]\naddress = "localhost:8080/v1"\n'

@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agouti.core.errors import FramingError
-from agouti.core.framing_array import ArraySplitter
-from agouti.core.framing_binary import Frame, FrameDecoder, frame
+from agouti.core.framing.binary import Frame, FrameDecoder, frame
+from agouti.core.framing.json_array import ArraySplitter
 
 TEXT = st.text(min_size=1, max_size=12)
 VALUES = st.recursive(st.none() | st.integers() | st.text(max_size=9), lambda inner: st.dictionaries(TEXT, inner, max_size=3), max_leaves=6)  # fmt: skip

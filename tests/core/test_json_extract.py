@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from agouti.core.json_extract import json_in, without_thoughts
+from agouti.core.json.extract import json_in, without_thoughts
 
 VALUES = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=12),

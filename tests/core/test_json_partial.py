@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from agouti.core.json_partial import PartialReader
+from agouti.core.json.partial import PartialReader
 
 ALPHABET = ["a", "é", "\u2028", "😀", '"', "\\", "\n", "{", "]", ",", " ", "\x07"]
 

@@ -5,9 +5,9 @@ from typing import Any
 import msgspec
 import pytest
 
-from agouti.core.chat import Choice, Markers, Message, ToolCall, ToolFunction
+from agouti.core.canonical.chat import Choice, Markers, Message, ToolCall, ToolFunction
 from agouti.core.errors import RequestError
-from agouti.core.messages import (
+from agouti.core.messages.messages import (
     arguments_of,
     by_role,
     media_in,
@@ -19,9 +19,9 @@ from agouti.core.messages import (
     with_addresses,
     with_parts,
 )
-from agouti.core.parts import ImagePart, TextPart, image_of, parts_of, text_of
-from agouti.core.prompt import assembled, prompt_messages
-from agouti.dialects.prompt import prompt_of, rendered
+from agouti.core.messages.parts import ImagePart, TextPart, image_of, parts_of, text_of
+from agouti.core.messages.prompt import assembled, prompt_messages
+from agouti.dialects.prompt.dialect import prompt_of, rendered
 from agouti.media import Image
 
 GIF = Image(b"GIF89a......")

@@ -11,16 +11,16 @@ from hypothesis import strategies as st
 
 from agouti.adopt import curl
 from agouti.config.origins import statement_lines
-from agouti.core import address
-from agouti.core.chat import Choice, Completion, ToolCall, ToolFunction, Usage
-from agouti.core.events import Text
-from agouti.core.har import TAIL, Archive, Received, entry, head
-from agouti.core.http import HttpRequest
-from agouti.core.masking import printable
-from agouti.core.secret import SecretText
-from agouti.core.suggest import near
+from agouti.core.canonical.chat import Choice, Completion, ToolCall, ToolFunction, Usage
+from agouti.core.canonical.events import Text
+from agouti.core.http import address
+from agouti.core.http.exchange import HttpRequest
+from agouti.core.http.har import TAIL, Archive, Received, entry, head
+from agouti.core.secrets.masking import printable
+from agouti.core.secrets.secret import SecretText
+from agouti.core.text.suggest import near
 from agouti.dialects.registry import parse_address
-from agouti.engine.accumulate import ReplyAccumulator, as_events
+from agouti.engine.receiving.accumulate import ReplyAccumulator, as_events
 
 WORDS = st.text("abcdefghij", min_size=1, max_size=8)
 TEXTS = st.text(max_size=20)

@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 from jsonschema import Draft202012Validator
 
-from agouti.core.schema import fitted, restored
-from agouti.forms import form_of
+from agouti.core.schemas.fit import fitted, restored
+from agouti.forms.build import form_of
 from agouti.standins.forms import Form
 from agouti.standins.schemas import strict_complaint
 

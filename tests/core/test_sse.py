@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agouti.core.errors import FramingError
-from agouti.core.framing_sse import ServerEvent, SseDecoder
+from agouti.core.framing.sse import ServerEvent, SseDecoder
 
 STREAMS = [
     (b"data: a\n\ndata: b\n\n", [b"a", b"b"]),

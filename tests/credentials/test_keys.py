@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply, HttpRequest
+from agouti.core.http.exchange import HttpReply, HttpRequest
 from agouti.credentials.credential import Credential, SigningCredential
 from agouti.credentials.fetch import fetch
 from agouti.credentials.rotation import KeyRotation

@@ -6,7 +6,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from agouti.core.chat import Choice, Citation, Completion, SafetyNote, ToolCall, ToolFunction, Usage
+from agouti.core.canonical.chat import Choice, Citation, Completion, SafetyNote, ToolCall, ToolFunction, Usage
 from agouti.core.errors import (
     ContextOverflow,
     CredentialRefused,
@@ -17,7 +17,7 @@ from agouti.core.errors import (
     RateLimited,
     RequestRefused,
 )
-from agouti.core.framing_binary import frame
+from agouti.core.framing.binary import frame
 from agouti.testing.contract import Sample
 
 CALL = ToolCall(ToolFunction("days_to_frost", '{"place":"Marsh Lane"}'), "call_0")

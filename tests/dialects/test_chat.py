@@ -5,12 +5,12 @@ from typing import Any
 
 import pytest
 
-from agouti.core.chat import Message, Request, Usage
+from agouti.core.canonical.chat import Message, Request, Usage
+from agouti.core.canonical.events import Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
 from agouti.core.errors import ContextOverflow, ModelUnknown, OutOfCredit, ReplyUnreadable, RequestRefused
-from agouti.core.events import Finished, Reasoning, Started, Text, ToolCallPiece, UsageTold
-from agouti.dialects.base import Fault
-from agouti.dialects.chat import ChatDialect
-from agouti.dialects.chat_stream import ChatStream
+from agouti.dialects.chat.dialect import ChatDialect
+from agouti.dialects.chat.stream import ChatStream
+from agouti.dialects.wire import Fault
 
 CHAT = ChatDialect()
 

@@ -6,10 +6,10 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.chat import Message, Request
-from agouti.core.events import Event, Finished
-from agouti.core.messages import messages_of
-from agouti.dialects.chat import ChatDialect
+from agouti.core.canonical.chat import Message, Request
+from agouti.core.canonical.events import Event, Finished
+from agouti.core.messages.messages import messages_of
+from agouti.dialects.chat.dialect import ChatDialect
 from agouti.dialects.registry import dialect, names
 from agouti.standins import Served
 from agouti.testing import FakeTransport

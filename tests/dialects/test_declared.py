@@ -6,8 +6,8 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.chat import Choice, Completion, Usage
-from agouti.core.json_pointer import MISSING, read, write
+from agouti.core.canonical.chat import Choice, Completion, Usage
+from agouti.core.json.pointer import MISSING, read, write
 from agouti.dialects.declared import DeclaredDialect
 from agouti.testing import FakeTransport
 from agouti.testing.contract import Sample, check_dialect

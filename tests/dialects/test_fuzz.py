@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from agouti.core.errors import AgoutiError, ReplyUnreadable
-from agouti.core.json_lenient import lenient
-from agouti.dialects.base import Fault
-from agouti.dialects.chat import ChatDialect
-from agouti.dialects.faults import parse_error
+from agouti.core.json.lenient import lenient
+from agouti.dialects.chat.dialect import ChatDialect
+from agouti.dialects.shared.error_mapping import parse_error
+from agouti.dialects.wire import Fault
 
 CHAT = ChatDialect()
 

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.standins import Served
 from agouti.testing import FakeTransport
 

@@ -5,7 +5,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.events import Cited, SafetyTold
+from agouti.core.canonical.events import Cited, SafetyTold
 from agouti.testing import FakeTransport
 
 from .samples import ANSWER, CITED, SAMPLES

@@ -7,7 +7,7 @@ import msgspec
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.dialects.api import (
     Abilities,
     Choice,

@@ -5,11 +5,11 @@ from pathlib import Path
 import pytest
 
 import agouti
-from agouti.calls import calls_of
+from agouti.calls.calls import calls_of
 from agouti.dialects.registry import dialect
 
 MODULE = """
-from agouti.dialects.chat import ChatDialect
+from agouti.dialects.chat.dialect import ChatDialect
 class Mine(ChatDialect):
     name = "mine"
 class Lame:

@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.chat import Message, Request, ToolCall, ToolFunction
+from agouti.core.canonical.chat import Message, Request, ToolCall, ToolFunction
 from agouti.dialects.registry import dialect
 from agouti.testing import FakeTransport
 

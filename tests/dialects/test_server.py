@@ -10,20 +10,29 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.chat import Choice, Citation, Completion, Message, ProviderTurn, Request, ToolCall, ToolFunction
-from agouti.core.messages import said
-from agouti.core.usage import Usage
-from agouti.core.vectors import VectorsRequest
-from agouti.dialects.base import Fault, ListedModel
+from agouti.core.canonical.chat import (
+    Choice,
+    Citation,
+    Completion,
+    Message,
+    ProviderTurn,
+    Request,
+    ToolCall,
+    ToolFunction,
+)
+from agouti.core.canonical.usage import Usage
+from agouti.core.canonical.vectors import VectorsRequest
+from agouti.core.messages.messages import said
+from agouti.dialects.prompt.server import PLAIN
 from agouti.dialects.registry import dialect, names
-from agouti.dialects.server.base import ErrorTold, ReplyHead
-from agouti.dialects.server.formats import server_formats
-from agouti.dialects.server.packed import packed, unpacked
-from agouti.dialects.server.prompt import PLAIN
-from agouti.dialects.server.vectors import decode_vectors_request, encode_models, encode_vectors
-from agouti.engine.accumulate import ReplyAccumulator, as_events
+from agouti.dialects.server_base import ErrorTold, ReplyHead
+from agouti.dialects.server_registry import server_formats
+from agouti.dialects.shared.packed_turns import packed, unpacked
+from agouti.dialects.shared.server_embeddings import decode_vectors_request, encode_models, encode_vectors
+from agouti.dialects.wire import Fault, ListedModel
 from agouti.engine.operations.chat import encoded
-from agouti.engine.provider import Targets
+from agouti.engine.providers.provider import Targets
+from agouti.engine.receiving.accumulate import ReplyAccumulator, as_events
 
 from ..examples import examples
 from .test_round_trip import ARGUMENTS, FILES, IMAGES, NAMES, TEXTS, WORDS

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import FakeTransport
 
 from .samples import SAMPLES, data, named

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.chat import Message
+from agouti.core.canonical.chat import Message
 from agouti.standins import Served
 
 from .test_contract import MODELS
@@ -53,7 +53,7 @@ def test_conversation_thinks_calls_and_goes_on(client: agouti.Client, name: str,
 
 
 def as_json(message: Message) -> dict[str, Any]:
-    from agouti.core.messages import message_json, turn_json
+    from agouti.core.messages.messages import message_json, turn_json
 
     body = message_json(message)
     return body if message.provider_turn is None else {**body, "provider_turn": turn_json(message.provider_turn)}

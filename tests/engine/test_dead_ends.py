@@ -12,10 +12,10 @@ import pydantic
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.form import Misfit
-from agouti.form_patterns import may_run_away
-from agouti.forms import form_of
+from agouti.core.http.exchange import HttpReply
+from agouti.forms.build import form_of
+from agouti.forms.form import Misfit
+from agouti.forms.patterns import may_run_away
 from agouti.testing import FakeTransport
 
 from ..hostile.kit import Connection, serving

@@ -6,12 +6,15 @@ import pytest
 
 from agouti.core import errors
 from agouti.core.errors import AgoutiError
-from agouti.core.policy import POLICY, Repeat, policy_of
-from agouti.core.retries import Retries
-from agouti.engine.decide import Again, Done, GiveUp, NextModel, Situation, decide
+from agouti.core.settings.retries import Retries
+from agouti.engine.attempts.decide import Again, Done, GiveUp, NextModel, Situation, decide
+from agouti.engine.attempts.error_policy import POLICY, Repeat, policy_of
 from agouti.engine.outcome import Answer, Answered, Failed
+from agouti.replies import errors as carrying
+from agouti.replies.errors import StreamCut
 
-KINDS = [each for each in vars(errors).values() if isinstance(each, type) and issubclass(each, AgoutiError)]
+MODULES = {**vars(errors), **vars(carrying)}
+KINDS = [each for each in MODULES.values() if isinstance(each, type) and issubclass(each, AgoutiError)]
 RETRIES = Retries(base=1.0)
 
 
@@ -32,8 +35,8 @@ def test_every_class_of_errors_has_a_row_and_nothing_else_has() -> None:
 def test_row_is_what_is_done(kind: type[AgoutiError]) -> None:
     row = POLICY[kind]
     error = kind("x")
-    assert error.retryable is row.may_pass
-    assert kind("x", retryable=not row.may_pass).retryable is not row.may_pass
+    assert error.retryable is kind.may_pass
+    assert kind("x", retryable=not kind.may_pass).retryable is not kind.may_pass
     repeats = {
         Repeat.NEVER: (False, False),
         Repeat.CONNECTING: (False, False),  # only in one phase: see below
@@ -69,7 +72,7 @@ LOST = errors.ConnectionLost("x")
         (Failed(LOST, began=True), {"kept_connection": True}, None),
         (Failed(errors.CredentialRefused("x")), {"other_key": True}, Again(0.0, "Q", "other key")),
         (Failed(errors.RequestRefused("x")), {"reduced": "q"}, Again(0.0, "q", "reduced")),
-        (Failed(errors.StreamCut("x", partial=object())), {"next_model": True}, None),  # type: ignore[arg-type]
+        (Failed(StreamCut("x", partial=object())), {"next_model": True}, None),  # type: ignore[arg-type]
     ],
 )
 def test_what_stands_above_the_table(failed: Failed, more: Any, expected: Any) -> None:

@@ -5,14 +5,15 @@ from typing import Any
 import pytest
 
 from agouti import Client, Config, EnvKey, Model, Provider, Secret
-from agouti.calls import calls_of
-from agouti.core.errors import CredentialMissing, NotRunning, StreamCut
-from agouti.core.http import HttpReply
+from agouti.calls.calls import calls_of
+from agouti.core.errors import CredentialMissing, NotRunning
+from agouti.core.http.exchange import HttpReply
 from agouti.credentials.credential import Credential
-from agouti.engine.accumulate import ReplyAccumulator
 from agouti.engine.effects import Drop, Emit, FetchKey, Open, Receive, Send, Sleep
 from agouti.engine.operations.chat import ask
 from agouti.engine.operations.chat_streamed import stream
+from agouti.engine.receiving.accumulate import ReplyAccumulator
+from agouti.replies.errors import StreamCut
 from agouti.transport.base import TransportFailure
 
 CONFIG = Config.of(

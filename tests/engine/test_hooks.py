@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.calls import calls_of
-from agouti.core.http import HttpReply, TransportFailure
+from agouti.calls.calls import calls_of
+from agouti.core.http.exchange import HttpReply, TransportFailure
 from agouti.engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -262,7 +262,7 @@ def test_a_fork_waits_for_what_must_not_be_disturbed() -> None:
     import threading
     import time
 
-    from agouti.forking import undisturbed
+    from agouti.runtime.fork_guard import undisturbed
 
     inside, over = threading.Event(), []
 

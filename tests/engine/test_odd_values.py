@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.engine.hooks import AnsweringHook, SendingHook
 from agouti.testing import AsyncFakeTransport, FakeTransport, scripted
 

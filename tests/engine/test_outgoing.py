@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpRequest
+from agouti.core.http.exchange import HttpRequest
 from agouti.dialects.registry import names
 from agouti.engine.hooks import AnsweringHook
 from agouti.testing import FakeTransport
@@ -76,7 +76,7 @@ def sent(dialect: str, setup: dict[str, Any]) -> tuple[HttpRequest, Looking]:
     options = {name: value for name, value in options.items() if value}
     if setup["call_headers"]:
         options["headers"] = setup["call_headers"]
-    fake, looking = FakeTransport([agouti.core.http.HttpReply(500, {}, b"{}")]), Looking()
+    fake, looking = FakeTransport([agouti.core.http.exchange.HttpReply(500, {}, b"{}")]), Looking()
     with agouti.Client(config, transport=fake, hooks=[looking]) as client, pytest.raises(agouti.AgoutiError):
         client.ask("m", setup["prompt"], **options)
     [request] = fake.requests
@@ -111,7 +111,7 @@ def test_an_answer_in_pieces_is_the_same_answer(dialect: str) -> None:
     """Also where the format has another address for it."""
     looking = Looking()
     provider = {"address": "https://p.example/v1", "dialect": dialect, "key": "sk-1", "retries": {"max": 0}}
-    answers = [agouti.core.http.HttpReply(500, {}, b"{}")] * 2
+    answers = [agouti.core.http.exchange.HttpReply(500, {}, b"{}")] * 2
     with agouti.Client({"providers": {"p": provider}}, transport=FakeTransport(answers), hooks=[looking]) as client:
         found = []
         for ask in (client.ask, lambda *prompt: list(client.stream(*prompt))):
@@ -194,18 +194,18 @@ def names_used() -> dict[str, set[str]]:
 @pytest.mark.parametrize(
     ("names", "modules"),
     [
-        ({"estimate_tokens"}, {"core/estimate.py", "engine/outgoing.py", "testing/script.py"}),
-        ({"estimate_message"}, {"core/estimate.py", "core/window.py", "conversation_window.py"}),
+        ({"estimate_tokens"}, {"core/messages/token_estimate.py", "engine/outgoing.py", "testing/script.py"}),
+        ({"estimate_message"}, {"core/messages/token_estimate.py", "core/messages/context_window.py", "conversations/window.py"}),
         # Of answers, by what came.
-        ({"estimate_text"}, {"core/estimate.py", "engine/outgoing.py", "engine/watch.py", "testing/script.py"}),
-        ({"caps_of", "media_of"}, {"core/paid_units.py", "engine/outgoing.py"}),
+        ({"estimate_text"}, {"core/messages/token_estimate.py", "engine/outgoing.py", "engine/attempts/hook_calls.py", "testing/script.py"}),
+        ({"caps_of", "media_of"}, {"core/messages/paid_units.py", "engine/outgoing.py"}),
         # Of files, keys and passwords that are no requests.
         (
             {"sha256", "blake2b", "md5", "sha1", "file_digest"},
             {
-                "batches/index.py", "batches/prompts.py", "cli/model_cache.py", "core/sigv4.py", "credentials/credential.py",
-                "credentials/oauth.py", "credentials/signing.py", "day_files.py", "engine/outgoing.py", "engine/provider.py",
-                "engine/question.py", "ledger/kept_budgets.py", "limits/hook.py", "relay/tokens.py", "relay/turns.py", "services/compare_judge.py",
+                "batches/result_index.py", "batches/prompts.py", "cli/model_cache.py", "core/sigv4.py", "credentials/credential.py",
+                "credentials/oauth.py", "credentials/signing.py", "limits/day_counter.py", "engine/outgoing.py", "engine/providers/provider.py",
+                "engine/question.py", "ledger/budget_sums.py", "limits/hook.py", "relay/access_tokens.py", "relay/turn_memory.py", "services/compare/judge.py",
                 "testing/script.py",
             },
         ),

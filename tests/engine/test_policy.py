@@ -7,13 +7,13 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.calls import calls_of
+from agouti.calls.calls import calls_of
 from agouti.core.errors import AgoutiWarning
-from agouti.core.headers import Headers
-from agouti.core.http import HttpReply
-from agouti.core.retry_after import asked_wait
+from agouti.core.http.exchange import HttpReply
+from agouti.core.http.headers import Headers
+from agouti.core.http.retry_after import asked_wait
 from agouti.engine.call import Clocks
-from agouti.engine.circuit import REST, THRESHOLD
+from agouti.engine.providers.circuit_breaker import REST, THRESHOLD
 from agouti.testing import AsyncFakeTransport, FakeTransport
 from agouti.transport.base import TransportFailure
 

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import FakeTransport
 
 CALL = {"id": "c1", "type": "function", "function": {"name": "frost", "arguments": "{}"}}

@@ -18,10 +18,10 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import FakeTransport, scripted
 from agouti.testing.script import Script
-from agouti.tools import result_text
+from agouti.tools.tool import result_text
 
 from ..hostile.kit import Connection, answer, serving
 

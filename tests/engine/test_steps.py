@@ -6,16 +6,16 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.calls import calls_of
-from agouti.core.events import Event, Text
-from agouti.core.http import HttpReply
-from agouti.engine.accumulate import ReplyAccumulator, as_events
-from agouti.engine.decide import job_pauses
+from agouti.calls.calls import calls_of
+from agouti.core.canonical.events import Event, Text
+from agouti.core.http.exchange import HttpReply
+from agouti.engine.attempts.decide import job_pauses
 from agouti.engine.effects import Drop, Emit, OnAbandon, Open, Receive, RunCallable, Send, Settled, Sleep, Together
 from agouti.engine.operations.chat import ask
 from agouti.engine.operations.chat_streamed import stream
 from agouti.engine.operations.vectors import Batch, checked_texts, next_batch
-from agouti.reply import Reply
+from agouti.engine.receiving.accumulate import ReplyAccumulator, as_events
+from agouti.replies.reply import Reply
 from agouti.transport.base import TransportFailure
 
 JOBS = agouti.Config.of(
@@ -261,7 +261,7 @@ def test_as_many_tokens_as_the_cap_mean_that_it_cut_where_the_format_says_nothin
 def test_first_error_of_work_side_by_side_stops_what_has_not_begun() -> None:
     import asyncio
 
-    from agouti.engine import tasks, threads
+    from agouti.engine.drivers import tasks, threads
 
     taken: list[int] = []
 

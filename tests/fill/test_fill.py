@@ -9,7 +9,7 @@ import pytest
 
 import agouti
 from agouti.dialects.registry import dialect
-from agouti.forms import form_of
+from agouti.forms.build import form_of
 from agouti.standins import Served
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
@@ -150,7 +150,7 @@ def test_errors_of_the_type_itself_go_back_in_words() -> None:
 
 def test_refused_means_are_stepped_down_and_remembered() -> None:
     def refused(what: str) -> Any:
-        from agouti.core.http import HttpReply
+        from agouti.core.http.exchange import HttpReply
 
         return HttpReply(400, {}, json.dumps({"error": {"message": what}}).encode())
 
@@ -178,7 +178,7 @@ def test_refused_means_are_stepped_down_and_remembered() -> None:
 
 
 def test_means_that_one_form_is_refused_for_are_there_for_the_next() -> None:
-    from agouti.core.http import HttpReply
+    from agouti.core.http.exchange import HttpReply
 
     refusal = HttpReply(
         400, {}, b'{"error": {"message": "Invalid schema for response_format: pattern is not supported"}}'
@@ -202,7 +202,7 @@ def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:
 
 
 def test_parameter_that_an_entry_does_without_is_no_means() -> None:
-    from agouti.core.http import HttpReply
+    from agouti.core.http.exchange import HttpReply
 
     refused = HttpReply(400, {}, b'{"error": {"message": "unknown", "param": "response_format"}}')
     fake = FakeTransport([refused, chat("It depends."), chat(None, finish_reason="stop"), chat("4")])  # type: ignore[arg-type]

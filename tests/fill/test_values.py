@@ -18,10 +18,10 @@ from hypothesis import HealthCheck, Phase, given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.dialects.registry import dialect
-from agouti.forms import form_of
-from agouti.plain_values import plain_value
+from agouti.forms.build import form_of
+from agouti.forms.plain_values import plain_value
 from agouti.testing import FakeTransport
 
 from ..dialects.samples import SAMPLES

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 from .kit import config, serving

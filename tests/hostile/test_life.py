@@ -288,10 +288,10 @@ def test_limit_on_the_first_byte_does_not_cut_what_comes_later(kind: str) -> Non
 @pytest.mark.parametrize("how", ["endless", "bomb", "announced"])
 def test_replies_without_end_are_given_up(kind: str, how: str, monkeypatch: pytest.MonkeyPatch) -> None:
     for module in (
-        "agouti.transport.sync",
-        "agouti.transport.aio",
-        "agouti.engine.receive",
-        "agouti.engine.receive_stream",
+        "agouti.transport.urllib3_transport",
+        "agouti.transport.aiohttp_transport",
+        "agouti.engine.receiving.whole",
+        "agouti.engine.receiving.stream",
     ):
         monkeypatch.setattr(f"{module}.REPLY_BYTES", 3_000_000)
     bomb = gzip.compress(b" " * 40_000_000)

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.secret import SecretText
+from agouti.core.secrets.secret import SecretText
 from agouti.testing import FakeTransport
 
 from .kit import END, STREAM, Connection, answer, config, piece, reply, serving
@@ -48,7 +48,7 @@ def test_headers_of_client_and_call_go_with_the_request(kind: str) -> None:
 def test_secret_header_of_a_call_goes_to_the_first_provider_only() -> None:
     first, second = FakeTransport([]), {"providers": {"p": {"address": "https://p.example"}, "q": {"address": "https://q.example"}},
         "models": {"a": {"provider": "p", "name": "m", "fallback": ["b"]}, "b": {"provider": "q", "name": "n"}}}  # fmt: skip
-    first = FakeTransport([agouti.core.http.HttpReply(402, {}, b"{}"), GOOD])
+    first = FakeTransport([agouti.core.http.exchange.HttpReply(402, {}, b"{}"), GOOD])
     with agouti.Client(second, transport=first) as client:
         client.ask(
             "a", "x", headers={"x-user-token": "secret-77", "traceparent": "00-1", "x-odd": agouti.Secret("hid")}
@@ -277,7 +277,7 @@ def test_silent_model_leaves_time_for_the_next() -> None:
 def test_cause_is_told_when_nobody_can_take_over() -> None:
     made: dict[str, Any] = {"providers": {"p": {"address": "https://p.example", "retries": {"max": 0}}, "q": {"address": "https://q.example/v1/messages", "key": {"env": "NONE"}}},
         "models": {"a": {"provider": "p", "name": "m", "fallback": ["b"]}, "b": {"provider": "q", "name": "n"}}}  # fmt: skip
-    busy = agouti.core.http.HttpReply(503, {}, b"{}")
+    busy = agouti.core.http.exchange.HttpReply(503, {}, b"{}")
     for options in ({"seed": 7}, {}):
         with agouti.Client(agouti.load_config(made, environment={}), transport=FakeTransport([busy])) as client:
             with pytest.raises(agouti.Overloaded) as told:

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply, HttpRequest
+from agouti.core.http.exchange import HttpReply, HttpRequest
 from agouti.credentials.fetch import fetch
 from agouti.credentials.sources import parse_key
 from agouti.testing import FakeTransport

@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import TransportFailure
+from agouti.core.http.exchange import TransportFailure
 from agouti.transport.proxies import Proxies
 
 from .kit import Connection, answer, serving

@@ -14,8 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.core.masking import printable
+from agouti.core.http.exchange import HttpReply
+from agouti.core.secrets.masking import printable
 from agouti.testing import FakeTransport
 
 from ..examples import examples

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.retry_after import asked_wait
+from agouti.core.http.retry_after import asked_wait
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 10, "completion_tokens": 10}}  # fmt: skip

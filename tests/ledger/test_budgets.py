@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.ledger.sqlite import SqliteLedger
 from agouti.testing import AsyncFakeTransport, FakeTransport
 

@@ -16,12 +16,12 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.config.singles import LedgerSettings
-from agouti.core.secret import Secret
-from agouti.ledger.kept_budgets import Wanted, kept_of
+from agouti.config.tables import LedgerSettings
+from agouti.core.secrets.secret import Secret
+from agouti.ledger.budget_sums import Wanted, kept_of
+from agouti.ledger.open import open_ledger
 from agouti.ledger.rows import PICO
 from agouti.ledger.sqlite import SqliteLedger
-from agouti.ledger.store import open_ledger
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 from ..servers import free_port, postgres_server

@@ -23,15 +23,15 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.config.budgets import Plan
-from agouti.config.singles import LedgerSettings
-from agouti.core.http import HttpReply
-from agouti.core.secret import Secret
-from agouti.core.statistics import bucket_of, percentile
+from agouti.config.tables import LedgerSettings
+from agouti.core.http.exchange import HttpReply
+from agouti.core.secrets.secret import Secret
+from agouti.ledger.open import open_ledger
 from agouti.ledger.rows import PICO, LedgerRow
 from agouti.ledger.sqlite import SqliteLedger
-from agouti.ledger.store import open_ledger
 from agouti.ledger.usage import usage_of
 from agouti.standins import serve
+from agouti.tables.statistics import bucket_of, percentile
 from agouti.testing import AsyncFakeTransport, FakeTransport
 
 GOOD = {"choices": [{"message": {"content": "x"}, "finish_reason": "stop"}], "usage": {"prompt_tokens": 9, "completion_tokens": 4, "prompt_tokens_details": {"cached_tokens": 3}}}  # fmt: skip
@@ -190,7 +190,7 @@ def test_processes_write_together_and_a_kill_loses_a_tenth_of_a_second(store: st
 
 
 def test_programs_that_begin_at_the_same_moment(store: str) -> None:
-    script = "import sys; from agouti.ledger.store import open_ledger; from agouti.config.singles import LedgerSettings; print(flush=True); input(); open_ledger(LedgerSettings(sys.argv[1])).close()"
+    script = "import sys; from agouti.ledger.store import open_ledger; from agouti.config.tables import LedgerSettings; print(flush=True); input(); open_ledger(LedgerSettings(sys.argv[1])).close()"
     for round_ in range(2):
         place = f"{store}-{round_}" if store[0] == "/" else store
         programs = [

@@ -9,9 +9,9 @@ import psycopg
 import pytest
 
 import agouti
-from agouti.config.singles import LedgerSettings
-from agouti.core.secret import Secret
-from agouti.ledger.store import open_ledger
+from agouti.config.tables import LedgerSettings
+from agouti.core.secrets.secret import Secret
+from agouti.ledger.open import open_ledger
 from agouti.testing import FakeTransport
 
 from ..servers import postgres_server

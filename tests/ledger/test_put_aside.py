@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.config.budgets import Budget
-from agouti.core.http import HttpReply, TransportFailure
+from agouti.core.http.exchange import HttpReply, TransportFailure
 from agouti.testing import FakeTransport
 
 from ..examples import examples

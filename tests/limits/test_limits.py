@@ -13,11 +13,11 @@ import msgspec
 import pytest
 
 import agouti
-from agouti.core.http import HttpReply
-from agouti.core.rate_limits import RateLimits
+from agouti.core.http.exchange import HttpReply
+from agouti.core.settings.rate_limits import RateLimits
 from agouti.engine.hooks import SendingHook
 from agouti.limits.hook import LimitHook
-from agouti.limits.schedule import Schedule, TurnTooLate
+from agouti.limits.local_schedule import Schedule, TurnTooLate
 from agouti.standins import Served, serve
 from agouti.standins.quotas import Quota
 from agouti.testing import FakeTransport

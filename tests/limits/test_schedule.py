@@ -11,9 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import agouti
-from agouti.core.rate_limits import RateLimits
-from agouti.day_files import DayFile
-from agouti.limits.schedule import Schedule, Ticket, TurnTooLate
+from agouti.core.settings.rate_limits import RateLimits
+from agouti.limits.day_counter import DayFile
+from agouti.limits.local_schedule import Schedule, Ticket, TurnTooLate
 
 
 class Simulation:
@@ -331,7 +331,7 @@ def test_no_day_begins_twice_where_clocks_are_put_back() -> None:
 TAKER = """
 import sys
 from pathlib import Path
-from agouti.day_files import DayFile
+from agouti.limits.day_counter import DayFile
 file = DayFile(Path(sys.argv[1]), "shed")
 print(sum(file.take("2026-12-01", 90) for _ in range(40)))
 """

@@ -19,7 +19,7 @@ import pytest
 from redis import Redis
 
 import agouti
-from agouti.core.http import HttpReply
+from agouti.core.http.exchange import HttpReply
 from agouti.standins import serve
 from agouti.standins.quotas import Quota
 from agouti.testing import AsyncFakeTransport, FakeTransport

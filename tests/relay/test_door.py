@@ -19,15 +19,15 @@ import msgspec
 import pytest
 
 import agouti
-from agouti.config.singles import LedgerSettings
+from agouti.config.tables import LedgerSettings
 from agouti.core.errors import AgoutiError
-from agouti.core.policy import POLICY
-from agouti.core.secret import Secret
+from agouti.core.secrets.secret import Secret
+from agouti.engine.attempts.error_policy import POLICY
 from agouti.ledger.store import relay_ledger
+from agouti.relay.access_control import Door
+from agouti.relay.access_tokens import TokenFile, made
 from agouti.relay.application import Relay
-from agouti.relay.door import Door
-from agouti.relay.tokens import TokenFile, made
-from agouti.relay.told import Refused, for_owner, retry_after, status_of, told
+from agouti.relay.error_responses import Refused, for_owner, retry_after, status_of, told
 from agouti.standins import Served
 
 from .kit import POOL, Running, relaying, until

@@ -8,9 +8,9 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.chat import Choice, Completion, Message, ProviderTurn, ToolCall, ToolFunction
-from agouti.dialects.server.formats import server_formats
-from agouti.relay.turns import TurnMemory
+from agouti.core.canonical.chat import Choice, Completion, Message, ProviderTurn, ToolCall, ToolFunction
+from agouti.dialects.server_registry import server_formats
+from agouti.relay.turn_memory import TurnMemory
 from agouti.standins import Served
 
 from ..dialects.test_contract import MODELS

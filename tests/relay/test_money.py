@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.relay.tokens import TokenFile, made
+from agouti.relay.access_tokens import TokenFile, made
 
 from ..hostile.kit import Connection, RawServer, reply, serving
 from .kit import Running, relaying, until

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.relay.tokens import TokenFile, made
+from agouti.relay.access_tokens import TokenFile, made
 from agouti.standins import Served
 
 from ..dialects.test_contract import MODELS

@@ -14,8 +14,8 @@ from typing import Any
 import pytest
 
 import agouti
+from agouti.relay.access_tokens import TokenFile, made
 from agouti.relay.connection import Connection as RelayConnection
-from agouti.relay.tokens import TokenFile, made
 from agouti.standins import Served
 
 from ..hostile.kit import Connection, serving
@@ -193,7 +193,7 @@ def test_connections_and_calls_have_a_number(served: Served, tmp_path: Path) -> 
     with relaying({**config, "relay": {"calls_each": 1}}) as relay:
         with relay.relay.door.under_way(made("x")[1]):
             pass
-        with relay.relay.door.under_way(agouti.relay.door.NOBODY):
+        with relay.relay.door.under_way(agouti.relay.access_control.NOBODY):
             assert relay.ask("m")[0] == 429
 
 

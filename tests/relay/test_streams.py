@@ -7,9 +7,9 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.core.chat import Choice, Completion, ProviderTurn, ToolCall, ToolFunction
-from agouti.core.events import ToolCallPiece
-from agouti.relay.turns import TurnMemory, UniqueCalls
+from agouti.core.canonical.chat import Choice, Completion, ProviderTurn, ToolCall, ToolFunction
+from agouti.core.canonical.events import ToolCallPiece
+from agouti.relay.turn_memory import TurnMemory, UniqueCalls
 
 from ..hostile.kit import Connection, RawServer, serving
 from .kit import Running, relaying

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 import urllib3
 
-from agouti.core.framing_binary import FrameDecoder
+from agouti.core.framing.binary import FrameDecoder
 from agouti.standins import Served
 from agouti.standins.images import packet
 from agouti.standins.schemas import strict_complaint

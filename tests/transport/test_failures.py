@@ -10,10 +10,10 @@ from typing import Any
 
 import pytest
 
-from agouti.core.http import HttpRequest, Timeouts
-from agouti.transport.aio import AiohttpTransport
+from agouti.core.http.exchange import HttpRequest, Timeouts
+from agouti.transport.aiohttp_transport import AiohttpTransport
 from agouti.transport.base import TransportFailure
-from agouti.transport.sync import Urllib3Transport
+from agouti.transport.urllib3_transport import Urllib3Transport
 
 LIMITS = Timeouts(connect=2, first_byte=0.5, between_chunks=0.3)
 HEAD = b"HTTP/1.1 200 OK\r\ncontent-type: text/plain\r\nX-Odd: One\r\n"

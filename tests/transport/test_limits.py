@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.transport.limits import Patrol, Watchman
+from agouti.transport.deadline_monitor import Patrol, Watchman
 
 from ..hostile.kit import END, STREAM, Connection, config, piece, serving
 
@@ -38,7 +38,7 @@ def test_a_sooner_limit_behind_a_later_one_is_seen() -> None:
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="there are no forks")
 @pytest.mark.filterwarnings("ignore:.*fork.*:DeprecationWarning")
 def test_a_fork_has_watchmen_and_patrols_of_its_own(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("agouti.transport.limits.PATROL", 0.05)  # longer limits have no timer of their own
+    monkeypatch.setattr("agouti.transport.deadline_monitor.PATROL", 0.05)  # longer limits have no timer of their own
     watchman, patrol = Watchman(), Patrol()
     quiet(watchman, 0.05, [])
     patrol.leave(patrol.watch(60, lambda: None))

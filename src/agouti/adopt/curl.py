@@ -12,9 +12,9 @@ from urllib.parse import quote, unquote, urlsplit
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.address import with_query
 from ..core.errors import RequestError
-from ..core.masking import looks_like_a_key
+from ..core.http.address import with_query
+from ..core.secrets.masking import looks_like_a_key
 from .shell import Statement, expanded, expansions, marked, plain, replaced, statements
 
 # Long options that take no value; all others do, but for those that begin with "no-".

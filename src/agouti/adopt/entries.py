@@ -10,13 +10,13 @@ from urllib.parse import parse_qsl
 from msgspec import Struct
 
 from ..config.write import NewEntry
-from ..core.address import Address, host_of, is_local
-from ..core.chat import Json, Message, Request
-from ..core.json_pointer import MISSING, take
-from ..core.masking import looks_like_a_key
-from ..core.parameters import NAMES, PARAMETERS
-from ..core.secret import Secret, looks_secret
-from ..core.vectors import VectorsRequest
+from ..core.canonical.chat import Json, Message, Request
+from ..core.canonical.parameters import NAMES, PARAMETERS
+from ..core.canonical.vectors import VectorsRequest
+from ..core.http.address import Address, host_of, is_local
+from ..core.json.pointer import MISSING, take
+from ..core.secrets.masking import looks_like_a_key
+from ..core.secrets.secret import Secret, looks_secret
 from ..dialects.base import Dialect, EntryOptions, Field
 from ..dialects.registry import DEFAULT, dialect, parse_address
 from .curl import Pasted

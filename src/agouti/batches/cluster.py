@@ -19,12 +19,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..config.entries import Config
-from ..config.singles import LimitStore
+from ..config.tables import LimitStore
 from ..core.errors import AgoutiError, ConfigError, RequestError
-from ..core.secret import Environment, Secret
+from ..core.secrets.secret import Environment, Secret
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
-from .units import Unit
-from .work import Work
+from .run import Work
+from .types import Unit
 
 if TYPE_CHECKING:
     pass
@@ -68,7 +68,7 @@ def packed(config: Config) -> bytes:
     Raises:
         ConfigError: it holds the address of a store with a password, which goes to no other machine.
     """
-    from ..config.singles import has_password
+    from ..config.tables import has_password
 
     for settings, name in ((config.limit_store, "limits"), (config.ledger, "ledger")):
         if settings is not None and has_password(settings.store) and not config.files:

@@ -3,9 +3,9 @@
 from threading import Lock
 from typing import Any
 
-from ..forking import undisturbed
-from .index import Index, digest_of
-from .pieces import twin_of
+from ..runtime.fork_guard import undisturbed
+from .result_index import Index, digest_of
+from .run_parts import twin_of
 
 
 class IndexedRows:

@@ -11,9 +11,9 @@ import msgspec
 from msgspec import Struct
 
 from ..core.errors import RequestError
-from ..core.suggest import near, near_hint
-from ..row_files import Row
-from ..tables import text_of
+from ..core.text.suggest import near, near_hint
+from ..tables.row_files import Row
+from ..tables.table import text_of
 
 if TYPE_CHECKING:
     pass

@@ -3,18 +3,38 @@
 import json
 from html import escape
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from ..core.errors import RequestError
-from ..core.masking import printable
-
-if TYPE_CHECKING:
-    from .result import Batch
+from ..core.secrets.masking import printable
 
 SUFFIXES = (".json", ".html")
 
 
-def facts_of(made: "Batch") -> dict[str, Any]:
+class BatchFacts(Protocol):
+    """What a report says of a run: see `Batch`."""
+
+    @property
+    def answered(self) -> int: ...
+
+    out: Path | None
+    cut: int
+    failed: int
+    kinds: dict[str, int]
+    left: int
+    stopped: str
+    done: int
+    failed_now: int
+    found: int
+    seconds: float
+    rate: float
+    costs: dict[str, float]
+    costs_in_all: dict[str, float]
+    failures: tuple[tuple[int, str], ...]
+    remarks: tuple[str, ...]
+
+
+def facts_of(made: BatchFacts) -> dict[str, Any]:
     """The figures of a run."""
     return {
         "out": None if made.out is None else str(made.out),
@@ -38,7 +58,7 @@ def facts_of(made: "Batch") -> dict[str, Any]:
     }
 
 
-def save(made: "Batch", path: Path) -> None:
+def save(made: BatchFacts, path: Path) -> None:
     """Write a report: .json or .html.
 
     Raises:
@@ -59,8 +79,8 @@ def save(made: "Batch", path: Path) -> None:
 
 def page(facts: dict[str, Any]) -> str:
     """The report as a page that needs no network."""
-    from ..pages import as_html, document, number_cell, sortable, text_cell
-    from .shown_progress import time_text
+    from ..tables.html_page import as_html, document, number_cell, sortable, text_cell
+    from .progress_display import time_text
 
     run = facts["this_run"]
     parts = [("answered", facts["answered"], "good"), ("left", facts["left"], "")]
@@ -95,7 +115,7 @@ def page(facts: dict[str, Any]) -> str:
 
 
 def _share(part: float) -> str:
-    from ..pages import number_cell
+    from ..tables.html_page import number_cell
 
     return number_cell(part, f"{part:.2%}")
 

@@ -6,12 +6,12 @@ from typing import Any
 from msgspec import Struct
 
 from ..core.errors import AgoutiError, RequestError
-from ..dialects.base import Outgoing
-from ..dialects.deferred import DeferredBatches, Handed
+from ..dialects.base import DeferredBatches
+from ..dialects.wire import Handed, Outgoing
 from ..engine.effects import Sleep, Steps
 from ..engine.operations.deferred import GONE, path_of
 from .deferred_batch import FIRST, GROWTH, LONGEST, Batch
-from .index import digest_of
+from .result_index import digest_of
 
 _HINT = "Name a batch that rows were handed over with, as the provider's list has it, or leave --take-over out."
 

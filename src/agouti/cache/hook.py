@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING
 import msgspec
 from msgspec.structs import replace
 
-from ..core.chat import Completion, Request
+from ..core.canonical.chat import Completion, Request
 from ..core.errors import ConfigError
-from ..core.forks import begin_anew
 from ..engine.effects import OnAbandon, Signal, Steps, WaitFor
 from ..engine.hooks import AnsweringHook, AttemptDetails, AttemptResult
+from ..runtime.fork_reset import begin_anew
 from .store import AnswerStore
 
 if TYPE_CHECKING:
     from ..config.entries import Config
-    from ..config.singles import CacheSettings
+    from ..config.tables import CacheSettings
 
 log = logging.getLogger("agouti.cache")
 

@@ -8,9 +8,9 @@ from contextlib import suppress
 from pathlib import Path
 
 from ..core.errors import ConfigError
-from ..core.forks import begin_anew
 from ..core.warn import warn
-from ..forking import undisturbed
+from ..runtime.fork_guard import undisturbed
+from ..runtime.fork_reset import begin_anew
 
 _DAY = 86400.0
 _HOUR = 3600.0

@@ -8,13 +8,13 @@ from importlib import import_module
 
 import click
 
-from .. import __version__
+from .._version import __version__
 from ..core.errors import AgoutiError
-from ..core.masking import printable
-from ..core.policy import policy_of
+from ..core.secrets.masking import printable
+from ..engine.attempts.error_policy import policy_of
 from . import streams, wording
 from .examples import epilog
-from .text import show_json
+from .terminal_text import show_json
 
 # A command's module is imported when it is called or listed, so that `agouti ask` loads no server.
 _COMMANDS = {

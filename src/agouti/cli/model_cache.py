@@ -8,8 +8,8 @@ import msgspec
 from msgspec import Struct
 
 from ..config.entries import Config
-from ..config.files import write_whole
-from ..dialects.base import ListedModel
+from ..dialects.wire import ListedModel
+from ..runtime.atomic_files import write_whole
 
 _MOST_SECONDS = 24 * 3600
 

@@ -6,9 +6,9 @@ from typing import Any, TypeVar
 
 import click
 
-from ..client import Client
+from ..client.client import Client
 from .app import Settings
-from .text import pairs_given
+from .terminal_text import pairs_given
 
 F = TypeVar("F", bound=Callable[..., Any])
 

@@ -10,8 +10,8 @@ from msgspec import Struct
 from msgspec.structs import force_setattr
 
 from ..core.errors import ConfigError
-from ..core.secret import Secret
-from ..core.suggest import near_hint
+from ..core.secrets.secret import Secret
+from ..core.text.suggest import near_hint
 from ..credentials.sources import GivenKey, Key, parse_key
 
 if TYPE_CHECKING:

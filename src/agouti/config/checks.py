@@ -3,17 +3,17 @@
 import re
 from collections.abc import Iterable
 
-from ..core.address import parse as parse_address
-from ..core.declarations import Declaration
+from ..core.canonical.parameters import checked
 from ..core.errors import ConfigError, RequestError
-from ..core.parameters import checked
-from ..core.suggest import near_hint
+from ..core.http.address import parse as parse_address
+from ..core.settings.declarations import Declaration
+from ..core.text.suggest import near_hint
 from ..credentials.credential import parse_send_key
-from ..dialects.base import PATHS
 from ..dialects.registry import brought, names
+from ..dialects.wire import PATHS
 from .budgets import Budget, Plan, check_budget
 from .entries import Model, Provider
-from .origins import Origin, Origins
+from .origins import Origins, placed
 
 
 def check_dialects(dialects: dict[str, Declaration], origins: Origins) -> None:
@@ -171,13 +171,3 @@ def check_providers(providers: dict[str, Provider], dialects: Iterable[str], ori
                     ConfigError(f"[providers.{label}] {error.what}", hint=error.hint),
                     origins.of("providers", label, name),
                 ) from None
-
-
-def placed(error: ConfigError, origin: Origin) -> ConfigError:
-    """The same error, with the place put before it."""
-    if origin.kind == "file":
-        error.file, error.line = origin.name, origin.line
-    if origin.kind in ("file", "environment") and origin.name not in error.what:
-        error.what = f"{origin}: {error.what}"
-        error.args = (error.what,)
-    return error

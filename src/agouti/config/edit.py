@@ -5,9 +5,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from ..core.chat import Json
+from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
-from .files import alone_in, write_whole
+from ..runtime.atomic_files import alone_in, write_whole
 
 
 def set_values(path: Path, table: str, label: str, values: Mapping[str, Json]) -> bool:

@@ -18,23 +18,23 @@ from urllib.parse import unquote
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Markers
-from ..core.declarations import Declaration, Instance
+from ..core.canonical.chat import Markers
+from ..core.canonical.structured import Means
+from ..core.canonical.usage import Price, price_at
 from ..core.errors import ConfigError, LabelUnknown, RequestError
-from ..core.http import Timeouts, Tls
-from ..core.rate_limits import RateLimits
-from ..core.retries import Retries
-from ..core.secret import MASK, Environment, Secret
-from ..core.structured import Means
-from ..core.suggest import near_hint
-from ..core.usage import Price, price_at
+from ..core.http.exchange import Timeouts, Tls
+from ..core.secrets.secret import MASK, Environment, Secret
+from ..core.settings.declarations import Declaration, Instance
+from ..core.settings.rate_limits import RateLimits
+from ..core.settings.retries import Retries
+from ..core.text.suggest import near_hint
 from ..credentials.sources import GivenKey, Key
 from .budgets import Budget, Plan
-from .held import held_fields, held_texts, parted_address
+from .secret_settings import held_fields, held_texts, parted_address
 
 if TYPE_CHECKING:
     from .origins import Origins
-    from .singles import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
+    from .tables import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
 
     HeldText: TypeAlias = str | Key
 else:

@@ -12,23 +12,23 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from ..core.address import origin_of
-from ..core.address import parse as parse_address
-from ..core.chat import Json
-from ..core.declarations import Declaration
+from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
-from ..core.http import Tls, bare
-from ..core.masking import looks_like_a_key
-from ..core.secret import Environment
-from ..core.suggest import near_hint
+from ..core.http.address import origin_of
+from ..core.http.address import parse as parse_address
+from ..core.http.exchange import Tls, bare
+from ..core.secrets.masking import looks_like_a_key
+from ..core.secrets.secret import Environment
+from ..core.settings.declarations import Declaration
+from ..core.text.suggest import near_hint
 from ..credentials.sources import key_hook
 from .budgets import Budget, Plan
-from .checks import check_budgets, check_dialects, check_models, check_plans, check_providers, placed
+from .checks import check_budgets, check_dialects, check_models, check_plans, check_providers
 from .entries import Config, Model, Provider
-from .find import FILE_NAME, find_files, shown_path
-from .held import without_secrets
-from .origins import Origin, Origins, Source
-from .singles import SINGLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
+from .origins import Origin, Origins, Source, placed
+from .search import FILE_NAME, find_files, shown_path
+from .secret_settings import without_secrets
+from .tables import SINGLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
 from .wrong_values import MAY_HOLD_SECRETS, what_is_wrong
 
 _PREFIX = "AGOUTI__"
@@ -181,7 +181,7 @@ def with_dotenv(path: Path, variables: Mapping[str, str]) -> Environment:
     """
     if not path.is_file():
         return variables if isinstance(variables, Environment) else Environment(variables)
-    from .dotenv_file import read_dotenv
+    from .env_file import read_dotenv
 
     values, remark = read_dotenv(path)
     return Environment(variables, values, shown_path(path), remark)

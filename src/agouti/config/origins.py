@@ -10,7 +10,8 @@ from typing import TypeAlias
 
 from msgspec import Struct
 
-from ..core.chat import Json
+from ..core.canonical.chat import Json
+from ..core.errors import ConfigError
 
 Path: TypeAlias = tuple[str, ...]
 
@@ -133,3 +134,13 @@ def _note(value: Json, path: Path, line: int, lines_by_path: dict[Path, int]) ->
         lines_by_path.setdefault((*path, part), line)
         if isinstance(inner, dict):
             _note(inner, (*path, part), line, lines_by_path)
+
+
+def placed(error: ConfigError, origin: Origin) -> ConfigError:
+    """The same error, with the place put before it."""
+    if origin.kind == "file":
+        error.file, error.line = origin.name, origin.line
+    if origin.kind in ("file", "environment") and origin.name not in error.what:
+        error.what = f"{origin}: {error.what}"
+        error.args = (error.what,)
+    return error

@@ -13,21 +13,13 @@ from typing import Any, Literal, Union, get_args, get_origin
 import msgspec
 from msgspec import Struct
 
-from ..core.declarations import Declaration
-from ..core.parameters import PARAMETERS
-from ..core.secret import Secret
-from ..credentials.sources import (
-    CommandKey,
-    EnvKey,
-    FileKey,
-    Key,
-    KeyringKey,
-    OAuthKey,
-    SignatureKey,
-)
+from ..core.canonical.parameters import PARAMETERS
+from ..core.secrets.secret import Secret
+from ..core.settings.declarations import Declaration
+from ..credentials.sources import CommandKey, EnvKey, FileKey, Key, KeyringKey, OAuthKey, SignatureKey
 from .budgets import Budget, Plan
 from .entries import Model, Provider
-from .singles import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
+from .tables import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
 
 FILE = "agouti.schema.json"
 _TABLES: dict[str, type[Struct]] = {

@@ -5,11 +5,11 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from ..core.chat import Json
+from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
-from ..core.secret import Secret
-from .dotenv_file import parsed, read_dotenv, text_of_file
-from .files import write_whole
+from ..core.secrets.secret import Secret
+from ..runtime.atomic_files import write_whole
+from .env_file import parsed, read_dotenv, text_of_file
 from .git import could_be_committed
 
 

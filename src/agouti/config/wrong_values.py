@@ -4,13 +4,12 @@ from typing import Any, get_args
 
 import msgspec
 
-from ..core.chat import Json
+from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
-from ..core.near_misses import OF_MODELS, OF_PROVIDERS
-from ..core.suggest import near_hint
+from ..core.settings.near_misses import OF_MODELS, OF_PROVIDERS
+from ..core.text.suggest import near_hint
 from ..credentials.sources import key_hook
-from .checks import placed
-from .origins import Origins
+from .origins import Origins, placed
 
 MAY_HOLD_SECRETS = frozenset({"key", "headers", "query", "add", "address", "values", "send_key"})
 """Keys whose values are never shown."""

@@ -54,9 +54,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Self
 if TYPE_CHECKING:
     from typing import TypedDict, Unpack
 
-    from ..filled import FilledAnswer
-    from ..reply import Attempt, Reply
-    from .structured import Problem
+    from .attempt import Attempt
 
     class Facts(TypedDict, total=False):
         """What every error can be told when it is made: see `AgoutiError`."""
@@ -89,10 +87,12 @@ class AgoutiError(Exception):
         attempts: what was tried before this, in order.
         partial: the reply so far, where a stream broke; the `agouti.Embeddings` of the other texts, where some failed.
         wait: seconds that the provider asked to wait.
-        answers: what `fill` had got before this, and had paid for.
+        answers: the `agouti.FilledAnswer` that `fill` had got before this, and had paid for.
     """
 
     default_hint: ClassVar[str] = ""
+    may_pass: ClassVar[bool] = False
+    """Whether the cause of such an error may pass: ``retryable`` where nobody says otherwise."""
 
     def __init__(self, what: str, **facts: "Unpack[Facts]") -> None:
         super().__init__(what)
@@ -107,17 +107,13 @@ class AgoutiError(Exception):
         self.attempts = facts.get("attempts", ())
         self.partial: Any = facts.get("partial")
         self.wait = facts.get("wait")
-        self.answers: tuple[FilledAnswer, ...] = ()
+        self.answers: tuple[Any, ...] = ()
         self._retryable = facts.get("retryable")
 
     @property
     def retryable(self) -> bool:
         """Whether the same call may succeed later."""
-        if self._retryable is not None:
-            return self._retryable
-        from .policy import policy_of
-
-        return policy_of(type(self)).may_pass
+        return self.may_pass if self._retryable is None else self._retryable
 
     def with_context(self, *, before: str = "", **facts: "Unpack[Facts]") -> Self:
         """The same error, told more of what is known; the only way in which one changes after it was made.
@@ -174,6 +170,7 @@ class RequestError(AgoutiError, ValueError):
 class LedgerUnavailable(RequestError):
     """Nobody can say now what is left of a budget: its ledger is out of reach. Nothing was sent."""
 
+    may_pass = True
     default_hint = "Try again, or see what is the matter with the ledger."
 
 
@@ -214,6 +211,7 @@ class CallRefused(RequestError):
 class LimitReached(RequestError):
     """A limit of your own entries is reached, and the turn would come later than it may; ``wait`` says when."""
 
+    may_pass = True
     default_hint = "Try again then, raise wait in the limits of the entry, or name a fallback model."
 
 
@@ -244,9 +242,13 @@ class CredentialRefused(CredentialError):
 class ConnectionFailed(AgoutiError):
     """No reply came."""
 
+    may_pass = True
+
 
 class AddressWrong(ConnectionFailed):
     """No such host, no HTTP there, or another service than this dialect expects."""
+
+    may_pass = False
 
 
 class NotRunning(ConnectionFailed):
@@ -256,9 +258,13 @@ class NotRunning(ConnectionFailed):
 class TLSFailed(ConnectionFailed):
     """No trusted encrypted connection could be made."""
 
+    may_pass = False
+
 
 class ProxyFailed(ConnectionFailed):
     """The proxy between here and the provider refused or could not be reached."""
+
+    may_pass = False
 
 
 class ConnectionLost(ConnectionFailed):
@@ -342,18 +348,21 @@ class OutOfCredit(ProviderError):
 class RateLimited(ProviderError):
     """Too many requests or tokens in too short a time; ``wait`` says for how long, where told."""
 
+    may_pass = True
     default_hint = "Slow down, raise retries.max_wait in the provider's entry, or name a fallback model in the model's."
 
 
 class Overloaded(ProviderError):
     """The provider has too much to do."""
 
+    may_pass = True
     default_hint = "Try again later, or name a fallback model in the entry."
 
 
 class ProviderFault(ProviderError):
     """An error inside the provider."""
 
+    may_pass = True
     default_hint = "Try again later; if it lasts, tell the provider the request id."
 
 
@@ -369,37 +378,6 @@ class ReplyUnreadable(ReplyError):
 
 class FramingError(ReplyUnreadable):
     """A stream whose frames cannot be told apart."""
-
-
-class StreamCut(ReplyError):
-    """The stream ended before the reply was complete; ``partial`` is what had come."""
-
-    partial: "Reply | None"
-    default_hint = "What had come is in error.partial; ask again for the whole answer."
-
-
-class NotFilled(ReplyError):
-    """No answer fitted the form.
-
-    Attributes:
-        problem: of the last answer: ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``, ``broken json``,
-            ``several``, ``no call`` or ``invalid``.
-        answers: every answer, and what was wrong with it.
-    """
-
-    default_hint = "A stronger model, a plainer form or more repairs may help; every answer is in error.answers."
-
-    def __init__(
-        self,
-        what: str,
-        *,
-        problem: "Problem" = "",
-        answers: "tuple[FilledAnswer, ...]" = (),
-        **facts: "Unpack[Facts]",
-    ) -> None:
-        super().__init__(what, **facts)
-        self.problem: Problem = problem
-        self.answers = answers
 
 
 class NotAccepted(ReplyError):
@@ -421,4 +399,13 @@ class TooManyRounds(ReplyError):
 class DeadlineExceeded(AgoutiError):
     """The call as a whole took longer than its deadline allows."""
 
+    may_pass = True
     default_hint = "Raise deadline= of the call or of the entry, or lower max_tokens."
+
+
+if not TYPE_CHECKING:  # the names that have moved: see there
+
+    def __getattr__(name: str) -> object:
+        from .._moved import forward
+
+        return forward(__name__, name)

@@ -13,7 +13,7 @@ from datetime import datetime
 from typing import IO
 
 from ..core.errors import CredentialMissing
-from ..core.secret import Secret
+from ..core.secrets.secret import Secret
 from .credential import Credential
 from .sources import CommandKey
 

@@ -10,9 +10,9 @@ import msgspec
 from msgspec import Struct
 
 from ..core.errors import ConfigError, CredentialMissing
-from ..core.http import HttpRequest
-from ..core.masking import looks_like_a_key
-from ..core.secret import Secret, SecretText
+from ..core.http.exchange import HttpRequest
+from ..core.secrets.masking import looks_like_a_key
+from ..core.secrets.secret import Secret, SecretText
 
 # A token is not used in its last minute: it must live until the provider has looked at it.
 _MARGIN = 60.0

@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from ..core.errors import CredentialMissing
-from ..core.http import HttpReply, HttpRequest
-from ..core.masking import looks_like_a_key
-from ..core.secret import Environment, Secret
-from ..core.suggest import near
+from ..core.http.exchange import HttpReply, HttpRequest
+from ..core.secrets.masking import looks_like_a_key
+from ..core.secrets.secret import Environment, Secret
+from ..core.text.suggest import near
 from .credential import Credential
 from .files import read_text
 from .sources import CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey

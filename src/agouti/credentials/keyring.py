@@ -5,7 +5,7 @@ from types import ModuleType
 from typing import TypeVar
 
 from ..core.errors import ConfigError
-from ..core.secret import Secret
+from ..core.secrets.secret import Secret
 
 SERVICE = "agouti"
 """The name under which the keyring keeps them."""

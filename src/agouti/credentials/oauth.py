@@ -6,20 +6,13 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
 
-from ..core.address import parse as parse_address
-from ..core.address import with_scheme
-from ..core.errors import (
-    AgoutiError,
-    ConfigError,
-    CredentialMissing,
-    CredentialRefused,
-    Overloaded,
-    RateLimited,
-)
-from ..core.http import HttpReply, HttpRequest, Tls
-from ..core.masking import Masker
-from ..core.retry_after import asked_wait
-from ..core.secret import Secret, SecretText
+from ..core.errors import AgoutiError, ConfigError, CredentialMissing, CredentialRefused, Overloaded, RateLimited
+from ..core.http.address import parse as parse_address
+from ..core.http.address import with_scheme
+from ..core.http.exchange import HttpReply, HttpRequest, Tls
+from ..core.http.retry_after import asked_wait
+from ..core.secrets.masking import Masker
+from ..core.secrets.secret import Secret, SecretText
 from .command import seconds_of
 from .credential import Credential
 from .files import read_text

@@ -6,8 +6,8 @@ from configparser import Error as ProfileError
 from pathlib import Path
 
 from ..core.errors import CredentialMissing
-from ..core.secret import Secret
-from ..core.suggest import near_hint
+from ..core.secrets.secret import Secret
+from ..core.text.suggest import near_hint
 from .credential import SigningCredential
 from .files import read_text
 from .sources import Key, SignatureKey

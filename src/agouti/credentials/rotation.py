@@ -2,7 +2,7 @@
 
 from threading import Lock
 
-from ..core.forks import begin_anew
+from ..runtime.fork_reset import begin_anew
 from .credential import Credential
 from .sources import Key, SeveralKeys
 

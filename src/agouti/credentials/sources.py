@@ -15,11 +15,11 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import force_setattr
 
-from ..core.chat import Json
-from ..core.http import Tls
-from ..core.masking import looks_like_a_key
-from ..core.secret import MASK, Secret
-from ..core.suggest import near_hint
+from ..core.canonical.chat import Json
+from ..core.http.exchange import Tls
+from ..core.secrets.masking import looks_like_a_key
+from ..core.secrets.secret import MASK, Secret
+from ..core.text.suggest import near_hint
 
 
 class Key:

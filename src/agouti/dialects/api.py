@@ -4,9 +4,7 @@ Names here stay; the modules that they come from may move. See the guide to dial
 and `agouti.testing.contract` for the check that it keeps the contract.
 """
 
-from ..core.address import Ending
-from ..core.call_pairs import allowed_id, functions_called, in_words, named_results
-from ..core.chat import (
+from ..core.canonical.chat import (
     Choice,
     Citation,
     Completion,
@@ -20,7 +18,25 @@ from ..core.chat import (
     ToolCall,
     ToolFunction,
 )
-from ..core.declarations import Instance
+from ..core.canonical.events import (
+    Cited,
+    Event,
+    FileTold,
+    Finished,
+    LogprobsTold,
+    Passed,
+    Reasoning,
+    Refusal,
+    SafetyTold,
+    Started,
+    Text,
+    ToolCallPiece,
+    TurnTold,
+    UsageTold,
+)
+from ..core.canonical.structured import MEANS, Means
+from ..core.canonical.usage import Usage
+from ..core.canonical.vectors import Vectors, VectorsRequest
 from ..core.errors import (
     AgoutiError,
     ContentRefused,
@@ -38,28 +54,14 @@ from ..core.errors import (
     RequestError,
     RequestRefused,
 )
-from ..core.events import (
-    Cited,
-    Event,
-    FileTold,
-    Finished,
-    LogprobsTold,
-    Passed,
-    Reasoning,
-    Refusal,
-    SafetyTold,
-    Started,
-    Text,
-    ToolCallPiece,
-    TurnTold,
-    UsageTold,
-)
-from ..core.framing_array import ArraySplitter
-from ..core.framing_binary import FrameDecoder
-from ..core.framing_lines import LineSplitter
-from ..core.framing_sse import SseDecoder
-from ..core.messages import arguments_of, by_role, message_json, own_blocks, system_and_rest, system_parts
-from ..core.parts import (
+from ..core.framing.binary import FrameDecoder
+from ..core.framing.json_array import ArraySplitter
+from ..core.framing.json_lines import LineSplitter
+from ..core.framing.sse import SseDecoder
+from ..core.http.address import Ending
+from ..core.messages.call_pairs import allowed_id, functions_called, in_words, named_results
+from ..core.messages.messages import arguments_of, by_role, message_json, own_blocks, system_and_rest, system_parts
+from ..core.messages.parts import (
     AudioPart,
     FilePart,
     ImagePart,
@@ -70,19 +72,13 @@ from ..core.parts import (
     text_of,
     words_of,
 )
-from ..core.structured import MEANS, Means
-from ..core.tool_json import function_of, is_function
-from ..core.usage import Usage
-from ..core.vectors import Vectors, VectorsRequest
+from ..core.messages.tool_json import function_of, is_function
+from ..core.settings.declarations import Instance
 from .base import (
     Abilities,
     Dialect,
     EntryOptions,
-    Fault,
     Field,
-    ListedModel,
-    Outgoing,
-    Pending,
     StreamDecoder,
     VectorAbility,
     as_list,
@@ -94,9 +90,10 @@ from .base import (
     no_tool_choice,
     same_names,
 )
-from .faults import classify
-from .prompt import prompt_of
-from .streams import PayloadStream, read_reply
+from .prompt.dialect import prompt_of
+from .shared.error_mapping import classify
+from .shared.stream_decoding import PayloadStream, read_reply
+from .wire import Fault, ListedModel, Outgoing, Pending
 
 __all__ = [
     "MEANS",

@@ -4,31 +4,25 @@ A dialect makes bytes from a `Request` and facts from bytes. It opens no connect
 between calls; only a stream decoder has state, for one stream. What a format can do is declared in its `Abilities`.
 """
 
-from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
 
 from msgspec import Struct
 
-from ..core.address import Ending
-from ..core.chat import Completion, Json, Request
-from ..core.errors import AgoutiError, ParameterUnsupported, ReplyUnreadable, RequestError
-from ..core.parts import MARK
-from ..core.structured import Means
-from ..core.tool_json import function_of
+from ..core.canonical.chat import Completion, Json, Request
+from ..core.canonical.structured import Means
+from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
+from ..core.http.address import Ending
+from ..core.messages.parts import MARK
+from ..core.messages.tool_json import function_of
+from .wire import Fault, Handed, LineResult, ListedModel, Outgoing, Pending
 
 if TYPE_CHECKING:
-    from ..core.declarations import Instance
-    from ..core.events import Event
-    from ..core.schema import Style
-    from ..core.vectors import Vectors, VectorsRequest
-    from .deferred import DeferredBatches
+    from ..core.canonical.events import Event
+    from ..core.canonical.vectors import Vectors, VectorsRequest
+    from ..core.schemas.fit import Style
+    from ..core.settings.declarations import Instance
 
-OperationName: TypeAlias = Literal["chat", "stream", "models", "embeddings", "embeddings_batch", "count", "follow"]
-"""What is asked of a provider; ``stream`` and ``embeddings_batch`` only where a format has a path of their own for
-them. ``follow`` is a request to an address that a reply has named."""
-
-PATHS: tuple[str, ...] = get_args(OperationName)[:-1]
-"""The operations whose path an entry may change."""
 
 Write: TypeAlias = Callable[[dict[str, Any], Json, Mapping[str, Json]], None]
 """Puts a parameter into a request body: the body, the value, and all parameters of the call."""
@@ -166,7 +160,7 @@ class Abilities(Struct, frozen=True, kw_only=True):
         lacks: the parameters that it has no name for, where it takes all others.
         adds: fields that it puts into a request by itself and can do without, where a server refuses them.
         means: how a model can be held to a form (structured output), the strongest first.
-        schema_style: what JSON Schemas have to look like: see `agouti.core.schema`.
+        schema_style: what JSON Schemas have to look like: see `agouti.core.schemas.fit`.
         open_schemas: whether its schema mode takes schemas that allow properties which they do not name.
         inputs: what a prompt may hold: ``text``, ``image``, ``file``, ``audio``. What is not among them never reaches
             ``encode_chat``: text files come as words, anything else is an error.
@@ -242,83 +236,6 @@ class Abilities(Struct, frozen=True, kw_only=True):
         for name, write in (self.parameters or {}).items():
             if name in parameters:
                 write(body, parameters[name], parameters)
-
-
-class Fault(Struct, frozen=True):
-    """What a provider's error reply means.
-
-    Attributes:
-        kind: the class of the error to raise.
-        message: the provider's own words.
-        parameter: the request field at fault, where the provider names it.
-        wait: seconds to wait before another try, where the provider says so.
-        code: the provider's own word for it.
-    """
-
-    kind: type[AgoutiError]
-    message: str = ""
-    parameter: str | None = None
-    wait: float | None = None
-    code: str | None = None
-
-
-class Outgoing(Struct, frozen=True, gc=False):
-    """A request of a dialect, before the provider's address, headers, key and peculiarities are added.
-
-    Attributes:
-        operation: an entry may give it another path.
-        path: the dialect's own path, after the base address; ``{model}`` stands for the model's name.
-        body: the fields of the JSON body; the engine may change this dict.
-        headers: headers that belong to this one operation; the entry's own win over them.
-        query: the query of this one request (where a page begins), behind that of the address.
-        raw: the body where it is no JSON.
-        keeps: fields that the caller may set although the entry sets them too (``override``).
-    """
-
-    operation: OperationName
-    path: str
-    body: dict[str, Any] | None = None
-    method: str = "POST"
-    accept: str = "application/json"
-    headers: tuple[tuple[str, str], ...] = ()
-    query: str = ""
-    raw: bytes | None = None
-    keeps: frozenset[str] = frozenset()
-
-
-class Pending(Struct, frozen=True, gc=False):
-    """The provider has taken the work, and will tell about it at other addresses.
-
-    Attributes:
-        poll: where to ask how far it is; the answer is decoded like the first one.
-        cancel: where to say that it is no longer wanted (``POST``); empty where there is none.
-        stream: where its events are; empty where there are none.
-    """
-
-    poll: str
-    cancel: str = ""
-    stream: str = ""
-
-
-class ListedModel(Struct, frozen=True, kw_only=True):
-    """One model of a provider's list; `None` where the provider does not say.
-
-    Attributes:
-        name: exactly what is sent as the model's name.
-        context: tokens of prompt and answer together.
-        input_price, output_price: dollars per million tokens.
-        inputs: what it takes: ``text``, ``image``, ...
-        outputs: what it gives: ``text``, ``image``, ...
-        owner: who has made it, in the provider's word.
-    """
-
-    name: str
-    context: int | None = None
-    input_price: float | None = None
-    output_price: float | None = None
-    inputs: tuple[str, ...] | None = None
-    outputs: tuple[str, ...] | None = None
-    owner: str | None = None
 
 
 class StreamDecoder(Protocol):
@@ -463,3 +380,49 @@ def complete(dialect: object) -> list[str]:
     """
     names = [each for each in (*vars(Dialect), *Dialect.__annotations__) if not each.startswith("_")]
     return sorted(each for each in set(names) if not hasattr(dialect, each))
+
+
+class DeferredBatches(Protocol):
+    """How a format hands batches over.
+
+    Attributes:
+        most: requests of one batch.
+    """
+
+    most: int
+
+    def upload(self, requests: Sequence[tuple[str, Mapping[str, Any]]]) -> Outgoing | None:
+        """The request that hands the requests over as a file; `None` where they go with the batch itself."""
+
+    def begin(self, requests: Sequence[tuple[str, Mapping[str, Any]]], file: str, mark: str) -> Outgoing:
+        """The request that begins a batch."""
+
+    def look(self, name: str) -> Outgoing:
+        """The request that asks how far a batch is."""
+
+    def cancel(self, name: str) -> Outgoing:
+        """The request that cancels a batch."""
+
+    def listed(self) -> Outgoing:
+        """The request for the latest batches."""
+
+    def read_file(self, body: bytes) -> str:
+        """The identifier of a file that was handed over."""
+
+    def read(self, body: bytes) -> Handed:
+        """How far a batch is."""
+
+    def read_list(self, body: bytes) -> list[Handed]:
+        """The latest batches."""
+
+    def read_results(self, body: bytes) -> Iterator[LineResult]:
+        """What came of the requests, in any order."""
+
+    def requests(self, handed: Handed) -> Outgoing | None:
+        """The request for what was asked; `None` where the provider does not give it back."""
+
+    def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
+        """The identifier of each request of a batch, and its body."""
+
+    def leftovers(self, handed: Handed) -> list[Outgoing]:
+        """The requests that delete what stays at the provider once everything is fetched."""

@@ -17,25 +17,26 @@ from typing import Any
 import msgspec
 
 from ..core import errors
-from ..core.call_pairs import in_words
-from ..core.chat import Choice, Completion, Json, Markers, Message, Request
-from ..core.declarations import Declaration, StreamDeclaration
+from ..core.canonical.chat import Choice, Completion, Json, Markers, Message, Request
+from ..core.canonical.events import Event, Finished, Reasoning, Started, Text, UsageTold
+from ..core.canonical.parameters import CAPS, NAMES
+from ..core.canonical.usage import Usage
 from ..core.errors import AgoutiError, ConfigError, ReplyUnreadable, RequestError
-from ..core.events import Event, Finished, Reasoning, Started, Text, UsageTold
-from ..core.framing_array import ArraySplitter
-from ..core.framing_lines import LineSplitter
-from ..core.framing_sse import SseDecoder
-from ..core.json_lenient import UNDECODABLE, decode_json, first_value
-from ..core.json_pointer import MISSING, read, steps, write
-from ..core.messages import system_and_rest
-from ..core.parameters import CAPS, NAMES
-from ..core.parts import words_of
-from ..core.suggest import near_hint
-from ..core.usage import Usage
-from .base import Abilities, Dialect, Fault, ListedModel, OperationName, Outgoing, StreamDecoder, Write
-from .faults import classify
-from .prompt import prompt_of
-from .streams import PayloadStream
+from ..core.framing.json_array import ArraySplitter
+from ..core.framing.json_lines import LineSplitter
+from ..core.framing.sse import SseDecoder
+from ..core.json.lenient import UNDECODABLE, decode_json, first_value
+from ..core.json.pointer import MISSING, read, steps, write
+from ..core.messages.call_pairs import in_words
+from ..core.messages.messages import system_and_rest
+from ..core.messages.parts import words_of
+from ..core.settings.declarations import Declaration, StreamDeclaration
+from ..core.text.suggest import near_hint
+from .base import Abilities, Dialect, StreamDecoder, Write
+from .prompt.dialect import prompt_of
+from .shared.error_mapping import classify
+from .shared.stream_decoding import PayloadStream
+from .wire import Fault, ListedModel, OperationName, Outgoing
 
 _FRAMINGS: dict[str, type[SseDecoder | LineSplitter | ArraySplitter]] = {
     "sse": SseDecoder,

@@ -12,33 +12,31 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.address import Ending, in_path
-from ..core.chat import Choice, Completion, Json, MediaFile, Request
+from ..core.canonical.chat import Choice, Completion, Json, MediaFile, Request
+from ..core.canonical.events import Event, Finished, Started, Text
+from ..core.canonical.usage import Usage
 from ..core.errors import Overloaded, ProviderFault, ReplyUnreadable, RequestError
-from ..core.events import Event, Finished, Started, Text
-from ..core.framing_sse import SseDecoder
-from ..core.json_pointer import read
-from ..core.messages import system_and_rest, without_images
-from ..core.parts import ImagePart, parts_of
-from ..core.usage import Usage
+from ..core.framing.sse import SseDecoder
+from ..core.http.address import Ending, in_path
+from ..core.json.pointer import read
+from ..core.messages.messages import system_and_rest, without_images
+from ..core.messages.parts import ImagePart, parts_of
 from .base import (
     Abilities,
     Dialect,
     EntryOptions,
-    Fault,
     Field,
-    Outgoing,
-    Pending,
     StreamDecoder,
     Write,
     as_list,
     joined_text,
     taken_table,
 )
-from .chat_fields import media_file
-from .faults import classify
-from .prompt import prompt_of
-from .streams import PayloadStream, read_reply
+from .chat.fields import media_file
+from .prompt.dialect import prompt_of
+from .shared.error_mapping import classify
+from .shared.stream_decoding import PayloadStream, read_reply
+from .wire import Fault, Outgoing, Pending
 
 _PARAMETERS: dict[str, Write] = {
     "temperature": Field("input/temperature"),

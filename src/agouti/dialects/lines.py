@@ -7,9 +7,7 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.address import Ending
-from ..core.call_pairs import named_results
-from ..core.chat import (
+from ..core.canonical.chat import (
     Choice,
     Completion,
     Json,
@@ -21,8 +19,7 @@ from ..core.chat import (
     ToolCall,
     ToolFunction,
 )
-from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
-from ..core.events import (
+from ..core.canonical.events import (
     Event,
     Finished,
     LogprobsTold,
@@ -33,20 +30,20 @@ from ..core.events import (
     TurnTold,
     UsageTold,
 )
-from ..core.framing_lines import LineSplitter
-from ..core.messages import arguments_of, system_and_rest, without_images
-from ..core.parts import ImagePart, TextPart, parts_of, text_file
-from ..core.text_pieces import TextPieces
-from ..core.usage import Usage
-from ..core.vectors import Vectors, VectorsRequest
+from ..core.canonical.usage import Usage
+from ..core.canonical.vectors import Vectors, VectorsRequest
+from ..core.errors import ParameterUnsupported, ReplyUnreadable, RequestError
+from ..core.framing.json_lines import LineSplitter
+from ..core.http.address import Ending
+from ..core.messages.call_pairs import named_results
+from ..core.messages.messages import arguments_of, system_and_rest, without_images
+from ..core.messages.parts import ImagePart, TextPart, parts_of, text_file
+from ..core.text.pieces import TextPieces
 from .base import (
     Abilities,
     Dialect,
     EntryOptions,
-    Fault,
     Field,
-    ListedModel,
-    Outgoing,
     StreamDecoder,
     VectorAbility,
     Write,
@@ -57,9 +54,10 @@ from .base import (
     system_of,
     taken_table,
 )
-from .chat_fields import Logprob, LogprobFields, logprobs_of
-from .prompt import prompt_of
-from .streams import PayloadStream, read_reply, rows_of
+from .chat.fields import Logprob, LogprobFields, logprobs_of
+from .prompt.dialect import prompt_of
+from .shared.stream_decoding import PayloadStream, read_reply, rows_of
+from .wire import Fault, ListedModel, Outgoing
 
 _FINISH = {"stop": "stop", "length": "length", "load": "stop", "unload": "stop"}
 
@@ -236,7 +234,7 @@ class LinesDialect(Dialect):
         return joined_text(body.get("system")) or system_of(body.get("messages"))
 
     def classify(self, status: int, headers: Mapping[str, str], body: bytes) -> Fault:
-        from .faults import classify
+        from .shared.error_mapping import classify
 
         return classify(status, headers, body, {})
 

@@ -8,20 +8,21 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..core.address import Ending
-from ..core.chat import Choice, Citation, Completion, Json, Request, SafetyNote
-from ..core.declarations import Instance
+from ..core.canonical.chat import Choice, Citation, Completion, Json, Request, SafetyNote
+from ..core.canonical.usage import Usage
+from ..core.canonical.vectors import Vector, Vectors, VectorsRequest
 from ..core.errors import ReplyUnreadable, RequestError
-from ..core.json_pointer import read, write
-from ..core.messages import message_json, system_and_rest, without_images
-from ..core.parts import ImagePart, parts_of
-from ..core.usage import Usage
-from ..core.vectors import Vector, Vectors, VectorsRequest
-from .base import Abilities, Dialect, EntryOptions, Fault, Field, Outgoing, VectorAbility, Write, as_list, taken_table
-from .contents import CODES
-from .faults import classify
-from .prompt import prompt_of
-from .streams import read_reply
+from ..core.http.address import Ending
+from ..core.json.pointer import read, write
+from ..core.messages.messages import message_json, system_and_rest, without_images
+from ..core.messages.parts import ImagePart, parts_of
+from ..core.settings.declarations import Instance
+from .base import Abilities, Dialect, EntryOptions, Field, VectorAbility, Write, as_list, taken_table
+from .contents.dialect import CODES
+from .prompt.dialect import prompt_of
+from .shared.error_mapping import classify
+from .shared.stream_decoding import read_reply
+from .wire import Fault, Outgoing
 
 _PARAMETERS: dict[str, Write] = {
     "temperature": Field("parameters/temperature"),

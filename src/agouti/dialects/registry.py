@@ -5,9 +5,9 @@ from importlib import import_module
 
 from msgspec import Struct
 
-from ..core.address import Address, Match, parse
 from ..core.errors import ConfigError
-from ..core.suggest import near_hint
+from ..core.http.address import Address, Match, parse
+from ..core.text.suggest import near_hint
 from .base import Dialect, complete
 
 
@@ -25,15 +25,15 @@ class _Row(Struct, frozen=True):
 _CONTENTS = ("generateContent", "streamGenerateContent", "embedContent", "batchEmbedContents", "countTokens")
 # The first whose path fits an address is the one that it is taken for.
 _BUILT_IN = {
-    "chat": _Row(".chat", "ChatDialect", ("completions", "embeddings", "models")),
-    "messages": _Row(".messages", "MessagesDialect", ("messages", "count_tokens")),
-    "prompt": _Row(".prompt", "PromptDialect", ("completions",)),
-    "responses": _Row(".responses", "ResponsesDialect", ("responses",)),
-    "contents": _Row(".contents", "ContentsDialect", _CONTENTS),
+    "chat": _Row(".chat.dialect", "ChatDialect", ("completions", "embeddings", "models")),
+    "messages": _Row(".messages.dialect", "MessagesDialect", ("messages", "count_tokens")),
+    "prompt": _Row(".prompt.dialect", "PromptDialect", ("completions",)),
+    "responses": _Row(".responses.dialect", "ResponsesDialect", ("responses",)),
+    "contents": _Row(".contents.dialect", "ContentsDialect", _CONTENTS),
     "lines": _Row(".lines", "LinesDialect", ("chat", "generate", "tags", "embed", "show", "version")),
     "predict": _Row(".predict", "PredictDialect", ("predict",)),
     "jobs": _Row(".jobs", "JobsDialect", ("predictions",)),
-    "converse": _Row(".converse", "ConverseDialect", ("converse", "converse-stream", "invoke")),
+    "converse": _Row(".converse.dialect", "ConverseDialect", ("converse", "converse-stream", "invoke")),
 }
 _GROUP = "agouti.dialects"
 DEFAULT = "chat"

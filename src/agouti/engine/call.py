@@ -7,16 +7,16 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from msgspec import Struct
 
-from ..core.blanks import filled
-from ..core.call_pairs import said_plainly, unique_calls, with_tool_calls
-from ..core.chat import Json, Request
+from ..core.canonical.chat import Json, Request
+from ..core.canonical.parameters import merged
 from ..core.errors import DeadlineExceeded, RequestError
-from ..core.http import Timeouts
-from ..core.parameters import merged
-from ..core.prompt import assembled
-from ..core.retries import Retries
-from ..core.suggest import near_hint
-from .provider import Target
+from ..core.http.exchange import Timeouts
+from ..core.messages.call_pairs import said_plainly, unique_calls, with_tool_calls
+from ..core.messages.prompt import assembled
+from ..core.messages.template import filled
+from ..core.settings.retries import Retries
+from ..core.text.suggest import near_hint
+from .providers.provider import Target
 from .question import Question
 
 if TYPE_CHECKING:
@@ -187,3 +187,7 @@ class Call(Struct, frozen=True, gc=False, kw_only=True):
     def left(self) -> float | None:
         """Seconds to the deadline; `None`: there is none."""
         return None if self.until is None else self.until - self.clocks.clock()
+
+
+Shape: TypeAlias = Callable[[Request, Target], Request]
+"""Makes more of a request: a form, or what has been said meanwhile."""

@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeAlias, TypeVar
 
 from msgspec import Struct
 
-from ..core.http import HttpRequest, Timeouts
+from ..core.http.exchange import HttpRequest, Timeouts
 from ..credentials.sources import Key
 
 if TYPE_CHECKING:
-    from ..core.events import Event
+    from ..core.canonical.events import Event
 
 T = TypeVar("T")
 Error = TypeVar("Error", bound=Exception)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Literal, Protocol, TypeAlias
 
 from msgspec import Struct
 
-from ..core.usage import Usage
+from ..core.canonical.usage import Usage
 
 if TYPE_CHECKING:
     from ..core.errors import AgoutiError
@@ -85,7 +85,7 @@ class AttemptResult(Struct, frozen=True, kw_only=True):
         key: fingerprint of the key that was sent; empty where there was none.
         seconds: how long it took, without what it had waited for before it was sent.
         first_token: seconds from the call to the first piece of text; streams only.
-        answer: what came, where it was answered: an `agouti.core.chat.Completion` of a chat.
+        answer: what came, where it was answered: an `agouti.core.canonical.chat.Completion` of a chat.
         body: of a whole reply, as it came.
     """
 
@@ -195,7 +195,7 @@ class BrokenAnswer(Struct, frozen=True):
     """An answer that breaks off: what an `AnsweringHook` may give, as a provider might.
 
     Attributes:
-        answer: an `agouti.core.chat.Completion`, as far as it came.
+        answer: an `agouti.core.canonical.chat.Completion`, as far as it came.
         error: how it ended.
     """
 
@@ -220,7 +220,7 @@ class AnsweringHook(Hook):
         return False
 
     def kept(self, attempt: AttemptDetails) -> "Steps[object | None]":
-        """The answer, such as an `agouti.core.chat.Completion`, or the error that comes instead of it, or behind it.
+        """The answer (such as an `agouti.core.canonical.chat.Completion`), or the error instead of it or behind it.
 
         Returns:
             `None`: it has to be asked. Told before ``before``.

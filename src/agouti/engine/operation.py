@@ -2,15 +2,60 @@
 
 from typing import ClassVar, Generic
 
-from ..core.chat import Completion
+from msgspec import Struct
+
+from ..core.attempt import Attempt
+from ..core.canonical.chat import Completion
+from ..core.canonical.usage import Usage
 from ..core.errors import AgoutiError, RequestError
-from ..core.usage import Usage
-from ..dialects.base import Fault, Outgoing, Pending
+from ..core.http.exchange import HttpRequest, Timeouts
+from ..dialects.wire import Fault, Outgoing, Pending
 from .call import Call
 from .effects import Steps
 from .outcome import Answer, Answered, AttemptOutcome, Request, Result
-from .provider import Target
-from .receive import Kept, Try, receive_whole
+from .providers.provider import Target
+
+
+class Kept(Struct, frozen=True, gc=False):
+    """What an answer that a hook has is received for.
+
+    Attributes:
+        attempts: those before it.
+    """
+
+    call: Call
+    target: Target
+    attempts: list[Attempt]
+
+
+class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True):
+    """One try: the request as it is sent, and how long it may take.
+
+    Attributes:
+        request: what the operation asks.
+        http: the same as it is sent.
+        timeouts: those of the provider, within the deadline.
+        attempts: those before it.
+        until: when it must have ended, by the call's clock.
+    """
+
+    call: Call
+    operation: "Operation[Request, Result]"
+    target: Target
+    request: Request
+    http: HttpRequest
+    timeouts: Timeouts
+    attempts: list[Attempt]
+    until: float
+
+    @property
+    def late(self) -> bool:
+        """Whether its time is over."""
+        return self.call.clocks.clock() >= self.until
+
+    def left(self) -> float:
+        """Seconds that it may still take."""
+        return self.until - self.call.clocks.clock()
 
 
 class Operation(Generic[Request, Result]):
@@ -19,12 +64,10 @@ class Operation(Generic[Request, Result]):
     Attributes:
         name: what hooks and logs call it.
         sends_key: whether it goes with the provider's key.
-        asks_a_model: whether a model is named, so that a list of models can help where that one is unknown.
     """
 
     name: ClassVar[str]
     sends_key: bool = True
-    asks_a_model: ClassVar[bool] = True
 
     def prepare(self, call: Call, target: Target) -> Steps[Request]:
         """The request for one model; may need effects, such as fetching an image.
@@ -52,7 +95,7 @@ class Operation(Generic[Request, Result]):
 
     def receive(self, this: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
         """Send the request, and get the answer."""
-        return receive_whole(this)
+        raise NotImplementedError
 
     def receive_kept(self, value: Result, this: Kept) -> Steps[Answered[Result]]:
         """The answer that a hook has, as if it had been received."""
@@ -62,6 +105,10 @@ class Operation(Generic[Request, Result]):
     def reduced(self, error: AgoutiError, request: Request, target: Target) -> Request | None:
         """The request without what the provider refuses, where the entry allows that."""
         return None
+
+    def explain_failure(self, error: AgoutiError, call: Call, target: Target) -> Steps[None]:
+        """Say more of why a call has failed, in the error: near names of a model that is unknown."""
+        yield from ()
 
     def heavy(self, request: Request) -> bool:
         """Whether it takes so long to write a request that others should go on meanwhile."""

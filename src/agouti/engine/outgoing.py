@@ -7,28 +7,25 @@ the request before it was written.
 
 from collections.abc import Mapping
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 
 import msgspec
 from msgspec.structs import replace
 
-from ..core.chat import Json, Request
+from ..core.canonical.chat import Json, Request
+from ..core.canonical.vectors import VectorsRequest
 from ..core.errors import RequestError
-from ..core.estimate import estimate_text, estimate_tokens
-from ..core.http import HttpRequest
-from ..core.paid_units import MEDIA_WORDS, Caps, Media, caps_of, keeps_elsewhere, media_of
-from ..core.secret import SecretText
-from ..core.vectors import VectorsRequest
+from ..core.http.exchange import HttpRequest
+from ..core.messages.paid_units import MEDIA_WORDS, Caps, Media, caps_of, keeps_elsewhere, media_of
+from ..core.messages.token_estimate import estimate_text, estimate_tokens
+from ..core.secrets.secret import SecretText
 from ..credentials.sources import CommandKey, OAuthKey, SignatureKey
-from ..dialects.base import Outgoing
+from ..dialects.wire import Outgoing
 
 if TYPE_CHECKING:
-    from ..core.usage import Price
+    from ..core.canonical.usage import Price
     from ..credentials.credential import Credential
-    from .call import Call
-    from .effects import Steps
-    from .operation import Operation
-    from .provider import Target
+    from .providers.provider import Target
 
 NO_ANSWER = frozenset(
     {
@@ -49,6 +46,18 @@ UNCAPPED = 1024
 _LINKED = 20_000
 
 
+class Encoder(Protocol):
+    """What writes a request: an `Operation`."""
+
+    name: ClassVar[str]
+
+    def encode(self, request: Any, target: "Target") -> Outgoing:
+        """The request as the provider's dialect writes it."""
+
+    def speaks_for_itself(self, target: "Target") -> bool:
+        """Whether the body that goes out is in the caller's own words, as it came."""
+
+
 class OutgoingRequest:
     """The request of one attempt.
 
@@ -62,7 +71,7 @@ class OutgoingRequest:
         "_request", "_written", "paid", "target",
     )  # fmt: skip
 
-    def __init__(self, operation: "Operation[Any, Any]", request: Any, target: "Target") -> None:
+    def __init__(self, operation: Encoder, request: Any, target: "Target") -> None:
         self._operation = operation
         self._request = request
         self.target = target
@@ -312,23 +321,6 @@ def _tokens_in(value: Json) -> int:
     if isinstance(value, Mapping):
         return sum(map(_tokens_in, value.values())) + (4 if "role" in value else 0)
     return sum(map(_tokens_in, value)) if isinstance(value, list) else 0
-
-
-def content_of(call: "Call", operation: "Operation[Any, Any]", request: Any) -> "Steps[str]":
-    """The digest of what a call would send to its first model (see `OutgoingRequest.content`); nothing is sent.
-
-    Raises:
-        AgoutiError: it cannot be sent, or a secret of the entry cannot be had.
-    """
-    from .credentials import settings_for
-    from .exchange import further_headers
-
-    target = call.targets[0]
-    if target.provider.places:
-        yield from settings_for(call, target)
-    outgoing = OutgoingRequest(operation, request, target)
-    outgoing.identify(None, further_headers(call, target))
-    return outgoing.content
 
 
 def account_of(target: "Target", credential: "Credential | None") -> str:

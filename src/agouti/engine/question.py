@@ -7,13 +7,13 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.chat import Json, Message
+from ..core.canonical.chat import Json, Message
+from ..core.canonical.parameters import NAMES, checked
 from ..core.errors import RequestError
-from ..core.messages import with_parts
-from ..core.near_misses import OF_CALLS
-from ..core.parameters import NAMES, checked
-from ..core.prompt import Prompt, prompt_messages
-from ..core.suggest import near_hint
+from ..core.messages.messages import with_parts
+from ..core.messages.prompt import Prompt, prompt_messages
+from ..core.settings.near_misses import OF_CALLS
+from ..core.text.suggest import near_hint
 
 if TYPE_CHECKING:
     from ..media import FileSource, Source
@@ -216,7 +216,7 @@ def _checked(parameters: dict[str, Json]) -> dict[str, Json]:
 def _tools(tools: object) -> tuple[dict[str, Json], ...]:
     if tools is None:
         return ()
-    from ..tools import as_json
+    from ..tools.tool import as_json
 
     return tuple(as_json(tools))
 

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 
 from msgspec.structs import replace
 
-from ..core.chat import Completion, Message, ProviderTurn
-from .provider import ProviderState
+from ..core.canonical.chat import Completion, Message, ProviderTurn
+from .providers.provider import ProviderState
 
 
 def sealed(completion: Completion, provider: ProviderState) -> Completion:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from ..config.budgets import TOKENS
-from .kept_budgets import BudgetState, kept_of
+from .budget_sums import BudgetState, kept_of
 from .rows import PICO
 
 if TYPE_CHECKING:

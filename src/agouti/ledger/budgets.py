@@ -6,21 +6,21 @@ from collections.abc import Callable
 from decimal import Decimal
 from functools import partial
 from threading import Event, Lock
-from types import TracebackType
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from ..config.budgets import TOKENS, Budget
-from ..core.errors import BudgetExceeded, ConfigError, DeadlineExceeded
-from ..core.forks import begin_anew
-from ..core.usage import Price
+from ..core.canonical.usage import Price
+from ..core.errors import BudgetExceeded, DeadlineExceeded
 from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
 from ..engine.store_thread import in_a_task, wait_for_job
-from .block_threads import OPEN, blocks_here, remember_blocks
-from .kept_budgets import Wanted, kept_of, part_of, providers_of
+from ..runtime.fork_reset import begin_anew
+from .allowances import Purse, Purses
+from .blocks import BlockBudget, blocks_here
+from .budget_sums import Wanted, kept_of, part_of, providers_of
 from .rows import PICO, picos
 
 if TYPE_CHECKING:
@@ -35,121 +35,6 @@ log = logging.getLogger("agouti.budgets")
 # A process that was killed leaves its reservations: they hold for as long as its call may take, and a little more.
 _HOLDS = 1800.0
 _MORE = 60.0
-
-
-class Purse:
-    """An amount that is spent from, by all threads and tasks of a process."""
-
-    def __init__(self, amount: Decimal) -> None:
-        self.amount = amount
-        self.spent = Decimal(0)
-        self.reserved = Decimal(0)
-        self._lock = Lock()
-
-    def reserve(self, cost: Decimal) -> Decimal | None:
-        """Put an amount aside; what is left without it where that is too little, `None` where it is done."""
-        with self._lock:
-            left = self.amount - self.spent - self.reserved
-            if cost > left:
-                return left
-            self.reserved += cost
-            return None
-
-    def after_fork(self) -> None:
-        """What was put aside is the parent's."""
-        self._lock = Lock()
-        self.reserved = Decimal(0)
-
-    def settle(self, reserved: Decimal, cost: Decimal) -> None:
-        """Spend what it has cost instead of what was put aside."""
-        with self._lock:
-            self.reserved -= reserved
-            self.spent += cost
-
-
-class BlockBudget:
-    """A budget for a block of code; made by `Client.budget`. It counts what is called within the block.
-
-    Attributes:
-        amount, currency: what may be spent.
-        entered: how many are in it now.
-        named: what errors call it.
-
-    Example:
-        >>> import agouti, agouti.standins
-        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
-        ...     with client.budget(0.0002, "USD") as budget:
-        ...         try:
-        ...             for _ in range(10):
-        ...                 reply = client.ask("almanac", "When do peas go in?", max_tokens=60)
-        ...         except agouti.BudgetExceeded as error:
-        ...             print(budget.spent <= budget.amount)
-        True
-    """
-
-    def __init__(self, hook: "BudgetHook", amount: float, currency: str) -> None:
-        self._hook = hook
-        number = isinstance(amount, (int, float, Decimal)) and not isinstance(amount, bool)
-        if not number or not isinstance(currency, str):
-            odd = f"a budget cannot be {amount!r:.80} of {currency!r:.80}"
-            raise ConfigError(odd, hint='Pass an amount and a currency: client.budget(1.50, "USD").')
-        self._budget = Budget("block", float(amount), currency, "run")
-        self.purse = Purse(self._budget.exact)
-        self.amount = amount
-        self.currency = currency
-        self.entered = 0
-        self.named = "the budget of the block"
-
-    @property
-    def spent(self) -> float:
-        """What has been spent in the block."""
-        return float(self.purse.spent)
-
-    @property
-    def left(self) -> float:
-        """What may be spent still, with what is reserved for requests under way taken off."""
-        return float(self.purse.amount - self.purse.spent - self.purse.reserved)
-
-    @property
-    def budget(self) -> Budget:
-        """What counts."""
-        return self._budget
-
-    def __enter__(self) -> "BlockBudget":
-        OPEN.set((*OPEN.get(), self))
-        remember_blocks()
-        self._hook.opened(self)
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self._hook.closed(self)
-        # Whatever context this is: generators are closed by other tasks, and blocks may be entered by several threads.
-        open_here = list(OPEN.get())
-        if self in open_here:
-            open_here.reverse()
-            open_here.remove(self)
-            OPEN.set(tuple(reversed(open_here)))
-
-
-class Purses:
-    """The purses of a budget of a run: one, or one for each value of what it is for each of."""
-
-    def __init__(self, budget: Budget) -> None:
-        self.budget = budget
-        self.warns_at = budget.exact * Decimal(repr(budget.warn))
-        self.parts: dict[str, Purse] = {}
-
-    def of(self, part: str) -> Purse:
-        """The purse of a part."""
-        found = self.parts.get(part)
-        return found if found is not None else self.parts.setdefault(part, Purse(self.budget.exact))
-
-    def after_fork(self) -> None:
-        """What was put aside is the parent's."""
-        for purse in self.parts.values():
-            purse.after_fork()
 
 
 class Held(Struct, frozen=True):
@@ -428,7 +313,7 @@ def states_of(config: "Config", hooks: "list[BudgetHook]", ledger: "Ledger | Non
         ConfigError: the ledger cannot be read.
     """
     from .budget_status import statuses
-    from .store import open_ledger
+    from .open import open_ledger
 
     runs: dict[str, list[tuple[str, Decimal, Decimal]]] = {}
     for hook in hooks:

@@ -10,9 +10,9 @@ from typing import IO, Any
 
 import msgspec
 
-from ..config.files import replaced
 from ..core.errors import ConfigError, RequestError
-from ..tables import check_suffix
+from ..runtime.atomic_files import replaced
+from ..tables.table import check_suffix
 from .rows import PICO, LedgerRow
 
 _AT_ONCE = 5000

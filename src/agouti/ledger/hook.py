@@ -12,16 +12,17 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..core.errors import ConfigError, LedgerUnavailable
-from ..core.forks import begin_anew
 from ..engine.effects import Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.store_thread import StoreThread
+from ..runtime.fork_reset import begin_anew
+from .open import open_ledger
 from .rows import row_of
-from .store import Ledger, LedgerAway, open_ledger
+from .store import Ledger, LedgerAway
 from .writer import WRITERS, Entry, Writer
 
 if TYPE_CHECKING:
-    from ..config.singles import LedgerSettings
+    from ..config.tables import LedgerSettings
 
 # So many seconds a first call waits for a ledger that does not answer, and the end of a program for the last rows.
 _OPENS = 10.0

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 import msgspec
 from msgspec import Struct
 
-from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..core.http.exchange import HttpReply, HttpRequest, Timeouts
 from ..credentials.sources import GivenKey, Key
 
 if TYPE_CHECKING:
@@ -83,7 +83,7 @@ def _no_endpoint(request: HttpRequest) -> HttpReply:
 
 
 def _post(address: str, warning: BudgetWarning) -> None:
-    from ..transport.sync import Urllib3Transport
+    from ..transport.urllib3_transport import Urllib3Transport
 
     transport = Urllib3Transport(connections=1)
     try:

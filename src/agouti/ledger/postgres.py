@@ -5,10 +5,10 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from typing import Any, cast
 
-from ..config.singles import shown_store, told
+from ..config.tables import shown_store, told
 from ..core.errors import ConfigError
-from ..core.secret import Secret
-from .kept_budgets import BudgetState, KeptBudget, Wanted
+from ..core.secrets.secret import Secret
+from .budget_sums import BudgetState, KeptBudget, Wanted
 from .store import Full, Ledger, LedgerAway, put_aside_by_part, read_budgets
 from .tables import ADDED, COLUMNS, KEYS, LATENCY_KEYS, OLD_SUMS, SUMS, VERSION
 

@@ -5,10 +5,10 @@ from decimal import ROUND_HALF_EVEN, Decimal
 
 from msgspec import Struct
 
-from ..core.statistics import bucket_of
-from ..core.usage import Usage, exactly
+from ..core.attempt import request_id_in
+from ..core.canonical.usage import Usage, exactly
 from ..engine.hooks import AttemptResult
-from ..reply import request_id_in
+from ..tables.statistics import bucket_of
 
 PICO = 10**12
 """Amounts are whole numbers of a millionth of a millionth: sums lose nothing."""

@@ -16,9 +16,9 @@ from weakref import WeakSet
 import msgspec
 
 from ..core.errors import ConfigError
-from ..core.forks import begin_anew
-from ..forking import undisturbed
-from .kept_budgets import BudgetState, KeptBudget, Wanted
+from ..runtime.fork_guard import undisturbed
+from ..runtime.fork_reset import begin_anew
+from .budget_sums import BudgetState, KeptBudget, Wanted
 from .rows import LedgerRow
 from .sqlite_amounts import LARGEST, Total, added, kept, sum_of, whole
 from .sqlite_tables import ADD, ADD_LATENCY, APPLICATION, AS_NEW, SCHEMA, UPGRADE

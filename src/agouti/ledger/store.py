@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..config.budgets import TOKENS
 from ..core.errors import ConfigError, LedgerUnavailable
-from .kept_budgets import BudgetState, KeptBudget, Wanted, words_of
+from .budget_sums import BudgetState, KeptBudget, Wanted, words_of
 from .ledger_reports import LedgerReports
 from .rows import LedgerRow
 from .tables import COLUMNS, LATENCY_KEYS, SUMS, USES, counted, key_of
@@ -17,7 +17,7 @@ from .tables import COLUMNS, LATENCY_KEYS, SUMS, USES, counted, key_of
 if TYPE_CHECKING:
     from ..config.budgets import Budget
     from ..config.entries import Config
-    from ..config.singles import LedgerSettings
+    from ..config.tables import LedgerSettings
 
 
 class LedgerAway(ConfigError):
@@ -226,8 +226,8 @@ class Ledger(LedgerReports):
 
 def relay_ledger(config: "Config") -> "LedgerSettings | None":
     """The ledger that a relay keeps by itself where the configuration names none; `None` where there is none."""
-    from ..config.singles import LedgerSettings
-    from ..core.secret import Secret
+    from ..config.tables import LedgerSettings
+    from ..core.secrets.secret import Secret
 
     path = relay_ledger_path(config)
     return LedgerSettings(Secret(str(path))) if path.exists() else None
@@ -235,24 +235,9 @@ def relay_ledger(config: "Config") -> "LedgerSettings | None":
 
 def relay_ledger_path(config: "Config") -> Path:
     """Where that is: beside the file with the tokens."""
-    from ..config.singles import RelaySettings
+    from ..config.tables import RelaySettings
 
     return Path((config.relay or RelaySettings()).tokens).with_name("relay-usage.sqlite")
-
-
-def open_ledger(settings: "LedgerSettings", *, reading: bool = False) -> Ledger:
-    """The ledger that settings name; made where it is not there, unless ``reading``.
-
-    Raises:
-        ConfigError: it cannot be opened, is no ledger, or one of a newer Agouti.
-    """
-    if settings.path is not None:
-        from .sqlite import SqliteLedger
-
-        return SqliteLedger(settings.path, reading=reading)
-    from .postgres import PostgresLedger
-
-    return PostgresLedger(settings.store, reading=reading)
 
 
 _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"

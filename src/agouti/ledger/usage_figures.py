@@ -3,8 +3,8 @@
 from datetime import date, timedelta
 from typing import TYPE_CHECKING
 
-from ..figures import as_label, new_figure, style_of
-from .usage import FigureKind, UsageReport, UsageRow
+from ..tables.figures import as_label, new_figure, style_of
+from .usage_rows import FigureKind, UsageFacts, UsageRow
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -17,7 +17,7 @@ _BUDGETS = 12
 OTHERS = "others"
 
 
-def draw(report: UsageReport, kind: FigureKind) -> "Figure":
+def draw(report: UsageFacts, kind: FigureKind) -> "Figure":
     """The figure of that kind.
 
     Raises:
@@ -36,7 +36,7 @@ def draw(report: UsageReport, kind: FigureKind) -> "Figure":
     return figure
 
 
-def _budgets(axes: "Axes", report: UsageReport) -> None:
+def _budgets(axes: "Axes", report: UsageFacts) -> None:
     """What is spent and put aside of each budget."""
     fullest = sorted(report.budgets, key=lambda each: -each.share)[:_BUDGETS]
     names = []
@@ -56,7 +56,7 @@ def _budgets(axes: "Axes", report: UsageReport) -> None:
     axes.legend(frameon=False, fontsize=9, loc="lower right", bbox_to_anchor=(0.93, 0.0))
 
 
-def spent_by_day(report: UsageReport, currency: str) -> tuple[list[date], dict[str, list[float]]]:
+def spent_by_day(report: UsageFacts, currency: str) -> tuple[list[date], dict[str, list[float]]]:
     """The days of a report, and what each model has cost on each; the dearest models first, all others as one."""
     days = [report.since + timedelta(days=at) for at in range((report.until - report.since).days + 1)]
     at = {day.isoformat(): number for number, day in enumerate(days)}
@@ -72,7 +72,7 @@ def spent_by_day(report: UsageReport, currency: str) -> tuple[list[date], dict[s
     return days, kept
 
 
-def _costs(axes: "Axes", report: UsageReport, currency: str) -> None:
+def _costs(axes: "Axes", report: UsageFacts, currency: str) -> None:
     days, costs = spent_by_day(report, currency)
     below = [0.0] * len(days)
     for name, spent in costs.items():
@@ -90,7 +90,7 @@ def _costs(axes: "Axes", report: UsageReport, currency: str) -> None:
         axes.text(0.5, 0.5, "no price is known", ha="center", transform=axes.transAxes)
 
 
-def _latencies(axes: "Axes", report: UsageReport) -> None:
+def _latencies(axes: "Axes", report: UsageFacts) -> None:
     from matplotlib.ticker import LogLocator, NullLocator
 
     rows: list[UsageRow] = [row for row in report.models if row.median is not None]

@@ -3,11 +3,11 @@
 from decimal import Decimal
 from math import floor, log10
 
-from ..figures import COLOURS
-from ..pages import as_html, document, number_cell, sortable, text_cell
+from ..tables.figures import COLOURS
+from ..tables.html_page import as_html, document, number_cell, sortable, text_cell
 from .budget_status import BudgetStatus, in_words, most_used
-from .usage import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageReport, UsageRow
 from .usage_figures import OTHERS, spent_by_day
+from .usage_rows import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageFacts, UsageRow
 
 _STYLE = """
 .facts { display: flex; flex-wrap: wrap; gap: .6rem 1rem; margin: .8rem 0; }
@@ -22,7 +22,7 @@ _STEPS = (1, 1.5, 2, 3, 4, 5, 6, 8, 10)
 _WIDE, _HIGH, _LEFT, _BELOW = 960, 240, 60, 24
 
 
-def page(report: UsageReport) -> str:
+def page(report: UsageFacts) -> str:
     """The page as HTML."""
     title = f"Usage {report.since} to {report.until}"
     charts = "".join(_chart(report, currency) for currency in report.total.cost)
@@ -58,7 +58,7 @@ def _facts(total: UsageRow) -> str:
     return f'<div class="facts">{"".join(f"<div><strong>{value}</strong>{name}</div>" for value, name in facts)}</div>'
 
 
-def _chart(report: UsageReport, currency: str) -> str:
+def _chart(report: UsageFacts, currency: str) -> str:
     """Bars of the cost by day; each says what it is to whoever points at it or has it read out."""
     days, costs = spent_by_day(report, currency)
     names = list(costs)
@@ -136,14 +136,14 @@ def _budget(budget: BudgetStatus, more: int) -> str:
     return f"<p>{meter} <strong>{as_html(name)}</strong> {budget.share:.0%}: {said}{others}</p>"
 
 
-def _table(report: UsageReport) -> str:
+def _table(report: UsageFacts) -> str:
     if not report.rows:
         return "<p>Nothing was used in these days.</p>"
     groups = list(report.rows[0].group)
     currencies = list(report.total.cost)
     heads = [*groups, "calls", "failed", "left", "tokens in", "cached", "tokens out", "thinking"]
     heads += [*[f"cost, {currency}" for currency in currencies], "median, s", "95 %, s", "99 %, s"]
-    return sortable(heads, len(groups), [_cells(row, groups, currencies) for row in report])
+    return sortable(heads, len(groups), [_cells(row, groups, currencies) for row in report.rows])
 
 
 def _cells(row: UsageRow, groups: list[str], currencies: list[str]) -> str:

@@ -8,15 +8,16 @@ from typing import TYPE_CHECKING, TypeAlias
 from msgspec import Struct
 
 from ..core.errors import ConfigError
-from ..core.forks import begin_anew
 from ..core.warn import warn
 from ..engine.effects import Signal
+from ..runtime.fork_reset import begin_anew
+from .open import open_ledger
 from .rows import LedgerRow
-from .store import Ledger, LedgerAway, open_ledger
+from .store import Ledger, LedgerAway
 from .tables import USES, log
 
 if TYPE_CHECKING:
-    from ..config.singles import LedgerSettings
+    from ..config.tables import LedgerSettings
 
 # Rows that come within so many seconds are written together; a kill loses at most those.
 _BATCH = 0.05
@@ -132,7 +133,7 @@ class Writer:
         """Where the ledger is, for messages."""
         if self._ledger is not None:
             return self._ledger.place
-        from ..config.singles import shown_store
+        from ..config.tables import shown_store
 
         return shown_store(self._settings.store) if self._settings.path is None else str(self._settings.path)
 

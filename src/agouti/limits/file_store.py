@@ -21,8 +21,8 @@ from typing import Any
 
 from ..core.errors import ConfigError
 from ..engine.effects import Signal
-from ..forking import undisturbed
-from .shared import LEASE, StoreLost
+from ..runtime.fork_guard import undisturbed
+from .shared_schedule import LEASE, StoreLost
 
 _PATIENCE = 2.0
 # Nobody is told when another program has ended: whoever waits for that looks again so often.

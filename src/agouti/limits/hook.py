@@ -7,15 +7,15 @@ from threading import Lock
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.errors import LimitReached, RateLimited
-from ..core.forks import begin_anew
-from ..core.retry_after import asked_wait
+from ..core.http.retry_after import asked_wait
 from ..core.warn import warn
 from ..engine.call import CLOCKS, Clocks
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SendingHook
 from ..engine.store_thread import StoreThread, in_a_task, wait_for_job
-from .schedule import Days, Schedule, TurnTooLate
-from .shared import SharedSchedule, Store, StoreLost
+from ..runtime.fork_reset import begin_anew
+from .local_schedule import Days, Schedule, TurnTooLate
+from .shared_schedule import SharedSchedule, Store, StoreLost
 
 if TYPE_CHECKING:
     from collections.abc import Callable

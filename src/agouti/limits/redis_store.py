@@ -10,11 +10,11 @@ from collections.abc import Sequence
 from queue import Empty, SimpleQueue
 from typing import Any, TypeAlias
 
-from ..config.singles import LimitStore, shown_store, told
+from ..config.tables import LimitStore, shown_store, told
 from ..core.errors import ConfigError
 from ..engine.effects import Signal
 from .redis_script import SCRIPT
-from .shared import LEASE, StoreLost
+from .shared_schedule import LEASE, StoreLost
 
 try:
     import redis

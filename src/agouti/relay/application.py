@@ -12,33 +12,33 @@ from typing import TYPE_CHECKING, Any
 from msgspec.structs import replace
 from starlette.routing import Route
 
-from ..client import AsyncClient
+from ..client.client import AsyncClient
 from ..config.entries import Config
 from ..config.load import load
-from ..config.singles import LedgerSettings, RelaySettings
+from ..config.tables import LedgerSettings, RelaySettings
 from ..core.errors import AgoutiError, ConfigError
-from ..core.secret import Secret
-from ..dialects.server.base import ServerFormat, encode_json
-from ..dialects.server.formats import server_formats
-from ..dialects.server.vectors import encode_model, encode_models
+from ..core.secrets.secret import Secret
+from ..dialects.server_base import ServerFormat, encode_json
+from ..dialects.server_registry import server_formats
+from ..dialects.shared.server_embeddings import encode_model, encode_models
 from ..ledger.store import relay_ledger_path
-from . import pages
-from .answers import COMMENT, JSON, STOPS, Answers, Outcome, decoded, label_in
-from .door import NOBODY, Door, is_own
-from .exchange import CallerGone, Exchange, Receive, Scope, Send
-from .front import Endpoint, Front, Handler
+from . import dashboard as pages
+from .access_control import NOBODY, Door, is_own
+from .access_tokens import AccessToken, TokenFile
+from .error_responses import Refused, for_owner, told
+from .http_exchange import CallerGone, Exchange, Receive, Scope, Send
 from .metrics import MEDIA_TYPE, Metrics
-from .models import listed
+from .middleware import Endpoint, Front, Handler
+from .model_listing import listed
+from .recent_calls import CallSeen, CallsSeen
+from .request_handlers import COMMENT, JSON, STOPS, Answers, Outcome, decoded, label_in
 from .request_log import write
 from .response_store import ResponseStore
-from .seen import CallSeen, CallsSeen
-from .spending import CURRENT, Spent, TokenBudgets
-from .tokens import AccessToken, TokenFile
-from .told import Refused, for_owner, told
-from .turns import TurnMemory
+from .token_budgets import CURRENT, Spent, TokenBudgets
+from .turn_memory import TurnMemory
 
 if TYPE_CHECKING:
-    from ..calls import Configuration
+    from ..calls.calls import Configuration
 
 log = logging.getLogger("agouti.relay")
 
@@ -455,7 +455,7 @@ class Relay:
         await to.answer(200, self.metrics.text(), MEDIA_TYPE)
 
     async def _description(self, to: Exchange, token: AccessToken) -> None:
-        from .description import description
+        from .openapi_document import description
 
         tokens = bool(self.door.problem()) or self.tokens.wanted or self.settings.require_tokens
         # Nobody is told of them at the door.

@@ -12,10 +12,10 @@ from typing import TYPE_CHECKING, Any
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
-from .exchange import ABORT
+from .http_exchange import ABORT
 
 if TYPE_CHECKING:
-    from ..config.singles import RelaySettings
+    from ..config.tables import RelaySettings
 
 log = logging.getLogger("agouti.relay")
 

@@ -5,7 +5,7 @@ from typing import Any
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram, generate_latest
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 
-from .seen import CallSeen
+from .recent_calls import CallSeen
 
 MEDIA_TYPE = CONTENT_TYPE_LATEST
 _STEPS = (0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30, 60, 120, 300)

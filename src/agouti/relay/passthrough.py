@@ -7,12 +7,12 @@ import re
 from collections.abc import Mapping
 from urllib.parse import parse_qsl, urlencode
 
-from ..core.chat import Json, Request
+from ..core.canonical.chat import Json, Request
+from ..core.canonical.parameters import NAMES
 from ..core.errors import RequestError
-from ..core.parameters import NAMES
-from ..core.secret import looks_secret
-from ..dialects.server.base import ServerFormat
-from ..engine.provider import Target
+from ..core.secrets.secret import looks_secret
+from ..dialects.server_base import ServerFormat
+from ..engine.providers.provider import Target
 from ..engine.question import OwnForm
 
 # Fields by which some servers are told another model than the one of the request, or several of them.

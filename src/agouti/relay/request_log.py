@@ -13,11 +13,11 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from ..core.masking import printable
+from ..core.secrets.masking import printable
 
 if TYPE_CHECKING:
-    from ..config.singles import RelaySettings
-    from .seen import CallSeen
+    from ..config.tables import RelaySettings
+    from .recent_calls import CallSeen
 
 log = logging.getLogger("agouti.relay")
 # So many lines wait for whoever reads them.

@@ -12,10 +12,10 @@ from urllib.parse import quote
 import msgspec
 from msgspec import Struct
 
-from ..core.chat import Json
-from ..dialects.base import Outgoing
-from ..dialects.server.base import encode_json
-from .told import Refused
+from ..core.canonical.chat import Json
+from ..dialects.server_base import encode_json
+from ..dialects.wire import Outgoing
+from .error_responses import Refused
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

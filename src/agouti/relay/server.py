@@ -14,7 +14,7 @@ from typing import Any
 
 import uvicorn
 
-from ..config.singles import RelaySettings
+from ..config.tables import RelaySettings
 from ..core.errors import ConfigError
 from . import connection
 from .application import Relay

@@ -7,7 +7,7 @@ from collections.abc import Coroutine
 from typing import TYPE_CHECKING, Any, TypeVar, overload
 
 if TYPE_CHECKING:
-    from ..client import AsyncClient, Client
+    from ..client.client import AsyncClient, Client
     from ..engine.effects import Steps
 
 T = TypeVar("T")

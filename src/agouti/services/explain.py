@@ -7,23 +7,24 @@ from typing import TYPE_CHECKING, Any, Unpack, cast, overload
 import msgspec
 from msgspec import Struct
 
-from ..arguments import split_tools
-from ..calls import Calls, calls_of
+from ..calls.arguments import split_tools
+from ..calls.calls import Calls, calls_of
 from ..config.entries import Model, Provider
-from ..config.held import without_places
 from ..config.origins import DEFAULT, Origin
-from ..core.chat import Json
-from ..core.secret import MASK, Secret, SecretText, looks_secret
+from ..config.secret_settings import without_places
+from ..core.canonical.chat import Json
+from ..core.secrets.secret import MASK, Secret, SecretText, looks_secret
 from ..credentials.credential import Credential
 from ..credentials.sources import GivenKey, Key, SignatureKey
 from ..engine.call import request_for
 from ..engine.effects import Steps
-from ..engine.operations.chat import check_inputs, expressible
+from ..engine.operations.chat import expressible
+from ..engine.operations.inputs import check_inputs
 from . import run
 
 if TYPE_CHECKING:
-    from ..client import AsyncClient, Client
-    from ..options import AskOptions, Prompt
+    from ..calls.options import AskOptions, Prompt
+    from ..client.client import AsyncClient, Client
 
 
 class Setting(Struct, frozen=True):

@@ -11,12 +11,13 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from . import deferred
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .images import sound
-from .lies import at_once, lie_of, without_files
 from .loose import events, is_loose, plain, with_points
-from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
+from .misbehaviour import at_once, lie_of, without_files
+from .model import Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn, StandInModel
 from .rules import Turn, pairing_complaint
 from .schemas import strict_complaint

@@ -10,11 +10,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .images import packet
 from .loose import events, is_loose, plain, with_points
-from .model import Asked, Refused, Thought, guarded, image_bytes, prompt_tokens, think, tool_of
+from .model import Refused, Thought, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
 from .rules import Turn, is_signed, pairing_complaint, signature, under_way
 from .settings import Settings

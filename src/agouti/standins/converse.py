@@ -9,11 +9,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from ..core.framing_binary import frame
+from ..core.framing.binary import frame
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .loose import is_loose, odd, plain, with_points
-from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
+from .model import Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .rules import ALLOWED_ID, Turn, blank, is_signed, pairing_complaint, signature, under_way
 from .settings import Settings

@@ -60,7 +60,7 @@ FAULTS = {
     "unknown-tool": "a call to a tool that there is not",
     "refusal": "a refusal",
     "nothing": "an empty answer",
-    "lies": "something that is accepted and not done: see `agouti.standins.lies`",
+    "lies": "something that is accepted and not done: see `agouti.standins.misbehaviour`",
     "loose": "what real servers leave out: indices, end marks, reasons, the last line end; NaN and counts with a point",
 }
 # These change what the model says; with a number, only its first so many answers in a conversation.

@@ -87,9 +87,9 @@ def write_history(store: str | Path, days: int = 30, calls: int = 200, *, until:
     Raises:
         ConfigError: it is no ledger.
     """
-    from ..config.singles import LedgerSettings
-    from ..core.secret import Secret
-    from ..ledger.store import open_ledger
+    from ..config.tables import LedgerSettings
+    from ..core.secrets.secret import Secret
+    from ..ledger.open import open_ledger
 
     ledger = open_ledger(LedgerSettings(Secret(str(store))))
     written, batch = 0, []

@@ -11,9 +11,10 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
-from .model import Asked, Refused, Thought, guarded, image_bytes, think
+from .model import Refused, Thought, guarded, image_bytes, think
 from .providers import StandIn
 from .settings import Settings
 

@@ -10,10 +10,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, PlainTextResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .loose import events, is_loose, plain
-from .model import Asked, Refused, Thought, guarded, image_bytes, think, tool_of
+from .model import Refused, Thought, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .rules import Turn, pairing_complaint
 from .settings import Settings

@@ -10,10 +10,11 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from . import deferred
+from .asked import Asked
 from .auth import Refusal
 from .faults import Fault, in_dialect
 from .loose import events, is_loose, plain, with_points
-from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, prompt_tokens, think, tool_of
+from .model import Refused, Thought, call_id, guarded, image_bytes, prompt_tokens, think, tool_of
 from .providers import StandIn
 from .rules import ALLOWED_ID, Turn, blank, is_signed, pairing_complaint, signature, under_way
 from .schemas import strict_complaint

@@ -7,10 +7,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .contents import in_words
 from .faults import in_dialect
-from .model import Asked, Refused, guarded, image_bytes, think
+from .model import Refused, guarded, image_bytes, think
 from .providers import StandIn
 from .settings import Settings
 from .vectors import embeddings

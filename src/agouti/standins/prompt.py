@@ -9,11 +9,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .chat import in_words, listed
 from .faults import Fault, in_dialect
 from .loose import events, is_loose, plain, with_points
-from .model import Asked, Refused, Thought, guarded, think
+from .model import Refused, Thought, guarded, think
 from .providers import StandIn
 from .settings import Settings
 

@@ -9,11 +9,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from .asked import Asked
 from .auth import Refusal
 from .chat import embedded, in_words, listed
 from .faults import Fault, in_dialect
 from .loose import events, is_loose, plain, with_points
-from .model import Asked, Refused, Thought, call_id, guarded, image_bytes, think, tool_of
+from .model import Refused, Thought, call_id, guarded, image_bytes, think, tool_of
 from .providers import StandIn
 from .rules import Turn, is_signed, pairing_complaint, signature
 from .schemas import strict_complaint

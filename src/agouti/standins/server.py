@@ -13,7 +13,21 @@ from starlette.applications import Starlette
 from starlette.types import ASGIApp, Scope
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from . import board, chat, contents, converse, jobs, lines, messages, predict, prompt, responses, tokens
+from . import (
+    chat,
+    contents,
+    converse,
+    jobs,
+    lines,
+    messages,
+    predict,
+    prompt,
+    responses,
+    tokens,
+)
+from . import (
+    unknown_format as board,
+)
 from .faults import Faulty
 from .providers import STAND_INS, by_label
 from .quotas import Books, Counted, Quota

@@ -15,13 +15,14 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.chat import Completion, Message, Request, ToolCall, ToolFunction
+from ..core.canonical.chat import Completion, Message, Request, ToolCall, ToolFunction
+from ..core.canonical.parameters import PARAMETERS
+from ..core.canonical.vectors import Vector, Vectors, VectorsRequest
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
-from ..core.messages import said
-from ..core.parameters import PARAMETERS
-from ..core.vectors import Vector, Vectors, VectorsRequest
-from ..dialects.base import Dialect, Fault, Pending, StreamDecoder, complete
-from ..engine.accumulate import ReplyAccumulator
+from ..core.messages.messages import said
+from ..dialects.base import Dialect, StreamDecoder, complete
+from ..dialects.wire import Fault, Pending
+from ..engine.receiving.accumulate import ReplyAccumulator
 
 
 class Sample(Struct, frozen=True):

@@ -5,10 +5,10 @@ from typing import TypeAlias
 
 import msgspec
 
-from ..core.chat import Json
+from ..core.canonical.chat import Json
 from ..core.errors import RequestError
-from ..core.har import Received
-from ..core.http import HttpReply, HttpRequest, Timeouts
+from ..core.http.exchange import HttpReply, HttpRequest, Timeouts
+from ..core.http.har import Received
 from ..transport.archive import AsyncCannedReply, CannedReply
 from ..transport.base import AsyncReply, SyncReply, TransportFailure
 

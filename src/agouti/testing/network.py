@@ -7,12 +7,12 @@ from pathlib import Path
 from typing import Any, Literal, TypeAlias
 from urllib.parse import urlsplit
 
-from ..core.address import is_local
 from ..core.errors import NotRecorded, RequestError
+from ..core.http.address import is_local
 from ..engine.effects import Steps
 from ..engine.hooks import AnsweringHook, AttemptDetails
 from ..transport.archive import AsyncRecordingTransport, RecordingTransport, canned, read_archive
-from ..transport.instead import AsyncGuarded, Guarded
+from ..transport.test_override import AsyncGuarded, Guarded
 from .script import Sent, sent_of, standing_in
 
 Archives: TypeAlias = Literal["replay", "extend", "renew"]

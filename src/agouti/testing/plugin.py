@@ -39,7 +39,7 @@ def pytest_sessionstart(session: pytest.Session) -> None:
     if session.config.getini("agouti_offline"):
         from contextlib import ExitStack
 
-        from ..transport.instead import OFFLINE
+        from ..transport.test_override import OFFLINE
         from .network import Offline
         from .script import standing_in
 

@@ -13,16 +13,17 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ..core.chat import Choice, Completion, Json, Request, ToolCall, ToolFunction
-from ..core.errors import AgoutiError, NotRecorded, StreamCut
-from ..core.estimate import estimate_text, estimate_tokens
-from ..core.parts import text_of
-from ..core.usage import Usage
-from ..core.vectors import Vectors, VectorsRequest
+from ..core.canonical.chat import Choice, Completion, Json, Request, ToolCall, ToolFunction
+from ..core.canonical.usage import Usage
+from ..core.canonical.vectors import Vectors, VectorsRequest
+from ..core.errors import AgoutiError, NotRecorded
+from ..core.messages.parts import text_of
+from ..core.messages.token_estimate import estimate_text, estimate_tokens
 from ..engine.effects import RunCallable, Steps
 from ..engine.hooks import AnsweringHook, AttemptDetails, BrokenAnswer
-from ..plain_values import plain_value
-from ..transport.instead import ACTIVE, AsyncGuarded, Guarded
+from ..forms.plain_values import plain_value
+from ..replies.errors import StreamCut
+from ..transport.test_override import ACTIVE, AsyncGuarded, Guarded
 
 Said: TypeAlias = "str | Mapping[str, Any] | list[Any] | Callable[[Sent], Any] | Any"
 """What a model says: a text, a value that is written as JSON, or a function of what was asked."""

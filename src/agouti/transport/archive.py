@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ..core.errors import ConfigError, NotRecorded
-from ..core.har import Archive, Received, entry
-from ..core.headers import Headers
-from ..core.http import HttpRequest, Timeouts
+from ..core.http.exchange import HttpRequest, Timeouts
+from ..core.http.har import Archive, Received, entry
+from ..core.http.headers import Headers
 from .base import AsyncReply, AsyncTransport, SyncReply, SyncTransport, TransportFailure
 from .recorder import Recorder
 

@@ -1,4 +1,4 @@
-"""What a transport is; how it says that it failed is `agouti.core.http.TransportFailure`.
+"""What a transport is; how it says that it failed is `agouti.core.http.exchange.TransportFailure`.
 
 An application brings its own HTTP stack by passing an object with these two methods to
 ``Client(transport=...)``. A transport holds no policy: it retries nothing, follows no redirect and
@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from typing import Protocol
 
 from ..core.errors import RequestError
-from ..core.http import HttpRequest, Timeouts, TransportFailure
+from ..core.http.exchange import HttpRequest, Timeouts, TransportFailure
 
 __all__ = ["AsyncReply", "AsyncTransport", "SyncReply", "SyncTransport", "TransportFailure", "closed"]
 

@@ -4,7 +4,7 @@ import http.client
 import re
 from collections.abc import Mapping
 
-from ..core.http import TransportFailure
+from ..core.http.exchange import TransportFailure
 
 _STATUS_LINE = re.compile(rb"HTTP/1\.[01] \d{3}(?: [^\r\n\0]*)?\r?\n")
 _FIELD = re.compile(rb"[!#$%&'*+\-.^_`|~0-9A-Za-z]+[ \t]*:[^\r\n\0]*\r?\n")

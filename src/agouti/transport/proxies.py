@@ -11,9 +11,9 @@ from urllib.parse import unquote, urlsplit
 
 from msgspec import Struct
 
-from ..core.address import is_local
-from ..core.http import TransportFailure
-from ..core.secret import Secret, SecretText
+from ..core.http.address import is_local
+from ..core.http.exchange import TransportFailure
+from ..core.secrets.secret import Secret, SecretText
 
 _PORTS = {"http": 80, "https": 443}
 

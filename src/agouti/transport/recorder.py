@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from .. import __version__
+from .._version import __version__
 from ..core.errors import ConfigError
-from ..core.forks import begin_anew
-from ..core.har import TAIL, head, whole_length
+from ..core.http.har import TAIL, head, whole_length
+from ..runtime.fork_reset import begin_anew
 
 log = logging.getLogger("agouti.archive")
 

@@ -3,7 +3,7 @@
 import ssl
 
 from ..core.errors import ConfigError
-from ..core.http import Tls
+from ..core.http.exchange import Tls
 
 
 class Contexts:

@@ -9,10 +9,10 @@ import click
 import msgspec
 
 from ...core.errors import ConfigError, RequestError
-from ...core.masking import printable
-from ...core.secret import Secret
+from ...core.secrets.masking import printable
+from ...core.secrets.secret import Secret
 from ..app import Settings
-from ..text import given_text, paint
+from ..terminal_text import given_text, paint
 
 
 @click.command("adopt", context_settings={"ignore_unknown_options": True})
@@ -47,9 +47,9 @@ def command(
     from ...adopt import pasted as reading
     from ...adopt.entries import adopt
     from ...config import write as files
-    from ...config.files import alone_in
-    from ...config.find import FILE_NAME, nearest_file, shown_path
     from ...config.load import with_dotenv
+    from ...config.search import FILE_NAME, nearest_file, shown_path
+    from ...runtime.atomic_files import alone_in
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
     text = given_text(argument, file, asking="Paste the command, then press Ctrl-D:")

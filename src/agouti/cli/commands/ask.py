@@ -5,13 +5,13 @@ from typing import Any
 
 import click
 
-from ...client import Client
-from ...core.masking import printable
-from ...reply import Reply
+from ...client.client import Client
+from ...core.secrets.masking import printable
+from ...replies.reply import Reply
 from ..app import Settings
-from ..labels import LABEL
+from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given
+from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parameters_given
 
 
 @click.command("ask")

@@ -6,16 +6,16 @@ from typing import Any
 
 import click
 
-from ...batches.shown_progress import time_text
-from ...core.masking import printable
-from ...services.batch import plan
+from ...batches.progress_display import time_text
+from ...core.secrets.masking import printable
+from ...services.batch.batch import plan
+from ..aligned_columns import show_columns
 from ..app import Settings
-from ..batching import run_batch
-from ..columns import show_columns
-from ..labels import LABEL
-from ..objects import form_named
+from ..batch_progress import run_batch
+from ..import_objects import form_named
+from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..text import BLANK, blanks_given, parameters_given, show_json
+from ..terminal_text import BLANK, blanks_given, parameters_given, show_json
 
 
 @click.command("batch")
@@ -146,7 +146,7 @@ def command(
 
 
 def _export(out: str | None, path: str, *, quote_formulas: bool) -> int:
-    from ...batches.result_files import export
+    from ...batches.export import export
 
     if out is None:
         raise click.UsageError("--export goes with --out: the file that a run has written to")
@@ -158,7 +158,7 @@ def _export(out: str | None, path: str, *, quote_formulas: bool) -> int:
 def _status(app: Settings, label: str | None, out: str | None, *, as_json: bool) -> int:
     import msgspec
 
-    from ...services.batch_status import batch_status
+    from ...services.batch.status import batch_status
 
     if label is None or out is None:
         raise click.UsageError("--status goes with LABEL and --out: the file that the run writes to")

@@ -3,11 +3,11 @@
 import click
 import msgspec
 
-from ...client import Client
-from ...core.masking import printable
+from ...client.client import Client
+from ...core.secrets.masking import printable
 from ..app import Settings
-from ..labels import LABEL
-from ..text import colour, paint, show_json
+from ..label_completion import LABEL
+from ..terminal_text import colour, paint, show_json
 
 _MARKS = {True: ("ok", "green"), False: ("WRONG", "red"), None: ("-", "yellow")}
 
@@ -30,13 +30,13 @@ def command(
     tokens are spent, except with --probe: then small questions show what is done of what is claimed.
     """
     if probe:
-        from ..probing import probe_models
+        from ..probe_output import probe_models
 
         with Client(app.config) as client:
             return probe_models(client, labels, max_cost=max_cost, write=write, as_json=as_json)
     if write or max_cost is not None:
         raise click.UsageError("--write and --max-cost go with --probe")
-    from ...services.check import check
+    from ...services.check.check import check
 
     with Client(app.config) as client:
         checked = check(client, labels)

@@ -7,18 +7,18 @@ from typing import Any
 
 import click
 
-from ...core.masking import printable
-from ...core.statistics import Estimate
-from ...services.compare_results import Comparison
-from ...services.compare_rows import parameters_text
-from ...tables import SUFFIXES, check_suffix, text_of
+from ...core.secrets.masking import printable
+from ...services.compare.results import Comparison
+from ...services.compare.rows import parameters_text
+from ...tables.statistics import Estimate
+from ...tables.table import SUFFIXES, check_suffix, text_of
+from ..aligned_columns import show_columns
 from ..app import Settings
-from ..columns import show_columns
-from ..labels import LABEL
-from ..objects import form_named
-from ..rows import read_rows
+from ..import_objects import form_named
+from ..input_rows import read_rows
+from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
+from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
 
 
 @click.command("compare")
@@ -79,7 +79,7 @@ def command(
 
     Ends with 1 where an answer failed. An interrupted run with --out keeps what it has beside that file.
     """
-    from ...services.compare import compare
+    from ...services.compare.compare import compare
 
     labels, texts, expected = _asked(labels, prompts, column, expect)
     options: dict[str, Any] = parameters_given(settings)

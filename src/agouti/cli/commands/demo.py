@@ -13,7 +13,7 @@ from typing import Any, TextIO
 
 import click
 
-from ..text import colour, paint
+from ..terminal_text import colour, paint
 
 STEPS: tuple[tuple[str, str], ...] = (
     (

@@ -4,16 +4,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ...core.masking import printable
+from ...core.secrets.masking import printable
 from ..app import Settings
-from ..batching import run_batch
-from ..labels import LABEL
-from ..rows import kind_of, read_rows
+from ..batch_progress import run_batch
+from ..input_rows import kind_of, read_rows
+from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..text import paint, show_json
+from ..terminal_text import paint, show_json
 
 if TYPE_CHECKING:
-    from ...embeddings import Embeddings
+    from ...embeddings.embeddings import Embeddings
 
 
 @click.command("embed")
@@ -92,7 +92,7 @@ def command(
 
 def _kept(out: str | None, label: str, texts: list[str]) -> "Embeddings | None":
     """The vectors that were kept, so that they are searched and not asked for again."""
-    from ...embeddings import Embeddings
+    from ...embeddings.embeddings import Embeddings
 
     if out is None:
         return None

@@ -5,12 +5,12 @@ import json
 import click
 import msgspec
 
-from ...client import Client
+from ...calls.connection_settings import NAMES
+from ...client.client import Client
 from ...dialects.registry import DEFAULT
-from ...hand_over import NAMES
 from ..app import Settings
-from ..labels import LABEL
-from ..text import BLANK, blanks_given, paint, show_json
+from ..label_completion import LABEL
+from ..terminal_text import BLANK, blanks_given, paint, show_json
 
 
 @click.command("explain")

@@ -5,17 +5,17 @@ from typing import Any
 
 import click
 
-from ...core.masking import printable
-from ...core.structured import MEANS
-from ...forms import form_of
-from ...plain_values import plain_value
+from ...core.canonical.structured import MEANS
+from ...core.secrets.masking import printable
+from ...forms.build import form_of
+from ...forms.plain_values import plain_value
 from ..app import Settings
-from ..batching import run_batch
-from ..labels import LABEL
-from ..objects import form_named
-from ..rows import kind_of
+from ..batch_progress import run_batch
+from ..import_objects import form_named
+from ..input_rows import kind_of
+from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..text import BLANK, blanks_given, given_text, on_terminal
+from ..terminal_text import BLANK, blanks_given, given_text, on_terminal
 
 
 @click.command("fill")

@@ -8,21 +8,21 @@ from typing import Any
 import click
 from msgspec import structs
 
-from ...calls import calls_of
-from ...client import Client
+from ...calls.calls import calls_of
+from ...client.client import Client
 from ...config.edit import set_values
 from ...config.entries import Config, Model
+from ...core.canonical.usage import Price
 from ...core.errors import ConfigError
-from ...core.masking import printable
-from ...core.usage import Price
-from ...dialects.base import ListedModel
-from ...model_list import ModelList, joined
+from ...core.secrets.masking import printable
+from ...dialects.wire import ListedModel
+from ...replies.model_list import ModelList, joined
 from ...services import run
+from ..aligned_columns import show_columns
 from ..app import Settings
-from ..columns import show_columns
-from ..labels import PROVIDER
+from ..label_completion import PROVIDER
 from ..model_cache import ModelCache
-from ..text import show_json
+from ..terminal_text import show_json
 
 
 @click.command("models")

@@ -8,12 +8,12 @@ from pathlib import Path
 import click
 
 from ...config.load import load
-from ...config.singles import RelaySettings
+from ...config.tables import RelaySettings
 from ...core.errors import AgoutiError, AgoutiWarning, ConfigError
-from ...core.masking import printable
-from ...relay.tokens import TokenFile, made
+from ...core.secrets.masking import printable
+from ...relay.access_tokens import TokenFile, made
 from ..app import Settings
-from ..text import paint
+from ..terminal_text import paint
 
 PORT = 8309
 
@@ -199,7 +199,7 @@ def token_command(
 
 
 def _list(app: Settings, file: TokenFile) -> None:
-    from ..columns import show_columns
+    from ..aligned_columns import show_columns
 
     spent = _spent(app)
     rows = [
@@ -239,7 +239,8 @@ def _until(expires: float | None) -> str:
 
 def _spent(app: Settings) -> dict[str, tuple[str, str]]:
     """What each token has spent this month, and the day of its last call, as far as there is a ledger."""
-    from ...ledger.store import open_ledger, relay_ledger
+    from ...ledger.open import open_ledger
+    from ...ledger.store import relay_ledger
     from ...ledger.usage import usage_of
 
     config = load(app.config)

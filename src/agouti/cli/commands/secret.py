@@ -5,7 +5,7 @@ import sys
 import click
 
 from ...core.errors import CredentialMissing
-from ...core.secret import Secret
+from ...core.secrets.secret import Secret
 from ...credentials import keyring
 
 

@@ -5,7 +5,7 @@ import threading
 
 import click
 
-from ..text import paint
+from ..terminal_text import paint
 
 
 @click.command("standins")

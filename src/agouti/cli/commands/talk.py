@@ -7,12 +7,12 @@ from typing import Any
 import click
 
 from ..app import Settings
-from ..labels import LABEL
-from ..objects import named_object
+from ..import_objects import named_object
+from ..label_completion import LABEL
+from ..line_input import PipedLines, TypedLines
 from ..tags import TAG, client_of
-from ..talking import Talking
-from ..text import BLANK, blanks_given, on_terminal, parameters_given
-from ..typed_lines import PipedLines, TypedLines
+from ..talk_session import Talking
+from ..terminal_text import BLANK, blanks_given, on_terminal, parameters_given
 
 
 @click.command("talk")

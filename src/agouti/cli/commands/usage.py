@@ -12,11 +12,13 @@ from ...core.errors import ConfigError
 from ...ledger.budget_status import BudgetStatus, in_words, most_used
 from ...ledger.budgets import states_of
 from ...ledger.invoice import InvoiceLine, compared, read_invoice
-from ...ledger.store import open_ledger, relay_ledger
-from ...ledger.usage import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageReport, UsageRow, record_of, usage_of
+from ...ledger.open import open_ledger
+from ...ledger.store import relay_ledger
+from ...ledger.usage import UsageReport, usage_of
+from ...ledger.usage_rows import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageRow, record_of
+from ..aligned_columns import show_columns
 from ..app import Settings
-from ..columns import show_columns
-from ..text import show_json
+from ..terminal_text import show_json
 
 
 @click.command("usage")

@@ -2,29 +2,24 @@
 
 from collections.abc import Callable, Iterable, Mapping
 from functools import partial
-from typing import TypeAlias
 
 from msgspec.structs import replace
 
-from ...core.call_pairs import unique_calls
-from ...core.chat import UNFINISHED, Completion, Json, Message, Request
+from ...core.canonical.chat import Completion, Json, Message, Request, is_unfinished
+from ...core.canonical.parameters import CAPS, asks_nothing, is_neutral
+from ...core.canonical.usage import Usage
 from ...core.errors import AgoutiError, ParameterUnsupported, RequestError, RequestRefused
-from ...core.parameters import CAPS, asks_nothing, is_neutral
-from ...core.usage import Usage
-from ...dialects.base import Fault, Outgoing, Pending
-from ...reply import Reply
-from ..call import Call, request_for
+from ...core.messages.call_pairs import unique_calls
+from ...dialects.wire import Fault, Outgoing, Pending
+from ...replies.reply import Reply
+from ..attempts.call_loop import Exchanged, exchange
+from ..call import Call, Shape, request_for
 from ..effects import RunCallable, Steps
-from ..exchange import Exchanged, exchange
-from ..operation import Operation
+from ..operation import Kept
 from ..outcome import Answer, Answered
-from ..provider import Target
+from ..providers.provider import Target
 from ..question import Question
-from ..receive import Kept
-
-Shape: TypeAlias = Callable[[Request, Target], Request]
-"""Makes more of a request: a form, or what has been said meanwhile."""
-
+from .model_operation import ModelOperation
 
 _ANYTHING = Message("user", "-")
 # A request with more messages is put together in a thread, where there is an event loop.
@@ -66,7 +61,7 @@ def _without_own(error: RequestRefused, request: Request, target: Target, path: 
     return replace(request, refused=request.refused | {path})
 
 
-class Chat(Operation[Request, Completion]):
+class Chat(ModelOperation[Request, Completion]):
     """A question, answered whole.
 
     Args:
@@ -88,7 +83,7 @@ class Chat(Operation[Request, Completion]):
         else:
             request = self._prepared(target)
         if target.model.inputs is not None or request.fetch != "no":
-            from .images import with_images_fetched
+            from .inputs import with_images_fetched
 
             fetched = yield from with_images_fetched(request, call, target)
             if fetched is not request:
@@ -103,7 +98,7 @@ class Chat(Operation[Request, Completion]):
             request = self._shape(request, target)
             request = replace(request, messages=unique_calls(readable(request.messages, target.provider)))
         if (own := self._question.own) is not None:
-            from .effort import with_effort
+            from .reasoning_effort import with_effort
 
             request = with_effort(request, target, own.dialect)
         return expressible(request, target, media=own is None or not self.speaks_for_itself(target))
@@ -148,7 +143,7 @@ class Chat(Operation[Request, Completion]):
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
         completion = target.provider.dialect.decode_chat(body)
         if (tag := target.model.reasoning_tag) and isinstance(completion, Completion):
-            from ...core.tagged_reasoning import split_choice
+            from ...core.messages.tagged_reasoning import split_choice
 
             completion = replace(completion, choices=tuple([split_choice(each, tag) for each in completion.choices]))
         if isinstance(completion, Completion) and (reason := self.reason_by_cap(completion, request)) is not None:
@@ -209,16 +204,10 @@ def ask(call: Call, shape: Shape | None = None) -> Steps[Reply]:
     """Get the whole reply to a call's question."""
     exchanged = yield from exchange(call, Chat(call.question, shape))
     if is_unfinished(exchanged.answer.value):
-        from .unfinished import continued
+        from .continued_turns import continued
 
-        exchanged = yield from continued(call, exchanged, shape)
+        exchanged = yield from continued(call, exchanged, shape, partial(Chat, call.question))
     return reply_of(call, exchanged)
-
-
-def is_unfinished(completion: Completion) -> bool:
-    """Whether the provider has interrupted the turn, and wants it back to go on."""
-    choices = completion.choices
-    return bool(choices) and choices[0].finish_reason == UNFINISHED and choices[0].provider_turn is not None
 
 
 def reply_of(call: Call, exchanged: Exchanged[Completion], first_token: float | None = None) -> Reply:
@@ -243,7 +232,7 @@ def images_of(question: Question) -> int:
     """How many images a question has."""
     if not any(isinstance(message.content, list) for message in question.messages):
         return 0
-    from ...core.messages import media_in
+    from ...core.messages.messages import media_in
 
     return sum(kind == "image" for kind, _ in media_in(question.messages))
 
@@ -256,7 +245,7 @@ def with_media_ready(request: Request, target: Target, *, fetched: bool) -> Requ
     """
     if all(type(message.content) is not list for message in request.messages):
         return request
-    from ...core.parts import media_ready
+    from ...core.messages.parts import media_ready
 
     dialect = target.provider.dialect
     inputs = dialect.abilities.inputs
@@ -366,23 +355,3 @@ def without(request: Request, names: "set[str] | frozenset[str]") -> Request:
 
 def _without(name: str, provider: str) -> str:
     return f'Leave {name} out, or set unsupported = "warn" in providers.{provider} to go on without it.'
-
-
-def check_inputs(request: Request, target: Target) -> None:
-    """See that the model takes what is in the prompt.
-
-    Raises:
-        RequestError: it holds images, files or audio, and the entry says that the model takes none.
-    """
-    from ...core.messages import media_in
-
-    inputs = target.model.inputs
-    if inputs is None:
-        return
-    for kind, _ in media_in(request.messages):
-        if kind not in inputs:
-            some = {"image": "images", "file": "files"}.get(kind, kind)
-            raise RequestError(
-                f"{target.model.label} takes no {some} (inputs in its entry)",
-                hint=f'Ask a model that does, leave the {some} out, or add "{kind}" to its inputs.',
-            )

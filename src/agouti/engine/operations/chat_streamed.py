@@ -1,20 +1,20 @@
 """Chat, streamed: a question asked of a model, its answer in pieces as they come."""
 
-from ...core.chat import Completion, Request
-from ...core.events import Event
-from ...core.usage import Usage
+from ...core.canonical.chat import Completion, Request, is_unfinished
+from ...core.canonical.events import Event
+from ...core.canonical.usage import Usage
 from ...dialects.registry import DEFAULT
-from ...reply import Reply
-from ..accumulate import ReplyAccumulator, as_events
-from ..call import Call
+from ...replies.reply import Reply
+from ..attempts.call_loop import exchange
+from ..call import Call, Shape
 from ..effects import Emit, Steps
-from ..exchange import exchange
+from ..operation import Kept, Try
 from ..outcome import Answer, Answered, AttemptOutcome
-from ..provider import Target
+from ..providers.provider import Target
 from ..question import Question
-from ..receive import Kept, Try
-from ..receive_stream import receive_stream
-from .chat import Chat, Shape, is_unfinished, reply_of
+from ..receiving.accumulate import ReplyAccumulator, as_events
+from ..receiving.stream import receive_stream
+from .chat import Chat, reply_of
 
 CANONICAL = DEFAULT
 """What `ChatStreamed` calls the canonical form, for callers who want it as it came."""
@@ -80,8 +80,11 @@ def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, 
     exchanged = yield from exchange(call, operation)
     # Who gets the provider's own bytes sees that the turn goes on, and sends it back.
     if is_unfinished(exchanged.answer.value) and not operation.passes(exchanged.target):
-        from .unfinished import continued
+        from .continued_turns import continued
 
-        exchanged = yield from continued(call, exchanged, shape, so_far, verbatim=verbatim)
+        def ask_for(further: Shape) -> ChatStreamed:
+            return ChatStreamed(call.question, so_far, further, verbatim=verbatim)
+
+        exchanged = yield from continued(call, exchanged, shape, ask_for, so_far)
         so_far.before = None
     return reply_of(call, exchanged, so_far.first_token)

@@ -3,15 +3,16 @@
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Request
-from ...dialects.base import Fault, Outgoing
+from ...core.canonical.chat import Request
+from ...dialects.wire import Fault, Outgoing
+from ..attempts.call_loop import exchange
 from ..call import Call, request_for
 from ..effects import Steps
-from ..exchange import exchange
-from ..operation import Operation
-from ..provider import Target
+from ..providers.provider import Target
 from ..question import Question
-from .chat import check_inputs, encoded, expressible
+from .chat import encoded, expressible
+from .inputs import check_inputs
+from .model_operation import ModelOperation
 
 
 class TokenCount(Struct, frozen=True):
@@ -37,7 +38,7 @@ _COUNTED = (
 )  # fmt: skip
 
 
-class Count(Operation[Request, int]):
+class Count(ModelOperation[Request, int]):
     """The provider's own count of a question."""
 
     name = "count"

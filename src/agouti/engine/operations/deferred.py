@@ -3,14 +3,15 @@
 from collections.abc import Callable
 from typing import Generic, TypeVar
 
-from ...core.http import Timeouts
-from ...dialects.base import Fault, Outgoing
-from ...dialects.deferred import DeferredBatches
+from ...core.http.exchange import Timeouts
+from ...dialects.base import DeferredBatches
+from ...dialects.wire import Fault, Outgoing
+from ..attempts.call_loop import exchange
 from ..call import Call
 from ..effects import Steps
-from ..exchange import exchange
-from ..operation import Operation, lacks
-from ..provider import Target
+from ..operation import lacks
+from ..providers.provider import Target
+from .model_operation import ModelOperation
 
 T = TypeVar("T")
 
@@ -19,7 +20,7 @@ GONE = (404, 410)
 _LARGE = Timeouts(connect=10.0, first_byte=300.0, between_chunks=60.0, total=3600.0)
 
 
-class Step(Operation[None, T], Generic[T]):
+class Step(ModelOperation[None, T], Generic[T]):
     """One request about batches.
 
     Args:

@@ -4,18 +4,19 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...config.entries import Model
-from ...core.chat import Message, Request
+from ...core.attempt import Attempt
+from ...core.canonical.chat import Message, Request
 from ...core.errors import AddressWrong, AgoutiError, ModelUnknown
-from ...core.http import Timeouts
-from ...core.retries import Retries
-from ...core.suggest import near
-from ...dialects.base import Fault, ListedModel, Outgoing
-from ...reply import Attempt
+from ...core.http.exchange import Timeouts
+from ...core.settings.retries import Retries
+from ...core.text.suggest import near
+from ...dialects.wire import Fault, ListedModel, Outgoing
+from ..attempts.call_loop import exchange
 from ..call import Call
 from ..effects import Steps
-from ..exchange import exchange
-from ..operation import Operation, lacks
-from ..provider import Target
+from ..operation import lacks
+from ..providers.provider import Target
+from ..receiving.whole import WholeReply
 
 TIMEOUTS = Timeouts(connect=5.0, first_byte=15.0, between_chunks=15.0)
 # A list that is only wanted for a better error message must not keep anybody waiting.
@@ -51,7 +52,7 @@ class Page(Struct, frozen=True):
     more: Outgoing | None
 
 
-class Models(Operation[None, Page]):
+class Models(WholeReply[None, Page]):
     """A page of the list of models of a provider.
 
     Args:
@@ -60,7 +61,6 @@ class Models(Operation[None, Page]):
     """
 
     name = "models"
-    asks_a_model = False  # its own failure is no reason to ask for the list
 
     def __init__(self, *, page: Outgoing | None = None, keyless: bool = False) -> None:
         self.sends_key = not keyless
@@ -104,11 +104,10 @@ def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
     )
 
 
-class Reach(Operation[None, None]):
+class Reach(WholeReply[None, None]):
     """Whether anybody answers at the provider's bare address; any answer will do, a 404 too."""
 
     name = "reach"
-    asks_a_model = False
 
     def prepare(self, call: Call, target: Target) -> Steps[None]:
         yield from ()
@@ -120,7 +119,7 @@ class Reach(Operation[None, None]):
         return None
 
 
-class Refusing(Operation[str, None]):
+class Refusing(WholeReply[str, None]):
     """Whether the path of the dialect is there: a request without anything in it is refused there, and costs nothing.
 
     Args:
@@ -128,7 +127,6 @@ class Refusing(Operation[str, None]):
     """
 
     name = "path"
-    asks_a_model = False
 
     def __init__(self, model: str) -> None:
         self._model = model

@@ -8,28 +8,28 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Completion, Json, Message, Request
+from ...core.canonical.chat import Completion, Json, Message, Request
+from ...core.canonical.structured import FINAL, HINTS, Means, Problem
 from ...core.errors import (
     AgoutiError,
     ContentRefused,
     ContextOverflow,
-    NotFilled,
     ParameterUnsupported,
     RequestError,
     RequestRefused,
 )
-from ...core.json_extract import Found, json_in, without_thoughts
-from ...core.messages import said, with_instruction
-from ...core.schema import Style, fitted
-from ...core.structured import FINAL, HINTS, Means, Problem
-from ...filled import Filled, FilledAnswer
-from ...form import Defect, Misfit
-from ...reply import Reply
-from ..accumulate import ReplyAccumulator
+from ...core.json.extract import Found, json_in, without_thoughts
+from ...core.messages.messages import said, with_instruction
+from ...core.schemas.fit import Style, fitted
+from ...forms.form import Defect, Misfit
+from ...replies.errors import NotFilled
+from ...replies.filled import Filled, FilledAnswer
+from ...replies.reply import Reply
 from ..call import Call, request_for
 from ..effects import Steps
 from ..groups import Group
-from ..provider import Target
+from ..providers.provider import Target
+from ..receiving.accumulate import ReplyAccumulator
 from .chat import ask
 from .chat_streamed import stream
 
@@ -49,7 +49,7 @@ _INSTRUCTION = "Answer with one JSON value that fits this JSON Schema, and with 
 
 
 class FormLike(Protocol):
-    """A form: see `agouti.forms.Form`."""
+    """A form: see `agouti.forms.build.Form`."""
 
     @property
     def name(self) -> str: ...

@@ -9,22 +9,22 @@ from typing import Any, Literal, Protocol, TypeAlias
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Completion, Json, Message, Request
+from ...core.canonical.chat import Completion, Json, Message, Request
+from ...core.canonical.usage import total_usage
 from ...core.errors import AgoutiError, DeadlineExceeded, ToolCallInvalid, TooManyRounds
-from ...core.messages import said
-from ...core.usage import total_usage
-from ...forms import Misfit
-from ...plain_values import with_items
-from ...reply import Reply, ToolUse
-from ..accumulate import ReplyAccumulator
+from ...core.messages.messages import said
+from ...forms.build import Misfit
+from ...forms.plain_values import with_items
+from ...replies.reply import Reply, ToolUse
 from ..call import Call
 from ..effects import RunCallable, Steps, Together, attempted
 from ..groups import Group
-from ..provider import Target
+from ..providers.provider import Target
+from ..receiving.accumulate import ReplyAccumulator
 from .chat import ask
 from .chat_streamed import stream
 
-log = logging.getLogger("agouti.tools")
+log = logging.getLogger("agouti.tools.tool")
 
 Failures: TypeAlias = Literal["tell", "raise"]
 """What becomes of an exception in a function: the model is told, or it is raised."""
@@ -33,7 +33,7 @@ _AT_ONCE = 16
 
 
 class ToolLike(Protocol):
-    """A function that a model may call: see `agouti.tools.Tool`."""
+    """A function that a model may call: see `agouti.tools.tool.Tool`."""
 
     @property
     def name(self) -> str: ...
@@ -141,7 +141,7 @@ class ToolLoop:
             yield from self._run(calls, reply, call)
         raise TooManyRounds(
             f"{reply.provider}: {reply.label} still asks for functions after {self._max_rounds} rounds of them",
-            hint="Raise max_rounds, or see why in error.partial and the log agouti.tools.",
+            hint="Raise max_rounds, or see why in error.partial and the log agouti.tools.tool.",
             provider=reply.provider,
             model=reply.label,
             attempts=reply.attempts,

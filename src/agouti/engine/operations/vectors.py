@@ -7,7 +7,10 @@ from threading import Lock
 from msgspec import Struct
 from msgspec.structs import replace
 
-from ...core.chat import Json
+from ...core.attempt import Attempt
+from ...core.canonical.chat import Json
+from ...core.canonical.usage import Usage
+from ...core.canonical.vectors import Vectors, VectorsRequest
 from ...core.errors import (
     AgoutiError,
     CircuitOpen,
@@ -17,16 +20,15 @@ from ...core.errors import (
     RequestError,
     RequestRefused,
 )
-from ...core.policy import HOLDS_FOR_ALL
-from ...core.usage import Usage
-from ...core.vectors import Vectors, VectorsRequest
-from ...dialects.base import Fault, Outgoing, VectorAbility
-from ...reply import Attempt
+from ...dialects.base import VectorAbility
+from ...dialects.wire import Fault, Outgoing
+from ..attempts.call_loop import exchange
+from ..attempts.error_policy import HOLDS_FOR_ALL
 from ..call import Call
 from ..effects import Steps, Together
-from ..exchange import exchange
-from ..operation import Operation, lacks
-from ..provider import Target
+from ..operation import lacks
+from ..providers.provider import Target
+from .model_operation import ModelOperation
 
 # Characters of one request at most: a few of them make a token, and providers limit the tokens of a request too.
 _MOST_CHARACTERS = 250_000
@@ -103,7 +105,7 @@ def next_batch(texts: list[str], start: int, most: int) -> Batch:
     return Batch(start, texts[start:end])
 
 
-class Embed(Operation[VectorsRequest, Vectors]):
+class Embed(ModelOperation[VectorsRequest, Vectors]):
     """The vectors of one batch.
 
     Raises:

@@ -1,0 +1,499 @@
+"""A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator
+from heapq import heappop, heappush
+from threading import Lock
+from typing import Any
+
+import msgspec
+
+from ..core.errors import (
+    AgoutiError,
+    CircuitOpen,
+    ConnectionFailed,
+    ConnectionLost,
+    DeadlineExceeded,
+    LimitReached,
+    NotRunning,
+    Overloaded,
+    ProviderFault,
+    RateLimited,
+    RequestError,
+    TimedOut,
+)
+from ..engine.attempts.error_policy import HOLDS_FOR_ALL
+from ..engine.call import Clocks
+from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
+from ..tables.row_files import Row
+from .concurrency import Pace
+from .failure_streak import Streak
+from .in_memory import Memory
+from .prompts import NothingToAsk, RowPrompt
+from .result_file import KEY, Results, Unwritable
+from .row_requests import Asking, refusals_in
+from .run_parts import Rate, Waiting, failure_facts, kept_value, key_of, sampled, too_many
+from .types import Progress, Settings, Source, Unit, Unusable
+
+# Errors after which nothing was paid, so that the same row may be asked again.
+_UNPAID = (RateLimited, Overloaded, ProviderFault, NotRunning, CircuitOpen, ConnectionFailed)
+_MAYBE_PAID = (ConnectionLost, TimedOut)
+# A row that only it fails with such an error is given up after so many tries.
+_TRIES = 5
+# So many rows that wait hold no place of others; where more do, it is the provider that is away.
+_WAITING = 1000
+# No row waits longer for its next try.
+_LONGEST = 60.0
+# Failures that are told with the result.
+_SHOWN = 3
+# Seconds between two times that what was written is put on the disk itself.
+_SYNC = 5.0
+
+
+class Work:
+    """One run over all rows.
+
+    Args:
+        ask: what is asked of each.
+        results: where what comes is kept.
+        most: pieces of work that may be under way.
+        report: told after each row.
+        together: asks rows in portions of ``portion``, instead of one by one.
+        with_columns: whether results have the columns of their rows.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        ask: Asking,
+        results: Results | Memory,
+        pace: Pace,
+        settings: Settings,
+        clocks: Clocks,
+        *,
+        most: int,
+        report: Callable[[Progress], None] | None = None,
+        together: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]] | None" = None,
+        portion: int = 128,
+        with_columns: bool = True,
+    ) -> None:
+        self._source = source
+        self._ask = ask
+        self._results = results
+        self._pace = pace
+        self._settings = settings
+        self._clock = clocks.clock
+        self._now = clocks.now
+        self._most = most
+        self.report = report
+        self._together = together
+        self._portion = portion if together is not None else 1
+        self._with_columns = with_columns
+        self._lock = Lock()
+        self._began = self._clock()
+        self._last_success = self._began
+        self._rate = Rate()
+        self._streak = Streak(settings.stop_after)
+        self._later: list[Waiting] = []
+        self._numbers = itertools.count()
+        self._drained, self._synced = False, self._began
+        self._unwritten: list[bytes] = []
+        self._failed_in_all: int | None = None
+        self.kinds: dict[str, int] = {}
+        self._sample: list[tuple[int, Row]] | None = None
+        self._is_given_up = False
+        self.stop: AgoutiError | None = None
+        self.read_all = False
+        self.met = self.found = self.done = self.failed = 0
+        self.costs: dict[str, float] = {}
+        self.failures: list[tuple[int, str]] = []
+        self.names: dict[str, None] = {}
+
+    def steps(self) -> Steps[None]:
+        """Ask all that has no result yet.
+
+        Raises:
+            AgoutiError: it was stopped; what came is kept.
+        """
+        if self._settings.sample is not None:
+            self._sample = yield RunCallable(self._sampled)
+        yield Together(self._units(), self._most, keep=False, stopped=self._given_up)
+        if self.stop is not None:
+            raise self.stop
+
+    def _given_up(self) -> None:
+        """Nobody wants the rest: nothing more is asked, and what is broken off is no failure of its row."""
+        self._is_given_up = True
+        self.end(RequestError("the run was given up", hint="The same call goes on."))
+        self._pace.open()
+
+    @property
+    def is_over(self) -> bool:
+        """Whether the time has come until which rows are asked."""
+        return self._settings.until is not None and self._now() >= self._settings.until
+
+    @property
+    def left(self) -> int:
+        """Rows that are wanted, and have no result."""
+        total = self.progress().total if self.is_over or self.stop is not None else None
+        return max((self.met if total is None else total) - self.found - self.done - self.failed, 0)
+
+    @property
+    def met_all(self) -> bool:
+        """Whether every row of the source was met."""
+        return self.read_all and self._settings.limit is None and self._settings.sample is None
+
+    @property
+    def failed_in_all(self) -> int:
+        """Rows that have an error, whenever it came."""
+        return self._failed_in_all if self._failed_in_all is not None else self.failed
+
+    def count(self) -> None:
+        """The run has ended: count what failed in all."""
+        if self.met_all:
+            self._results.put_last_what_is_gone()
+        self._failed_in_all = self._results.counts()[1]
+        self.kinds = self._results.kinds()
+
+    def _chosen(self) -> Iterator[tuple[int, Row]]:
+        """The rows that are wanted, with their numbers."""
+        limit = self._settings.limit
+        rows: Iterable[tuple[int, Row]] = self._numbered()
+        if self._settings.sample is not None:
+            rows = self._sample or self._sampled()
+        for number, each in enumerate(rows):
+            if limit is not None and number >= limit:
+                return
+            yield each
+
+    def _numbered(self) -> Iterator[tuple[int, Row]]:
+        """Without those that are empty: a blank line more makes no difference."""
+        skips = self._source.has_lines
+        return enumerate((row for row in self._source.rows() if not (skips and row.is_empty)), 1)
+
+    def _sampled(self) -> list[tuple[int, Row]]:
+        return sampled(self._numbered(), self._settings.sample or 0)
+
+    def _units(self) -> Iterator[Steps[None]]:
+        """The pieces of work, made as there is room for them."""
+        units: list[Unit] = []
+        for place, row in self._chosen():
+            if self.stop is not None or self.is_over:
+                return
+            yield from self._due()
+            unit = self._met(place, row)
+            if unit is None:
+                continue
+            if isinstance(unit, Unusable):
+                self.keep(unit.unit, {"error": unit.why})
+                continue
+            units.append(unit)
+            if len(units) >= self._portion:
+                yield self._piece(units)
+                units = []
+        if units:
+            yield self._piece(units)
+        self.read_all = self.stop is None
+        while self.stop is None and not self.is_over and (waiting := self._next_waiting()) is not None:
+            yield self._piece(waiting.units, waiting)
+
+    def _due(self) -> Iterator[Steps[None]]:
+        """Rows that have waited long enough: they come before those that were not asked yet."""
+        while self._later and self._later[0].at <= self._clock():
+            with self._lock:
+                waiting = heappop(self._later)
+            yield self._piece(waiting.units, waiting)
+
+    def _next_waiting(self) -> "Waiting | None":
+        """The next one that waits; where none does any more, those that are under way wait where they are."""
+        with self._lock:
+            if not self._later:
+                self._drained = True
+                return None
+            return heappop(self._later)
+
+    def units(self) -> "Iterator[Unit]":
+        """The rows that have no result yet; those that cannot be asked get theirs."""
+        for place, row in self._chosen():
+            unit = self._met(place, row)
+            if self.stop is not None:
+                raise self.stop
+            if isinstance(unit, Unusable):
+                self.keep(unit.unit, {"error": unit.why})
+            elif unit is not None:
+                yield unit
+        self.read_all = True
+
+    def digests(self) -> "Iterator[bytes]":
+        """What stands for the key of each row that is wanted, whether it has a result or not."""
+        for place, row in self._chosen():
+            yield self._results.named(key_of(self._settings.key, place, row))[1]
+
+    def tell(self, done: int) -> None:
+        """Tell how far it is, with so many rows that are done elsewhere."""
+        if self.report is not None:
+            progress = self.progress()
+            self.report(msgspec.structs.replace(progress, done=progress.done + done))
+
+    def wanted(self) -> "Iterator[Unit | None]":
+        """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
+        for place, row in self._chosen():
+            unit = self._met(place, row)
+            if self.stop is not None:
+                raise self.stop
+            if unit is not None:
+                yield None if isinstance(unit, Unusable) else unit
+
+    def _met(self, place: int, row: Row) -> "Unit | Unusable | None":
+        """A row as it is to be asked; `None` where it has its result."""
+        self.met += 1
+        if self._with_columns:
+            self.names.update(dict.fromkeys(row.columns))
+        key = self._settings.key
+        prompt, error = RowPrompt(""), row.error
+        if not error and key is not None and row.columns.get(key) in (None, ""):
+            error = f"it has no column {key!r} for its key" if key not in row.columns else f"its key {key!r} is empty"
+        if not error and row.is_empty:
+            error = "it is empty"
+        if not error:
+            try:
+                prompt = self._ask.prompt(row)
+            except NothingToAsk as wrong:
+                error = wrong.what
+        name, digest = self._results.named(key_of(key, place, row))
+        try:
+            state = self._results.state(name, digest, place, row, prompt.digest)
+        except RequestError as wrong_row:
+            self.end(wrong_row)
+            return None
+        if state == "done" or (state == "failed" and not self._settings.retry_failed):
+            self.found += 1
+            return None
+        unit = Unit(name, digest, row, prompt, state == "again")
+        return Unusable(unit, error) if error else unit
+
+    def _piece(self, units: list[Unit], waited: "Waiting | None" = None) -> Steps[None]:
+        waiting = waited
+        while True:
+            if waiting is not None and (wait := waiting.at - self._clock()) > 0:
+                yield Sleep(wait)  # nobody else's place is held meanwhile
+            if self.stop is not None or self.is_over:
+                return
+            tries, since = (0, None) if waiting is None else (waiting.tries, waiting.since)
+            turn = yield from self._pace.enter()
+            self.begin(units)
+            try:
+                if self._together is not None:
+                    left = yield from self._asked_together(units, self._together, tries, since)
+                else:
+                    left = yield from self._asked(units[0], tries, since)
+            finally:
+                self._pace.leave(turn)
+            if left is None or self.stop is not None:
+                break
+            with self._lock:
+                self._streak.waits([each.digest for each in left.units])
+                if not self._drained and len(self._later) < _WAITING:
+                    heappush(self._later, left)
+                    break
+            waiting, units = left, left.units
+        now = self._clock()
+        if isinstance(self._results, Results) and now - self._synced > _SYNC:
+            self._synced = now
+            yield RunCallable(self._results.sync, None)
+
+    def begin(self, units: list[Unit]) -> None:
+        """These rows are asked now."""
+        with self._lock:
+            self._streak.began([unit.digest for unit in units])
+
+    def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["Waiting | None"]:
+        """Ask a row once; it waits for another time where it is to be asked again."""
+        began = self._clock()
+        came = yield from attempted(self._ask.asked(unit.prompt), Exception)
+        wait = self.came(unit, came, began, tries, since)
+        return None if wait is None else self._waits([unit], wait, tries, since, came)
+
+    def _asked_together(
+        self,
+        units: list[Unit],
+        ask: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]]",
+        tries: int,
+        since: float | None,
+    ) -> Steps["Waiting | None"]:
+        began = self._clock()
+        came = yield from ask(units)
+        waits = [self.came(unit, each, began, tries, since) for unit, each in zip(units, came, strict=True)]
+        left = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
+        if not left:
+            return None
+        return self._waits(left, max(wait for wait in waits if wait is not None), tries, since, None)
+
+    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, came: Any) -> "Waiting":
+        now = self._clock()
+        own = not isinstance(came, LimitReached)  # a limit of the entry says nothing of the row
+        return Waiting(now + wait, next(self._numbers), units, tries + own, now if since is None and own else since)
+
+    def came(
+        self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int, since: float | None = None
+    ) -> float | None:
+        """Keep what came of a row; seconds to wait where it is to be asked again.
+
+        Args:
+            tries: how often it has failed in a way that passes.
+            since: when it did so first.
+        """
+        if not isinstance(came, Exception):
+            attempts = came.pop("attempts", ())
+            if refusals_in(attempts) and not tries:
+                self._pace.refused(began)
+            self.keep(unit, came)
+            self._pace.done()
+            return None
+        # What a row is told again and again is about that row.
+        if not tries and (isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ()))):
+            self._pace.refused(began)
+        if isinstance(came, HOLDS_FOR_ALL):
+            self.end(came)
+            return None
+        if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID) and came.retryable:
+            # The provider knows best how long it wants to be left alone; one that says 0 is not asked without a pause.
+            wait = 2.0 ** min(tries, 5) if came.wait is None else max(came.wait, 0.1 * 2.0 ** min(tries, 6))
+            return self._wait_out(unit, came, tries, wait, since)
+        unsent = isinstance(came, DeadlineExceeded) and not came.attempts
+        if isinstance(came, LimitReached) or unsent:
+            # A limit of the entry's own is waited for, however long.
+            self._last_success = max(self._last_success, began)
+            asked = getattr(came, "wait", None)
+            return min(max(1.0 if asked is None else asked, 0.1), _LONGEST)
+        self.keep(unit, failure_facts(came))
+        return None
+
+    def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float, since: float | None) -> float | None:
+        """Seconds until a row is asked again, after an error that passes; `None` where it does not."""
+        now, patience = self._clock(), self._settings.patience
+        idle = now - self._last_success
+        # Where nobody takes connections, no row is to blame.
+        others = self.done > 0 and not isinstance(error, ConnectionFailed)
+        last = others and self._drained
+        others = last or (others and since is not None and self._last_success > since)
+        if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
+            # The others get on, or are done: it is about this row, and says nothing of them.
+            with self._lock:
+                self._streak.waits([unit.digest])
+            self.keep(unit, failure_facts(error))
+            return None
+        if idle + min(wait, _LONGEST) > patience:
+            if last:
+                self.keep(unit, failure_facts(error))
+                return None
+            hint = f"{error.hint} Nothing succeeded for {idle:.0f} s; the same command goes on later.".lstrip()
+            self.end(error.with_context(hint=hint))
+            return None
+        return min(max(wait, 0.1), _LONGEST)
+
+    def end(self, error: AgoutiError) -> None:
+        """Stop: nothing more is asked."""
+        with self._lock:
+            if self.stop is None:
+                self.stop = error
+
+    def keep(self, unit: Unit, came: dict[str, Any]) -> None:
+        """Write a result down."""
+        result = self.head(unit)
+        failed, alone = "error" in came, 0
+        if failed and self._is_given_up:
+            return
+        with self._lock:
+            if failed:
+                self.failed += 1
+                if len(self.failures) < _SHOWN:
+                    self.failures.append((unit.row.line, came["error"]))
+                alone = self._streak.failed(unit.digest, came["error"].partition(":")[0])
+            else:
+                self.done += 1
+                self._streak.answered(unit.digest)
+                self._last_success = self._clock()
+            self._rate.add(self._clock())
+            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+                self.costs[currency] = self.costs.get(currency, 0.0) + cost
+        try:
+            # The answer that a row has stays where asking again failed.
+            if not (failed and unit.again) or self._results.takes(unit.digest, b"", failed=True):
+                self._results.add(unit.digest, {**result, **came}, failed=failed)
+            else:
+                self._results.add_cost(came.get("cost"), came.get("currency"))
+        except Unwritable as full:
+            self._full(full)
+        share = self._settings.stop_at_share
+        if failed and share is not None and (error := too_many(self.failed, self.done, share, came["error"])):
+            self.end(error)
+        if failed and alone:
+            self.end(
+                RequestError(
+                    f"the last {alone} rows failed, all in the same way: {came['error']}",
+                    hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
+                )
+            )
+        if self.report is not None:
+            self.report(self.progress())
+
+    def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, came: dict[str, Any]) -> None:
+        """Write down what came of a row that was handed over, whether this run has met it or not.
+
+        Args:
+            head: how its result begins.
+            content: what it was asked.
+        """
+        failed = "error" in came
+        if not self._results.takes(digest, content, failed=failed):
+            return
+        with self._lock:
+            self.failed += failed
+            self.done += not failed
+            if failed and len(self.failures) < _SHOWN:
+                self.failures.append((head.get("line", 0), came["error"]))
+            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+                self.costs[currency] = self.costs.get(currency, 0.0) + cost
+        try:
+            if isinstance(self._results, Results):
+                self._results.add(digest, {**head, **came}, failed=failed, content=content)
+        except Unwritable as full:
+            self._full(full)
+
+    def head(self, unit: Unit) -> dict[str, Any]:
+        """How the result of a row begins: its key, its line, its columns."""
+        head: dict[str, Any] = {KEY: unit.key}
+        if self._source.has_lines:
+            head["line"] = unit.row.line
+        if unit.row.columns and self._with_columns:
+            head["row"] = {name: kept_value(value) for name, value in unit.row.columns.items()}
+        return head
+
+    def _full(self, error: Unwritable) -> None:
+        """A result stands nowhere: it is told with the error, and nothing more is asked."""
+        with self._lock:
+            self._unwritten += error.lines
+            error.lines = tuple(self._unwritten)
+            if isinstance(self.stop, Unwritable):
+                self.stop.lines = error.lines
+        self.end(error)
+
+    def progress(self) -> Progress:
+        """How far it is."""
+        total = self._source.total
+        for most in (self._settings.sample, self._settings.limit):
+            if most is not None:
+                total = most if total is None else min(total, most)
+        rate = self._rate.at(self._clock())
+        wanted = None if total is None else max(total - self.found - self.done - self.failed, 0)
+        return Progress(
+            total=total,
+            found=self.found,
+            done=self.done,
+            failed=self.failed,
+            costs=dict(self.costs),
+            rate=rate,
+            seconds_left=wanted / rate if wanted is not None and rate > 0 else None,
+            at_once=self._pace.under_way,
+        )

@@ -1,0 +1,1 @@
+"""A conversation, its files, and its window."""

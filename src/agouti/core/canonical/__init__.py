@@ -1,0 +1,1 @@
+"""The canonical form of requests and replies: messages, events, vectors, usage, parameters."""

@@ -1,0 +1,1 @@
+"""How bodies are framed: server-sent events, JSON lines, JSON arrays, binary frames."""

@@ -1,0 +1,106 @@
+"""The binary event-stream encoding, decoded incrementally from bytes: frames with headers and two checksums.
+
+A frame is: its length and that of its headers (32 bits each, big-endian), the CRC32 of these eight bytes,
+the headers, the payload, the CRC32 of everything before. A header is: the length of its name (8 bits), the
+name, its type (8 bits), and a value as long as the type says.
+
+    >>> decoder = FrameDecoder()
+    >>> data = frame({":event-type": "text"}, b"{}")
+    >>> decoder.feed(data[:9]), decoder.feed(data[9:])
+    ([], [Frame(headers={':event-type': 'text'}, payload=b'{}')])
+"""
+
+import struct
+import zlib
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from ..errors import FramingError
+
+# The format allows 16 MB of payload and 128 KB of headers.
+MAX_FRAME_BYTES = 16 * 1024 * 1024 + 128 * 1024 + 16
+_PRELUDE = struct.Struct(">III")
+_CRC = struct.Struct(">I")
+_LEAST = _PRELUDE.size + _CRC.size
+_TEXT = 7
+# Bytes of a value by its type; those of types 6 and 7 have a length of their own before them.
+_SIZES = {0: 0, 1: 0, 2: 1, 3: 2, 4: 4, 5: 8, 8: 8, 9: 16}
+
+
+class Frame(Struct, frozen=True, gc=False):
+    """One frame: the headers that hold text, and the payload."""
+
+    headers: dict[str, str]
+    payload: bytes
+
+
+class FrameDecoder:
+    """Feed bytes, get the frames that they complete."""
+
+    __slots__ = ("_buffer",)
+
+    def __init__(self) -> None:
+        self._buffer = bytearray()
+
+    def feed(self, data: bytes) -> list[Frame]:
+        """Take the next bytes, cut anywhere.
+
+        Raises:
+            FramingError: a length or a checksum is wrong: nothing behind it can be trusted.
+        """
+        buffer = self._buffer
+        buffer += data
+        frames: list[Frame] = []
+        place = 0
+        while len(buffer) - place >= _PRELUDE.size:
+            length, header_length, checksum = _PRELUDE.unpack_from(buffer, place)
+            if zlib.crc32(buffer[place : place + 8]) != checksum:
+                raise FramingError("the checksum of a frame's beginning is wrong")
+            if not _LEAST + header_length <= length <= MAX_FRAME_BYTES:
+                raise FramingError(f"a frame of {length} bytes with {header_length} bytes of headers cannot be")
+            if len(buffer) - place < length:
+                break
+            whole = bytes(buffer[place : place + length])
+            place += length
+            if zlib.crc32(whole[:-4]) != _CRC.unpack_from(whole, length - 4)[0]:
+                raise FramingError("the checksum of a frame is wrong")
+            start = _PRELUDE.size + header_length
+            frames.append(Frame(_headers(whole[_PRELUDE.size : start]), whole[start:-4]))
+        del buffer[:place]
+        return frames
+
+
+def _headers(data: bytes) -> dict[str, str]:
+    complete: dict[str, str] = {}
+    place = 0
+    try:
+        while place < len(data):
+            name_end = place + 1 + data[place]
+            name = data[place + 1 : name_end].decode("utf-8", "replace")
+            kind = data[name_end]
+            place = name_end + 1
+            if kind in (6, _TEXT):
+                size = int.from_bytes(data[place : place + 2], "big")
+                place += 2
+            else:
+                size = _SIZES[kind]
+            if place + size > len(data):
+                raise IndexError
+            if kind == _TEXT:
+                complete[name] = data[place : place + size].decode("utf-8", "replace")
+            place += size
+    except (IndexError, KeyError):
+        raise FramingError("the headers of a frame cannot be read") from None
+    return complete
+
+
+def frame(headers: Mapping[str, str], payload: bytes) -> bytes:
+    """The bytes of one frame, for tests and stand-ins."""
+    packed = b"".join(
+        len(name).to_bytes(1, "big") + name + bytes([_TEXT]) + len(value).to_bytes(2, "big") + value
+        for name, value in ((name.encode(), value.encode()) for name, value in headers.items())
+    )
+    sizes = struct.pack(">II", len(packed) + len(payload) + _LEAST, len(packed))
+    body = sizes + _CRC.pack(zlib.crc32(sizes)) + packed + payload
+    return body + _CRC.pack(zlib.crc32(body))

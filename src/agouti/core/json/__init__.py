@@ -1,0 +1,1 @@
+"""JSON: extracted from text, grown piece by piece, repaired, pointed into."""

@@ -1,0 +1,1 @@
+"""Messages: prompts, parts, templates, windows, token estimates."""

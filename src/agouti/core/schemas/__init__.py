@@ -1,0 +1,1 @@
+"""JSON Schema: whether values fit, and how long patterns may take."""

@@ -1,0 +1,1 @@
+"""Secrets, and how they are masked."""

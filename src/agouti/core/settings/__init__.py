@@ -1,0 +1,1 @@
+"""Settings of calls: rate limits, retries, declared dialects."""

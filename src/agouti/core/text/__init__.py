@@ -1,0 +1,1 @@
+"""Texts: code blocks, pieces of streams, suggestions for misspelled names."""

@@ -1,0 +1,1 @@
+"""The dialect `chat`: requests, replies, streams, and the server side."""

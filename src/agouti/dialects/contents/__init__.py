@@ -1,0 +1,1 @@
+"""The dialect `contents`: requests, replies, streams."""

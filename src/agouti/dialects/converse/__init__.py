@@ -1,0 +1,1 @@
+"""The dialect `converse`: requests, replies, streams."""

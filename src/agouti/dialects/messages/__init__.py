@@ -1,0 +1,1 @@
+"""The dialect `messages`: requests, replies, streams, and the server side."""

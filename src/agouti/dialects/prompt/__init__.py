@@ -1,0 +1,1 @@
+"""The dialect `prompt`: requests and replies, and the server side."""

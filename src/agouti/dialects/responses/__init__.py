@@ -1,0 +1,1 @@
+"""The dialect `responses`: requests, replies, streams, and the server side."""

@@ -1,0 +1,1 @@
+"""What several dialects use, and none owns."""

@@ -1,0 +1,1 @@
+"""The call loop, one attempt, what follows a failure, and hook calls."""

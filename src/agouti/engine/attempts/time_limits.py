@@ -1,0 +1,43 @@
+"""The limits of a try: those of the entry, changed by the call, within its deadline."""
+
+from collections.abc import Mapping
+
+from msgspec.structs import replace
+
+from ...core.http.exchange import Timeouts, TimeoutsWithin
+from ...core.settings.retries import Retries
+from ..call import Call
+from ..providers.provider import Target
+
+
+def retries_of(call: Call, target: Target) -> Retries:
+    """How often a request is repeated."""
+    given, own = call.retries, target.provider.retries
+    return own if given is None else replace(own, **given) if isinstance(given, Mapping) else given
+
+
+def own_timeouts(call: Call, target: Target) -> Timeouts:
+    """The time limits of a request, whatever the deadline."""
+    given, own = call.timeouts, target.provider.timeouts
+    return own if given is None else replace(own, **given) if isinstance(given, Mapping) else given
+
+
+def timeouts_within(call: Call, target: Target) -> Timeouts:
+    """The time limits of a request, none of them beyond the deadline.
+
+    Where another model can take over, the reply must begin in the first half of what is left: otherwise one that is
+    silent would leave nothing to the next.
+    """
+    timeouts = own_timeouts(call, target)
+    left = call.left()
+    if left is None:
+        return timeouts
+    left = max(left, 0.001)
+    share = left if target is call.targets[-1] else left / 2
+    return TimeoutsWithin(
+        min(timeouts.connect, share),
+        min(timeouts.first_byte, share),
+        timeouts.between_chunks,
+        timeouts.total,
+        share,
+    )

@@ -1,0 +1,1 @@
+"""The drivers of the engine: threads and tasks."""

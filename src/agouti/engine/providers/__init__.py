@@ -1,0 +1,1 @@
+"""A provider made ready: its settings, circuit breaker, single flight."""

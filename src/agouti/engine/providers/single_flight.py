@@ -1,0 +1,51 @@
+"""Secrets that are being fetched: what many calls want at once is fetched once."""
+
+from threading import Lock
+
+from ...core.errors import AgoutiError
+from ...credentials.credential import Credential
+from ...credentials.sources import Key
+from ...runtime.fork_reset import begin_anew
+from ..effects import Signal
+
+
+class Flight:
+    """One secret that is being fetched.
+
+    Attributes:
+        landed: set when it has ended.
+        outcome: what came of it; `None` where whoever fetched it has given up.
+    """
+
+    def __init__(self) -> None:
+        self.landed = Signal()
+        self.outcome: Credential | AgoutiError | None = None
+
+
+class Flights:
+    """What is being fetched at the moment."""
+
+    def __init__(self) -> None:
+        self._flights: dict[Key, Flight] = {}
+        self._lock = Lock()
+        begin_anew(self)
+
+    def after_fork(self) -> None:
+        """Those who fetch are threads of the parent."""
+        self._flights, self._lock = {}, Lock()
+
+    def joined(self, key: Key) -> tuple[Flight, bool]:
+        """The flight of a key, and whether the caller is the one who fetches."""
+        with self._lock:
+            flight = self._flights.get(key)
+            if flight is not None:
+                return flight, False
+            flight = self._flights[key] = Flight()
+            return flight, True
+
+    def over(self, key: Key, flight: Flight) -> None:
+        """It has ended, one way or the other."""
+        with self._lock:
+            if self._flights.get(key) is flight:
+                del self._flights[key]
+        flight.landed.set()

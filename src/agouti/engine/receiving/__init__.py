@@ -1,0 +1,1 @@
+"""Receiving replies: whole, streamed, polled, and their error messages."""

@@ -1,0 +1,1 @@
+"""Forms: the types and schemas of structured output."""

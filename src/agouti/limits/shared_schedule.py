@@ -1,0 +1,179 @@
+"""A limiter that several programs and machines share: the row and the windows are kept by a Redis server."""
+
+from collections.abc import Callable, Sequence
+from functools import partial
+from math import ceil
+from typing import Any, Protocol
+
+from msgspec import Struct
+
+from ..core.settings.rate_limits import RateLimits
+from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
+from .counting_delay import Lateness
+from .local_schedule import LONGEST, USED_UP, TurnTooLate, said
+
+LEASE = 5.0
+"""A process that says nothing for so many seconds is gone, and what it holds is given back."""
+
+# So much later than its turn a request goes out, and nothing has to be said of it.
+_SOON = 0.03
+_WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
+
+
+class StoreLost(Exception):
+    """The server is out of reach."""
+
+
+class Store(Protocol):
+    """The server, and what this process waits for and holds there."""
+
+    @property
+    def place(self) -> str: ...
+    def member(self) -> str: ...
+    def ask(self, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]: ...
+    def later(self, keys: Sequence[str], arguments: Sequence[Any]) -> None: ...
+    def expect(self, member: str, signal: Signal) -> None: ...
+    def forget(self, member: str) -> None: ...
+    def after_fork(self) -> None: ...
+    def close(self) -> None: ...
+
+
+class SharedTicket(Struct, eq=False):
+    """A place in the rows.
+
+    Attributes:
+        member: its name there.
+        days: the provider's day on which it counts, of each limiter.
+        sent: whether it has gone out.
+        gone: whether the call was given up.
+        counts_from: when its turn was, or when it was told that it has gone out, by this process's clock.
+        at: when it has gone out.
+        delays: how much later than that it was said to be counted at the latest.
+    """
+
+    member: str
+    days: list[str]
+    sent: bool = False
+    gone: bool = False
+    counts_from: float = 0.0
+    at: float = 0.0
+    delays: tuple[float, ...] = ()
+
+
+class SharedSchedule:
+    """The rows of those that wait for a model, a provider or both, in all programs.
+
+    Args:
+        limiters: what names each of them in the store, and what is allowed.
+        clock: seconds, as ``time.monotonic``.
+        now: seconds since the epoch, for days.
+    """
+
+    def __init__(
+        self,
+        store: Store,
+        limiters: Sequence[tuple[str, RateLimits]],
+        clock: Callable[[], float],
+        now: Callable[[], float],
+    ) -> None:
+        self._store = store
+        self._keys = [f"agouti:{{{key}}}" for key, _ in limiters]
+        self._limits = [limits for _, limits in limiters]
+        self._clock = clock
+        self._now = now
+        self._lateness = Lateness()
+
+    def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
+        """Wait for a turn; gives the `SharedTicket`.
+
+        Args:
+            tokens: of prompt and answer, estimated.
+            most: seconds that the call may wait.
+            ask: how a question to the store is waited for.
+
+        Raises:
+            TurnTooLate: it would have to wait longer.
+            StoreLost: the server is out of reach.
+        """
+        ticket = SharedTicket(self._store.member(), [])
+        undo = OnAbandon(partial(self.leave, ticket))
+        yield undo
+        try:
+            until = self._clock() + most
+            while True:
+                signal = Signal()
+                left = max(until - self._clock(), 0.0)
+                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left))
+                if kind == "go":
+                    break
+                if kind == "late":
+                    raise TurnTooLate(" and ".join(map(said, self._limits)), float(value) if value else None)
+                # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
+                # so it is seconds to its turn, or to the end of a lease.
+                yield WaitFor(signal, min(float(value), left))
+        except Exception:
+            self.leave(ticket)
+            yield Settled(undo)
+            raise
+        self._store.forget(ticket.member)
+        yield Settled(undo)
+        return ticket
+
+    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, left: float) -> tuple[str, str]:
+        ticket.delays = tuple([self._lateness.latest(seconds) for seconds in _WINDOWS])
+        self._store.expect(ticket.member, signal)
+        words: list[Any] = ["take", ticket.member, round(LEASE * 1000), left, tokens]
+        days = []
+        for limits in self._limits:
+            day, rest = limits.day_of(self._now())
+            days.append(day)
+            counts = (
+                limits.requests_per_second,
+                limits.requests_per_minute,
+                limits.tokens_per_minute,
+                limits.concurrency,
+                limits.requests_per_day,
+            )
+            words += [*[each or 0 for each in counts], day, rest, *ticket.delays]
+        ticket.days = days
+        ticket.counts_from = self._clock()
+        answer = self._store.ask(self._keys, words)
+        if ticket.gone:  # the call was given up meanwhile
+            self._store.forget(ticket.member)
+            self._later("leave", ticket, *days)
+        return answer
+
+    def sent(self, ticket: SharedTicket) -> None:
+        """The request goes out now."""
+        ticket.sent = True
+        ticket.at = self._clock()
+        if ticket.at - ticket.counts_from > _SOON:  # its key, or its connection, took its time
+            ticket.counts_from = ticket.at
+            self._later("sent", ticket, *ticket.delays * len(self._keys))
+
+    def connected(self, ticket: SharedTicket) -> None:
+        """Its first byte goes out."""
+        self.sent(ticket)
+
+    def leave(self, ticket: SharedTicket) -> None:
+        """Give a place back: the request will not be sent."""
+        ticket.gone = True
+        self._store.forget(ticket.member)
+        self._later("leave", ticket, *(ticket.days or [""] * len(self._keys)))
+
+    def ended(
+        self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, told: bool = False
+    ) -> None:
+        """The reply has come, or will not. Arguments as of `Schedule.ended`."""
+        late = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
+        sooner = [delay - min(late, delay) for delay in ticket.delays]
+        wait = min(blocked or 0.0, LONGEST)
+        words: list[object] = []
+        for limits in self._limits:
+            counts = (limits.requests_per_second, limits.requests_per_minute)
+            used_up = [ceil(USED_UP * most) if told and most is not None else 0 for most in counts]
+            words += ["" if tokens is None else tokens, wait, *sooner, *used_up]
+        self._later("ended", ticket, *words)
+
+    def _later(self, what: str, ticket: SharedTicket, *words: object) -> None:
+        self._store.later(self._keys, [what, ticket.member, round(LEASE * 1000), *words])

@@ -1,0 +1,1 @@
+"""Replies, their files, code blocks, structured output, model lists."""

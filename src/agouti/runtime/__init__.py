@@ -1,0 +1,1 @@
+"""What the process needs: forks, lazy imports, atomic files."""

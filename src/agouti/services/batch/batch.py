@@ -1,0 +1,480 @@
+"""Batches: one prompt for every row of a file; what is paid is kept, whatever happens, and asked once."""
+
+import os
+import sys
+from collections.abc import Callable, Coroutine, Mapping
+from contextlib import ExitStack, suppress
+from decimal import Decimal
+from functools import partial
+from typing import TYPE_CHECKING, Any, Unpack, overload
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...batches.acceptance import accept_of
+from ...batches.batch import Batch, BatchPlan
+from ...batches.concurrency import Pace
+from ...batches.cost_estimate import planned
+from ...batches.in_memory import Memory
+from ...batches.input_rows import REQUEST_KEY, Looked, looked_through
+from ...batches.progress_display import ShownProgress
+from ...batches.prompts import NothingToAsk, RowPrompt, RowPrompts, Template
+from ...batches.provider_batches import DeferredRun
+from ...batches.result_file import Results
+from ...batches.result_lines import CUT
+from ...batches.row_requests import Answers, Asking, Requests, Values, check_call
+from ...batches.run import Work
+from ...batches.types import Progress, Settings
+from ...calls.calls import Calls, calls_of
+from ...core.canonical.vectors import VectorsRequest
+from ...core.errors import AgoutiError, RequestError
+from ...core.text.suggest import near_hint
+from ...engine.attempts.content import content_of
+from ...engine.call import request_for
+from ...engine.effects import RunCallable, Steps
+from ...engine.groups import Group
+from ...engine.operations.chat import Chat, expressible
+from ...engine.operations.vectors import Embed
+from .. import run
+from .checks import again_of, check, check_apart, names_of, until_of
+from .options import OWN, BatchOptions
+from .threads import prepare_in_thread
+
+if TYPE_CHECKING:
+    from ...batches.cluster import ClusterRun
+    from ...client.client import AsyncClient, Client
+    from ...ledger.blocks import BlockBudget
+
+# What a client takes on at once while the pace is looked for: threads cost more than tasks.
+_THREADS, _TASKS = 64, 256
+
+
+class _Prepared(Struct, frozen=True):
+    """A run that can begin."""
+
+    calls: Calls
+    work: Work
+    ask: Asking
+    results: Results | Memory
+    looked: Looked
+    own: dict[str, Any]
+    schema: Any
+    deferred: DeferredRun | None = None
+    cluster: "ClusterRun | None" = None
+
+
+@overload
+def batch(client: "Client", label: str, rows: Any, **options: "Unpack[BatchOptions]") -> Batch: ...
+@overload
+def batch(
+    client: "AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]"
+) -> Coroutine[Any, Any, Batch]: ...
+def batch(
+    client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]"
+) -> Batch | Coroutine[Any, Any, Batch]:
+    """Ask one model about every row of a file: for an answer, a value of a form, or a vector.
+
+    Each result is on disk before the next one is waited for. The same call again goes on where it was stopped, however
+    that was: no row that has its result is asked again. A row that fails has its error, and the others go on.
+
+    Args:
+        label: of the model, or ``NAME@PROVIDER``.
+        rows: a file (.jsonl, .csv, .tsv, .parquet, or a line each of plain text), a pandas frame, an iterable of dicts
+            or texts. Lines of an OpenAI-compatible batch (``custom_id``, ``body``) are requests themselves.
+        options: see `BatchOptions`, and `agouti.calls.options.Options`.
+
+    Returns:
+        ``done``, ``failed``, ``found``, ``costs``, and the rows: see `agouti.batches.batch.Batch`.
+
+    Raises:
+        RequestError: an argument cannot be used, or rows or results are not what they must be; nothing is lost.
+        AgoutiError: what holds for all rows, such as a refused key; what came before is kept.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> notes = [{"crop": "pea", "note": "18 of 24 up"}, {"crop": "kale", "note": "none up"}]
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     made = agouti.batch(client, "almanac", notes, prompt="Is {crop} well? {note}", max_tokens=5)
+        >>> made.done, made.failed, [row.finish_reason for row in made]
+        (2, 0, ['length', 'length'])
+    """
+    from ...client.client import Client
+
+    if isinstance(client, Client):
+        prepared = _prepare(client, label, rows, options)
+        with _budgets(client, label, prepared):
+            return run(client, _steps(client, prepared))
+    return _awaited(client, label, rows, options)
+
+
+async def _awaited(client: "AsyncClient", label: str, rows: Any, options: Mapping[str, Any]) -> Batch:
+    prepare = partial(_prepare, client, label, rows, options)
+    if isinstance(rows, (str, os.PathLike, list, tuple)):
+        prepared = await prepare_in_thread(prepare)
+    else:  # an iterable of the application's own may belong to this thread
+        prepared = prepare()
+    with _budgets(client, label, prepared):
+        return await run(client, _steps(client, prepared))
+
+
+def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpack[BatchOptions]") -> BatchPlan:
+    """What `batch` with the same arguments is likely to take: rows, tokens, cost, time. Nothing is sent.
+
+    Tokens of prompts are estimated; those of answers are as many as the answers that are there have on average, or as
+    many as the cap allows.
+
+    Raises:
+        RequestError: an argument cannot be used, or rows or results are not what they must be.
+
+    Example:
+        >>> import agouti, agouti.standins
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     agouti.batch_plan(client, "almanac", ["Peas?", "Beans?"], max_tokens=50).output_tokens
+        100
+    """
+    prepared = _prepare(client, label, rows, options, trial=True)
+    calls = calls_of(client)
+    try:
+        model = calls.target(label).model
+        provider = calls.config.providers.get(model.provider)
+        return planned(
+            prepared.work,
+            prepared.ask,
+            prepared.results,
+            vectors=bool(prepared.own.get("embed")),
+            limits=(model.limits, provider.limits if provider is not None else None),
+        )
+    finally:
+        prepared.results.abandon()
+
+
+def _prepare(
+    client: "Client | AsyncClient", label: str, rows: Any, options: Mapping[str, Any], *, trial: bool = False
+) -> _Prepared:
+    """All that can be wrong is found before the first request.
+
+    Raises:
+        AgoutiError: something is.
+    """
+    own = {name: options[name] for name in OWN if options.get(name) is not None}
+    plain = {name: value for name, value in options.items() if name not in OWN}
+    check(own, plain, OWN)
+    if "report" in own:
+        check_apart(rows, own["report"])
+    until = until_of(own.get("until"), calls_of(client).clocks.now())
+    calls = calls_of(client).tagged({})  # its own: its calls are a group
+    calls.waits = False
+    target = calls.target(label)
+    looked = looked_through(
+        rows,
+        key=own.get("key"),
+        limit=own.get("limit"),
+        delimiter=own.get("delimiter"),
+        encoding=own.get("encoding", ""),
+    )
+    requests = looked.are_requests and not {"prompt", "column", "kind", "embed"} & own.keys()
+    if requests and REQUEST_KEY in looked.columns:
+        own.setdefault("key", REQUEST_KEY)
+    ask, together, schema = _asking(calls, label, looked, own, plain, requests=requests)
+    for name in _BUDGETS:
+        if name in own:
+            _budget(client, label, own[name], name)
+    if looked.first is not None and together is None:
+        with suppress(NothingToAsk):  # of this row alone
+            check_call(ask.call(ask.prompt(looked.first)))
+    asks: dict[str, Any] = {
+        "label": label,
+        "model": f"{target.model.name}@{target.model.provider}",
+        **{name: own[name] for name in _ASKS if name in own},
+        **({"form": schema} if schema is not None else {}),
+        "entry": {"system": target.model.system, "parameters": target.model.parameters},
+        **{name: value for name, value in plain.items() if name not in _OF_CALLS},
+    }
+    from ...client.client import Client
+
+    results = _results(own, asks, looked.schema, trial=trial)
+    most = _THREADS if isinstance(client, Client) else _TASKS
+    most = max(most, own.get("at_once", 0))
+    if looked.source.total is not None:  # no more of them than can be busy
+        most = max(min(most, looked.source.total), 1)
+    work = Work(
+        looked.source,
+        ask,
+        results,
+        Pace(own.get("at_once"), most, calls.clocks.clock),
+        Settings(
+            key=own.get("key"),
+            limit=own.get("limit"),
+            sample=own.get("sample"),
+            retry_failed=own.get("retry_failed") is True,
+            stop_after=own.get("stop_after", 25),
+            patience=own.get("patience", 300.0),
+            stop_at_share=own.get("stop_at_share"),
+            until=until,
+        ),
+        calls.clocks,
+        most=min(own.get("at_once", most), most),
+        report=_shown(own.get("progress")),
+        together=together,
+        with_columns=not requests,
+    )
+    try:
+        deferred = _deferred(calls, label, ask, work, results, looked, own)
+        cluster = _cluster(client, label, ask, work, own, plain) if "cluster" in own else None
+    except BaseException:
+        results.abandon()
+        raise
+    return _Prepared(calls, work, ask, results, looked, own, schema, deferred, cluster)
+
+
+def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
+    """What is told how far it is."""
+    if progress is True:
+        return None if sys.stderr is None else ShownProgress(watched=sys.stderr.isatty())
+    return progress or None
+
+
+_ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
+
+
+def _deferred(
+    calls: Calls, label: str, ask: Asking, work: Work, results: Results | Memory, looked: Looked, own: dict[str, Any]
+) -> DeferredRun | None:
+    """What hands the rows over, where that is asked for."""
+    if not (own.get("deferred") or own.get("cancel_deferred")):
+        return None
+    if not isinstance(results, Results):
+        raise RequestError("deferred goes with out", hint="Name a file for the results: out=... (--out)")
+    if looked.source.total is None:
+        raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
+    target = calls.target(label)
+    about = replace(calls.about(target.provider.label), targets=(target,), waits=True)
+    return DeferredRun(
+        about, ask, work, results, calls.clocks.now, own.get("patience", 300.0), names_of(own.get("take_over", ()))
+    )
+
+
+def _cluster(
+    client: "Client | AsyncClient", label: str, ask: Asking, work: Work, own: dict[str, Any], plain: dict[str, Any]
+) -> "ClusterRun":
+    """What sends the rows to workers."""
+    import pickle
+
+    from ...batches import cluster
+    from ...batches.embedding_rows import PORTION, VectorsAsked
+    from .worker import run_rows
+
+    cluster.check_installed()
+    kind = {Answers: "answers", Values: "values", Requests: "requests", VectorsAsked: "vectors"}[type(ask)]
+    options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+    config = client.config
+    asked = cluster.Asked(
+        config=cluster.packed(config),
+        file=config.files[-1] if config.files else "",
+        label=label,
+        kind=kind,
+        form=cluster.packed_form(own["kind"], ask.form) if isinstance(ask, Values) else b"",
+        options=pickle.dumps(options),
+        dimensions=own.get("dimensions"),
+        lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
+    )
+    rows = PORTION if kind == "vectors" else 8
+    alone = config.limit_store is None or config.limit_store.path is not None
+    return cluster.ClusterRun(
+        own["cluster"],
+        asked,
+        work,
+        own.get("at_once"),
+        run_rows=run_rows,
+        rows=rows,
+        one_machine=alone and cluster.has_limits(config),
+    )
+
+
+# Of an option that is no part of what is asked, another run may have another one.
+_OF_CALLS = ("deadline", "timeouts", "retries", "headers", "tags")
+
+
+def _asking(
+    calls: Calls, label: str, looked: Looked, own: Mapping[str, Any], plain: dict[str, Any], *, requests: bool
+) -> tuple[Asking, Any, Any]:
+    """What asks, what asks portions of rows where that is done, and the schema of a form."""
+    if requests:
+        return Requests(calls, label, plain), None, None
+    for name in ("image_columns", "file_columns"):
+        for column in own.get(name, ()):
+            if column not in looked.columns:
+                raise RequestError(
+                    f"there is no column {column!r} ({name})", hint=near_hint(column, looked.columns, "column")
+                )
+    if "column" in own:
+        template = Template.of_column(own["column"], looked.columns)
+    else:
+        template = Template(own.get("prompt"), looked.columns)
+    prompts = RowPrompts(template, own.get("image_columns", ()), own.get("file_columns", ()), looked.folder)
+    if own.get("embed"):
+        from ...batches.embedding_rows import VectorsAsked
+        from ...engine.operations.vectors import ability_of
+
+        ability_of(calls.target(label))
+        lists = str(own.get("out", ".jsonl")).lower().endswith(".jsonl")
+        vectors = VectorsAsked(calls, label, prompts, own.get("dimensions"), plain, lists=lists)
+        return vectors, vectors.together, None
+    if "kind" in own:
+        from ...forms.build import form_of
+
+        form = form_of(own["kind"])
+        options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+        return Values(calls, label, prompts, form, options, accept_of(own.get("accept"))), None, form.schema
+    return Answers(calls, label, prompts, plain, accept_of(own.get("accept"))), None, None
+
+
+def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:
+    if trial and own.get("anew"):
+        return Memory()  # nothing that is there counts
+    if "out" not in own:
+        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order", "quote_formulas", "budget_in_all"):
+            if own.get(name):
+                raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
+        return Memory(own.get("on_row"))
+    return Results(
+        own["out"],
+        asks,
+        keyed="key" in own,
+        in_order=own.get("in_order", False),
+        anew=own.get("anew", False),
+        keep=own.get("keep", False),
+        trial=trial,
+        schema=schema,
+        again=again_of(own),
+        quote_formulas=own.get("quote_formulas", False),
+    )
+
+
+def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
+    """The run, its results put away however it ends."""
+    calls = prepared.calls
+    call = prepared.ask.call(_SAMPLE)
+    with Group(call, "batch") as group:
+        calls.group = group.number
+        return (yield from _run_through(client, prepared))
+
+
+def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
+    work, results = prepared.work, prepared.results
+    began = prepared.calls.clocks.clock()
+    report, shown = prepared.own.get("report"), work.report
+
+    def put_away() -> None:
+        if isinstance(shown, ShownProgress) and prepared.own["progress"] is True:  # another one ends with its maker
+            shown.end()
+        work.count()
+        results.finish(list(work.names), met_all=work.met_all)
+
+    try:
+        if isinstance(results, Results):
+            results.check_request((yield from _request_content(client, prepared)), keep=prepared.own.get("keep", False))
+            if prepared.deferred is None and (handed := sum(each[2] for each in results.handed())):
+                raise RequestError(
+                    f"{handed} rows of {results.out} were handed over, and may be answered by now",
+                    hint="Say --deferred (deferred=True) to fetch what came of them, or --anew to begin again.",
+                )
+        if prepared.deferred is not None:
+            yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
+        elif prepared.cluster is not None:
+            yield from prepared.cluster.steps()
+        else:
+            yield from work.steps()
+    except BaseException as error:
+        with suppress(RequestError):  # what has stopped it says more
+            put_away()
+            if report is not None:
+                _made(prepared, began, stopped=error).report(report)
+        raise
+    yield RunCallable(put_away)  # beside the event loop: files are written anew
+    made = _made(prepared, began)
+    if report is not None:
+        yield RunCallable(partial(made.report, report))
+    return made
+
+
+def _made(prepared: _Prepared, began: float, stopped: BaseException | None = None) -> Batch:
+    """What has become of a run."""
+    work, results = prepared.work, prepared.results
+    ends_early = prepared.deferred is not None or work.is_over or stopped is not None
+    return Batch(
+        results,
+        done=work.done,
+        failed=work.failed_in_all,
+        failed_now=work.failed,
+        left=work.left if ends_early else 0,
+        found=work.found,
+        costs=work.costs,
+        costs_in_all=dict(results.costs),
+        kinds={why: count for why, count in work.kinds.items() if why != CUT},
+        cut=work.kinds.get(CUT, 0),
+        seconds=prepared.calls.clocks.clock() - began,
+        names=list(work.names),
+        failures=tuple(work.failures),
+        remarks=(*prepared.looked.remarks, *results.remarks, *(prepared.deferred.remarks if prepared.deferred else ())),
+        read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
+        stopped="" if stopped is None else _why(stopped),
+    )
+
+
+def _why(stopped: BaseException) -> str:
+    """What has stopped a run, and what to do, in a line."""
+    if isinstance(stopped, AgoutiError):
+        return ". ".join(filter(None, (stopped.what.rstrip("."), stopped.hint)))
+    return " ".join(str(stopped).split()) or type(stopped).__name__
+
+
+def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[str]:
+    """A digest of what goes out with each row besides the row itself: where to, how, by which entry."""
+    ask = prepared.ask
+    call = ask.call(_SAMPLE)
+    target = call.targets[0]
+    read = f"{target.model.reasoning_tag}\0"
+    if prepared.own.get("embed"):
+        operation: Any = Embed(["-"], dimensions=prepared.own.get("dimensions"), extra={})
+        request: Any = VectorsRequest(target.model.name, ["-"], prepared.own.get("dimensions"))
+    else:
+        operation = Chat(call.question)
+        request = (
+            ask.form_call(_SAMPLE).request(target) if isinstance(ask, Values) else request_for(call.question, target)
+        )
+        request = expressible(request, target)
+    return read + (yield from content_of(call, operation, request))
+
+
+_SAMPLE = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
+
+
+# The options that say what may be spent, and what errors call them.
+_BUDGETS = {"budget": "the budget of this run", "budget_in_all": "the budget of all runs on the file"}
+
+
+def _budgets(client: "Client | AsyncClient", label: str, prepared: _Prepared) -> ExitStack:
+    """The budgets that the run counts in."""
+    stack = ExitStack()
+    for name in _BUDGETS:
+        if (amount := prepared.own.get(name)) is not None:
+            budget = _budget(client, label, amount, name)
+            if name == "budget_in_all":  # what is there has cost its part of it
+                budget.purse.spent = Decimal(repr(prepared.results.costs.get(budget.currency, 0.0)))
+            stack.enter_context(budget)
+    return stack
+
+
+def _budget(client: "Client | AsyncClient", label: str, amount: float, name: str) -> "BlockBudget":
+    """A budget in the currency of its model.
+
+    Raises:
+        AgoutiError: the model has no price, or the amount is none.
+    """
+    price = calls_of(client).target(label).price
+    if price is None:
+        raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
+    budget = client.budget(amount, price.currency)
+    budget.named = _BUDGETS[name]
+    return budget

@@ -1,0 +1,96 @@
+"""How far the deferred batches of a run are, without taking the run up."""
+
+import os
+from collections.abc import Coroutine
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal, overload
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from ...batches.deferred_batch import Batch
+from ...batches.export import handed_over
+from ...calls.calls import calls_of
+from ...core.errors import AgoutiError
+from ...engine.call import Call
+from ...engine.effects import Steps
+from ...engine.operations.deferred import GONE, batches_of, done
+from .. import run
+
+if TYPE_CHECKING:
+    from ...client.client import AsyncClient, Client
+
+
+class DeferredBatch(Struct, frozen=True, kw_only=True):
+    """A batch of rows at a provider.
+
+    Attributes:
+        name: the provider's name for it; empty where it did not come back before a kill: the next run looks for it.
+        state: ``waiting``; ``ended``: its results can be fetched; ``failed``; ``gone``: the provider knows nothing of
+            it any more; ``unknown``: it could not be asked for.
+        done, total: requests that have an answer, and all of them.
+        since: when it was handed over, in seconds since the epoch.
+        why: why it has failed, or could not be asked for.
+    """
+
+    name: str
+    state: Literal["waiting", "ended", "failed", "gone", "unknown"]
+    done: int
+    total: int
+    since: float
+    why: str = ""
+
+
+@overload
+def batch_status(client: "Client", label: str, out: str | os.PathLike[str]) -> list[DeferredBatch]: ...
+@overload
+def batch_status(
+    client: "AsyncClient", label: str, out: str | os.PathLike[str]
+) -> Coroutine[None, None, list[DeferredBatch]]: ...
+def batch_status(
+    client: "Client | AsyncClient", label: str, out: str | os.PathLike[str]
+) -> list[DeferredBatch] | Coroutine[None, None, list[DeferredBatch]]:
+    """How far the batches are that a deferred run has handed over, the oldest first; nothing is fetched or changed.
+
+    The run may be under way, stopped or killed. What was fetched is forgotten: where all was, the list is empty.
+
+    Args:
+        label: of the model that was asked.
+        out: the file that the run writes its results to.
+
+    Raises:
+        RequestError: no run has written there, or the model's format has no deferred batches.
+
+    Example:
+        >>> import agouti, agouti.standins, tempfile
+        >>> out = f"{tempfile.mkdtemp()}/later.jsonl"
+        >>> with agouti.standins.serve() as served, agouti.Client(served.config) as client:
+        ...     made = agouti.batch(client, "almanac", ["Peas?", "Beans?"], out=out, max_tokens=5, deferred=True)
+        ...     made.done, agouti.batch_status(client, "almanac", out)
+        (2, [])
+    """
+    calls = calls_of(client)
+    target = calls.target(label)
+    batches_of(target)
+    call = replace(calls.about(target.provider.label), targets=(target,))
+    return run(client, _looked(call, [Batch(*each) for each in handed_over(Path(out))]))
+
+
+def _looked(call: Call, handed: list[Batch]) -> Steps[list[DeferredBatch]]:
+    looked: list[DeferredBatch] = []
+    for each in handed:
+        looked += [(yield from _look(call, each))]
+    return looked
+
+
+def _look(call: Call, handed: Batch) -> Steps[DeferredBatch]:
+    """How far one is; one that cannot be asked for hides no other."""
+    noted = DeferredBatch(name=handed.name, state="unknown", done=0, total=handed.count, since=handed.since)
+    if not handed.name:
+        return replace(noted, why="its name did not come back: the same command as before looks for it")
+    batches = batches_of(call.targets[0])
+    try:
+        there = yield from done(call, batches.look(handed.name), batches.read)
+    except AgoutiError as error:
+        return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.what)
+    return replace(noted, state=there.state, done=there.done, why=there.why)

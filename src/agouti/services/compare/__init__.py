@@ -1,0 +1,10 @@
+"""Comparisons of models over prompts."""
+
+from typing import TYPE_CHECKING
+
+if not TYPE_CHECKING:  # the names that have moved: see there
+
+    def __getattr__(name: str) -> object:
+        from ..._moved import forward
+
+        return forward(__name__, name)

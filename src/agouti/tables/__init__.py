@@ -1,0 +1,1 @@
+"""Tables, row files, HTML pages, figures, notebooks, statistics."""

@@ -1,0 +1,10 @@
+"""Tools that a model may call: functions, their signatures, their results."""
+
+from typing import TYPE_CHECKING
+
+if not TYPE_CHECKING:  # the names that have moved: see there
+
+    def __getattr__(name: str) -> object:
+        from .._moved import forward
+
+        return forward(__name__, name)
