@@ -49,7 +49,7 @@ async def run(
     how: dict[str, Any] = {"embed": True} if embed else {"max_tokens": 3}
     async with agouti.AsyncClient(config) as client:
         return await agouti.batch(
-            client, label, rows, prompt="Sort this: {note}", key="id", out=out, progress=look, **how
+            client, label, rows, prompt="Sort this: {note}", id_column="id", out=out, progress=look, **how
         )
 
 

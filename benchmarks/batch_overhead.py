@@ -53,7 +53,9 @@ async def by_hand(base: str, rows: Path, out: Path, at_once: int) -> None:
 
 async def with_agouti(base: str, rows: Path, out: Path, at_once: int | None) -> None:
     async with agouti.AsyncClient.at(base, key="k") as client:
-        made = await agouti.batch(client, "m", rows, prompt="Sort this: {note}", key="id", out=out, at_once=at_once)
+        made = await agouti.batch(
+            client, "m", rows, prompt="Sort this: {note}", id_column="id", out=out, concurrency=at_once
+        )
         assert not made.failed
 
 
@@ -61,7 +63,7 @@ def main() -> int:
     options = measure.parser(__doc__)
     options.add_argument("--rows", type=int, default=20_000)
     options.add_argument("--delay", type=float, default=0.05)
-    options.add_argument("--at-once", type=int, default=32)
+    options.add_argument("--concurrency", type=int, default=32)
     options.add_argument("--find", action="store_true")
     given = options.parse_args()
     with tempfile.TemporaryDirectory() as folder, canned.server(given.delay) as base:

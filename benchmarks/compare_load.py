@@ -50,7 +50,7 @@ def main() -> int:
     options = measure.parser(__doc__)
     options.add_argument("--prompts", type=int, default=20)
     options.add_argument("--repeats", type=int, default=3)
-    options.add_argument("--at-once", type=int, default=4)
+    options.add_argument("--concurrency", type=int, default=4)
     given = options.parse_args()
     server = ThreadingHTTPServer(("127.0.0.1", 0), Slow)
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -64,7 +64,7 @@ def main() -> int:
             labels,
             [f"Question {n}" for n in range(given.prompts)],
             repeats=given.repeats,
-            at_once=given.at_once,
+            concurrency=given.at_once,
         )
         took = time.perf_counter() - began
     failed = sum(row.error is not None for row in result)

@@ -36,23 +36,31 @@ def main() -> int:
     options.add_argument("model")
     options.add_argument("--key", metavar="VARIABLE", help="the environment variable that holds the key")
     options.add_argument("--count", type=int, default=200)
-    options.add_argument("--at-once", type=int, default=2)
-    options.add_argument("--means", nargs="*", default=["schema", "tool", "json", "prompt"])
+    options.add_argument("--concurrency", type=int, default=2)
+    options.add_argument("--output-method", nargs="*", default=["schema", "tool", "json", "prompt"])
     given = options.parse_args()
     chance = random.Random(7)
     forms = [form(chance, number) for number in range(given.count)]
     client = agouti.Client.at(given.address, key=os.environ[given.key] if given.key else None)
 
-    for means in given.means:
+    for means in given.output_method:
 
         def fill(kind: Any, means: Any = means) -> str:
             try:
-                filled = client.fill(given.model, kind, NOTE, means=means, repairs=1, max_tokens=120, temperature=0)
+                filled = client.fill(
+                    given.model, kind, NOTE, output_method=means, max_repairs=1, max_tokens=120, temperature=0
+                )
             except agouti.NotFilled as error:
                 return error.problem
             except agouti.AgoutiError as error:  # of the server: a row of its own, not the end of the run
                 return type(error).__name__
-            return "filled, mended" if filled.mended else "filled" if len(filled.answers) == 1 else "filled, repaired"
+            return (
+                "filled, mended"
+                if filled.repairs_applied
+                else "filled"
+                if len(filled.answers) == 1
+                else "filled, repaired"
+            )
 
         began = perf_counter()
         with ThreadPoolExecutor(given.at_once) as pool:

@@ -66,7 +66,7 @@ CURL = (
 )
 TOML = (
     '[providers.p]\naddress = "https://{r}.example/v1"\nkey = [{ env = "K" }, { command = ["a"] }]\nvalues = { r = "x" }\n'
-    'headers = { a = { env = "B" } }\n[models.m]\nprovider = "p"\nname = "n"\nlike = "o"\nfallback = ["m"]\n'
+    'headers = { a = { env = "B" } }\n[models.m]\nprovider = "p"\nname = "n"\nextends = "o"\nfallback = ["m"]\n'
     'parameters = { temperature = 0.5 }\nprice = { currency = "EUR", input = 1 }\n'
 )
 DOTENV = "# a\nexport K='a\\'b'\nB=\"x\\n${K}\"\n\nC = d # e\nF\n"

@@ -39,7 +39,7 @@ def main() -> int:
     seen = Refusals()
     began = time.perf_counter()
     with agouti.Client(agouti.Config.of([provider], [model]), hooks=[seen]) as client:
-        talk = client.conversation("m", fit="drop_oldest", max_tokens=given.cap, system="You advise growers.")
+        talk = client.conversation("m", on_overflow="drop_oldest", max_tokens=given.cap, system="You advise growers.")
         for turn in range(given.turns):
             crop = CROPS[turn % len(CROPS)]
             talk.say(f"Turn {turn}: tell me something about {crop}, and how it gets on with what we spoke of before.")

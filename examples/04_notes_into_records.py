@@ -34,7 +34,7 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
 
     # Another provider, which has no schemas: the same call, by the means that it has.
     filled = client.fill("potters/clinker-7b@kiln", Germination, NOTES[0])
-    print(f"by {filled.means}: {filled.value.crop}")
+    print(f"by {filled.output_method}: {filled.value.crop}")
 
     # An answer that does not fit goes back with what is wrong, once; then it is an error that has all of them.
     mended = client.fill("quill-large+invalid=1@northbank", Germination, NOTES[1])

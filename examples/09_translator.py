@@ -1,4 +1,4 @@
-"""A translator persona: a system text and examples with blanks, filled by each call.
+"""A translator persona: a system text and examples with variables, filled by each call.
 
 Run it against the simulated providers:   python examples/09_translator.py
 """
@@ -12,9 +12,9 @@ import agouti.standins
 
 PERSONA = """
 [models.translator]
-like = "almanac"
+extends = "almanac"
 system = "Translate into {language}. Only the translation, no comments. {place} stays as it is."
-blanks = { language = "English", place = "" }
+variables = { language = "English", place = "" }
 examples = [["Guten Tag aus {place}", "Good day from {place}"]]
 """
 
@@ -22,10 +22,10 @@ with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder,
     Path("agouti.toml").write_text(served.toml + PERSONA)
     Path(".env").write_text("".join(f"{name}={value}\n" for name, value in served.environment.items()))
     with agouti.Client() as client:
-        blanks = {"place": "Marsh Lane"}
-        print(client.ask("translator", "Der Kohl steht gut.", blanks=blanks))
+        variables = {"place": "Marsh Lane"}
+        print(client.ask("translator", "Der Kohl steht gut.", variables=variables))
         for language in ("Italian", "Welsh"):
-            shown = agouti.explain(client, "translator", "Moin", blanks={"language": language, **blanks})
+            shown = agouti.explain(client, "translator", "Moin", variables={"language": language, **variables})
             print(shown.body["messages"][0]["content"])
         try:
             client.ask("translator", "Moin")

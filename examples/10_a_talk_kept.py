@@ -23,7 +23,7 @@ with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder,
     local = msgspec.structs.replace(served.config.models["almanac-local"], context=300)
     config = msgspec.structs.replace(served.config, models={local.label: local})
     with agouti.Client(config) as client:
-        talk = client.conversation("almanac-local", messages="talk.jsonl", fit="drop_oldest", max_tokens=40)
+        talk = client.conversation("almanac-local", messages="talk.jsonl", on_overflow="drop_oldest", max_tokens=40)
         aside = talk.fork()
         print(f"aside: {aside.say('Only in a word: do they need fleece?').text[:50]}...")
         for month in ("March", "April", "May", "June", "July"):

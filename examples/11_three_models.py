@@ -33,7 +33,7 @@ with (
         parameters=[{"temperature": warmth} for warmth in (0, 0.7, 1.2)],
         check=advises,
         similarity="finder",
-        keep="three-models.part.jsonl",
+        checkpoint="three-models.part.jsonl",
     )
     for row in result.summary:
         advice = row.checks["check"]

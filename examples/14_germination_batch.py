@@ -28,7 +28,7 @@ class Germination:
     up: int
 
 
-ASKED: Any = {"column": "note", "kind": Germination, "key": "id", "max_tokens": 60}
+ASKED: Any = {"column": "note", "form": Germination, "id_column": "id", "max_tokens": 60}
 
 
 def write_notes(path: Path, count: int) -> None:
@@ -67,8 +67,10 @@ async def main(notes: Path, out: Path) -> None:
             await agouti.batch(client, "almanac", notes, out=out, progress=stop, **ASKED)
         except Stopped:
             print("stopped in the middle")
-        made = await agouti.batch(client, "almanac", notes, out=out, in_order=True, **ASKED)
-        print(f"{made.found > 0}, and {made.found + made.done:,} of 2,000 are there, {made.failed} failed")
+        made = await agouti.batch(client, "almanac", notes, out=out, preserve_order=True, **ASKED)
+        print(
+            f"{made.already_done > 0}, and {made.already_done + made.done:,} of 2,000 are there, {made.failed} failed"
+        )
     best: dict[str, list[float]] = {}
     for row in made:
         best.setdefault(row.value.crop, []).append(row.value.up / row.value.sown)

@@ -21,7 +21,7 @@ with (
     chdir(folder),
 ):
     made = agouti.batch(client, "finder", CATALOGUE, column="description", embed=True, out=OUT)
-    print(f"{made.done + made.found} vectors in {OUT}")
+    print(f"{made.done + made.already_done} vectors in {OUT}")
     shelf = agouti.Embeddings.load(OUT)
     with CATALOGUE.open(newline="") as file:
         names = [row["packet"] for row in csv.DictReader(file)]

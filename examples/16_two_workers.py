@@ -27,7 +27,7 @@ def main() -> None:
             agouti.Client(config) as client,
         ):
             made = agouti.batch(
-                client, "loam-2b@shed", NOTES, prompt="How did it go? {note}", key="id", out=out, max_tokens=12,
+                client, "loam-2b@shed", NOTES, prompt="How did it go? {note}", id_column="id", out=out, max_tokens=12,
                 cluster=cluster.scheduler_address,
             )  # fmt: skip
         print(f"{made.done} of {len(NOTES)} answered, {made.failed} failed")

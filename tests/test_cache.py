@@ -350,7 +350,9 @@ def test_batch_shows_what_was_cached(tmp_path: Path) -> None:
     async def run() -> Any:
         fake = AsyncFakeTransport([said("one")])
         async with agouti.AsyncClient(configured(tmp_path), transport=fake) as client:
-            return await agouti.batch(client, "a", ["Peas?"] * 5, temperature=0, at_once=5, out=tmp_path / "o.jsonl")
+            return await agouti.batch(
+                client, "a", ["Peas?"] * 5, temperature=0, concurrency=5, out=tmp_path / "o.jsonl"
+            )
 
     made = asyncio.run(run())
     assert (made.done, made.costs["USD"]) == (5, pytest.approx(19e-6))

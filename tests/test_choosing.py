@@ -34,12 +34,12 @@ provider = "p"
 name = "y"
 system = "You are local."
 [models.translator]
-like = "m"
+extends = "m"
 system = "Translate into {language}."
-blanks = { language = "Italian" }
+variables = { language = "Italian" }
 examples = [["Hallo", "Ciao"]]
 [models.own]
-like = "m"
+extends = "m"
 system = "Be brief."
 fallback = ["local", "m"]
 """
@@ -60,7 +60,7 @@ def test_a_persona_stays_itself_when_another_model_takes_over(label: str, said: 
         made = client.ask(label, "Guten Tag")
         assert made.attempts[-1].model == "y"
         with pytest.raises(agouti.RequestError):
-            client.ask("translator", "x", blanks={"lang": "French"})
+            client.ask("translator", "x", variables={"lang": "French"})
     body = json.loads(fake.requests[1].body or b"")
     assert ([message["content"] for message in body["messages"]], body["model"]) == (said, "y")
 

@@ -81,7 +81,7 @@ def test_rows_summary_and_checks(served: Served, kind: str) -> None:
     assert (local.cost, local.currency) == (None, None)
     assert list(result.cost) == ["USD"]
     assert result.cost["USD"] == pytest.approx(sum((row.cost or 0) + (row.judge_cost or 0) for row in result))
-    assert [remark.partition(":")[0] for remark in result.remarks[1:]] == ["expect", "form"]
+    assert [remark.partition(":")[0] for remark in result.warnings[1:]] == ["expect", "form"]
 
 
 # Two-sided 95 % quantiles of Student's distribution, as any table has them.
@@ -155,7 +155,7 @@ def test_models_are_asked_in_turn_and_their_pace_is_of_the_writing() -> None:
         connection.write(piece("b", "stop") + chunked(told) + END)
 
     with serving(behave) as server, agouti.Client(config(server)) as client:
-        result = agouti.compare(client, ["one@p", "two@p", "three@p"], [PEAS, "Kale?"], at_once=1)
+        result = agouti.compare(client, ["one@p", "two@p", "three@p"], [PEAS, "Kale?"], concurrency=1)
     assert [sorted(asked[at : at + 3]) for at in (0, 3)] == [["one", "three", "two"]] * 2
     for row in result:
         assert row.first_token is not None
@@ -172,7 +172,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"prompts": [""]}, "prompt is empty"),
     ({"repeats": 0}, "repeats = 0"),
     ({"repeat": 2}, "compare has no option 'repeat'"),
-    ({"at_once": 0}, "at_once = 0"),
+    ({"concurrency": 0}, "concurrency = 0"),
     ({"parameters": []}, "parameters is an empty list"),
     ({"parameters": [{"temprature": 1}]}, "temprature"),
     ({"parameters": [{"temperature": "hot"}]}, "temperature"),
@@ -186,13 +186,13 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"judge": "almanac", "judge_question": " "}, "judge_question is empty"),
     ({"similarity": "nobody"}, "no model 'nobody'"),
     ({"labels": ["blind"], "images": [b"\x89PNG\r\n\x1a\n"]}, "blind takes no images"),
-    ({"keep": "nowhere/k.jsonl"}, "cannot be written"),
+    ({"checkpoint": "nowhere/k.jsonl"}, "cannot be written"),
 ]
 
 
 @pytest.mark.parametrize(("options", "what"), WRONG, ids=[what for _, what in WRONG])
 def test_what_is_wrong_is_said_before_anything_is_sent(options: dict[str, Any], what: str) -> None:
-    models = {"almanac": {"provider": "shed", "name": "loam-2b"}, "blind": {"like": "almanac", "inputs": ["text"]}}
+    models = {"almanac": {"provider": "shed", "name": "loam-2b"}, "blind": {"extends": "almanac", "inputs": ["text"]}}
     fake = FakeTransport([])
     with agouti.Client(
         {"providers": {"shed": {"address": "http://localhost:8080/v1"}}, "models": models}, transport=fake
@@ -218,7 +218,7 @@ def test_failures_are_rows_and_what_holds_for_all_ends_a_model_at_once() -> None
     with serving(two) as server, agouti.Client(config(server, retries={"max": 0})) as client:
         provider = next(iter(client.config.providers))
         labels = [f"shut@{provider}", f"open@{provider}"]
-        result = agouti.compare(client, labels, [PEAS, "Beans?"], repeats=2, at_once=1, contains="x")
+        result = agouti.compare(client, labels, [PEAS, "Beans?"], repeats=2, concurrency=1, contains="x")
     errors = [(row.error or "")[:12] for row in result]
     assert errors[:4].count("CredentialRe") == 1
     assert errors[:4].count("not asked: w") == 3
@@ -240,17 +240,17 @@ def test_a_run_that_was_stopped_is_gone_on_with(tmp_path: Path, served: Served) 
 
     with agouti.Client(served.config, hooks=[Counting()]) as client:
         with pytest.raises(KeyboardInterrupt):
-            agouti.compare(client, LABELS, [PEAS, "Kale?"], repeats=2, at_once=1, keep=keep, progress=stop)
+            agouti.compare(client, LABELS, [PEAS, "Kale?"], repeats=2, concurrency=1, checkpoint=keep, progress=stop)
         had = len(keep.read_text().splitlines())
         assert had >= 3
         with keep.open("ab") as file:
             file.write(b'{"key": "torn')
         before = len(asked)
-        result = agouti.compare(client, LABELS, [PEAS, "Kale?"], repeats=2, keep=keep, contains="peas")
+        result = agouti.compare(client, LABELS, [PEAS, "Kale?"], repeats=2, checkpoint=keep, contains="peas")
         assert len(asked) - before == 8 - had
         assert {row.checks["contains"] for row in result if row.prompt == 0} == {1.0}  # of those that were kept, too
         # Another system text is another question.
-        agouti.compare(client, LABELS, [PEAS], keep=keep, system="Brief.")
+        agouti.compare(client, LABELS, [PEAS], checkpoint=keep, system="Brief.")
         assert len(asked) - before == 8 - had + 2
         # Two runs at once exclude each other.
         busy = threading.Event()
@@ -260,12 +260,12 @@ def test_a_run_that_was_stopped_is_gone_on_with(tmp_path: Path, served: Served) 
             time.sleep(0.3)
 
         thread = threading.Thread(
-            target=lambda: agouti.compare(client, LABELS[:1], ["Leeks?"], keep=keep, progress=wait)
+            target=lambda: agouti.compare(client, LABELS[:1], ["Leeks?"], checkpoint=keep, progress=wait)
         )
         thread.start()
         assert busy.wait(10)
         with pytest.raises(agouti.RequestError, match="another run"):
-            agouti.compare(client, LABELS, [PEAS], keep=keep)
+            agouti.compare(client, LABELS, [PEAS], checkpoint=keep)
         thread.join()
 
 
@@ -284,7 +284,7 @@ def test_vectors_that_cannot_be_had_lose_no_answer(served: Served) -> None:
         result = agouti.compare(client, LABELS, PEAS, repeats=2, similarity="petal-embed+status=500@northbank")
         nothing = agouti.compare(client, ["gone@shed"], PEAS)
     assert (len(result), result.summary[0].similarity) == (4, 1.0)
-    assert "no vectors" in result.remarks[0]
+    assert "no vectors" in result.warnings[0]
     for kind in ("time_cost", "spread"):
         assert nothing.figure(kind).axes  # type: ignore[arg-type]
 
@@ -294,8 +294,8 @@ def test_the_same_prompt_twice_is_asked_twice_and_stands_twice(tmp_path: Path) -
     fake = FakeTransport(answers)
     with agouti.Client.at("https://nb.example/v1", transport=fake) as client:
         keep = tmp_path / "k.jsonl"
-        result = agouti.compare(client, ["m"], ["Peas?", "Beans?", "Peas?", "Peas?"], at_once=1, keep=keep)
-        again = agouti.compare(client, ["m"], ["Beans?", "Peas?", "Peas?", "Peas?"], keep=keep)
+        result = agouti.compare(client, ["m"], ["Peas?", "Beans?", "Peas?", "Peas?"], concurrency=1, checkpoint=keep)
+        again = agouti.compare(client, ["m"], ["Beans?", "Peas?", "Peas?", "Peas?"], checkpoint=keep)
     assert [(row.prompt, row.question, row.text) for row in result] == [
         (0, "Peas?", "a"), (1, "Beans?", "b"), (2, "Peas?", "c"), (3, "Peas?", "d")
     ]  # fmt: skip
@@ -317,11 +317,11 @@ def test_answers_are_kept_before_they_are_judged_and_verdicts_are_paid_once(serv
     keep = tmp_path / "k.jsonl"
     with agouti.Client(served.config, hooks=[Counting()]) as client:
         with pytest.raises(KeyboardInterrupt):
-            agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", keep=keep)
+            agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", checkpoint=keep)
         assert asked == ["almanac-local", "almanac"]
         asked += ["-", "-"]
         for _ in range(2):
-            [row] = agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", keep=keep)
+            [row] = agouti.compare(client, ["almanac-local"], [PEAS], judge="almanac", checkpoint=keep)
             assert row.checks["judge"] >= 0
     assert asked[4:] == ["almanac"]
 
@@ -329,9 +329,9 @@ def test_answers_are_kept_before_they_are_judged_and_verdicts_are_paid_once(serv
 def test_a_judge_whose_key_is_refused_is_asked_once() -> None:
     with agouti.standins.serve() as served, agouti.Client(served.config) as client:
         labels = ["almanac-local", "loam-7b@shed"]
-        result = agouti.compare(client, labels, [PEAS] * 4, at_once=1, judge="quill-large+status=401@northbank")
+        result = agouti.compare(client, labels, [PEAS] * 4, concurrency=1, judge="quill-large+status=401@northbank")
         assert all(row.judge_error is not None and "judge" not in row.checks for row in result)
-        assert result.remarks[-1].startswith("judge: no verdict on 8 of 8 answers")
+        assert result.warnings[-1].startswith("judge: no verdict on 8 of 8 answers")
         assert served.books.requests["northbank", 401] == 1
 
 
@@ -340,7 +340,7 @@ def test_files_that_are_no_journal_lose_nothing(tmp_path: Path, text: str) -> No
     (tmp_path / "letter").write_text(text, encoding="latin-1")
     with agouti.Client.at("https://nb.example/v1", transport=(fake := FakeTransport([]))) as client:
         with pytest.raises(agouti.RequestError, match="holds something else"):
-            agouti.compare(client, ["m"], ["Peas?"], keep=tmp_path / "letter")
+            agouti.compare(client, ["m"], ["Peas?"], checkpoint=tmp_path / "letter")
     assert (fake.requests, (tmp_path / "letter").read_text(encoding="latin-1")) == ([], text)
 
 
@@ -350,9 +350,9 @@ def test_a_full_disk_stops_no_comparison(served: Served, tmp_path: Path, monkeyp
 
     monkeypatch.setattr(Journal, "add", full)
     with agouti.Client(served.config) as client:
-        result = agouti.compare(client, LABELS, PEAS, repeats=2, keep=tmp_path / "k")
+        result = agouti.compare(client, LABELS, PEAS, repeats=2, checkpoint=tmp_path / "k")
     assert [row.error for row in result] == [None] * 4
-    assert [remark for remark in result.remarks if "could be kept" in remark] == [result.remarks[0]]
+    assert [remark for remark in result.warnings if "could be kept" in remark] == [result.warnings[0]]
 
 
 def test_columns_of_several_kinds_are_texts(tmp_path: Path) -> None:
@@ -395,7 +395,7 @@ def test_results_as_files_pages_and_figures(tmp_path: Path) -> None:
     pieces = [data({"choices": [{"delta": {"content": NASTY}, "finish_reason": "stop"}]}), b"data: [DONE]\n\n"]
     fake = FakeTransport([pieces] * 3 + [HttpReply(400, {}, NASTY.encode())])
     with agouti.Client.at("https://api.northbank.example/v1", transport=fake) as client:
-        result = agouti.compare(client, ["a", "b"], f"Peas? {NASTY}", repeats=2, at_once=1, pattern="peas")
+        result = agouti.compare(client, ["a", "b"], f"Peas? {NASTY}", repeats=2, concurrency=1, pattern="peas")
     for name in ("r.csv", "r.jsonl", "r.parquet", "r.html", "r.png"):
         result.save(tmp_path / name)
     rows = list(csv.DictReader((tmp_path / "r.csv").read_text().splitlines(keepends=True)))
@@ -452,7 +452,7 @@ def test_load_is_spread_and_no_provider_gets_more_than_it_may() -> None:
             order.append(attempt.label)
 
     with serve(pace=0.005, quotas=quotas) as served, agouti.Client(served.config, hooks=[Order()]) as client:
-        result = agouti.compare(client, labels, [f"{PEAS} {n}" for n in range(6)], at_once=2, max_tokens=6)
+        result = agouti.compare(client, labels, [f"{PEAS} {n}" for n in range(6)], concurrency=2, max_tokens=6)
         assert not any(status == 429 for _, status in served.books.requests)
     assert [row.error for row in result] == [None] * 24
     assert set(order[:8]) == set(labels)  # nobody waits for another model's end

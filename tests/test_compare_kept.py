@@ -50,7 +50,7 @@ def test_a_verdict_belongs_to_its_judge_its_question_and_how_often_it_was_asked(
     with serving(judged_or_answered) as server, agouti.Client(entries(server)) as client:
 
         def compared(**options: Any) -> agouti.ComparedAnswer:
-            [row] = agouti.compare(client, ["m"], "Peas?", keep=keep, **options)
+            [row] = agouti.compare(client, ["m"], "Peas?", checkpoint=keep, **options)
             return row
 
         assert compared(judge="j1").checks["judge"] == 0.1
@@ -84,7 +84,7 @@ def test_an_answer_belongs_to_all_that_was_sent(tmp_path: Path, entry: dict[str,
         for asked, (more, asking) in enumerate([({}, base), (entry, {**base, **options})], 1):
             for _ in range(2):
                 with agouti.Client(entries(server, **more)) as client:
-                    agouti.compare(client, ["m"], "Peas?", keep=keep, **asking)
+                    agouti.compare(client, ["m"], "Peas?", checkpoint=keep, **asking)
                 assert len(server.requests) + len(other.requests) == asked
 
 
@@ -101,7 +101,7 @@ def test_an_answer_belongs_to_all_that_was_sent(tmp_path: Path, entry: dict[str,
 def test_a_check_says_the_same_of_an_answer_that_was_kept(
     tmp_path: Path, check: Callable[[agouti.Reply], bool]
 ) -> None:
-    options: Any = {"tools": [TOOL], "check": check, "keep": tmp_path / "k.jsonl"}
+    options: Any = {"tools": [TOOL], "check": check, "checkpoint": tmp_path / "k.jsonl"}
     with serving(judged_or_answered) as server, agouti.Client(entries(server)) as client:
         for _ in range(2):
             [row] = agouti.compare(client, ["m"], "Peas?", **options)

@@ -90,13 +90,13 @@ def test_answers_that_failed_are_in_the_shares_and_checks_that_broke_cost_none()
 
     entry = {"providers": {"p": {"address": "https://p.example/v1", "retries": {"max": 0}}}, "models": {"m": {"provider": "p", "name": "x", "price": {"input": 1, "output": 1, "currency": "USD"}}}}  # fmt: skip
     with agouti.Client(entry, transport=FakeTransport(list(answers))) as client:
-        result = agouti.compare(client, ["m"], ["a", "b"], contains="march", check=check, at_once=1)
+        result = agouti.compare(client, ["m"], ["a", "b"], contains="march", check=check, concurrency=1)
     (summary,) = result.summary
     assert (summary.answers, summary.errors, summary.cost is not None) == (1, 1, True)
     assert (summary.checks["contains"].value, list(summary.checks)) == (0.5, ["contains"])
     assert (result[0].error, result[0].text) == (None, "In March.")
     assert "AttributeError" in result[0].check_errors["check"]
-    assert any(remark.startswith("check: it said nothing of 1 of 1 answers") for remark in result.remarks)
+    assert any(remark.startswith("check: it said nothing of 1 of 1 answers") for remark in result.warnings)
 
 
 def test_a_stream_that_was_cut_keeps_what_came_and_its_cost() -> None:
@@ -155,7 +155,7 @@ def test_pairs_are_judged_in_both_orders_and_once() -> None:
         script.reply("good", "same", label="one")
         script.reply("bad", "alike", label="two")
         script.reply(judge, label="judge")
-        result = agouti.compare(client, ["one", "two"], ["a", "b"], judge="judge", judge_pairs=True, at_once=1)
+        result = agouti.compare(client, ["one", "two"], ["a", "b"], judge="judge", judge_pairs=True, concurrency=1)
     assert sorted(seen) == sorted([("good", "bad"), ("bad", "good"), ("same", "alike"), ("alike", "same")])
     assert [pair.won for pair in result.pairs] == [1.0, 0.5]
     (won,) = result.preferences
@@ -178,7 +178,7 @@ def test_a_verdict_is_on_texts_and_told_of_those_who_wrote_them(tmp_path: Path) 
             script.reply("same", label="two")
             script.reply("other", label="three")
             script.reply(partial(judge, number), label="judge")
-            result = agouti.compare(client, ["one", "two", "three"], "a", judge="judge", judge_pairs=True, keep=tmp_path / "k.jsonl")  # fmt: skip
+            result = agouti.compare(client, ["one", "two", "three"], "a", judge="judge", judge_pairs=True, checkpoint=tmp_path / "k.jsonl")  # fmt: skip
         won = {(pair.label, pair.other): pair.won for pair in result.pairs}
         assert won == {("one", "two"): 0.5, ("one", "three"): 1.0, ("two", "three"): 1.0}
     assert dict(asked) == {0: 6}

@@ -195,7 +195,7 @@ def test_means_that_one_model_refuses_are_not_taken_from_another() -> None:
     }
     fake = FakeTransport([refused, called, four, called])
     with agouti.Client.at("https://p.example/v1", transport=fake) as client:
-        means = [client.fill(model, int, "How many?").means for model in ("small", "large", "small")]
+        means = [client.fill(model, int, "How many?").output_method for model in ("small", "large", "small")]
     assert means == ["tool", "schema", "tool"]
 
 

@@ -160,9 +160,9 @@ def test_broken_files_name_the_line_and_keep_the_rest(
         talk = client.conversation("a", messages="FILE")
         talk.say("Beans?")
     assert len(talk.messages) == kept + 2
-    assert [str(each.message) for each in caught] == list(talk.remarks)
-    assert len(talk.remarks) == len(remarks)
-    assert all(given in said for given, said in zip(remarks, talk.remarks, strict=True))
+    assert [str(each.message) for each in caught] == list(talk.warnings)
+    assert len(talk.warnings) == len(remarks)
+    assert all(given in said for given, said in zip(remarks, talk.warnings, strict=True))
     assert "x" not in fake.requests[0].headers
     if any("line" in remark for remark in remarks):
         # What could not be read is not written over.
@@ -208,7 +208,7 @@ def test_forks_and_turns_taken_back(kind: str) -> None:
 @kinds
 def test_full_windows_drop_whole_turns_and_stay_as_they_are_for_a_while(kind: str) -> None:
     words = "Sow the beans in rows, two inches deep. " * 2
-    talk = Talk(kind, [answer(words, 40 + 22 * n) for n in range(12)], fit="drop_oldest")
+    talk = Talk(kind, [answer(words, 40 + 22 * n) for n in range(12)], on_overflow="drop_oldest")
     first: list[str] = []
     for number in range(12):
         talk.say(f"{number} {words}")
@@ -223,14 +223,14 @@ def test_full_windows_drop_whole_turns_and_stay_as_they_are_for_a_while(kind: st
 @kinds
 def test_a_window_that_only_the_provider_knows(kind: str) -> None:
     history = [M(role, "word " * 30) for role in ("user", "assistant") * 4]
-    talk = Talk(kind, [TOO_LONG, TOO_LONG, answer(), answer()], "b", messages=history, fit="drop_oldest")
+    talk = Talk(kind, [TOO_LONG, TOO_LONG, answer(), answer()], "b", messages=history, on_overflow="drop_oldest")
     talk.say("Peas?")
     lengths = [len(talk.sent(number)) for number in range(3)]
     assert lengths[0] == 9 > lengths[1] > lengths[2]
     talk.say("Beans?")
     assert len(talk.sent()) <= lengths[2] + 2
     assert len(talk.talk.messages) == 12
-    alone = Talk(kind, [TOO_LONG], "b", fit="drop_oldest")
+    alone = Talk(kind, [TOO_LONG], "b", on_overflow="drop_oldest")
     with pytest.raises(agouti.ContextOverflow):
         alone.say("Peas?")
 
@@ -239,12 +239,12 @@ def test_a_window_that_only_the_provider_knows(kind: str) -> None:
 @pytest.mark.parametrize("fit", ["error", "drop_oldest"])
 def test_what_cannot_fit_is_not_sent(kind: str, fit: Any) -> None:
     history = [M(role, "word " * 200) for role in ("user", "assistant")]
-    talk = Talk(kind, [answer()], messages=history, fit=fit)
+    talk = Talk(kind, [answer()], messages=history, on_overflow=fit)
     with pytest.raises(agouti.ContextOverflow, match="the context window has 400"):
         talk.say("Peas?" if fit == "error" else "word " * 600)
     assert (talk.fake.requests, len(talk.talk.messages)) == ([], 2)
     with pytest.raises(agouti.RequestError, match="fit = 'shrink'"):
-        Talk(kind, [], fit="shrink")
+        Talk(kind, [], on_overflow="shrink")
 
 
 @kinds
@@ -259,7 +259,7 @@ def test_a_function_makes_room(kind: str) -> None:
         return shorter(messages, room)
 
     history = [M(role, "word " * 100) for role in ("user", "assistant") * 2]
-    talk = Talk(kind, [answer(), answer()], messages=history, fit=shorter if kind == "sync" else awaited)
+    talk = Talk(kind, [answer(), answer()], messages=history, on_overflow=shorter if kind == "sync" else awaited)
     for _ in range(2):
         talk.say("Peas?")
     assert talk.sent()[1:] == [
@@ -278,7 +278,7 @@ def test_a_function_makes_room(kind: str) -> None:
 @pytest.mark.parametrize("given", [None, "shorter", {"role": "user"}, [3]])
 def test_a_function_that_gives_no_messages(kind: str, given: Any) -> None:
     history = [M(role, "word " * 100) for role in ("user", "assistant") * 2]
-    talk = Talk(kind, [answer()], messages=history, fit=lambda messages, room: given)
+    talk = Talk(kind, [answer()], messages=history, on_overflow=lambda messages, room: given)
     with pytest.raises(agouti.RequestError):
         talk.say("Peas?")
     assert (talk.talk.messages, talk.fake.requests) == (history, [])
@@ -289,7 +289,7 @@ def test_a_stream_that_is_too_long_is_asked_again_only_before_its_first_piece(ki
     history = [M(role, "word " * 30) for role in ("user", "assistant") * 2]
     piece = data({"choices": [{"delta": {"content": "In "}}]})
     late = [piece, data({"error": {"code": "context_length_exceeded", "message": "too long"}})]
-    talk = Talk(kind, [TOO_LONG, late], "b", messages=history, fit="drop_oldest")
+    talk = Talk(kind, [TOO_LONG, late], "b", messages=history, on_overflow="drop_oldest")
 
     def run() -> None:
         with talk.talk.stream("Peas?") as stream:
@@ -302,7 +302,7 @@ def test_a_stream_that_is_too_long_is_asked_again_only_before_its_first_piece(ki
     with pytest.raises(agouti.AgoutiError) as caught:
         run() if kind == "sync" else asyncio.run(run_async())
     assert (len(talk.fake.requests), caught.value.partial.text) == (2, "In ")
-    assert talk.talk.keep().text == "In "
+    assert talk.talk.keep_partial().text == "In "
 
 
 _MESSAGES = st.lists(
@@ -334,7 +334,7 @@ def test_what_fits_is_whole_turns_from_the_end(messages: list[agouti.Message], r
 def test_counts_are_learned_from_what_the_provider_reports(served: Served) -> None:
     with agouti.Client(served.config) as client:
         before = client.count("almanac-local", "Peas? " * 50).tokens
-        talk = client.conversation("almanac-local", fit="drop_oldest")
+        talk = client.conversation("almanac-local", on_overflow="drop_oldest")
         for _ in range(3):
             told = talk.say("Peas? " * 50).usage.input_tokens
         assert told
@@ -345,7 +345,7 @@ def test_counts_are_learned_from_what_the_provider_reports(served: Served) -> No
 @pytest.mark.parametrize("how", ["edited", "undone", "replaced"])
 def test_what_is_sent_is_made_of_the_messages_as_they_are_now(kind: str, how: str) -> None:
     """Also where a window was full before, and the list is the application's own to change."""
-    talk = Talk(kind, [answer() for _ in range(20)], fit="drop_oldest")
+    talk = Talk(kind, [answer() for _ in range(20)], on_overflow="drop_oldest")
     for number in range(10):
         talk.say(f"hunter{number} " + "word " * 40)
     assert talk.talk.dropped
@@ -370,7 +370,7 @@ def test_what_is_sent_is_made_of_the_messages_as_they_are_now(kind: str, how: st
 
 @kinds
 def test_a_fork_has_a_window_of_its_own(kind: str) -> None:
-    one = Talk(kind, [answer() for _ in range(30)], fit="drop_oldest")
+    one = Talk(kind, [answer() for _ in range(30)], on_overflow="drop_oldest")
     one.say("Peas?")
     kept, other = one.talk, one.talk.fork()
     one.talk = other

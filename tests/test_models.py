@@ -17,7 +17,7 @@ from agouti.testing import AsyncFakeTransport, FakeTransport
 ENTRIES: dict[str, Any] = {
     "providers": {"nb": {"address": "https://nb.example/v1"}, "shed": {"address": "https://shed.example/v1"}},
     "models": {
-        "kids": {"like": "big", "context": 9},
+        "kids": {"extends": "big", "context": 9},
         "big": {
             "provider": "nb",
             "name": "big-1",

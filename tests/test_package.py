@@ -3,6 +3,7 @@
 import ast
 import importlib
 import inspect
+import os
 import re
 import subprocess
 import sys
@@ -12,7 +13,7 @@ from pathlib import Path
 import pytest
 
 import agouti
-from agouti._moved import MOVED
+from agouti._former import MOVED, OPTIONS, SETTINGS, SWITCHES, current, current_settings, current_switches
 from agouti.core import errors
 from agouti.dialects.registry import names
 from agouti.transport.base import AsyncReply, AsyncTransport, SyncReply, SyncTransport
@@ -24,7 +25,7 @@ IO_MODULES = HEAVY | {"socket", "ssl", "selectors", "urllib.request", "subproces
 # Each folder may import those that stand before it, for types too.
 LAYERS = [
     "_version",
-    "_moved",
+    "_former",
     "core",
     "runtime",
     "media",
@@ -321,7 +322,7 @@ def test_a_former_path_is_the_same_module_and_warns_once(former: str) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("True ['")
-    assert done.stdout.count("the former path goes") == 1
+    assert done.stdout.count("the former name goes") == 1
     assert module in done.stdout
 
 
@@ -332,3 +333,77 @@ def test_names_that_have_left_a_module_are_found_there_still() -> None:
         errors.Unheard  # type: ignore[attr-defined]  # noqa: B018
     with pytest.raises(ModuleNotFoundError):
         importlib.import_module("agouti.unheard")
+
+
+@pytest.mark.parametrize(("where", "old"), [(where, old) for where, names in OPTIONS.items() for old in names])
+def test_a_former_option_is_the_new_one_with_one_warning(where: str, old: str) -> None:
+    new = OPTIONS[where][old]
+    with pytest.warns(DeprecationWarning, match=rf"{old} of {where} is {new} now") as seen:
+        assert current(where, {old: 1, "limit": 2}) == {new: 1, "limit": 2}
+    assert len(seen) == 1
+    assert current(where, {new: 1}) == {new: 1}
+    with pytest.raises(TypeError, match="the same option"):
+        current(where, {old: 1, new: 1})
+
+
+@pytest.mark.parametrize(("command", "old"), [(command, old) for command, names in SWITCHES.items() for old in names])
+def test_a_former_switch_of_the_command_is_the_new_one(command: str, old: str) -> None:
+    new = SWITCHES[command][old]
+    known = [
+        name for each in importlib.import_module(f"agouti.cli.commands.{command}").command.params for name in each.opts
+    ]
+    assert new in known
+    assert old not in known
+    assert current_switches(command, ["x", old, "1", f"{old}=1", "--", old]) == (
+        ["x", new, "1", f"{new}=1", "--", old],
+        [(old, new), (old, new)],
+    )
+
+
+@pytest.mark.parametrize(("table", "old"), [(table, old) for table, names in SETTINGS.items() for old in names])
+def test_a_former_setting_is_the_new_one_with_one_warning(table: str, old: str) -> None:
+    new = SETTINGS[table][old]
+    with pytest.warns(DeprecationWarning, match=rf"{old} in \[{table}\.x\] is {new} now") as seen:
+        assert current_settings({table: {"x": {old: 1, "y": 2}}, "relay": {}}) == {
+            table: {"x": {new: 1, "y": 2}},
+            "relay": {},
+        }
+    assert len(seen) == 1
+    with pytest.raises(ValueError, match="the same"):
+        current_settings({table: {"x": {old: 1, new: 2}}})
+
+
+def test_former_names_work_in_calls_files_classes_and_commands(tmp_path: Path) -> None:
+    from agouti.standins import serve
+
+    persona = (
+        "\n[models.kids]\nlike = 'almanac'\nsystem = 'Say {word}.'\nblanks = { word = 'hello' }\nmeans = ['prompt']\n"
+    )
+    with serve() as served:
+        (tmp_path / "agouti.toml").write_text(served.toml + persona)
+        with pytest.warns(DeprecationWarning, match=" is ") as seen:
+            config = agouti.load_config(tmp_path / "agouti.toml", environment=served.environment)
+        assert [str(each.message).partition(" in ")[0] for each in seen] == ["like", "blanks", "means"]
+        model = config.models["kids"]
+        with pytest.warns(DeprecationWarning, match=r"Model\.like is Model\.extends now"):
+            assert model.like == model.extends == "almanac"  # type: ignore[attr-defined]
+        with pytest.warns(DeprecationWarning, match="like of Model is extends now"):
+            assert agouti.Model("m", provider="p", like="k").extends == "k"  # type: ignore[call-arg]
+        with agouti.Client(config) as client:
+            with pytest.warns(DeprecationWarning, match="kind of fill is form now"):
+                filled = client.fill("almanac", kind=int, prompt="How many?")  # type: ignore[call-overload]
+            with pytest.warns(DeprecationWarning, match=r"Filled\.means"):
+                assert filled.means == filled.output_method
+            with pytest.warns(DeprecationWarning, match="blanks of a call is variables now"):
+                assert client.ask("kids", "Hi", blanks={"word": "moin"}, max_tokens=5).text  # type: ignore[call-arg]
+            with pytest.warns(DeprecationWarning, match="at_once of batch is concurrency now"):
+                made = agouti.batch(client, "almanac", ["a"], at_once=1, max_tokens=5)  # type: ignore[call-overload]
+            with pytest.warns(DeprecationWarning, match=r"Batch\.found"):
+                assert made.found == made.already_done == 0
+            with pytest.raises(AttributeError, match="has no attribute 'unheard'"):
+                made.unheard  # noqa: B018
+        done = subprocess.run(
+            [sys.executable, "-m", "agouti", "ask", "kids", "Hi", "--blank", "word=moin", "-n", "5"],
+            cwd=tmp_path, env={**os.environ, **served.environment}, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        assert (done.returncode, "--blank is --var now" in done.stderr) == (0, True), done.stderr

@@ -18,11 +18,11 @@ ENTRIES: dict[str, Any] = {
             "provider": "shed",
             "name": "loam-2b",
             "system": 'Translate into {language}, {tone}. JSON like {"a": {x}} stays.',
-            "blanks": {"language": "English", "tone": ""},
+            "variables": {"language": "English", "tone": ""},
             "examples": [["Guten Tag", "Good day in {language}"]],
             "parameters": {"temperature": 0.2},
         },
-        "brief": {"like": "translator", "system": "In {language}.", "blanks": {"tone": "kindly"}},
+        "brief": {"extends": "translator", "system": "In {language}.", "variables": {"tone": "kindly"}},
         "plain": {"provider": "shed", "name": "loam-2b", "fallback": ["translator"]},
     },
 }
@@ -42,7 +42,7 @@ def sent(label: str, prompt: Any = "Moin", **options: Any) -> list[tuple[str, st
     [
         (
             "translator",
-            {"blanks": GIVEN},
+            {"variables": GIVEN},
             [
                 ("system", 'Translate into Italian, drily. JSON like {"a": {x}} stays.'),
                 ("user", "Guten Tag"),
@@ -71,16 +71,16 @@ def test_what_a_persona_sends(label: str, options: dict[str, Any], wanted: list[
 @pytest.mark.parametrize(
     ("label", "blanks", "what", "hint"),
     [
-        ("translator", {}, "translator has a blank 'tone' that is not filled", 'blanks={"tone"'),
-        ("translator", {**GIVEN, "language": ""}, "blank 'language'", "--blank language=VALUE"),
+        ("translator", {}, "translator has a blank 'tone' that is not filled", 'variables={"tone"'),
+        ("translator", {**GIVEN, "language": ""}, "blank 'language'", "--var language=VALUE"),
         ("translator", {**GIVEN, "lingo": "x"}, "translator has no blank 'lingo'", "language"),
         ("plain", {}, "translator has a blank 'tone'", "tone"),  # the model that would take over is looked at too
-        ("translator", {"tone": 3}, "no table of texts", "blanks="),
+        ("translator", {"tone": 3}, "no table of texts", "variables="),
     ],
 )
 def test_blanks_that_are_missing_or_unknown(label: str, blanks: dict[str, Any], what: str, hint: str) -> None:
     with pytest.raises(agouti.RequestError) as caught:
-        sent(label, blanks=blanks)
+        sent(label, variables=blanks)
     assert what in caught.value.what
     assert hint in caught.value.hint
 
@@ -88,8 +88,8 @@ def test_blanks_that_are_missing_or_unknown(label: str, blanks: dict[str, Any], 
 @pytest.mark.parametrize(
     ("key", "value", "what"),
     [
-        ("blanks", {"a{b": "x"}, "blanks: a name is empty or has braces"),
-        ("blanks", {"year": 2026}, "blanks"),
+        ("variables", {"a{b": "x"}, "variables: a name is empty or has braces"),
+        ("variables", {"year": 2026}, "variables"),
         ("context", 0, "context = 0 is out of range"),
         ("examples", [["one"]], "examples"),
     ],

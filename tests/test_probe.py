@@ -39,7 +39,10 @@ def test_every_lie_is_found_and_nothing_else(served: Served, lie: int, monkeypat
     assert len(result) > 15 or lie > 16
     assert (result.usage.input_tokens or 0) <= expected.input_tokens
     if not lie:
-        assert result.settings == {"means": ["schema", "tool", "json", "prompt"], "inputs": ["text", "image", "file"]}
+        assert result.settings == {
+            "output_methods": ["schema", "tool", "json", "prompt"],
+            "inputs": ["text", "image", "file"],
+        }
         assert len(result.frame()) == len(result)
 
 
@@ -94,8 +97,8 @@ def test_what_holds_and_what_does_not(declared: Any, found: Any, ok: Any) -> Non
 @pytest.mark.parametrize(
     ("rows", "settings"),
     [
-        ([("schema", True, "unclear"), ("JSON mode", True, "no"), ("forced call", False, "unclear")], {"means": ["schema", "prompt"]}),
-        ([("schema", True, "refused"), ("JSON mode", False, "yes")], {"means": ["json", "prompt"]}),
+        ([("schema", True, "unclear"), ("JSON mode", True, "no"), ("forced call", False, "unclear")], {"output_methods": ["schema", "prompt"]}),
+        ([("schema", True, "refused"), ("JSON mode", False, "yes")], {"output_methods": ["json", "prompt"]}),
         ([("image", True, "unclear"), ("file", True, "no")], {}),  # what cannot be told stays as it is claimed
         ([("image", True, "yes"), ("file", True, "unclear")], {"inputs": ["text", "image", "file"]}),
         ([("image", None, "no"), ("file", None, "yes")], {"inputs": ["text", "file"]}),

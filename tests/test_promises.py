@@ -275,13 +275,13 @@ def test_declared_dialect_reads_a_whole_reply_where_a_stream_was_asked_for(frami
 def test_stream_of_a_growing_value_ends_with_a_reply_however_it_is_read() -> None:
     pieces = [b'data: {"choices":[{"delta":{"content":"[18, "}}]}\n\n', b'data: {"choices":[{"delta":{"content":"24]"},"finish_reason":"stop"}]}\n\ndata: [DONE]\n\n']  # fmt: skip
     with agouti.Client(config(), transport=FakeTransport([pieces, pieces, pieces])) as client:
-        by_events = client.stream_fill("quill@p", list[int], "?", means="prompt")
+        by_events = client.stream_fill("quill@p", list[int], "?", output_method="prompt")
         assert list(by_events.events())
         assert (by_events.reply.text, by_events.filled.value) == ("[18, 24]", [18, 24])
-        twice = client.stream_fill("quill@p", list[int], "?", means="prompt")
+        twice = client.stream_fill("quill@p", list[int], "?", output_method="prompt")
         assert list(twice)[-1] == [18, 24]
         assert (list(twice), list(twice.events())) == ([], [])
-        early = client.stream_fill("quill@p", list[int], "?", means="prompt")
+        early = client.stream_fill("quill@p", list[int], "?", output_method="prompt")
         next(iter(early))
         with pytest.raises(agouti.RequestError, match="not come to a good end"):
             _ = early.filled

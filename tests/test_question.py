@@ -83,7 +83,7 @@ def test_options_in_pairs_reach_the_body_of_every_call(pair: tuple[str, str]) ->
         lambda client: client.conversation("m", run_tools=False, **options).say("Peas?"),
     ]
     if not {"tools", "tool_choice"} & set(pair):
-        calls.append(lambda client: client.fill("m", str, "Peas?", means="prompt", repairs=0, **options))
+        calls.append(lambda client: client.fill("m", str, "Peas?", output_method="prompt", max_repairs=0, **options))
     fake = FakeTransport([GOOD] * len(calls))
     with agouti.Client({"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"m": {"provider": "p", "name": "q"}}}, transport=fake) as client:  # fmt: skip
         for call in calls:

@@ -142,9 +142,9 @@ def test_calls_that_belong_together_are_below_one_span(kind: str) -> None:
         async with client:
             await client.fill("a", int, "How many?")
             await client.ask("a", "Frost?", tools=[frost], run_tools=True)
-            await agouti.batch(client, "a", ["Peas?"], kind=int)
+            await agouti.batch(client, "a", ["Peas?"], form=int)
             with pytest.raises(agouti.AgoutiError):
-                await client.fill("a", bool, "Peas?", repairs=0)
+                await client.fill("a", bool, "Peas?", max_repairs=0)
 
     def threads() -> None:
         def frost(place: str) -> str:
@@ -154,9 +154,9 @@ def test_calls_that_belong_together_are_below_one_span(kind: str) -> None:
         with agouti.Client(CONFIG, transport=FakeTransport(answers), hooks=[told.hook]) as client:
             client.fill("a", int, "How many?")
             client.ask("a", "Frost?", tools=[frost], run_tools=True)
-            agouti.batch(client, "a", ["Peas?"], kind=int)
+            agouti.batch(client, "a", ["Peas?"], form=int)
             with pytest.raises(agouti.AgoutiError):
-                client.fill("a", bool, "Peas?", repairs=0)
+                client.fill("a", bool, "Peas?", max_repairs=0)
 
     threads() if kind == "sync" else asyncio.run(tasks())
     asked = ["  chat a", "    chat quill"]

@@ -372,11 +372,11 @@ def test_one_turn_at_a_time_and_what_was_stopped_can_be_kept() -> None:
         with pytest.raises(agouti.RequestError, match="in the middle of a turn"):
             talk.say("And where?")
         stream.close()
-        kept = talk.keep()
+        kept = talk.keep_partial()
         assert kept is not None
         assert kept.text.startswith(first)
         assert [message.role for message in talk.messages] == ["user", "assistant"]
-        assert talk.keep() is None
+        assert talk.keep_partial() is None
         assert talk.say("And then?").text == "Soon."
         sent = json.loads(fake.requests[-1].body or b"")["messages"]
         assert [message["content"] for message in sent] == ["When?", kept.text, "And then?"]

@@ -42,7 +42,9 @@ def frost(place: str) -> int:
 
 
 def data(client: agouti.Client) -> list[str]:
-    filled: agouti.Filled[Note] = client.fill("almanac", Note, "Peas.", repairs=2, means="tool", temperature=0)
+    filled: agouti.Filled[Note] = client.fill(
+        "almanac", Note, "Peas.", max_repairs=2, output_method="tool", temperature=0
+    )
     several: list[int] = client.fill("almanac", list[int], ["18 of 24", agouti.Image("a.png")]).value
     schema = client.fill("almanac", {"type": "string"}, "x").value
     with client.stream_fill("almanac", Note, "Peas.", images=["a.png"], fetch_images=True) as growing:
@@ -71,5 +73,5 @@ def wrong(client: agouti.Client) -> None:
     client.ask("almanac", "Hi", temprature=0.2)  # type: ignore[call-arg]
     client.ask("almanac", 5)  # type: ignore[arg-type]
     client.fill("almanac", Note, "x", repair=1)  # type: ignore[call-overload]
-    client.fill("almanac", Note, "x", means="magic")  # type: ignore[call-overload]
+    client.fill("almanac", Note, "x", output_method="magic")  # type: ignore[call-overload]
     client.ask("almanac", "Hi", tool_errors="hide")  # type: ignore[arg-type]

@@ -78,7 +78,7 @@ SHOTS: dict[str, list[str]] = {
     ],
     "explain": [
         # A persona, made on the spot.
-        '@printf \'\\n[models.kids]\\nlike = "almanac"\\nsystem = "You explain gardening to a ten-year-old."\\n\' >> agouti.toml',
+        '@printf \'\\n[models.kids]\\nextends = "almanac"\\nsystem = "You explain gardening to a ten-year-old."\\n\' >> agouti.toml',
         "@export AGOUTI__MODELS__KIDS__PARAMETERS__MAX_TOKENS=200",
         'agouti explain kids "When do peas go in?"',
     ],
@@ -99,7 +99,7 @@ SHOTS: dict[str, list[str]] = {
         "agouti embed almanac catalogue.csv --near frost",
     ],
     "talk": [
-        '@printf \'\\n[models.helper]\\nlike = "almanac"\\ntools = ["shelf:days_to_frost"]\\ncontext = 32768\\n\' >> agouti.toml',
+        '@printf \'\\n[models.helper]\\nextends = "almanac"\\ntools = ["shelf:days_to_frost"]\\ncontext = 32768\\n\' >> agouti.toml',
         '@printf \'def days_to_frost(place: str) -> int:\\n    """Days until the last frost."""\\n    return 17\\n\' > shelf.py',
         "agouti talk helper --save talk.jsonl",
     ],

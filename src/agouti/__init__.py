@@ -24,7 +24,8 @@ if TYPE_CHECKING:
     from .batches.export import export as batch_export
     from .batches.types import Progress as BatchProgress
     from .calls.streams import AsyncFillStream, AsyncStream, FillStream, Stream
-    from .client.client import AsyncClient, Client
+    from .client.async_client import AsyncClient
+    from .client.client import Client
     from .config.budgets import Budget
     from .config.entries import Config, Model, Provider
     from .config.load import load as load_config
@@ -119,7 +120,7 @@ _HOME = {
     "AddressWrong": "core.errors",
     "AgoutiError": "core.errors",
     "AgoutiWarning": "core.errors",
-    "AsyncClient": "client.client",
+    "AsyncClient": "client.async_client",
     "AsyncConversation": "conversations.conversation",
     "AsyncFillStream": "calls.streams",
     "AsyncStream": "calls.streams",
@@ -362,7 +363,7 @@ class _FormerPaths:
     def find_spec(name: str, path: object = None, target: object = None) -> object:
         if not name.startswith("agouti."):
             return None
-        from ._moved import find_spec
+        from ._former import find_spec
 
         return find_spec(name)
 

@@ -105,7 +105,7 @@ def test_rows_of_every_kind(
     column = "text" if name in ("texts", "rows.txt") else "note"
     made = agouti.batch(client, "m@p", of_file(name, tmp_path), prompt=f"Is {{{column}}} well? {{weed}}")
     assert [row.answer for row in made] == [f"<{prompt}>" for prompt in prompts]
-    assert (made.done, made.failed, made.found, [row.key for row in made]) == (2, 0, 0, [1, 2])
+    assert (made.done, made.failed, made.already_done, [row.key for row in made]) == (2, 0, 0, [1, 2])
 
 
 def test_requests_of_the_trade_are_rows(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
@@ -117,7 +117,7 @@ def test_requests_of_the_trade_are_rows(client: agouti.Client, server: RawServer
     ]  # fmt: skip
     lines.append({"custom_id": "c", "body": {"messages": "none"}})
     rows.write_text("".join(json.dumps(line) + "\n" for line in lines))
-    made = agouti.batch(client, "m@p", rows, out=tmp_path / "o.jsonl", in_order=True)
+    made = agouti.batch(client, "m@p", rows, out=tmp_path / "o.jsonl", preserve_order=True)
     assert [(row.key, row.answer) for row in made] == [("a", "<a>"), ("b", "<b>"), ("c", None)]
     found = written(tmp_path / "o.jsonl")
     assert found[0]["response"]["body"]["choices"][0]["message"]["content"] == "<a>"
@@ -131,7 +131,7 @@ def test_images_of_columns_and_rows_that_lack_theirs(client: agouti.Client, serv
     (tmp_path / "shelf" / "a.gif").write_bytes(b"GIF89a...")
     rows = tmp_path / "shelf" / "rows.csv"
     rows.write_text("name,photo\npea,a.gif\nkale,gone.gif\nbean,\n")
-    made = agouti.batch(client, "m@p", rows, prompt="What is on it, {name}?", image_columns=["photo"], out=tmp_path / "o.jsonl", in_order=True)  # fmt: skip
+    made = agouti.batch(client, "m@p", rows, prompt="What is on it, {name}?", image_columns=["photo"], out=tmp_path / "o.jsonl", preserve_order=True)  # fmt: skip
     assert [row.error for row in made] == ["", "gone.gif is not there", ""]
     assert sum(b"R0lGODlh" in request for request in server.requests) == 1
     assert len(server.requests) == 2
@@ -140,15 +140,19 @@ def test_images_of_columns_and_rows_that_lack_theirs(client: agouti.Client, serv
 def test_rows_that_cannot_be_asked_cost_no_other_row(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
     rows = tmp_path / "rows.jsonl"
     rows.write_text('{"id": 1, "note": "bed"}\n{"id": 2, "note": \n{"id": 3}\n{"id": 4, "note": "refused"}\n{"note": "x"}\n{"id": 5, "note": " "}\n[7]\n')  # fmt: skip
-    made = agouti.batch(client, "m@p", rows, column="note", key="id", out=tmp_path / "o.jsonl", in_order=True)
+    made = agouti.batch(
+        client, "m@p", rows, column="note", id_column="id", out=tmp_path / "o.jsonl", preserve_order=True
+    )
     errors = {row.line: row.error for row in made}
     assert list(errors) == [1, 2, 3, 4, 5, 6, 7]
     for line, words in ((2, "not JSON"), (3, "no column 'note'"), (4, "RequestRefused"), (5, "no column 'id'"), (6, "empty"), (7, "no column 'id'")):  # fmt: skip
         assert words in errors[line], errors
     assert (made.done, made.failed, sorted(server.questions)) == (1, 6, ["bed", "refused"])
     rows.write_text('{"id": 1, "note": "bed"}\n{"id": 4, "note": "mended"}\n{"id": 3, "note": "new"}\n')
-    again = agouti.batch(client, "m@p", rows, column="note", key="id", out=tmp_path / "o.jsonl", retry_failed=True)
-    assert (again.done, again.found) == (2, 1)
+    again = agouti.batch(
+        client, "m@p", rows, column="note", id_column="id", out=tmp_path / "o.jsonl", retry_failed=True
+    )
+    assert (again.done, again.already_done) == (2, 1)
     assert Counter(row["key"] for row in written(tmp_path / "o.jsonl"))[4] == 1
 
 
@@ -159,22 +163,22 @@ def test_rows_that_cannot_be_asked_cost_no_other_row(client: agouti.Client, serv
         ({"prompt": "Is it well?"}, "every row would be asked the same", "{id}, {note}"),
         ({"prompt": "Is {anything} well?"}, "{anything}", "id, note"),
         ({"column": "nota"}, "no column 'nota'", "note"),
-        ({"key": "kind"}, "lines 1 and 2 have the same kind", "tells all rows apart"),
-        ({"key": "idd"}, "no column 'idd'", "id"),
+        ({"id_column": "kind"}, "lines 1 and 2 have the same kind", "tells all rows apart"),
+        ({"id_column": "idd"}, "no column 'idd'", "id"),
         ({"prompt": "{note}", "column": "note"}, "exclude", ""),
         ({"image_columns": ["photo"]}, "no column 'photo'", "Known columns"),
         ({"out": "o.xls"}, "no suffix", ".jsonl"),
         ({"out": "no/such/o.jsonl"}, "no folder", ""),
         ({"out": "o.npz"}, "is for vectors", "embed"),
         ({"retry_failed": True}, "goes with out", "out="),
-        ({"anew": True, "keep": True, "out": "o.jsonl"}, "exclude", ""),
+        ({"restart": True, "ignore_changes": True, "out": "o.jsonl"}, "exclude", ""),
         ({"limit": 0}, "out of range", "from 1"),
-        ({"at_once": True}, "out of range", "from 1"),
+        ({"concurrency": True}, "out of range", "from 1"),
         ({"temprature": 1}, "no option 'temprature'", "temperature"),
         ({"temperature": "hot"}, "temperature", ""),
-        ({"embed": True, "kind": int}, "exclude", ""),
+        ({"embed": True, "form": int}, "exclude", ""),
         ({"dimensions": 3}, "goes with embed", ""),
-        ({"repairs": 3}, "goes with kind", ""),
+        ({"max_repairs": 3}, "goes with form", ""),
         ({"budget": 1.0}, "has none", "price"),
     ],
 )
@@ -185,7 +189,7 @@ def test_wrong_arguments_send_nothing_and_leave_nothing(
         options = {**options, "out": tmp_path / options["out"]}
     rows = [{**row, "kind": "bed"} for row in NOTES]
     with pytest.raises(agouti.RequestError, match=words.replace("{", r"\{")) as caught:
-        agouti.batch(client, "m@p", rows if options.get("key") == "kind" else NOTES, **options)
+        agouti.batch(client, "m@p", rows if options.get("id_column") == "kind" else NOTES, **options)
     assert hint in caught.value.hint
     assert not server.requests
     assert not list(tmp_path.iterdir())
@@ -198,8 +202,8 @@ def test_wrong_arguments_send_nothing_and_leave_nothing(
         ({"prompt": None, "column": "note"}, "column"),
         ({"temperature": 0.5}, "temperature"),
         ({"system": "Be brief."}, "system"),
-        ({"kind": int}, "form"),
-        ({"key": None}, "key"),
+        ({"form": int}, "form"),
+        ({"id_column": None}, "id_column"),
         ({"label": "n@p"}, "label"),
     ],
 )
@@ -207,7 +211,7 @@ def test_what_was_asked_otherwise_is_not_mixed(
     client: agouti.Client, server: RawServer, tmp_path: Path, change: dict[str, Any], name: str
 ) -> None:
     out = tmp_path / "o.jsonl"
-    first = {"prompt": "Is {note} well?", "key": "id", "out": out}
+    first = {"prompt": "Is {note} well?", "id_column": "id", "out": out}
     agouti.batch(client, "m@p", NOTES[:3], **first)
     kept = out.read_bytes()
     asked = {**first, **change}
@@ -216,19 +220,19 @@ def test_what_was_asked_otherwise_is_not_mixed(
         agouti.batch(client, label, NOTES, **asked)
     assert out.read_bytes() == kept
     if name in ("prompt", "temperature", "label"):
-        going_on = agouti.batch(client, label, NOTES, keep=True, **asked)
-        assert (going_on.found, going_on.done) == (3, 3)
+        going_on = agouti.batch(client, label, NOTES, ignore_changes=True, **asked)
+        assert (going_on.already_done, going_on.done) == (3, 3)
         assert len(written(out)) == 6
-    anew = agouti.batch(client, "m@p", NOTES[:1], anew=True, **first)
+    anew = agouti.batch(client, "m@p", NOTES[:1], restart=True, **first)
     assert (anew.done, len(written(out))) == (1, 1)
 
 
 def test_rows_that_have_changed_are_asked_again_by_their_key(client: agouti.Client, tmp_path: Path) -> None:
     out = tmp_path / "o.jsonl"
-    agouti.batch(client, "m@p", NOTES, column="note", key="id", out=out)
+    agouti.batch(client, "m@p", NOTES, column="note", id_column="id", out=out)
     rows = [{**NOTES[2], "note": "weeded"}, *NOTES[3:], {"id": "n9", "note": "bed 9"}]
-    made = agouti.batch(client, "m@p", rows, column="note", key="id", out=out, in_order=True)
-    assert (made.found, made.done) == (3, 2)
+    made = agouti.batch(client, "m@p", rows, column="note", id_column="id", out=out, preserve_order=True)
+    assert (made.already_done, made.done) == (3, 2)
     keys = [row["key"] for row in written(out)]
     assert (keys[:5], sorted(keys[5:])) == (["n2", "n3", "n4", "n5", "n9"], ["n0", "n1"])
     assert written(out)[0]["answer"] == "<weeded>"
@@ -244,15 +248,15 @@ def test_damaged_files_lose_and_repeat_nothing(
     client: agouti.Client, server: RawServer, tmp_path: Path, damage: str
 ) -> None:
     out, journal = tmp_path / "o.jsonl", tmp_path / ".o.jsonl.journal"
-    asking = {"column": "note", "key": "id", "out": out}
-    agouti.batch(client, "m@p", NOTES[:4], at_once=1, **asking)
+    asking = {"column": "note", "id_column": "id", "out": out}
+    agouti.batch(client, "m@p", NOTES[:4], concurrency=1, **asking)
     lines = out.read_bytes().splitlines(keepends=True)
     gone = 0
     if damage == "no journal":
         journal.unlink()
         with pytest.raises(agouti.RequestError, match="how its rows were asked"):
             agouti.batch(client, "m@p", NOTES, **asking)
-        asking["keep"] = True
+        asking["ignore_changes"] = True
     elif damage == "torn":
         with out.open("ab") as file:
             file.write(b'{"key":"n5","answer":"half')
@@ -265,7 +269,7 @@ def test_damaged_files_lose_and_repeat_nothing(
             agouti.batch(client, "m@p", NOTES, **asking)
         assert journal.read_text() == "my notes"
         journal.unlink()
-        asking["keep"] = True
+        asking["ignore_changes"] = True
     elif damage == "edited":
         out.write_bytes(b"".join(lines[::-1]) + b"\n")
         with pytest.raises(agouti.RequestError, match="no result of rows"):
@@ -275,10 +279,10 @@ def test_damaged_files_lose_and_repeat_nothing(
         out.write_bytes(b"")
         with pytest.raises(agouti.RequestError, match="4 results are gone"):
             agouti.batch(client, "m@p", NOTES, **asking)
-        gone, asking["keep"] = 4, True
+        gone, asking["ignore_changes"] = 4, True
     before = len(server.questions)
     made = agouti.batch(client, "m@p", NOTES, **asking)
-    assert (made.done, made.found) == (2 + gone, 4 - gone)
+    assert (made.done, made.already_done) == (2 + gone, 4 - gone)
     assert len(server.questions) - before == 2 + gone
     assert sorted(row["key"] for row in written(out)) == [f"n{number}" for number in range(6)]
 
@@ -292,7 +296,7 @@ def test_tables_have_all_columns_and_go_on(client: agouti.Client, tmp_path: Path
     if suffix == ".csv":
         with out.open(newline="") as file:
             found: list[dict[str, Any]] = list(csv.DictReader(file))
-        assert any("spreadsheet" in remark for remark in made.remarks)
+        assert any("spreadsheet" in remark for remark in made.warnings)
     else:
         found = pandas.read_parquet(out).to_dict("records")
     assert [row["line"] for row in found] == ["=1+1", "x"]
@@ -300,7 +304,7 @@ def test_tables_have_all_columns_and_go_on(client: agouti.Client, tmp_path: Path
     assert found[0]["result_answer"] == "<a\rb>"
     assert "RequestRefused" in found[1]["error"]
     again = agouti.batch(client, "m@p", [rows[0], {**rows[1], "answer": "refused"}], column="answer", out=out)
-    assert (again.done, again.found, again.failed) == (0, 2, 1)
+    assert (again.done, again.already_done, again.failed) == (0, 2, 1)
 
 
 def test_what_holds_for_all_rows_ends_it_and_what_came_is_kept(
@@ -309,14 +313,14 @@ def test_what_holds_for_all_rows_ends_it_and_what_came_is_kept(
     out = tmp_path / "o.jsonl"
     rows = [*["bed"] * 9, *["locked"] * 300]
     with pytest.raises(agouti.CredentialRefused):
-        agouti.batch(client, "m@p", rows, out=out, at_once=2)
+        agouti.batch(client, "m@p", rows, out=out, concurrency=2)
     assert len(written(out)) in (8, 9)
     assert len(server.questions) <= 12
     out = tmp_path / "same.jsonl"
     with pytest.raises(agouti.RequestError, match=r"the last 25 rows failed.*no such words"):
-        agouti.batch(client, "m@p", ["refused"] * 400, out=out, at_once=1)
+        agouti.batch(client, "m@p", ["refused"] * 400, out=out, concurrency=1)
     assert len(written(out)) == 25
-    made = agouti.batch(client, "m@p", ["refused"] * 40, at_once=4, stop_after=0)
+    made = agouti.batch(client, "m@p", ["refused"] * 40, concurrency=4, max_same_failures=0)
     assert (made.failed, len(made.failures)) == (40, 3)
 
 
@@ -328,12 +332,12 @@ def test_refusals_and_outages_are_waited_out(kind: str) -> None:
     entry = {"providers": {"p": {"address": "https://p.example/v1", "retries": {"max": 0}}}}
     if kind == "sync":
         with agouti.Client(entry, transport=FakeTransport(answers)) as client:
-            made = agouti.batch(client, "m@p", ["one", "two"], at_once=1)
+            made = agouti.batch(client, "m@p", ["one", "two"], concurrency=1)
     else:
 
         async def run() -> Any:
             async with agouti.AsyncClient(entry, transport=AsyncFakeTransport(answers)) as client:
-                return await agouti.batch(client, "m@p", ["one", "two"], at_once=1)
+                return await agouti.batch(client, "m@p", ["one", "two"], concurrency=1)
 
         made = asyncio.run(run())
     assert [row.answer for row in made] == ["a", "b"]
@@ -344,7 +348,7 @@ def test_provider_that_stays_away_ends_it_without_marking_rows(tmp_path: Path) -
     with agouti.Client.at("http://127.0.0.1:9/v1") as client:
         began = time.monotonic()
         with pytest.raises(agouti.ConnectionFailed) as caught:
-            agouti.batch(client, "m", ["one", "two"] * 50, out=out, patience=2)
+            agouti.batch(client, "m", ["one", "two"] * 50, out=out, give_up_after=2)
     assert "the same command goes on" in caught.value.hint
     assert time.monotonic() - began < 15
     assert not out.exists()
@@ -372,9 +376,9 @@ def test_rows_that_always_fail_leave_the_provider_to_the_others(tmp_path: Path) 
     [
         ({}, 0, 25),
         ({}, 3, 100),  # once a row was answered the provider is not to blame so soon
-        ({"stop_after": 7}, 0, 7),
-        ({"stop_after": 7}, 3, 28),
-        ({"stop_after": 0}, 0, 140),
+        ({"max_same_failures": 7}, 0, 7),
+        ({"max_same_failures": 7}, 3, 28),
+        ({"max_same_failures": 0}, 0, 140),
     ],
 )
 def test_how_many_failures_end_a_run(
@@ -382,10 +386,10 @@ def test_how_many_failures_end_a_run(
 ) -> None:
     rows = ["bed"] * answered + ["refused"] * 140
     if after == 140:
-        assert agouti.batch(client, "m@p", rows, at_once=1, **options).failed == 140
+        assert agouti.batch(client, "m@p", rows, concurrency=1, **options).failed == 140
     else:
         with pytest.raises(agouti.RequestError, match=f"the last {after} rows failed"):
-            agouti.batch(client, "m@p", rows, at_once=1, **options)
+            agouti.batch(client, "m@p", rows, concurrency=1, **options)
     assert len(server.questions) == answered + after
 
 
@@ -434,7 +438,7 @@ def test_what_was_written_is_put_on_the_disk_itself(tmp_path: Path, monkeypatch:
     monkeypatch.setattr("agouti.batches.run._SYNC", 0.0)
     monkeypatch.setattr("agouti.batches.result_file.os.fsync", synced.append)
     with serving(echo) as server, agouti.Client(config(server)) as client:
-        agouti.batch(client, "m@p", ["one", "two", "three"], out=tmp_path / "o.jsonl", at_once=1)
+        agouti.batch(client, "m@p", ["one", "two", "three"], out=tmp_path / "o.jsonl", concurrency=1)
     assert len(synced) >= 3
 
 
@@ -455,7 +459,7 @@ def test_own_limits_are_waited_for_however_long(tmp_path: Path) -> None:
     with serving(echo) as server:
         entry = {"providers": {"p": {"address": server.address, "limits": {"requests_per_second": 20, "wait": 0}}}}
         with agouti.Client(entry) as client:
-            made = agouti.batch(client, "m@p", ["bed"] * 50, at_once=16)
+            made = agouti.batch(client, "m@p", ["bed"] * 50, concurrency=16)
     assert (made.done, made.failed) == (50, 0)
     assert made.seconds >= 1.5
 
@@ -470,8 +474,8 @@ def test_budget_stops_before_it_is_exceeded(served: Served, tmp_path: Path) -> N
         spent = sum(row["cost"] for row in written(out))
         assert 0.15 * plan.cost < spent <= plan.cost / 4
         going_on = agouti.batch(client, "almanac", ["Peas?"] * 200, max_tokens=20, out=out)
-        assert going_on.found == 200 - going_on.done > 20
-        later = agouti.batch_plan(client, "almanac", ["Peas?"] * 300, max_tokens=20, out=out, keep=True)
+        assert going_on.already_done == 200 - going_on.done > 20
+        later = agouti.batch_plan(client, "almanac", ["Peas?"] * 300, max_tokens=20, out=out, ignore_changes=True)
         assert (later.to_ask, later.rows, later.at_most) == (100, 300, False)
 
 
@@ -480,10 +484,10 @@ def test_samples_are_the_same_each_time_and_part_of_the_whole(client: agouti.Cli
     rows = [f"bed {number}" for number in range(200)]
     first = agouti.batch(client, "m@p", rows, out=out, sample=20)
     again = agouti.batch(client, "m@p", rows, out=out, sample=20)
-    assert (first.done, again.done, again.found) == (20, 0, 20)
+    assert (first.done, again.done, again.already_done) == (20, 0, 20)
     assert len({row["key"] for row in written(out)} & set(range(1, 101))) < 20
     whole = agouti.batch(client, "m@p", rows, out=out)
-    assert (whole.done, whole.found) == (180, 20)
+    assert (whole.done, whole.already_done) == (180, 20)
 
 
 def test_vectors_bad_text_costs_only_itself_and_lengths_agree(tmp_path: Path) -> None:
@@ -508,7 +512,7 @@ def test_vectors_bad_text_costs_only_itself_and_lengths_agree(tmp_path: Path) ->
         assert found.vectors[:, 1].tolist() == [number for number in range(300) if number != 7]
         memory = agouti.batch(client, "m@p", ["bed 1", "bed 1", "bed 2"], embed=True)
         assert [row.vector for row in memory] == [[1, 1], [1, 1], [1, 2]]
-        odd = agouti.batch(client, "m@p", [*["bed 1"] * 128, "long 2"], embed=True, at_once=1)
+        odd = agouti.batch(client, "m@p", [*["bed 1"] * 128, "long 2"], embed=True, concurrency=1)
         assert "has 3 numbers" in [row.error for row in odd][-1]
 
 
@@ -519,7 +523,7 @@ FULL = """
     resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[2]), int(sys.argv[2])))
     with agouti.Client({"providers": {"p": {"address": "https://p.example"}}}, transport=FakeTransport([GOOD] * 90)) as client:
         try:
-            agouti.batch(client, "m@p", [str(number) for number in range(90)], out=sys.argv[1], at_once=4)
+            agouti.batch(client, "m@p", [str(number) for number in range(90)], out=sys.argv[1], concurrency=4)
         except agouti.RequestError as error:
             print(len(client._transport.requests), len(getattr(error, "lines", ())), error.what)
 """
@@ -543,7 +547,7 @@ def test_full_disk_stops_the_asking_and_keeps_what_is_paid(tmp_path: Path, room:
         {"providers": {"p": {"address": "https://p.example"}}}, transport=FakeTransport([said("y")] * 90)
     ) as client:
         made = agouti.batch(client, "m@p", [str(number) for number in range(90)], out=out)
-    assert (made.found, made.done) == (len(kept), 90 - len(kept))
+    assert (made.already_done, made.done) == (len(kept), 90 - len(kept))
     assert sorted(row["key"] for row in written(out)) == list(range(1, 91))
 
 
@@ -576,11 +580,11 @@ def test_errors_of_the_applications_own_code_end_cleanly(client: agouti.Client, 
         raise ValueError("the shelf broke")
 
     with pytest.raises(ValueError, match="the shelf broke"):
-        agouti.batch(client, "m@p", rows(), out=out, at_once=1)
+        agouti.batch(client, "m@p", rows(), out=out, concurrency=1)
     kept = len(written(out))
     assert kept >= 1
     made = agouti.batch(client, "m@p", ["bed 1", "bed 2", "bed 3"], out=out)
-    assert (made.found, made.done) == (kept, 3 - kept)
+    assert (made.already_done, made.done) == (kept, 3 - kept)
 
 
 def test_cancelled_run_keeps_what_came_and_goes_on(tmp_path: Path) -> None:
@@ -593,7 +597,7 @@ def test_cancelled_run_keeps_what_came_and_goes_on(tmp_path: Path) -> None:
     async def run(server: RawServer) -> None:
         async with agouti.AsyncClient(config(server)) as client:
             task = asyncio.ensure_future(
-                agouti.batch(client, "m@p", [f"bed {n}" for n in range(300)], out=out, at_once=8)
+                agouti.batch(client, "m@p", [f"bed {n}" for n in range(300)], out=out, concurrency=8)
             )
             for _ in range(1000):
                 if out.exists() and len(out.read_bytes().splitlines()) >= 20:
@@ -604,7 +608,7 @@ def test_cancelled_run_keeps_what_came_and_goes_on(tmp_path: Path) -> None:
                 await task
             kept = len(written(out))
             made = await agouti.batch(client, "m@p", [f"bed {n}" for n in range(300)], out=out)
-            assert (made.found, made.done) == (kept, 300 - kept)
+            assert (made.already_done, made.done) == (kept, 300 - kept)
 
     with serving(slow) as server:
         asyncio.run(run(server))
@@ -627,7 +631,7 @@ def test_memory_does_not_grow_with_the_rows(tmp_path: Path) -> None:
         fake._answers.requests, fake._answers.replies = Forget(), Forget()
         rows = ({"note": f"bed {number} " + "y" * 200} for number in range(int(sys.argv[2])))
         with agouti.Client({"providers": {"p": {"address": "https://p.example"}}}, transport=fake) as client:
-            made = agouti.batch(client, "m@p", rows, prompt="{note}", out=sys.argv[1], at_once=1)
+            made = agouti.batch(client, "m@p", rows, prompt="{note}", out=sys.argv[1], concurrency=1)
             assert made.done == int(sys.argv[2])
         print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
         """
@@ -673,12 +677,12 @@ def test_pace_rises_to_what_gets_done_and_steps_back_when_refused() -> None:
 
 def test_index_is_not_needed_to_know_what_was_paid(client: agouti.Client, tmp_path: Path) -> None:
     out = tmp_path / "o.jsonl"
-    agouti.batch(client, "m@p", NOTES, column="note", key="id", out=out)
+    agouti.batch(client, "m@p", NOTES, column="note", id_column="id", out=out)
     base = sqlite3.connect(tmp_path / ".o.jsonl.journal")
     with base:
         base.execute("DELETE FROM rows")
     base.close()
-    made = agouti.batch(client, "m@p", NOTES, column="note", key="id", out=out)
-    assert (made.found, made.done) == (6, 0)
+    made = agouti.batch(client, "m@p", NOTES, column="note", id_column="id", out=out)
+    assert (made.already_done, made.done) == (6, 0)
     assert os.path.getsize(out) > 0
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss > 0

@@ -119,14 +119,14 @@ def test_lost_worker_loses_no_row_and_doubles_none(server: RawServer, tmp_path: 
 
         killer = threading.Thread(target=kill_one)
         killer.start()
-        made = agouti.batch(client, "a", NOTES, prompt="Sort {note}", key="id", out=out, cluster=dask.address, retry_failed=True)  # fmt: skip
+        made = agouti.batch(client, "a", NOTES, prompt="Sort {note}", id_column="id", out=out, cluster=dask.address, retry_failed=True)  # fmt: skip
         killer.join()
         assert (made.done, made.failed) == (400, 0)
         assert Counter(row["key"] for row in rows_in(out)) == Counter(row["id"] for row in NOTES)
         assert sum(times - 1 for times in Counter(server.questions).values()) <= 2 * 2 * 2 * 8  # what it had in hand
         assert all(b"sk-of-the-workers" in request for request in server.requests)
-        again = agouti.batch(client, "a", NOTES, prompt="Sort {note}", key="id", out=out, cluster=dask.address)
-        assert (again.done, again.found) == (0, 400)
+        again = agouti.batch(client, "a", NOTES, prompt="Sort {note}", id_column="id", out=out, cluster=dask.address)
+        assert (again.done, again.already_done) == (0, 400)
 
 
 @pytest.mark.parametrize("at_once", [1, 12])
@@ -162,7 +162,14 @@ def test_never_more_at_once_and_a_lost_scheduler_is_said(tmp_path: Path, at_once
         began = time.monotonic()
         with pytest.raises(agouti.RequestError, match=r"the scheduler at .* is gone") as lost:
             agouti.batch(
-                client, "a", NOTES, prompt="Sort {note}", key="id", out=out, cluster=dask.address, at_once=at_once
+                client,
+                "a",
+                NOTES,
+                prompt="Sort {note}",
+                id_column="id",
+                out=out,
+                cluster=dask.address,
+                concurrency=at_once,
             )
         killer.join()
         assert "the same command goes on" in lost.value.hint
@@ -178,7 +185,7 @@ def test_forms_errors_and_an_async_client(server: RawServer, tmp_path: Path) -> 
         async with agouti.AsyncClient(config(server)) as client:
             schema = {"title": "Note", "type": "string"}
             form = await agouti.batch(
-                client, "a", ["bed 1", "refused", "bed 2"], kind=schema, repairs=0, cluster=address
+                client, "a", ["bed 1", "refused", "bed 2"], form=schema, max_repairs=0, cluster=address
             )
             with pytest.raises(agouti.RequestError, match="exclude"):
                 await agouti.batch(client, "a", ["bed"], cluster=address, budget=1.0)

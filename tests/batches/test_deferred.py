@@ -46,17 +46,19 @@ def rows_in(path: Path) -> list[dict[str, Any]]:
 def test_answers_and_forms_come_later(late: Served, tmp_path: Path, label: str) -> None:
     schema = {"title": "Note", "type": "object", "properties": {"up": {"type": "integer"}}, "required": ["up"]}
     with agouti.Client(late.config) as client:
-        asking = {"prompt": "From {note}", "key": "id", "deferred": True}
-        made = agouti.batch(client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, in_order=True, **asking)  # type: ignore[arg-type]
+        asking = {"prompt": "From {note}", "id_column": "id", "deferred": True}
+        made = agouti.batch(
+            client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, preserve_order=True, **asking
+        )  # type: ignore[arg-type]
         assert (made.done, made.failed) == (12, 0)
-        at_once = agouti.batch(client, label, NOTES, prompt="From {note}", key="id", max_tokens=20)
+        at_once = agouti.batch(client, label, NOTES, prompt="From {note}", id_column="id", max_tokens=20)
         assert [row.answer for row in made] == [row.answer for row in at_once]
         assert all(row.cost is None and row.output_tokens for row in made)
-        filled = agouti.batch(client, label, NOTES, out=tmp_path / "f.csv", kind=schema, **asking)  # type: ignore[arg-type]
+        filled = agouti.batch(client, label, NOTES, out=tmp_path / "f.csv", form=schema, **asking)  # type: ignore[arg-type]
         assert (filled.done, filled.failed) == (12, 0)
         assert "18 of 24" not in (tmp_path / "f.csv").read_text()
         again = agouti.batch(client, label, NOTES, out=tmp_path / "o.jsonl", max_tokens=20, **asking)  # type: ignore[arg-type]
-        assert (again.done, again.found) == (0, 12)
+        assert (again.done, again.already_done) == (0, 12)
 
 
 @pytest.mark.parametrize(("share", "each", "estimated"), [({"batch": 0.5}, 0.5, False), ({}, 1.0, True)])
@@ -72,7 +74,7 @@ def test_they_count_in_ledger_budgets_and_reports(
         "ledger": {"store": str(tmp_path / "usage.sqlite")},
         "budgets": {"all": budget},
     }
-    asking: Any = {"prompt": "From {note}", "out": tmp_path / "o.jsonl", "key": "id", "deferred": True}
+    asking: Any = {"prompt": "From {note}", "out": tmp_path / "o.jsonl", "id_column": "id", "deferred": True}
     for name, value in late.environment.items():
         monkeypatch.setenv(name, value)
     with agouti.Client(table) as client:
@@ -101,7 +103,7 @@ def test_they_count_in_ledger_budgets_and_reports(
 def test_killed_while_it_waits_it_is_fetched_by_the_next_run(late: Served, tmp_path: Path, label: str) -> None:
     (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in NOTES))
     (tmp_path / "agouti.toml").write_text(late.entry("northbank") + "\n" + late.entry("letterbox"))
-    run = [sys.executable, "-m", "agouti", "batch", label, "rows.jsonl", "--prompt", "From {note}", "--key", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
+    run = [sys.executable, "-m", "agouti", "batch", label, "rows.jsonl", "--prompt", "From {note}", "--id-column", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
     environment = {**os.environ, **late.environment}
     before = asked(late, label.partition("@")[2])
     process = subprocess.Popen(run, cwd=tmp_path, env=environment, stderr=subprocess.PIPE)
@@ -149,7 +151,7 @@ def test_second_interrupt_cancels_after_asking(tmp_path: Path) -> None:
         assert process.returncode == 130
         assert "cancelled" in told, told
         with agouti.Client(slow.config) as client:
-            made = agouti.batch(client, LABELS[0], tmp_path / "rows.jsonl", prompt="From {note}", out=tmp_path / "o.jsonl", deferred=True, patience=1)  # fmt: skip
+            made = agouti.batch(client, LABELS[0], tmp_path / "rows.jsonl", prompt="From {note}", out=tmp_path / "o.jsonl", deferred=True, give_up_after=1)  # fmt: skip
             assert made.done + made.failed < 12  # what was cancelled is not there; the next run asks it
 
 
@@ -543,10 +545,10 @@ def test_a_batch_whose_journal_is_lost_is_taken_over(tmp_path: Path) -> None:
     provider.status["input_file_id"] = "file-1"
     rows = [{"id": name, "note": f"{name} is up"} for name in ("pea", "kale", "bean")]
     with serving(provider) as server, agouti.Client(config(server, retries={"max": 0})) as client:
-        asking: Any = {"prompt": "{note}", "key": "id", "deferred": True}
+        asking: Any = {"prompt": "{note}", "id_column": "id", "deferred": True}
         provider.out = [good("1"), good("2"), good("3")]
         provider.status["status"] = "in_progress"
-        patient = {**asking, "patience": 0.0}
+        patient = {**asking, "give_up_after": 0.0}
         provider.fail_look = True
         with pytest.raises(agouti.AgoutiError):
             agouti.batch(client, "a", rows, out=tmp_path / "lost.jsonl", **patient)
@@ -568,11 +570,11 @@ def test_a_batch_whose_journal_is_lost_is_taken_over(tmp_path: Path) -> None:
         assert made.done == 4
         assert {row.key: row.answer for row in made} == {"pea": "1", "kale": "2", "bean": "1", "leek": "2"}
         again = agouti.batch(client, "a", changed, out=tmp_path / "o.jsonl", **asking)
-        assert (again.done, again.found) == (0, 4)
+        assert (again.done, again.already_done) == (0, 4)
         provider.forgets = True  # what was asked is there no more: the keys are proof enough
         made = agouti.batch(client, "a", rows[:2], out=tmp_path / "f.jsonl", take_over="batch-0", **asking)
         assert (made.done, len(provider.begun)) == (2, 2)
-        assert "batch-0 does not say what was asked" in made.remarks[0]  # and that is said
+        assert "batch-0 does not say what was asked" in made.warnings[0]  # and that is said
         for wrong, words in (
             (["batch 7"], "no name of a batch"),
             ([7], "no name"),
@@ -589,7 +591,7 @@ def test_the_command_takes_over_where_nothing_is_told_of_what_was_asked(tmp_path
     with serve(deferred=0.2) as late:
         (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in NOTES))
         (tmp_path / "agouti.toml").write_text(late.entry("letterbox"))
-        run = [sys.executable, "-m", "agouti", "batch", LABELS[1], "rows.jsonl", "--prompt", "From {note}", "--key", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
+        run = [sys.executable, "-m", "agouti", "batch", LABELS[1], "rows.jsonl", "--prompt", "From {note}", "--id-column", "id", "--out", "o.jsonl", "--deferred", "-n", "20"]  # fmt: skip
         environment = {**os.environ, **late.environment}
         process = subprocess.Popen(run, cwd=tmp_path, env=environment, stderr=subprocess.PIPE)
         for _ in range(500):

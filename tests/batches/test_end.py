@@ -74,14 +74,14 @@ def test_end_says_how_many_of_each_kind_and_the_kinds_are_asked_again(
     agouti.batch(client, "m", ROWS, out=out, max_tokens=9, retry_failed="RequestRefused")
     assert sorted(server.questions[asked:]) == ["refused b", "refused d"]
     asked = len(server.questions)
-    last = agouti.batch(client, "m", ROWS, out=out, max_tokens=90, retry_cut=True, keep=True)
+    last = agouti.batch(client, "m", ROWS, out=out, max_tokens=90, retry_cut=True, ignore_changes=True)
     assert sorted(server.questions[asked:]) == ["long c", "long e"]
     assert (last.cut, last.failed, last.done) == (0, 3, 2)
     assert last.costs_in_all["USD"] == pytest.approx(first.costs["USD"] + last.costs["USD"])
     with pytest.raises(agouti.RequestError, match="neither True nor kinds"):
-        agouti.batch(client, "m", ROWS, out=out, retry_failed=1, keep=True)  # type: ignore[arg-type]
+        agouti.batch(client, "m", ROWS, out=out, retry_failed=1, ignore_changes=True)  # type: ignore[arg-type]
     with pytest.raises(agouti.RequestError, match="'TimeOut' is no kind of failure") as wrong:
-        agouti.batch(client, "m", ROWS, out=out, retry_failed="TimeOut", keep=True)
+        agouti.batch(client, "m", ROWS, out=out, retry_failed="TimeOut", ignore_changes=True)
     assert "TimedOut" in wrong.value.hint
 
 
@@ -90,7 +90,7 @@ def test_the_index_is_not_needed_to_know_kinds_and_costs(client: agouti.Client, 
     first = agouti.batch(client, "m", ROWS, out=out, max_tokens=9)
     for path in tmp_path.glob(".*journal*"):
         path.unlink()
-    again = agouti.batch(client, "m", ROWS, out=out, max_tokens=9, keep=True)
+    again = agouti.batch(client, "m", ROWS, out=out, max_tokens=9, ignore_changes=True)
     assert (again.cut, again.kinds, again.costs_in_all) == (first.cut, first.kinds, pytest.approx(first.costs_in_all))
 
 
@@ -107,7 +107,7 @@ def test_a_journal_of_an_earlier_version_says_kinds_and_costs(client: agouti.Cli
 
 def test_results_of_a_run_under_way_are_exported_once_each(client: agouti.Client, tmp_path: Path) -> None:
     out = tmp_path / "results.jsonl"
-    agouti.batch(client, "m", ["a", "b"], out=out, at_once=1)
+    agouti.batch(client, "m", ["a", "b"], out=out, concurrency=1)
     with out.open("ab") as file:  # a run that asks again, and has not noted it yet
         file.write(b'{"key":1,"answer":"later"}\n{"key":3,"answer":"new"}\n{"key":4,"ans')
     assert agouti.batch_export(out, tmp_path / "copy.jsonl") == 3
@@ -118,10 +118,10 @@ def test_results_of_a_run_under_way_are_exported_once_each(client: agouti.Client
 def test_errors_of_rows_without_a_key_go_with_them(client: agouti.Client, tmp_path: Path) -> None:
     rows, out = tmp_path / "rows.jsonl", tmp_path / "results.jsonl"
     rows.write_text('{"id": "x", "n": "a"}\n{"n": "b"}\n{"id": "z", "n": "refused"}\n')
-    first = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, at_once=1)
+    first = agouti.batch(client, "m", rows, id_column="id", prompt="{n}", out=out, concurrency=1)
     assert (first.failed, repr(first)) == (2, f"Batch(done=1, failed=2, found=0, left=0, out={str(out)!r})")
     rows.write_text('{"id": "w", "n": "c"}\n{"id": "x", "n": "a"}\n{"id": "y", "n": "b"}\n')
-    made = agouti.batch(client, "m", rows, key="id", prompt="{n}", out=out, retry_failed=True, at_once=1)
+    made = agouti.batch(client, "m", rows, id_column="id", prompt="{n}", out=out, retry_failed=True, concurrency=1)
     assert [row.key for row in made] == ["x", "z", "w", "y"]  # what was asked and paid stays, also of rows that went
     assert (made.failed, made.kinds) == (1, {"RequestRefused": 1})
 
@@ -139,7 +139,9 @@ def test_an_answer_that_could_not_be_asked_again_stays(
             connection.write(answer("whole"))
 
     with serving(refuse) as other, agouti.Client(_config(other)) as changed:
-        made = agouti.batch(changed, "m", ["long a", "long b"], out=out, max_tokens=9, retry_cut=True, keep=True)
+        made = agouti.batch(
+            changed, "m", ["long a", "long b"], out=out, max_tokens=9, retry_cut=True, ignore_changes=True
+        )
     assert sorted((row.answer, row.error) for row in made) == [("<long a>", ""), ("whole", "")]
     assert (made.failed_now, made.cut) == (1, 1)
 
@@ -208,7 +210,7 @@ def test_command_says_how_it_ended_and_what_comes_next(server: RawServer, tmp_pa
         return done.stderr
 
     first = run()
-    assert "2 answers end at their cap: --retry-cut asks them again" in first
+    assert "2 answers end at their cap: --retry-cut asks again" in first
     assert "2 failed (2 RequestRefused)" in first
     asked = len(server.questions)
     again = run("--retry-kind", "RequestRefused")
@@ -218,7 +220,7 @@ def test_command_says_how_it_ended_and_what_comes_next(server: RawServer, tmp_pa
     assert "is no time" in run("--until", "7 o'clock")
     assert "deferred and retry_cut exclude each other" in run("--retry-cut", "--deferred")
     (tmp_path / "rows.txt").write_text("refused\nbed\n" * 100)
-    shared = run("--anew", "--stop-at-share", "0.1")
+    shared = run("--restart", "--stop-at-share", "0.1")
     assert "more than 10 %" in shared
 
 
@@ -241,11 +243,13 @@ def test_an_event_loop_goes_on_while_rows_are_looked_through(server: RawServer, 
             watching = asyncio.create_task(watch())
             await asyncio.sleep(0.02)
             began = time.perf_counter()
-            made = await agouti.batch(client, "m", rows, prompt="{note}", key="id", sample=3, out=tmp_path / "r.jsonl")
+            made = await agouti.batch(
+                client, "m", rows, prompt="{note}", id_column="id", sample=3, out=tmp_path / "r.jsonl"
+            )
             took = time.perf_counter() - began
             watching.cancel()
             begun = asyncio.ensure_future(
-                agouti.batch(client, "m", rows, prompt="{note}", key="id", out=tmp_path / "s.jsonl")
+                agouti.batch(client, "m", rows, prompt="{note}", id_column="id", out=tmp_path / "s.jsonl")
             )
             await asyncio.sleep(0.02)
             begun.cancel()
@@ -271,7 +275,7 @@ def test_answers_that_are_not_accepted_are_errors_with_what_they_cost(tmp_path: 
 
     with scripted() as script, agouti.Client(entry) as client:
         script.reply(lambda sent: re.sub(r"\D", "", sent.text))
-        made = agouti.batch(client, "m", rows, prompt="{id}", key="id", out=out, accept=accept)
+        made = agouti.batch(client, "m", rows, prompt="{id}", id_column="id", out=out, accept=accept)
         assert (made.done, made.kinds) == (3, {"NotAccepted": 3})
         refused = [row for row in made if row.error]
         assert next((row.key, row.error, row.answer) for row in refused) == (
@@ -282,10 +286,10 @@ def test_answers_that_are_not_accepted_are_errors_with_what_they_cost(tmp_path: 
         assert all(row.cost is not None for row in made)
         # Another run asks for those alone, and takes what it is told to take then.
         again = agouti.batch(
-            client, "m", rows, prompt="{id}", key="id", out=out, accept=r"\d", retry_failed="NotAccepted"
+            client, "m", rows, prompt="{id}", id_column="id", out=out, accept=r"\d", retry_failed="NotAccepted"
         )
         assert (again.done, again.failed) == (3, 0)
-        filled = agouti.batch(client, "m", ["4"], kind=int, accept=lambda value: value == 4)
+        filled = agouti.batch(client, "m", ["4"], form=int, accept=lambda value: value == 4)
         assert filled.done == 1
         for wrong in ("(", 7):
             with pytest.raises(agouti.RequestError, match="accept"):
@@ -297,11 +301,11 @@ def test_answers_that_are_not_accepted_are_errors_with_what_they_cost(tmp_path: 
                 {"NotAccepted": 1},
                 [("4", True)],
             )
-            filled = agouti.batch(client, "m", ["4"], kind=int, accept=odd)
+            filled = agouti.batch(client, "m", ["4"], form=int, accept=odd)
             assert (filled.kinds, [row.cost is not None for row in filled]) == ({"NotAccepted": 1}, [True])
     with scripted() as script, agouti.Client(entry) as client:
         script.reply("four", "4")
-        (row,) = agouti.batch(client, "m", ["4"], kind=int, accept=lambda value: False)
+        (row,) = agouti.batch(client, "m", ["4"], form=int, accept=lambda value: False)
         last = client.fill("m", int, "4")
     assert last.cost is not None
     assert row.cost is not None
@@ -329,7 +333,7 @@ def test_runs_on_a_file_have_a_budget_together_and_leave_a_report_however_they_e
 ) -> None:
     rows = [f"bed {number}" for number in range(120)]
     out, report = tmp_path / "o.jsonl", tmp_path / "r.json"
-    asking: dict[str, Any] = {"out": out, "max_tokens": 9, "budget_in_all": 0.5, "report": report, "at_once": 1}
+    asking: dict[str, Any] = {"out": out, "max_tokens": 9, "budget_in_all": 0.5, "report": report, "concurrency": 1}
     agouti.batch(client, "m", rows, limit=10, **asking)
     assert json.loads(report.read_text())["stopped"] == ""
     for _ in range(2):  # the third run has nothing left
@@ -342,7 +346,7 @@ def test_runs_on_a_file_have_a_budget_together_and_leave_a_report_however_they_e
         assert "budget of all runs" in facts["stopped"]
     assert len(server.questions) == facts["answered"]
     whole = agouti.batch(client, "m", rows[: facts["answered"]], **asking)  # who has all needs no budget
-    assert (whole.done, whole.found) == (0, facts["answered"])
+    assert (whole.done, whole.already_done) == (0, facts["answered"])
     for wrong, words in (
         ({"report": "r.txt"}, "suffix"),
         ({"out": None}, "goes with out"),
@@ -374,7 +378,7 @@ def test_a_correction_that_is_refused_for_now_pays_no_answer_again() -> None:
     with serving(behave) as server:
         entry = {"providers": {"p": {"address": server.address, "retries": {"base": 0.01}}}}
         with agouti.Client(entry) as client:
-            (row,) = agouti.batch(client, "x@p", ["How many?"], kind=int, means="prompt")
+            (row,) = agouti.batch(client, "x@p", ["How many?"], form=int, output_method="prompt")
     assert row.value == 7
     assert len(asked) == 3
     assert asked[1] == asked[2] > asked[0]
@@ -410,5 +414,5 @@ def test_a_job_that_is_lost_sight_of_is_not_begun_a_second_time() -> None:
     with serving(behave) as server:
         provider = {"address": server.address, "dialect": "jobs", "retries": {"max": 0}}
         with agouti.Client({"providers": {"p": provider}}) as client:
-            made = agouti.batch(client, "x@p", ["Peas?"], patience=2)
+            made = agouti.batch(client, "x@p", ["Peas?"], give_up_after=2)
     assert (made.done, made.failed, len(begun)) == (0, 1, 1)

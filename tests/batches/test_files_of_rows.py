@@ -59,7 +59,7 @@ GOOD: dict[str, tuple[str, bytes, list[str]]] = {
 def test_rows_of_every_kind_of_file(client: agouti.Client, server: RawServer, tmp_path: Path, case: str) -> None:
     name, data, asked = GOOD[case]
     (tmp_path / name).write_bytes(data)
-    agouti.batch(client, "m@p", tmp_path / name, prompt="{note}", at_once=1)
+    agouti.batch(client, "m@p", tmp_path / name, prompt="{note}", concurrency=1)
     assert server.questions == asked
 
 
@@ -99,7 +99,7 @@ def test_what_is_nearly_a_column_is_not_sent(client: agouti.Client, server: RawS
 def test_files_of_a_pattern_are_one_behind_the_other(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
     for name in ("b", "a"):
         (tmp_path / f"{name}.csv").write_text(f"note\n{name}1\n{name}2\n")
-    made = agouti.batch(client, "m@p", str(tmp_path / "*.csv"), prompt="{note}", at_once=1)
+    made = agouti.batch(client, "m@p", str(tmp_path / "*.csv"), prompt="{note}", concurrency=1)
     assert (server.questions, [row.key for row in made]) == (["a1", "a2", "b1", "b2"], [1, 2, 3, 4])
 
 
@@ -152,10 +152,10 @@ def test_passes_over_a_table_lose_no_column(client: agouti.Client, tmp_path: Pat
 def test_a_finished_table_takes_rows_that_come_and_change(
     client: agouti.Client, server: RawServer, tmp_path: Path, suffix: str
 ) -> None:
-    asking: Any = {"prompt": "{note}", "key": "id", "out": tmp_path / f"o{suffix}"}
+    asking: Any = {"prompt": "{note}", "id_column": "id", "out": tmp_path / f"o{suffix}"}
     agouti.batch(client, "m@p", [{"id": 1, "note": "a"}, {"id": 2, "note": "b"}], **asking)
     made = agouti.batch(client, "m@p", [{"id": 1, "note": "a"}, {"id": 2, "note": "B"}, {"id": 3, "note": "c"}], **asking)  # fmt: skip
-    assert (made.done, made.found) == (2, 1)
+    assert (made.done, made.already_done) == (2, 1)
     assert [row.answer for row in made] == ["re a", "re B", "re c"]
     assert sorted(server.questions) == ["B", "a", "b", "c"]
 
@@ -167,14 +167,14 @@ def test_values_come_back_as_their_type(client: agouti.Client, tmp_path: Path) -
 
     for name in ("o.jsonl", "o.csv"):
         for _ in range(2):
-            made = agouti.batch(client, "m@p", ["a form"], kind=Record, out=tmp_path / name)
+            made = agouti.batch(client, "m@p", ["a form"], form=Record, out=tmp_path / name)
             assert [row.value for row in made] == [Record(7)]
 
 
 def test_results_in_another_format_without_asking(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
     """Also of a run that could not be finished."""
     with pytest.raises(ZeroDivisionError):
-        agouti.batch(client, "m@p", ["a", "b", "c"], out=tmp_path / "o.csv", at_once=1, progress=lambda each: 1 // (each.done < 2))  # fmt: skip
+        agouti.batch(client, "m@p", ["a", "b", "c"], out=tmp_path / "o.csv", concurrency=1, progress=lambda each: 1 // (each.done < 2))  # fmt: skip
     asked = len(server.questions)
     command = [sys.executable, "-m", "agouti", "batch", "--out", "o.csv", "--export"]
     done = subprocess.run([*command, "made.jsonl"], cwd=tmp_path, capture_output=True, text=True, check=True)

@@ -58,7 +58,7 @@ def test_a_changed_row_is_asked_until_its_new_question_is_answered(
                 agouti.batch(client, "m", new, **asking)
             return
         made = agouti.batch(client, "m", new, **asking)
-        assert (made.done, made.found) == (1, 0)
+        assert (made.done, made.already_done) == (1, 0)
         assert [row["answer"] for row in rows_in(tmp_path / "a.jsonl")] == ["<new>"]
         # ... and back.
         assert agouti.batch(client, "m", [{"id": 1, "note": "old"}], **asking).done == 1
@@ -70,16 +70,16 @@ def test_anew_touches_nothing_before_the_first_new_result(server: RawServer, tmp
     with entry(server) as client:
         agouti.batch(client, "m", ["one", "two"], out=out)
     before = out.read_bytes()
-    wrong: dict[str, Any] = {"dialect": {"deferred": True}, "form": {"kind": 7}, "column": {"column": "none"}}.get(
+    wrong: dict[str, Any] = {"dialect": {"deferred": True}, "form": {"form": 7}, "column": {"column": "none"}}.get(
         what, {}
     )
     provider = {"dialect": {"dialect": "responses"}, "key": {"key": {"env": "K"}}}.get(what, {})
     with entry(server, **provider) as client, pytest.raises(agouti.AgoutiError):
-        agouti.batch(client, "m", ["one", "two"], out=out, anew=True, **wrong)
+        agouti.batch(client, "m", ["one", "two"], out=out, restart=True, **wrong)
     assert out.read_bytes() == before
     with entry(server) as client:
-        assert agouti.batch(client, "m", ["one", "two"], out=out).found == 2
-        made = agouti.batch(client, "m", ["one"], out=out, anew=True)
+        assert agouti.batch(client, "m", ["one", "two"], out=out).already_done == 2
+        made = agouti.batch(client, "m", ["one"], out=out, restart=True)
     assert (made.done, len(rows_in(out))) == (1, 1)
 
 
@@ -87,7 +87,7 @@ def test_anew_touches_nothing_before_the_first_new_result(server: RawServer, tmp
     ("model", "provider"),
     [
         ({"examples": [["q", "a"]]}, {}),
-        ({"system": "Into {tongue}.", "blanks": {"tongue": "Italian"}}, {}),
+        ({"system": "Into {tongue}.", "variables": {"tongue": "Italian"}}, {}),
         ({"reasoning_tag": "think"}, {}),
         ({}, {"add": {"temperature": 2}}),
         ({}, {"drop": ["top_p"]}),
@@ -101,7 +101,7 @@ def test_an_entry_that_asks_otherwise_is_seen(
     server: RawServer, tmp_path: Path, model: dict[str, Any], provider: dict[str, Any]
 ) -> None:
     asking: dict[str, Any] = {"out": tmp_path / "a.jsonl", "top_p": 0.5}
-    before = {**model, "blanks": {"tongue": "French"}} if "blanks" in model else {}
+    before = {**model, "variables": {"tongue": "French"}} if "blanks" in model else {}
     with entry(server, before) as client:
         agouti.batch(client, "m", ["one", "two"], **asking)
     with serving(behave) as other:
@@ -111,7 +111,7 @@ def test_an_entry_that_asks_otherwise_is_seen(
             for _ in range(2):
                 with pytest.raises(agouti.RequestError, match="another run"):
                     agouti.batch(client, "m", ["one", "two", "three"], **asking)
-            assert agouti.batch(client, "m", ["one", "two", "three"], keep=True, **asking).done == 1
+            assert agouti.batch(client, "m", ["one", "two", "three"], ignore_changes=True, **asking).done == 1
     assert len(server.requests) + len(other.requests) == 3
 
 
@@ -122,7 +122,7 @@ def test_another_picture_under_the_same_name_is_another_question(server: RawServ
     asking: dict[str, Any] = {
         "prompt": "{note}",
         "image_columns": ["picture"],
-        "key": "id",
+        "id_column": "id",
         "out": tmp_path / "a.jsonl",
     }
     data = base64.b64decode(RED.partition(",")[2])
@@ -146,7 +146,7 @@ def test_results_that_are_gone_are_an_error(server: RawServer, tmp_path: Path, h
             agouti.batch(client, "m", ["one", "two"], out=out)
         assert len(server.requests) == 2
         out.write_bytes(kept)
-        assert agouti.batch(client, "m", ["one", "two"], out=out).found == 2
+        assert agouti.batch(client, "m", ["one", "two"], out=out).already_done == 2
 
 
 def test_functions_as_tools_are_the_same_in_the_next_program(server: RawServer, tmp_path: Path) -> None:
@@ -156,7 +156,7 @@ def frost(day: int) -> str:
     "Whether it freezes."
     return "no"
 with agouti.Client({{"providers": {{"p": {{"address": {server.address!r}}}}}}}) as client:
-    print(agouti.batch(client, "m@p", ["one"], tools=[frost], out="a.jsonl").found)
+    print(agouti.batch(client, "m@p", ["one"], tools=[frost], out="a.jsonl").already_done)
 """
     (tmp_path / "run.py").write_text(code)
     found = [
@@ -205,14 +205,14 @@ ROWS = [{"id": f"n{number}", "note": f"bed {number}"} for number in range(6)]
 def test_all_that_came_is_kept_whatever_a_run_looks_at(tmp_path: Path, less: dict[str, Any]) -> None:
     provider = Later()
     provider.status = {"status": "in_progress"}
-    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "a.jsonl"}
+    asking: dict[str, Any] = {"prompt": "{note}", "id_column": "id", "out": tmp_path / "a.jsonl"}
     with serving(provider) as server, agouti.Client(config(server)) as client:
         stopped(client, ROWS, **asking)
         provider.status = {"status": "completed", "output_file_id": "out"}
         rows = less.pop("rows", ROWS)
         agouti.batch(client, "a", rows, deferred=True, **asking, **less)
         made = agouti.batch(client, "a", ROWS, deferred=True, **asking)
-    assert (made.done, made.found, len(provider.begun)) == (0, 6, 1)
+    assert (made.done, made.already_done, len(provider.begun)) == (0, 6, 1)
     assert {row["key"]: row["answer"] for row in rows_in(tmp_path / "a.jsonl")} == {
         row["id"]: f"re {row['note']}" for row in ROWS
     }
@@ -221,7 +221,7 @@ def test_all_that_came_is_kept_whatever_a_run_looks_at(tmp_path: Path, less: dic
 def test_what_was_handed_over_answers_what_it_asked(tmp_path: Path) -> None:
     provider = Later()
     provider.status = {"status": "in_progress"}
-    asking: dict[str, Any] = {"key": "id", "out": tmp_path / "a.jsonl"}
+    asking: dict[str, Any] = {"id_column": "id", "out": tmp_path / "a.jsonl"}
     with serving(provider) as server, agouti.Client(config(server)) as client:
         stopped(client, ROWS[:2], prompt="one {note}", **asking)
         # Asked directly, they would be paid twice.
@@ -238,8 +238,8 @@ def test_what_was_handed_over_answers_what_it_asked(tmp_path: Path) -> None:
         assert [len(asked_in(file)) for file in provider.files] == [2, 1]
         # Begun anew is begun anew.
         provider.status = {"status": "in_progress"}
-        stopped(client, ROWS[:2], prompt="two {note}", anew=True, **asking)
-        stopped(client, ROWS[:2], prompt="three {note}", anew=True, **asking)
+        stopped(client, ROWS[:2], prompt="two {note}", restart=True, **asking)
+        stopped(client, ROWS[:2], prompt="three {note}", restart=True, **asking)
         provider.status = {"status": "completed", "output_file_id": "out"}
         made = agouti.batch(client, "a", ROWS[:2], prompt="three {note}", deferred=True, **asking)
         assert made.done == 2
@@ -252,7 +252,7 @@ def test_what_was_fetched_before_a_kill_is_kept_once(tmp_path: Path) -> None:
 
     provider = Later()
     provider.status = {"status": "completed", "output_file_id": "out"}
-    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "a.jsonl", "deferred": True}
+    asking: dict[str, Any] = {"prompt": "{note}", "id_column": "id", "out": tmp_path / "a.jsonl", "deferred": True}
     with serving(provider) as server, agouti.Client(config(server)) as client:
         provider.status = {"status": "in_progress"}
         stopped(client, ROWS, **{name: value for name, value in asking.items() if name != "deferred"})
@@ -264,7 +264,7 @@ def test_what_was_fetched_before_a_kill_is_kept_once(tmp_path: Path) -> None:
         (tmp_path / ".a.jsonl.journal").write_bytes(handed)
         (tmp_path / "a.jsonl").write_bytes(b"".join(lines[:4]))
         made = agouti.batch(client, "a", ROWS, **asking)
-    assert (made.done, made.found) == (2, 4)
+    assert (made.done, made.already_done) == (2, 4)
     assert len(rows_in(tmp_path / "a.jsonl")) == 6
     with closing(sqlite3.connect(tmp_path / ".a.jsonl.journal")) as base:
         assert base.execute("SELECT count(*) FROM handed").fetchone() == (0,)
@@ -312,7 +312,7 @@ def test_a_line_that_cannot_be_read_loses_no_other(tmp_path: Path, torn: Any) ->
     provider = Later()
     provider.torn = torn  # type: ignore[method-assign]
     provider.status = {"status": "completed", "output_file_id": "out"}
-    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "a.jsonl", "deferred": True}
+    asking: dict[str, Any] = {"prompt": "{note}", "id_column": "id", "out": tmp_path / "a.jsonl", "deferred": True}
     with serving(provider) as server, agouti.Client(config(server)) as client:
         made = agouti.batch(client, "a", ROWS, **asking)
         lost = 1 if torn(b"x" * 99) != b"x" * 99 + b"{" else 0
@@ -338,9 +338,9 @@ def test_an_answer_wins_over_an_error(tmp_path: Path) -> None:
     with serving(twice) as server, agouti.Client(config(server)) as client:
         made = agouti.batch(client, "a", ["one"], out=tmp_path / "a.jsonl", deferred=True)
         assert (made.done, made.failed) == (1, 0)
-        assert agouti.batch(client, "a", ["one"], out=tmp_path / "a.jsonl").found == 1
+        assert agouti.batch(client, "a", ["one"], out=tmp_path / "a.jsonl").already_done == 1
         # Also over an error of what the row asks by now: it is asked again, and what is paid for stays meanwhile.
-        asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "b.jsonl", "deferred": True}
+        asking: dict[str, Any] = {"prompt": "{note}", "id_column": "id", "out": tmp_path / "b.jsonl", "deferred": True}
         provider.files.clear()
         agouti.batch(client, "a", [{"id": 1, "note": "old"}], **asking)
         provider.status = {"status": "completed", "error_file_id": "err"}
@@ -371,9 +371,9 @@ def test_what_does_not_fit_its_form_is_kept_by_no_cache(tmp_path: Path) -> None:
         entries = {"providers": {"p": {"address": server.address}}, "cache": {"store": str(tmp_path / "c.sqlite")}}
         with agouti.Client(entries) as client:
             with pytest.raises(agouti.NotFilled):
-                client.fill("m@p", int, "How many?", repairs=0, temperature=0)
-            assert client.fill("m@p", int, "How many?", repairs=0, temperature=0).value == 12
-            assert client.fill("m@p", int, "How many?", repairs=0, temperature=0).reply.cached
+                client.fill("m@p", int, "How many?", max_repairs=0, temperature=0)
+            assert client.fill("m@p", int, "How many?", max_repairs=0, temperature=0).value == 12
+            assert client.fill("m@p", int, "How many?", max_repairs=0, temperature=0).reply.cached
             with pytest.raises(agouti.ToolCallInvalid):
                 client.ask("m@p", "Frost?", tools=[frost], run_tools=True, temperature=0)
             assert client.ask("m@p", "Frost?", tools=[frost], run_tools=True, temperature=0).text == "No."
@@ -387,16 +387,16 @@ def test_keys_are_the_same_in_tables_that_know_numbers_and_in_those_that_do_not(
     rows = [{"id": 1, "note": "one"}, {"id": 2, "note": "two"}, {"id": "07", "note": "three"}]
     (tmp_path / "r.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
     second = {"jsonl": "csv", "csv": "jsonl"}[first]
-    asking: dict[str, Any] = {"prompt": "{note}", "key": "id", "out": tmp_path / "o.jsonl"}
+    asking: dict[str, Any] = {"prompt": "{note}", "id_column": "id", "out": tmp_path / "o.jsonl"}
     with entry(server) as client:
         assert agouti.batch(client, "m", tmp_path / f"r.{first}", **asking).done == 3
         for name in (second, first, second):
             made = agouti.batch(client, "m", tmp_path / f"r.{name}", **asking)
-            assert (made.done, made.found) == (0, 3)
+            assert (made.done, made.already_done) == (0, 3)
         (tmp_path / f"r.{second}").write_text((tmp_path / f"r.{second}").read_text().replace("two", "new"))
         made = agouti.batch(client, "m", tmp_path / f"r.{second}", **asking)  # what has changed is seen all the same
-        assert (made.done, made.found, len(made)) == (1, 2, 3)
+        assert (made.done, made.already_done, len(made)) == (1, 2, 3)
         both = [{"id": 5, "note": "five"}, {"id": "5", "note": "fifth"}]  # side by side they are two
         assert agouti.batch(client, "m", both, **{**asking, "out": tmp_path / "b.jsonl"}).done == 2
-        assert agouti.batch(client, "m", both, **{**asking, "out": tmp_path / "b.jsonl"}).found == 2
+        assert agouti.batch(client, "m", both, **{**asking, "out": tmp_path / "b.jsonl"}).already_done == 2
     assert len(server.requests) == 6

@@ -78,18 +78,18 @@ def test_keys_of_every_kind_are_told_apart_and_empty_ones_are_the_rows_own_fault
     keys: list[Any] = ["1", 1, 1.5, True, ["a"], {"b": 1}, 2**70, "\ud83d", "ü", None, "", None]
     rows = [{"id": key, "note": f"bed {number}"} for number, key in enumerate(keys)]
     out = tmp_path / "o.jsonl"
-    first = agouti.batch(client, "m@p", rows, column="note", key="id", out=out)
+    first = agouti.batch(client, "m@p", rows, column="note", id_column="id", out=out)
     assert (first.done, first.failed) == (9, 3)
     (tmp_path / ".o.jsonl.journal").unlink()
-    again = agouti.batch(client, "m@p", rows, column="note", key="id", out=out, keep=True)
-    assert (again.done, again.found) == (0, 12)
+    again = agouti.batch(client, "m@p", rows, column="note", id_column="id", out=out, ignore_changes=True)
+    assert (again.done, again.already_done) == (0, 12)
 
 
 def test_formulas_are_quoted_where_that_is_asked_for(client: agouti.Client, tmp_path: Path) -> None:
     rows = [{"=note": text} for text in ("=1+1", "-2+3+cmd|' /C calc'!A0", "-3.5", "@sum", "peas")]
     out = tmp_path / "o.csv"
     made = agouti.batch(client, "m@p", rows, column="=note", out=out)
-    assert any("4 cells" in each and "--quote-formulas" in each for each in made.remarks), made.remarks
+    assert any("4 cells" in each and "--quote-formulas" in each for each in made.warnings), made.warnings
 
     def cells(path: Path) -> list[str]:
         with path.open(newline="") as file:
@@ -99,7 +99,7 @@ def test_formulas_are_quoted_where_that_is_asked_for(client: agouti.Client, tmp_
     quoted = ["'=note", "'=1+1", "'-2+3+cmd|' /C calc'!A0", "-3.5", "'@sum", "peas"]
     assert cells(out) == plain
     again = agouti.batch(client, "m@p", rows, column="=note", out=out, quote_formulas=True)
-    assert (again.found, cells(out)) == (5, quoted)
+    assert (again.already_done, cells(out)) == (5, quoted)
     agouti.batch_export(out, tmp_path / "e.csv")
     assert cells(tmp_path / "e.csv") == plain  # what was written down is as it came
     agouti.batch_export(out, tmp_path / "e.csv", quote_formulas=True)
@@ -114,20 +114,23 @@ def test_plan_changes_nothing(client: agouti.Client, server: RawServer, tmp_path
     out = tmp_path / "o.jsonl"
     fresh = agouti.batch_plan(client, "m@p", NOTES, column="note", out=out)
     assert (fresh.to_ask, list(tmp_path.iterdir())) == (6, [])
-    agouti.batch(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    agouti.batch(client, "m@p", NOTES[:2], column="note", id_column="id", out=out)
     before = out.read_bytes()
     with out.open("ab") as file:
         file.write(b'{"key":"torn')
     asked = len(server.questions)
-    assert agouti.batch_plan(client, "m@p", NOTES, column="note", key="id", out=out).to_ask == 4
-    assert agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", key="id", out=out, keep=True).to_ask == 4
-    assert agouti.batch_plan(client, "m@p", NOTES, column="note", key="id", out=out, anew=True).to_ask == 6
+    assert agouti.batch_plan(client, "m@p", NOTES, column="note", id_column="id", out=out).to_ask == 4
+    assert (
+        agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", id_column="id", out=out, ignore_changes=True).to_ask
+        == 4
+    )
+    assert agouti.batch_plan(client, "m@p", NOTES, column="note", id_column="id", out=out, restart=True).to_ask == 6
     with pytest.raises(agouti.RequestError, match="another run"):
-        agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", key="id", out=out)
+        agouti.batch_plan(client, "m@p", NOTES, prompt="{note}!", id_column="id", out=out)
     assert len(server.questions) == asked
     assert out.read_bytes() == before + b'{"key":"torn'
-    made = agouti.batch(client, "m@p", NOTES, column="note", key="id", out=out)
-    assert (made.found, made.done) == (2, 4)
+    made = agouti.batch(client, "m@p", NOTES, column="note", id_column="id", out=out)
+    assert (made.already_done, made.done) == (2, 4)
 
 
 def test_failed_rows_stay_failed_until_they_are_wanted(tmp_path: Path) -> None:
@@ -139,7 +142,7 @@ def test_failed_rows_stay_failed_until_they_are_wanted(tmp_path: Path) -> None:
         "models": {"a": {"provider": "p", "name": "m", "price": {"input": 1, "output": 1, "currency": "USD"}}},
     }
     with agouti.Client(entry, transport=FakeTransport([bad, bad, good])) as client:
-        asked: Any = {"kind": int, "means": "prompt", "repairs": 1, "out": out}
+        asked: Any = {"form": int, "output_method": "prompt", "max_repairs": 1, "out": out}
         first = agouti.batch(client, "a", ["one"], **asked)
         [row] = written(out)
         assert (first.failed, row["answer"], row["error"].split(":")[0]) == (1, "no number", "NotFilled")
@@ -163,13 +166,13 @@ def test_disk_that_is_really_full(server: RawServer, tmp_path: Path, name: str) 
         with agouti.Client(config(server)) as client:
             rows = [f"{number} " + "y" * 2000 for number in range(400)]
             with pytest.raises(agouti.RequestError, match=r"cannot be written|disk is full") as caught:
-                agouti.batch(client, "m@p", rows, out=disk / name, at_once=8)
+                agouti.batch(client, "m@p", rows, out=disk / name, concurrency=8)
             kept = len((disk / (name if name == "o.jsonl" else f".{name}.part")).read_bytes().splitlines())
             told = len(getattr(caught.value, "lines", ()))
             assert kept + told == len(server.questions) < 200
             subprocess.run(["mount", "-o", "remount,size=8m", disk], check=True)
             made = agouti.batch(client, "m@p", rows, out=disk / name)
-            assert (made.found, made.done) == (kept, 400 - kept)
+            assert (made.already_done, made.done) == (kept, 400 - kept)
     finally:
         subprocess.run(["umount", disk], check=True)
 
@@ -183,7 +186,7 @@ def test_small_batches_start_few_threads(client: agouti.Client) -> None:
 
 def test_application_that_reads_rows_while_they_come(client: agouti.Client) -> None:
     came: list[Any] = []
-    made = agouti.batch(client, "m@p", (f"bed {number}" for number in range(40)), on_row=came.append, at_once=8)
+    made = agouti.batch(client, "m@p", (f"bed {number}" for number in range(40)), on_row=came.append, concurrency=8)
     assert [row["key"] for row in came] == list(range(1, 41))
     assert (made.done, list(made)) == (40, [])
 
@@ -225,12 +228,12 @@ def test_interrupted_threads_ask_no_more_and_blame_no_row(tmp_path: Path) -> Non
 def test_somebody_elses_file_stays_as_it_is_and_alone(client: agouti.Client, server: RawServer, tmp_path: Path) -> None:
     out = tmp_path / "diary.jsonl"
     out.write_text('{"dear": "diary"}\n')
-    for options in ({}, {"anew": True}, {"keep": True}):
+    for options in ({}, {"restart": True}, {"ignore_changes": True}):
         with pytest.raises(agouti.RequestError, match=r"something else|no result"):
             agouti.batch(client, "m@p", NOTES, column="note", out=out, **options)
         with pytest.raises(agouti.RequestError, match=r"something else|no result"):
             agouti.batch_plan(
-                client, "m@p", NOTES, column="note", out=out, **{k: v for k, v in options.items() if k != "anew"}
+                client, "m@p", NOTES, column="note", out=out, **{k: v for k, v in options.items() if k != "restart"}
             )
     assert out.read_text() == '{"dear": "diary"}\n'
     assert [path.name for path in tmp_path.iterdir()] == ["diary.jsonl"]
@@ -249,7 +252,7 @@ def test_quick_failures_do_not_end_a_run_of_slow_answers(tmp_path: Path) -> None
     lines = ["{torn", *[json.dumps({"note": "slow"})] * 4, *[json.dumps({"note": "odd"})] * 60, *["{torn"] * 60, json.dumps({"note": "slow"})]  # fmt: skip
     rows.write_text("\n".join(lines) + "\n")
     with serving(behave) as server, agouti.Client(config(server)) as client:
-        made = agouti.batch(client, "m@p", rows, prompt="{note}", at_once=8)
+        made = agouti.batch(client, "m@p", rows, prompt="{note}", concurrency=8)
     assert (made.done, made.failed) == (5, 121)
 
 
@@ -268,12 +271,12 @@ def test_halves_of_letters_and_names_that_are_none_are_their_rows_own(client: ag
 
 def test_what_was_replaced_before_a_kill_is_left_out_by_the_next_run(client: agouti.Client, tmp_path: Path) -> None:
     out = tmp_path / "o.jsonl"
-    agouti.batch(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    agouti.batch(client, "m@p", NOTES[:2], column="note", id_column="id", out=out)
     with out.open("ab") as file:  # as a run leaves it that was killed after it had asked again
         file.write(b'{"key":"n0","answer":"newer"}\n')
-    agouti.batch_plan(client, "m@p", NOTES[:2], column="note", key="id", out=out)
+    agouti.batch_plan(client, "m@p", NOTES[:2], column="note", id_column="id", out=out)
     for _ in range(2):
-        agouti.batch(client, "m@p", NOTES[:3], column="note", key="id", out=out)
+        agouti.batch(client, "m@p", NOTES[:3], column="note", id_column="id", out=out)
         assert sorted(row["key"] for row in written(out)) == ["n0", "n1", "n2"]
     assert [row["answer"] for row in written(out) if row["key"] == "n0"] == ["newer"]
 
@@ -296,7 +299,7 @@ def test_refusals_that_were_repeated_slow_the_pace_and_a_wait_of_nothing_is_no_h
         assert (made.done, max(limits) <= 8) == (60, True)
         refused.clear()
         with pytest.raises(agouti.RateLimited):
-            agouti.batch(client, "m@p", ["never"], patience=3)
+            agouti.batch(client, "m@p", ["never"], give_up_after=3)
         assert len(refused) < 80
 
 

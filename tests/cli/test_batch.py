@@ -35,7 +35,7 @@ def rows_in(path: Path) -> list[dict[str, Any]]:
 
 
 def test_plan_sample_and_the_whole(agouti_command: Command, folder: Path) -> None:
-    asked = ("batch", "almanac", "notes.jsonl", *PROMPT, "--key", "id")
+    asked = ("batch", "almanac", "notes.jsonl", *PROMPT, "--id-column", "id")
     plan = agouti_command(*asked, "--plan")
     assert (plan.returncode, plan.stderr) == (0, "")
     assert "rows to ask      12" in plan.stdout
@@ -47,7 +47,7 @@ def test_plan_sample_and_the_whole(agouti_command: Command, folder: Path) -> Non
     later = agouti_command(*asked, "--out", "o.jsonl", "--plan")
     assert "rows to ask      8 (4 of 12 are there)" in later.stdout
     assert "about" in later.stdout
-    whole = agouti_command(*asked, "--out", "o.jsonl", "--in-order")
+    whole = agouti_command(*asked, "--out", "o.jsonl", "--preserve-order")
     assert "4 of 12 are there already, in o.jsonl" in whole.stderr
     assert [row["key"] for row in rows_in(folder / "o.jsonl")] == [f"n{number}" for number in range(12)]
 
@@ -72,7 +72,7 @@ def test_pipe_in_and_out(agouti_command: Command, folder: Path) -> None:
         (["notes.jsonl", "--prompt", "{note}", "--json"], "--json goes with --plan"),
         (["gone.jsonl", "--prompt", "{note}"], "cannot be read"),
         (["notes.jsonl", "--prompt", "{note}", "--out", "notes.jsonl"], "is also where the rows are"),
-        (["notes.jsonl", "--prompt", "{note}", "--key", "idd"], "Did you mean id?"),
+        (["notes.jsonl", "--prompt", "{note}", "--id-column", "idd"], "Did you mean id?"),
         (["notes.jsonl", "--prompt", "{note}", "--set", "temprature=1"], "temperature"),
         (["notes.jsonl", "--prompt", "{note}", "--retry-failed"], "--out ..."),
     ],
@@ -92,7 +92,7 @@ def test_killed_again_and_again_every_row_is_there_once(folder: Path, served: Se
     count, chance = 800, random.Random(7)
     rows = [{"id": f"k{number}", "note": f"row {number}"} for number in range(count)]
     (folder / "many.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
-    run = [sys.executable, "-m", "agouti", "batch", "loam-2b@shed", "many.jsonl", "--prompt", "{note}", "--key", "id", "--out", "o.jsonl", "-n", "2", "--at-once", "8"]  # fmt: skip
+    run = [sys.executable, "-m", "agouti", "batch", "loam-2b@shed", "many.jsonl", "--prompt", "{note}", "--id-column", "id", "--out", "o.jsonl", "-n", "2", "--concurrency", "8"]  # fmt: skip
     before = sum(served.books.requests.values())
     for _ in range(6):
         process = subprocess.Popen(run, cwd=folder, stderr=subprocess.DEVNULL, env=os.environ)

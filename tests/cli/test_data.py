@@ -52,7 +52,7 @@ def test_one_text_gives_one_value(agouti_command: Command, folder: Path, form: s
     [
         ("notes.txt", [], [1, 3]),
         ("notes.csv", ["--column", "note"], [2, 3]),
-        ("notes.jsonl", ["--means", "prompt"], [1, 2]),
+        ("notes.jsonl", ["--output-method", "prompt"], [1, 2]),
     ],
 )
 def test_every_line_of_a_file_gives_a_line(
@@ -96,7 +96,7 @@ def test_what_is_done_is_kept_when_it_is_stopped(folder: Path) -> None:
         "many.txt",
         "--out",
         "o.jsonl",
-        "--at-once",
+        "--concurrency",
         "1",
     ]
     with subprocess.Popen([sys.executable, "-m", "agouti", *command], cwd=folder, stderr=subprocess.PIPE) as process:

@@ -56,7 +56,7 @@ def folder(tmp_path: Path, server: RawServer) -> Path:
     return tmp_path
 
 
-FILL = ("fill", "a", "form.json", "--repairs", "0")
+FILL = ("fill", "a", "form.json", "--max-repairs", "0")
 
 
 def results(path: Path) -> list[dict[str, Any]]:
@@ -67,7 +67,7 @@ def results(path: Path) -> list[dict[str, Any]]:
 def test_run_that_is_killed_is_gone_on_with(folder: Path, server: RawServer, out: str) -> None:
     count, chance = 500, random.Random(3)
     (folder / "rows.csv").write_text("id,note\n" + "".join(f"n{number},note {number}\n" for number in range(count)))
-    run = [sys.executable, "-m", "agouti", *FILL, "--rows", "rows.csv", "--column", "note", "--key", "id", "--out", out, "--at-once", "8"]  # fmt: skip
+    run = [sys.executable, "-m", "agouti", *FILL, "--rows", "rows.csv", "--column", "note", "--id-column", "id", "--out", out, "--concurrency", "8"]  # fmt: skip
     for _ in range(5):
         process = subprocess.Popen(run, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         until = len(server.questions) + chance.randrange(5, 60)
@@ -99,20 +99,20 @@ def test_row_costs_no_other_row(folder: Path) -> None:
         "        {}[self.crop] if self.crop == 'odd' else None\n"
     )
     (folder / "rows.txt").write_text("one pea\n\nhalf\nodd odd\nbad\n\x0ca bean\n")
-    done = command(folder, "fill", "a", "shelf:Note", "--repairs", "0", "--rows", "rows.txt", "--out", "o.jsonl")
+    done = command(folder, "fill", "a", "shelf:Note", "--max-repairs", "0", "--rows", "rows.txt", "--out", "o.jsonl")
     assert done.returncode == 1, done.stderr
     rows = results(folder / "o.jsonl")
     assert [row["line"] for row in rows] == [1, 3, 4, 5, 6]
     assert rows[0]["value"] == {"crop": "pea", "inner": {"x": 1}, "where": "a", "text": "t"}
     assert [row["error"].partition(":")[0] for row in rows if "error" in row] == ["NotFilled"] * 3
     assert "KeyError" in rows[2]["error"]
-    again = command(folder, "fill", "a", "shelf:Note", "--repairs", "0", "--rows", "rows.txt", "--out", "o.jsonl")
+    again = command(folder, "fill", "a", "shelf:Note", "--max-repairs", "0", "--rows", "rows.txt", "--out", "o.jsonl")
     assert "2 of 5 are there already" in again.stderr
 
 
 def test_what_holds_for_all_rows_stops_at_once(folder: Path, server: RawServer) -> None:
     (folder / "rows.txt").write_text("".join(f"note {number}\n" for number in range(20)) + "refuse\n" * 300)
-    done = command(folder, *FILL, "--rows", "rows.txt", "--out", "o.jsonl", "--at-once", "4")
+    done = command(folder, *FILL, "--rows", "rows.txt", "--out", "o.jsonl", "--concurrency", "4")
     assert done.returncode == 1
     assert "does not accept the key" in done.stderr
     assert len(server.requests) <= 20 + 4
@@ -127,11 +127,11 @@ def test_what_holds_for_all_rows_stops_at_once(folder: Path, server: RawServer) 
         ([*FILL, "--rows", "rows.csv", "--out", "keep.jsonl"], "holds something else"),
         ([*FILL, "--rows", "rows.csv", "--out", "other.jsonl"], "holds something else"),
         ([*FILL, "--rows", "rows.csv", "--out", "there.csv"], "is there already"),
-        ([*FILL, "--rows", "rows.csv", "--key", "nope"], "no column 'nope'"),
-        ([*FILL, "--rows", "rows.csv", "--key", "kind"], "lines 2 and 3 have the same kind"),
+        ([*FILL, "--rows", "rows.csv", "--id-column", "nope"], "no column 'nope'"),
+        ([*FILL, "--rows", "rows.csv", "--id-column", "kind"], "lines 2 and 3 have the same kind"),
         ([*FILL, "--rows", "twice.csv"], "two columns 'a'"),
         ([*FILL, "--rows", "rows.csv", "--encoding", "klingon"], "no encoding"),
-        ([*FILL, "x", "--key", "id"], "go with --rows"),
+        ([*FILL, "x", "--id-column", "id"], "go with --rows"),
     ],
 )
 def test_bad_input_loses_nothing_and_costs_nothing(
@@ -175,7 +175,7 @@ def test_files_of_every_kind(
 
 def test_termination_is_no_loss_and_two_runs_are_kept_apart(folder: Path) -> None:
     (folder / "rows.txt").write_text("".join(f"note {number}\n" for number in range(400)))
-    run = [sys.executable, "-m", "agouti", *FILL, "--rows", "rows.txt", "--out", "o.jsonl", "--at-once", "1"]
+    run = [sys.executable, "-m", "agouti", *FILL, "--rows", "rows.txt", "--out", "o.jsonl", "--concurrency", "1"]
     process = subprocess.Popen(run, cwd=folder, stderr=subprocess.PIPE, text=True, preexec_fn=_default_signals)
     for _ in range(500):
         if (folder / "o.jsonl").exists() and (folder / "o.jsonl").stat().st_size > 500:
@@ -261,7 +261,7 @@ def test_embed_goes_on_where_it_was_killed(folder: Path, out: str) -> None:
         assert command(folder, "embed", "a", "notes.txt", "--out", out).returncode == 0
         assert len(asked) == before
         other = command(folder, "embed", "a", "notes.txt", "--out", out, "--dimensions", "3")
-        assert "--anew" in other.stderr
+        assert "--restart" in other.stderr
 
 
 @pytest.mark.parametrize(
@@ -283,7 +283,7 @@ def test_second_run_beside_one_touches_nothing_of_it(
     (folder / journal).write_bytes(half)
     with (folder / f".{arguments[-1]}.journal").open("ab") as held:
         fcntl.flock(held, fcntl.LOCK_EX)
-        done = command(folder, *arguments, *(["--anew"] if anew else []))
+        done = command(folder, *arguments, *(["--restart"] if anew else []))
     assert "another run is writing" in done.stderr
     assert (folder / journal).read_bytes() == half
     assert not server.questions

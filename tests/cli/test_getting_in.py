@@ -94,7 +94,7 @@ def test_clock_that_is_off_is_found(served: Served, monkeypatch: pytest.MonkeyPa
 
 def test_explain_shows_the_request_and_the_origins(agouti_command: Command, configured: Path) -> None:
     with (configured / "agouti.toml").open("a") as file:
-        file.write('\n[models.kids]\nlike = "almanac"\nparameters = { seed = 7 }\n')
+        file.write('\n[models.kids]\nextends = "almanac"\nparameters = { seed = 7 }\n')
     done = agouti_command("explain", "kids", "Peas?", "--json")
     found = json.loads(done.stdout)
     assert found["headers"]["authorization"] == "Bearer ***"

@@ -76,8 +76,8 @@ ONCE: list[tuple[list[str], int, Seen]] = [
     ([*BATCH, "--limit", "2"], 0, lambda done, server, folder: sorted(row["key"] for row in rows(folder)) == [1, 2]),
     ([*BATCH, "--system", "Be brief."], 0, lambda done, server, _: set(first_roles(server)) == {"system"}),
     (["batch", "v", "plain.csv", "--embed", "--column", "note", "--out", "o.npy"], 0, lambda done, server, folder: "messages" not in bodies(server)[0] and (folder / "o.npy").exists()),
-    (["batch", "m", "bad.csv", "--column", "note", "--out", "o.jsonl", "--stop-after", "3", "--at-once", "1"], 2, lambda done, server, _: 3 <= len(server.requests) < 10),
-    (["batch", "m", "bad.csv", "--column", "note", "--out", "o.jsonl", "--stop-after", "0"], 1, lambda done, server, _: len(server.requests) == 60),
+    (["batch", "m", "bad.csv", "--column", "note", "--out", "o.jsonl", "--max-same-failures", "3", "--concurrency", "1"], 2, lambda done, server, _: 3 <= len(server.requests) < 10),
+    (["batch", "m", "bad.csv", "--column", "note", "--out", "o.jsonl", "--max-same-failures", "0"], 1, lambda done, server, _: len(server.requests) == 60),
     (["compare", "m", "v", "--system", "Be brief.", "Peas?"], 0, lambda done, server, _: first_roles(server) == ["system"] * 2),
     (["compare", "m", "v", "Peas?", "--judge", "m", "--judge-question", "Is it funny?", "--json"], 0, lambda done, server, _: sum(b"Is it funny?" in each for each in server.requests) == 2),
     (["compare", "m", "v", "Peas?", "--repeats", "2", "--similarity", "v", "--json"], 0, lambda done, server, _: any("input" in body for body in bodies(server))),
@@ -102,7 +102,7 @@ def test_results_that_were_asked_otherwise_are_kept_by_an_option(agouti_here: Co
     assert agouti_here(*BATCH, "--limit", "2").returncode == 0
     other = [*BATCH[:4], "Is {note} ill?", *BATCH[5:]]
     assert agouti_here(*other).returncode == 2
-    assert agouti_here(*other, "--keep").returncode == 0
+    assert agouti_here(*other, "--ignore-changes").returncode == 0
     assert (len(server.requests), len(rows(tmp_path))) == (6, 6)
 
 
@@ -114,7 +114,7 @@ def test_a_provider_that_is_away_is_waited_for_as_long_as_is_said(agouti_here: C
         )
         (tmp_path / "plain.csv").write_text("note\nbed\n")
         began = datetime.now(tz=UTC)
-        done = agouti_here("batch", "m", "plain.csv", "--column", "note", "--out", "o.jsonl", "--patience", "0.5")
+        done = agouti_here("batch", "m", "plain.csv", "--column", "note", "--out", "o.jsonl", "--give-up-after", "0.5")
     assert done.returncode != 0
     assert datetime.now(tz=UTC) - began < timedelta(seconds=20)
 

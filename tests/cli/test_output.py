@@ -251,7 +251,7 @@ def test_errors_are_json_where_that_is_asked_for(server: RawServer, tmp_path: Pa
             {"repeats": "--repeats"},
             "Pass it once; --repeats 2 asks it twice.",
         ),
-        ("Say --anew (anew=True).", {"anew": "--anew"}, "Say --anew."),
+        ("Say --restart (restart=True).", {"restart": "--restart"}, "Say --restart."),
         ("Raise max_cost.", {"max_cost": "--max-cost"}, "Raise --max-cost."),
         ("A stronger model may help; every answer is in error.answers.", {}, "A stronger model may help."),
         ("Raise wait in the limits of the entry.", {"retries": "--retries"}, "Raise wait in the limits of the entry."),

@@ -20,20 +20,18 @@ from .conftest import Command
 
 def test_personas_from_the_shell(agouti_command: Command, served: Served, tmp_path: Any) -> None:
     (tmp_path / "agouti.toml").write_text(
-        served.toml + "\n[models.translator]\nlike = 'almanac-local'\nsystem = 'Into {language}.'\n"
-        "blanks = { language = 'English', tone = '' }\nexamples = [['{tone}', 'b']]\n"
+        served.toml + "\n[models.translator]\nextends = 'almanac-local'\nsystem = 'Into {language}.'\n"
+        "variables = { language = 'English', tone = '' }\nexamples = [['{tone}', 'b']]\n"
     )
-    done = agouti_command(
-        "explain", "translator", "Moin", "--blank", "language=Italian", "--blank", "tone=a=b", "--json"
-    )
+    done = agouti_command("explain", "translator", "Moin", "--var", "language=Italian", "--var", "tone=a=b", "--json")
     shown = json.loads(done.stdout)
     assert [each["content"] for each in shown["body"]["messages"]] == ["Into Italian.", "a=b", "b", "Moin"]
     origins = {each["name"]: each["origin"] for each in shown["settings"] if "language" in each["name"]}
-    assert origins["blanks.language"] == "argument"
-    assert "agouti.toml:" in origins["models.translator.blanks.language"]
+    assert origins["variables.language"] == "argument"
+    assert "agouti.toml:" in origins["models.translator.variables.language"]
     for arguments, said in (
         (["ask", "translator", "Moin"], "blank 'tone'"),
-        (["ask", "translator", "Moin", "--blank", "tone"], "--blank takes NAME=VALUE"),
+        (["ask", "translator", "Moin", "--var", "tone"], "--var takes NAME=VALUE"),
     ):
         done = agouti_command(*arguments)
         assert done.returncode == 2
@@ -45,7 +43,7 @@ GOOD_LINES = '{"role": "user", "content": "Peas?"}\n{"role": "assistant", "conte
 
 def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any) -> None:
     (tmp_path / "agouti.toml").write_text(
-        served.toml + '\n[models.helper]\nlike = "almanac-local"\ntools = ["shelf:days_to_frost"]\ncontext = 300\n'
+        served.toml + '\n[models.helper]\nextends = "almanac-local"\ntools = ["shelf:days_to_frost"]\ncontext = 300\n'
         'inputs = ["text"]\n'
     )
     (tmp_path / "shelf.py").write_text('def days_to_frost(place: str) -> int:\n    """Days."""\n    return 17\n')
@@ -108,7 +106,7 @@ def test_models_of_all_providers(agouti_command: Command, agouti_here: Command, 
         served.toml
         + '\n[providers.away]\naddress = "http://127.0.0.1:9/v1"\n[models.far]\nprovider = "away"\nname = "x"\n'
     )
-    (tmp_path / "agouti.toml").write_text(toml + "[models.kids]\nlike = 'almanac'  # smaller words\n")
+    (tmp_path / "agouti.toml").write_text(toml + "[models.kids]\nextends = 'almanac'  # smaller words\n")
     done = agouti_command("models", "--sort", "context", "--json", **served.environment)
     rows = json.loads(done.stdout)
     assert (done.returncode, rows[0]["name"]) == (0, "quill-next")
@@ -198,7 +196,7 @@ def test_probes_and_what_they_write(
 ) -> None:
     (tmp_path / "agouti.toml").write_text(
         served.toml + '\n[models.liar]   # we shall see\nprovider = "northbank"\nname = "quill-large+lies=6"\n'
-        'means = ["schema", "json"]\n[models.kids]\nlike = "liar"\n'
+        'output_methods = ["schema", "json"]\n[models.kids]\nextends = "liar"\n'
     )
     done = agouti_command("check", "--probe", "kids", "--write", **served.environment)
     assert (done.returncode, "no price is known" in done.stderr) == (1, True)
@@ -206,7 +204,7 @@ def test_probes_and_what_they_write(
     assert wrong.split()[1:4] == ["JSON", "mode", "no"]
     written = (tmp_path / "agouti.toml").read_text()
     assert "[models.liar]   # we shall see" in written
-    assert 'means = ["schema", "tool", "prompt"]' in written
+    assert 'output_methods = ["schema", "tool", "prompt"]' in written
     done = agouti_command("check", "--probe", "--json", "almanac", "--max-cost", "1", **served.environment)
     assert (done.returncode, json.loads(done.stdout)[0]["rows"][0]["what"]) == (0, "stream")
     for arguments in (["--write"], ["--max-cost", "1"], ["--probe", "almanak"], ["--probe", "liar", "--max-cost", "1"]):
@@ -216,7 +214,7 @@ def test_probes_and_what_they_write(
 def test_comparisons_are_shown_kept_and_gone_on_with(
     agouti_command: Command, agouti_here: Command, served: Served, tmp_path: Any
 ) -> None:
-    (tmp_path / "agouti.toml").write_text(served.toml + "[models.blind]\nlike = 'almanac'\ninputs = ['text']\n")
+    (tmp_path / "agouti.toml").write_text(served.toml + "[models.blind]\nextends = 'almanac'\ninputs = ['text']\n")
     (tmp_path / "q.csv").write_text("question,month\nWhen do peas go in?,March\nWhen does garlic go in?,October\n")
     (tmp_path / "e.txt").write_text("March\n")
     (tmp_path / "p.png").write_bytes(b"\x89PNG\r\n\x1a\n")
@@ -261,7 +259,7 @@ def test_a_comparison_that_is_killed_pays_for_nothing_twice(tmp_path: Any) -> No
         (tmp_path / "agouti.toml").write_text(served.toml)
         (tmp_path / "q.txt").write_text("".join(f"When do peas go in? {number}\n" for number in range(12)))
         command = [sys.executable, "-m", "agouti", "compare", "almanac", "almanac-local", "--prompts", "q.txt"]
-        command += ["--repeats", "2", "-n", "12", "--out", "r.jsonl", "--at-once", "3", "--resume"]
+        command += ["--repeats", "2", "-n", "12", "--out", "r.jsonl", "--concurrency", "3", "--resume"]
         environment = {**os.environ, **served.environment}
         for _ in range(3):
             process = subprocess.Popen(command, cwd=tmp_path, env=environment, stderr=subprocess.DEVNULL)

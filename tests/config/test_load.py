@@ -62,8 +62,8 @@ def test_persona_takes_everything_it_does_not_say_itself() -> None:
                     "system": "Brief.",
                     "parameters": {"seed": 1, "top_p": 0.5},
                 },
-                "kids": {"like": "almanac", "system": "For children.", "parameters": {"seed": 2}},
-                "tiny": {"like": "kids", "name": "loam-tiny"},
+                "kids": {"extends": "almanac", "system": "For children.", "parameters": {"seed": 2}},
+                "tiny": {"extends": "kids", "name": "loam-tiny"},
             },
         }
     )
@@ -79,8 +79,8 @@ WRONG = [
     ("[models.x]\nname = 'a'\n", ":3: [models.x] has no provider", "shed"),
     ("[models.x]\nprovider = 'shde'\nname = 'a'\n", ":4: [models.x] names provider 'shde'", "shed"),
     ("[models.x]\nprovider = 'shed'\n", ":3: [models.x] has no name", "name ="),
-    ("[models.x]\nlike = 'y'\n", ":4: [models.x] is like 'y'", "label"),
-    ("[models.x]\nlike = 'y'\n[models.y]\nlike = 'x'\n", "circle: x -> y -> x", "out"),
+    ("[models.x]\nextends = 'y'\n", ":4: [models.x] extends 'y'", "label"),
+    ("[models.x]\nextends = 'y'\n[models.y]\nextends = 'x'\n", "circle: x -> y -> x", "out"),
     ("[models.x]\nprovider = 'shed'\nname = 'a'\nparameters = 3\n", ":6: models.x.parameters = 3", "parameters"),
     ("[models.x]\nprovider = 'shed'\nname = 7\n", ":5: models.x.name = 7", "in quotes"),
     ("[providers.b]\naddress = 'ftp://x'\n", ":4: [providers.b]", "https://"),

@@ -116,7 +116,7 @@ def test_turn_goes_back_word_for_word(dialect: str, way: str) -> None:
             assert asked.conversation("m@p", tools=[FUNCTION]).say("Q").text == "17."
         elif way == "fill":
             with pytest.raises(agouti.NotFilled):
-                asked.fill("m@p", dict[str, int], "Q", means="tool")
+                asked.fill("m@p", dict[str, int], "Q", output_method="tool")
         else:
             messages: list[dict[str, Any]] = [{"role": "user", "content": "Q"}]
             message = asked.exchange({"model": "m@p", "messages": messages, **OPEN})["choices"][0]["message"]

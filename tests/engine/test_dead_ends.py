@@ -333,7 +333,7 @@ def test_several_calls_with_a_list_each_are_one_list() -> None:
     message = {"content": None, "tool_calls": [call(1, '{"value": [1, 2]}'), call(2, '{"value": [3]}')]}
     answer = reply(200, {"choices": [{"message": message, "finish_reason": "tool_calls"}]})
     with agouti.Client(config(), transport=FakeTransport([answer])) as client:
-        filled = client.fill("m", list[int], "x", means="tool")
+        filled = client.fill("m", list[int], "x", output_method="tool")
     assert (filled.value, filled.mended) == ([1, 2, 3], ("several for a list",))
 
 

@@ -132,7 +132,7 @@ def test_half_of_a_letter_is_an_error_that_says_so(tmp_path: Path) -> None:
         with pytest.raises(agouti.RequestError, match="cannot be written as JSON"):
             client.ask("m", "x\ud800", temperature=0)
         with pytest.raises(agouti.RequestError, match="cannot be written as JSON"):
-            agouti.compare(client, ["m"], "x\ud800", keep=tmp_path / "k.jsonl")
+            agouti.compare(client, ["m"], "x\ud800", checkpoint=tmp_path / "k.jsonl")
     assert fake.requests == []
 
 

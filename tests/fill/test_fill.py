@@ -41,8 +41,8 @@ def test_forty_kinds_by_every_means_of_every_dialect(served: Served, name: str, 
         for label, kind in KINDS.items():
             if name == "messages" and means == "schema" and label in OPEN:
                 continue
-            filled = client.fill(MODELS[name], kind, TEXT, means=means)  # type: ignore[arg-type]
-            assert filled.means == means, label
+            filled = client.fill(MODELS[name], kind, TEXT, output_method=means)  # type: ignore[arg-type]
+            assert filled.output_method == means, label
             assert len(filled.answers) == 1, label
             # The value is what the type itself makes of its own JSON, not only something that passed.
             again = json.loads(json.dumps(_plain(filled.value)))
@@ -80,7 +80,7 @@ def test_facts_come_from_the_text(served: Served, kind: str) -> None:
         "2026-03-04",
         Crop.BEAN,
     )
-    assert filled.means == "schema"
+    assert filled.output_method == "schema"
     assert filled.usage.output_tokens == filled.reply.usage.output_tokens
     assert filled.cost == filled.reply.cost
 
@@ -112,7 +112,7 @@ def test_facts_come_from_the_text(served: Served, kind: str) -> None:
 def test_what_does_not_fit_goes_back_once_and_is_told_apart(
     served: Served, kind: str, model: str, means: Any, tries: list[tuple[str, str]]
 ) -> None:
-    options = {"means": means} if means else {}
+    options = {"output_method": means} if means else {}
     if tries[-1][1]:
         with pytest.raises(agouti.NotFilled) as failed:
             fill(kind, served.config, model, Note, TEXT, **options)
@@ -123,15 +123,15 @@ def test_what_does_not_fit_goes_back_once_and_is_told_apart(
         assert failed.value.partial is found[-1].reply
     else:
         found = fill(kind, served.config, model, Note, TEXT, **options).answers
-    assert [(each.means, each.problem) for each in found] == tries
+    assert [(each.output_method, each.problem) for each in found] == tries
     assert all(bool(each.errors) == bool(each.problem) for each in found)
 
 
 def test_more_repairs_where_they_are_wished(served: Served) -> None:
     with agouti.Client(served.config) as client:
-        assert len(client.fill("quill-large+invalid=3@northbank", Note, TEXT, repairs=3).answers) == 4
+        assert len(client.fill("quill-large+invalid=3@northbank", Note, TEXT, max_repairs=3).answers) == 4
         with pytest.raises(agouti.NotFilled):
-            client.fill("quill-large+invalid=1@northbank", Note, TEXT, repairs=0)
+            client.fill("quill-large+invalid=1@northbank", Note, TEXT, max_repairs=0)
 
 
 def chat(content: str, **more: Any) -> dict[str, Any]:
@@ -163,7 +163,7 @@ def test_refused_means_are_stepped_down_and_remembered() -> None:
     ]
     fake = FakeTransport(answers)
     with agouti.Client.at("https://p.example/v1", transport=fake) as client:
-        assert [client.fill("m", int, "How many?").means for _ in range(2)] == ["json", "json"]
+        assert [client.fill("m", int, "How many?").output_method for _ in range(2)] == ["json", "json"]
     bodies = [json.loads(request.body or b"") for request in fake.requests]
     assert [sorted(body.keys() - {"model", "messages"}) for body in bodies] == [
         ["response_format"], ["tool_choice", "tools"], ["response_format"], ["response_format"],
@@ -171,7 +171,7 @@ def test_refused_means_are_stepped_down_and_remembered() -> None:
     assert "JSON Schema" in bodies[2]["messages"][0]["content"]
     given = FakeTransport(answers[:1])
     with agouti.Client.at("https://p.example/v1", transport=given) as client, pytest.raises(agouti.RequestRefused):
-        client.fill("m", int, "How many?", means="schema")
+        client.fill("m", int, "How many?", output_method="schema")
     other = FakeTransport([refused("the prompt must be polite")])
     with agouti.Client.at("https://p.example/v1", transport=other) as client, pytest.raises(agouti.RequestRefused):
         client.fill("m", int, "How many?")
@@ -186,7 +186,7 @@ def test_means_that_one_form_is_refused_for_are_there_for_the_next() -> None:
     fake = FakeTransport([refusal, chat('{"value": "wet"}'), chat('{"value": 4}'), chat('{"value": "dry"}')])
     with agouti.Client.at("https://p.example/v1", transport=fake) as client:
         kinds = [Literal["wet", "dry"], int, Literal["wet", "dry"]]
-        assert [client.fill("m", kind, "How is it?").means for kind in kinds] == ["tool", "schema", "tool"]
+        assert [client.fill("m", kind, "How is it?").output_method for kind in kinds] == ["tool", "schema", "tool"]
 
 
 def test_model_that_only_writes_blanks_is_told_the_form_in_words() -> None:
@@ -208,17 +208,17 @@ def test_parameter_that_an_entry_does_without_is_no_means() -> None:
     fake = FakeTransport([refused, chat("It depends."), chat(None, finish_reason="stop"), chat("4")])  # type: ignore[arg-type]
     entry = {"providers": {"p": {"address": "https://p.example/v1", "unsupported": "warn"}}}
     with agouti.Client(entry, transport=fake) as client, pytest.warns(agouti.AgoutiWarning):
-        filled = client.fill("m@p", int, "How many?", repairs=2)
+        filled = client.fill("m@p", int, "How many?", max_repairs=2)
     assert filled.value == 4
     sent = [sorted(json.loads(request.body or b"").keys() - {"model", "messages"}) for request in fake.requests]
     assert sent == [["response_format"], [], ["tool_choice", "tools"], ["tool_choice", "tools"]]
 
 
 def test_entry_says_which_means_a_model_has() -> None:
-    config = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"x": {"provider": "p", "name": "m", "means": ["prompt"]}}}  # fmt: skip
+    config = {"providers": {"p": {"address": "https://p.example/v1"}}, "models": {"x": {"provider": "p", "name": "m", "output_methods": ["prompt"]}}}  # fmt: skip
     with agouti.Client(config, transport=FakeTransport([chat("```json\n[1, 2]\n```")])) as client:
         filled = client.fill("x", list[int], "Which?")
-    assert (filled.value, filled.means) == ([1, 2], "prompt")
+    assert (filled.value, filled.output_method) == ([1, 2], "prompt")
 
 
 def test_several_fitting_values_are_no_answer() -> None:
@@ -239,9 +239,9 @@ def test_several_fitting_values_are_no_answer() -> None:
         (lambda x: x, {}, "cannot be made into a form"),
         ({}, {}, "empty"),
         ({"type": "quantity"}, {}, "wrong at type"),
-        (int, {"means": "magic"}, "means = .magic. is unknown"),
-        (int, {"repairs": -1}, "repairs = -1"),
-        (int, {"repairs": "2"}, "repairs = '2'"),
+        (int, {"output_method": "magic"}, "output_method = .magic. is unknown"),
+        (int, {"max_repairs": -1}, "max_repairs = -1"),
+        (int, {"max_repairs": "2"}, "max_repairs = '2'"),
         (int, {"tools": [{"type": "function", "function": {"name": "f"}}]}, "tools"),
         (int, {"response_format": {"type": "text"}}, "response_format"),
     ],
@@ -315,7 +315,7 @@ def test_choices_and_dates_appear_once_they_are_whole(value: Any, half: Any) -> 
     pieces = [data({"choices": [{"index": 0, "delta": {"content": letter}}]}) for letter in json.dumps(value)]
     pieces.append(data({"choices": [{"index": 0, "delta": {}, "finish_reason": "stop"}]}, end="data: [DONE]\n\n"))
     with agouti.Client.at("https://p.example/v1", transport=FakeTransport([pieces])) as client:
-        seen = [deepcopy(each) for each in client.stream_fill("m", CHOSEN, "x", means="prompt")]
+        seen = [deepcopy(each) for each in client.stream_fill("m", CHOSEN, "x", output_method="prompt")]
     assert half in seen
     assert seen[-1] == value
     if half in ({}, {"depths": []}, {"beds": {}}):
@@ -328,7 +328,7 @@ def test_items_of_a_list_come_one_by_one_of_its_own_type(kind: str, place: str) 
     text = f"{place}: {json.dumps([{'crop': 'pea', 'beside': None}] * 3)} That is all."
     pieces = [data({"choices": [{"index": 0, "delta": {"content": letter}}]}) for letter in text]
     pieces.append(data({"choices": [{"index": 0, "delta": {}, "finish_reason": "stop"}]}, end="data: [DONE]\n\n"))
-    options: Any = {"means": "prompt", "repairs": 0}
+    options: Any = {"output_method": "prompt", "max_repairs": 0}
     seen: list[tuple[Any, int]] = []
 
     async def go() -> list[Row]:

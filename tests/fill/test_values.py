@@ -67,7 +67,7 @@ def filled(name: str, means: str, kind: Any, answer: str) -> agouti.Filled[Any]:
         [HttpReply(200, {}, answered(name, answer, form_of(kind).name if means == "tool" else ""))]
     )
     with agouti.Client(config, transport=transport) as client:
-        return client.fill("m@p", kind, "x", means=means, repairs=0)  # type: ignore[arg-type]
+        return client.fill("m@p", kind, "x", output_method=means, max_repairs=0)  # type: ignore[arg-type]
 
 
 class Lot(IntEnum):
@@ -268,9 +268,9 @@ def test_value_is_what_was_written(kind: Any, answer: str, value: Any, mended: A
     assert found.value == value
     assert type(found.value) is type(value)
     if mended is not None:
-        assert found.mended == mended
+        assert found.repairs_applied == mended
     else:
-        assert found.mended
+        assert found.repairs_applied
 
 
 @pytest.mark.parametrize(
@@ -307,6 +307,6 @@ def test_first_answer_survives_the_failure_of_its_repair() -> None:
         "https://p.example/v1", transport=FakeTransport([HttpReply(200, {}, wrong), refused])
     ) as client:
         with pytest.raises(agouti.CredentialRefused) as failed:
-            client.fill("m", Share, "x", means="prompt")
+            client.fill("m", Share, "x", output_method="prompt")
     assert [each.problem for each in failed.value.answers] == ["invalid"]
     assert failed.value.partial.text == '{"share": "x"}'

@@ -42,7 +42,7 @@ def _called(made: agouti.Config, kind: str) -> Any:
         if kind == "exchange":
             return client.exchange(BODY)["choices"][0]["message"]["content"]
         if kind == "fill":
-            return client.fill("a", FORM, "x", repairs=0).value
+            return client.fill("a", FORM, "x", max_repairs=0).value
         with client.stream("a", "x") as stream:
             return "".join(stream)
 
@@ -54,6 +54,6 @@ async def _awaited(made: agouti.Config, kind: str) -> Any:
         if kind == "exchange":
             return (await client.exchange(BODY))["choices"][0]["message"]["content"]
         if kind == "fill":
-            return (await client.fill("a", FORM, "x", repairs=0)).value
+            return (await client.fill("a", FORM, "x", max_repairs=0)).value
         async with client.stream("a", "x") as stream:
             return "".join([text async for text in stream])

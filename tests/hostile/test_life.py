@@ -290,7 +290,7 @@ def test_replies_without_end_are_given_up(kind: str, how: str, monkeypatch: pyte
     for module in (
         "agouti.transport.urllib3_transport",
         "agouti.transport.aiohttp_transport",
-        "agouti.engine.receiving.whole",
+        "agouti.engine.receiving.one_request",
         "agouti.engine.receiving.stream",
     ):
         monkeypatch.setattr(f"{module}.REPLY_BYTES", 3_000_000)

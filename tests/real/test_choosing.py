@@ -30,7 +30,7 @@ def test_what_it_really_does_is_found() -> None:
 
 def test_a_talk_stays_within_its_window() -> None:
     with client(300) as asked:
-        talk = asked.conversation("m", fit="drop_oldest", max_tokens=20)
+        talk = asked.conversation("m", on_overflow="drop_oldest", max_tokens=20)
         counts = [talk.say(f"{turn}: what is good to know of beans in a wet spring?").usage for turn in range(8)]
     assert max(usage.input_tokens or 0 for usage in counts) <= 280
     assert talk.dropped

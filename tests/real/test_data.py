@@ -57,7 +57,7 @@ def filled_or_why(client: agouti.Client, kind: Any, **options: Any) -> Any:
 @pytest.mark.parametrize("kind", [Crop, Sown, Bed, Plot, list[Crop], Literal["wet", "dry"]])
 def test_schema_holds_the_model_to_the_form(kind: Any) -> None:
     with agouti.Client(config()) as client:
-        found = filled_or_why(client, kind, means="schema", **CAPPED)
+        found = filled_or_why(client, kind, output_method="schema", **CAPPED)
     # The server holds it to the form, but not to an end, and so small a model may not find one.
     assert not isinstance(found, str) or found in ("truncated", "blanks", "wet", "dry")
 
@@ -70,7 +70,10 @@ SHOWN: dict[str, Any] = {
 
 
 def test_value_grows_on_the_way() -> None:
-    with agouti.Client(config()) as client, client.stream_fill(MODEL, Bed, NOTE, means="schema", **SHOWN) as growing:
+    with (
+        agouti.Client(config()) as client,
+        client.stream_fill(MODEL, Bed, NOTE, output_method="schema", **SHOWN) as growing,
+    ):
         seen = [dict(value) for value in growing]
         filled = growing.filled
     assert isinstance(filled.value, Bed)
@@ -103,6 +106,6 @@ def test_other_dialects_fill_by_what_the_server_has(dialect: str) -> None:
     key = agouti.GivenKey(agouti.Secret(KEY)) if KEY else None
     other = agouti.Config.of([agouti.Provider("real", f"{ADDRESS}/v1", dialect, key)])
     with agouti.Client(other) as client:
-        found = filled_or_why(client, Bed, max_tokens=80, temperature=0, repairs=2)
+        found = filled_or_why(client, Bed, max_tokens=80, temperature=0, max_repairs=2)
     # What the server does not hold to the form, so small a model need not get right: but it is told apart.
     assert isinstance(found, Bed) or found in PROBLEMS

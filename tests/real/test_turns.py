@@ -181,15 +181,15 @@ def test_forms_are_filled_by_each_means_or_it_is_said_why(dialect: str, means: A
     with client_of(dialect) as client:
         if means == "json" and dialect == "messages":
             with pytest.raises(agouti.ParameterUnsupported):
-                client.fill(MODEL, Literal["wet", "dry"], "It rains.", means=means)
+                client.fill(MODEL, Literal["wet", "dry"], "It rains.", output_method=means)
             return
         try:
-            filled = client.fill(MODEL, Literal["wet", "dry"], "It rains.", means=means, repairs=1, **BRIEF)
+            filled = client.fill(MODEL, Literal["wet", "dry"], "It rains.", output_method=means, max_repairs=1, **BRIEF)
         except agouti.NotFilled as error:
             said = (error.problem, len(error.answers))
         else:
             said = (filled.value, len(filled.answers))
-            assert filled.means == means
+            assert filled.output_method == means
     assert said[0]
     assert 1 <= said[1] <= 2
 

@@ -239,7 +239,7 @@ def test_a_budget_holds_for_streams_that_are_left_and_models_that_take_over(
 ) -> None:
     """With a limit, labels and an expiry at once; what is left half way is paid for what had come."""
     more = (
-        '[models.shaky]\nlike = "almanac"\nname = "quill-large+status=503"\nfallback = ["almanac"]\n'
+        '[models.shaky]\nextends = "almanac"\nname = "quill-large+status=503"\nfallback = ["almanac"]\n'
         "[providers.northbank.retries]\nmax = 0\n"
     )
     text = token(

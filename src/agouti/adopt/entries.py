@@ -279,12 +279,12 @@ class _Adoption:
         if kept:
             self._provider["headers"] = kept
 
-    def _moved(self, value: Json, name: str = "") -> Json:
+    def _former(self, value: Json, name: str = "") -> Json:
         """A field of the body, with a place instead of every secret in it."""
         if isinstance(value, dict):
-            return {each: self._moved(inner, each) for each, inner in value.items()}
+            return {each: self._former(inner, each) for each, inner in value.items()}
         if isinstance(value, list):
-            return [self._moved(each, name) for each in value]
+            return [self._former(each, name) for each in value]
         if isinstance(value, str) and value:
             if (looks_secret(name) and " " not in value) or looks_like_a_key(value):
                 return self._place_of(name, value)
@@ -319,7 +319,7 @@ class _Adoption:
         ]
         added = {field: value for field, value in body.items() if field not in question.keys() | _NOT_SETTINGS}
         if added:
-            self._provider["add"] = self._moved(added)
+            self._provider["add"] = self._former(added)
             self._notes.append(f"{', '.join(added)} goes into every request of this provider (add)")
         if not (name or parameters or system):
             return {}

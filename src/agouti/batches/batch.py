@@ -4,7 +4,7 @@ import json
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from msgspec import Struct
@@ -67,7 +67,7 @@ class Batch(Table[BatchRow]):
         done: answered by this run.
         failed: have an error, of this run or an earlier one.
         failed_now: of those, how many were asked by this run.
-        found: were there before.
+        already_done: were there before.
         left: have no result: a batch that was handed over has ended without them.
         costs: what this run has cost, by currency, as far as it is known.
         costs_in_all: the same of all runs that have written this file.
@@ -77,7 +77,7 @@ class Batch(Table[BatchRow]):
         seconds: how long it took.
         failures: the first few rows of this run that failed: the line of each, and why.
         out: the file of results.
-        remarks: what should be known of it, in words.
+        warnings: what should be known of it, in words.
         stopped: in a report of a run that was stopped: what has stopped it.
     """
 
@@ -108,7 +108,7 @@ class Batch(Table[BatchRow]):
         self.failed = failed
         self.failed_now = failed_now
         self.left = left
-        self.found = found
+        self.already_done = found
         self.costs = costs
         self.costs_in_all = costs_in_all
         self.kinds = kinds
@@ -116,18 +116,18 @@ class Batch(Table[BatchRow]):
         self.rate = (done + failed_now) / seconds if seconds > 0 else 0.0
         self.seconds = seconds
         self.failures = failures
-        self.remarks = remarks
+        self.warnings = remarks
         self.stopped = stopped
         self.out: Path | None = results.out if isinstance(results, Results) else None
 
     def __repr__(self) -> str:
         where = f", out={str(self.out)!r}" if self.out is not None else ""
-        return f"Batch(done={self.done}, failed={self.failed}, found={self.found}, left={self.left}{where})"
+        return f"Batch(done={self.done}, failed={self.failed}, found={self.already_done}, left={self.left}{where})"
 
     @property
     def answered(self) -> int:
         """How many have an answer."""
-        return self.done + self.found - (self.failed - self.failed_now)
+        return self.done + self.already_done - (self.failed - self.failed_now)
 
     @property
     def rows(self) -> tuple[BatchRow, ...]:  # type: ignore[override]
@@ -191,6 +191,13 @@ class Batch(Table[BatchRow]):
 
     def _columns(self) -> list[str]:
         return list(BatchRow.__struct_fields__)
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
 
 
 class BatchPlan(Struct, frozen=True, kw_only=True):

@@ -267,7 +267,7 @@ def _array(file: IO[bytes], lines: Lines, *, gaps: bool) -> None:
         if len(vector) != size:
             raise RequestError(
                 f"row {result.get('key')} has {len(vector)} numbers, others have {size}: they do not compare",
-                hint="What came is kept; begin again with one model: --anew.",
+                hint="What came is kept; begin again with one model: --restart.",
             )
         file.write(vector.tobytes())
 

@@ -6,6 +6,9 @@ from typing import Any
 
 from ..core.errors import RequestError
 
+# Results are written under the names that options had in 0.2.
+_TODAY = {"key": "id_column", "blanks": "variables"}
+
 
 def identity(value: Any) -> str:
     """What an option that is no JSON is called: a function by its name, whatever program it is in."""
@@ -26,8 +29,8 @@ def check_same(before: Mapping[str, Any], asks: Mapping[str, Any], out: Path) ->
         RequestError: it does not.
     """
     if before != asks:
-        names = [name for name in {**before, **asks} if before.get(name) != asks.get(name)]
+        names = [_TODAY.get(name, name) for name in {**before, **asks} if before.get(name) != asks.get(name)]
         raise RequestError(
             f"{out} holds results of another run: {listed(names)} differ{'' if len(names) > 1 else 's'}",
-            hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
+            hint="Name another file, say --restart to begin again, or --ignore-changes to go on with what is there.",
         )

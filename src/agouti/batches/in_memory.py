@@ -41,7 +41,7 @@ class Memory:
             if digest in self._met:
                 raise RequestError(
                     f"lines {self._met[digest]} and {row.line} have the same key {key!r}",
-                    hint="Name a column with --key (key=...) that tells all rows apart, or leave one of them out.",
+                    hint="Name a column with --id-column (id_column=...) that tells rows apart, or leave one out.",
                 )
             self._met[digest] = row.line
             self._waiting.append(digest)

@@ -82,7 +82,7 @@ def progress_text(progress: Progress) -> str:
     ...     seconds_left=36.4, at_once=24))
     '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.25 USD, 36 s left'
     """
-    through = progress.found + progress.done + progress.failed
+    through = progress.already_done + progress.done + progress.failed
     said = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
     if progress.failed:
         said.append(f"{progress.failed:,} failed")

@@ -225,7 +225,7 @@ class DeferredRun:
             if mark not in rows:
                 raise RequestError(
                     f"the batch {batch.name} has answers to other rows",
-                    hint="Pass the rows that were handed over, with the same --key (key=...).",
+                    hint="Pass the rows that were handed over, with the same --id-column (key=...).",
                 )
         self._found = found
         self.remarks = tuple(

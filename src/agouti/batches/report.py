@@ -25,13 +25,13 @@ class BatchFacts(Protocol):
     stopped: str
     done: int
     failed_now: int
-    found: int
+    already_done: int
     seconds: float
     rate: float
     costs: dict[str, float]
     costs_in_all: dict[str, float]
     failures: tuple[tuple[int, str], ...]
-    remarks: tuple[str, ...]
+    warnings: tuple[str, ...]
 
 
 def facts_of(made: BatchFacts) -> dict[str, Any]:
@@ -47,14 +47,14 @@ def facts_of(made: BatchFacts) -> dict[str, Any]:
         "this_run": {
             "answered": made.done,
             "failed": made.failed_now,
-            "found_before": made.found,
+            "found_before": made.already_done,
             "seconds": round(made.seconds, 3),
             "rows_a_second": round(made.rate, 3),
             "costs": made.costs,
         },
         "costs_of_all_runs": made.costs_in_all,
         "first_failures": [{"line": line, "why": why} for line, why in made.failures],
-        "remarks": list(made.remarks),
+        "remarks": list(made.warnings),
     }
 
 

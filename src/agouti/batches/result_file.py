@@ -112,7 +112,9 @@ class Results(IndexedRows):
             self._check_foreign()
             self._index = Index(self._place, trial=self._trial, again=self._again)
             if not self._index.is_ours:
-                raise RequestError(f"{self._place} is of another version", hint="Say --anew (anew=True), or remove it.")
+                raise RequestError(
+                    f"{self._place} is of another version", hint="Say --restart (restart=True), or remove it."
+                )
             self._begin(self._index, json.loads(json.dumps(asks, default=identity)), anew=anew, keep=keep)
         except sqlite3.DatabaseError as error:
             self.abandon()
@@ -151,11 +153,11 @@ class Results(IndexedRows):
                 check_results(self._data)
                 raise RequestError(
                     f"{self.out} is there already, and it is not known how its rows were asked",
-                    hint="Name another file, say --anew to begin again, or --keep to go on with what is there.",
+                    hint="Name another file, say --restart to start over, or --ignore-changes to go on with it.",
                 )
             if not there and self._data != self.out and self.out.exists() and self.out.stat().st_size:
                 raise RequestError(
-                    f"{self.out} is there already", hint="Name another file, or say --anew to write it again."
+                    f"{self.out} is there already", hint="Name another file, or say --restart to write it again."
                 )
         if before is not None and not keep:
             check_same(before, asks, self.out)
@@ -200,8 +202,8 @@ class Results(IndexedRows):
                 if not keep:
                     raise RequestError(
                         f"{self.out} holds results of another run: what goes out with each row is another request now",
-                        hint="The entry of the model or of its provider has changed. Name another file, say --anew to "
-                        "begin again, or --keep to go on with what is there.",
+                        hint="The entry of the model or of its provider has changed. Name another file, say --restart "
+                        "to start over, or --ignore-changes to go on with what is there.",
                     )
                 self._index.forget_contents()
             self._index.note("request", content)
@@ -229,7 +231,7 @@ class Results(IndexedRows):
             if gone and not keep:
                 raise RequestError(
                     f"{self.out}: {gone} results are gone that were there",
-                    hint="Put the file back, say --anew to begin again, or --keep to ask them once more.",
+                    hint="Put the file back, say --restart to begin again, or --ignore-changes to ask them once more.",
                 )
             index.forget()
             end, self.costs = 0, {}
@@ -249,7 +251,7 @@ class Results(IndexedRows):
                     if line.endswith(b"\n"):
                         raise RequestError(
                             f"{self._data}, line {number} is no result of rows",
-                            hint="Name another file, or say --anew to begin again.",
+                            hint="Name another file, or say --restart to begin again.",
                         )
                     break
                 # The last one of a row counts.
@@ -293,17 +295,17 @@ class Results(IndexedRows):
         if state == "twice":
             raise RequestError(
                 f"lines {line} and {row.line} have the same key {key!r}",
-                hint="Name a column with --key (key=...) that tells all rows apart, or leave one of them out.",
+                hint="Name a column with --id-column (key=...) that tells all rows apart, or leave one of them out.",
             )
         if state == "changed" and not self._keyed:
             raise RequestError(
                 f"{self.out} holds results of other rows (row {key} is another one now)",
-                hint="Name another file, or say --anew; with --key rows may come, go and change.",
+                hint="Name another file, or say --restart; with --id-column rows may come, go and change.",
             )
         if self.finished and state != "done":
             raise RequestError(
                 f"{self.out} is finished, and line {row.line} is not in it, or was asked otherwise",
-                hint="Name another file for it, or say --anew to begin again.",
+                hint="Name another file for it, or say --restart to begin again.",
             )
         return state
 

@@ -77,7 +77,7 @@ class Answers:
     def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
         if self._accept is not None:
-            yield from accepted(self._accept, reply.text, (FilledAnswer(means="prompt", reply=reply),))
+            yield from accepted(self._accept, reply.text, (FilledAnswer(output_method="prompt", reply=reply),))
         return {"answer": reply.text, **facts_of(reply), "attempts": reply.attempts}
 
 
@@ -117,8 +117,8 @@ class Values:
         if self._accept is not None:
             yield from accepted(self._accept, filled.value, filled.answers)
         facts = facts_of(filled.reply, filled.usage, filled.cost)
-        if filled.mended:
-            facts["mended"] = list(filled.mended)
+        if filled.repairs_applied:
+            facts["mended"] = list(filled.repairs_applied)
         attempts = [attempt for answer in filled.answers for attempt in answer.reply.attempts]
         return {"value": plain_value(filled.value), **facts, "attempts": attempts}
 

@@ -432,7 +432,7 @@ class Work:
             self.end(
                 RequestError(
                     f"the last {alone} rows failed, all in the same way: {came['error']}",
-                    hint="Mend it and say --retry-failed (retry_failed=True); stop_after=0 goes on whatever happens.",
+                    hint="Mend it and say --retry-failed (retry_failed=True); max_same_failures=0 never stops.",
                 )
             )
         if self.report is not None:
@@ -489,7 +489,7 @@ class Work:
         wanted = None if total is None else max(total - self.found - self.done - self.failed, 0)
         return Progress(
             total=total,
-            found=self.found,
+            already_done=self.found,
             done=self.done,
             failed=self.failed,
             costs=dict(self.costs),

@@ -1,7 +1,7 @@
 """What a run is made of: its rows, how it goes on, how far it is."""
 
 from collections.abc import Callable, Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
@@ -14,7 +14,7 @@ class Progress(Struct, frozen=True, kw_only=True):
 
     Attributes:
         total: rows to be done in all; `None` where that is not known.
-        found: had their result before.
+        already_done: had their result before.
         done: have been answered by this run.
         failed: have an error, of this run.
         costs: what this run has cost so far, by currency.
@@ -24,13 +24,20 @@ class Progress(Struct, frozen=True, kw_only=True):
     """
 
     total: int | None
-    found: int
+    already_done: int
     done: int
     failed: int
     costs: dict[str, float]
     rate: float
     seconds_left: float | None
     at_once: int
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
 
 
 class Unit(Struct, frozen=True):

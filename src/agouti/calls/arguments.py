@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 from msgspec import Struct, ValidationError, convert
 from msgspec.structs import replace
 
+from .._former import current
 from ..core.canonical.structured import MEANS, Means
 from ..core.errors import RequestError
 from ..core.http.exchange import Timeouts
@@ -38,7 +39,7 @@ class ToolOptions(Struct, frozen=True, kw_only=True):
 
 
 _TOOLS = ("run_tools", "max_rounds", "tool_errors")
-_FILL = ("means", "repairs")
+_FILL = ("output_method", "max_repairs")
 _EMBED = ("extra", "tags", "only_missing", *OF_CALL)
 
 
@@ -66,10 +67,11 @@ def split_fill(options: "FillOptions") -> "tuple[Options, Means | None, int]":
     Raises:
         RequestError: one of the latter is wrong.
     """
-    means, repairs = options.get("means"), options.get("repairs", 1)
+    options = cast("FillOptions", current("a call", options))
+    means, repairs = options.get("output_method"), options.get("max_repairs", 1)
     if means is not None and means not in MEANS:
-        raise RequestError(f"means = {means!r} is unknown", hint=f"Take {', '.join(MEANS)}, or none.")
-    _whole_number("repairs", repairs, 0)
+        raise RequestError(f"output_method = {means!r} is unknown", hint=f"Take {', '.join(MEANS)}, or none.")
+    _whole_number("max_repairs", repairs, 0)
     return _without(options, _FILL), means, repairs
 
 

@@ -184,7 +184,7 @@ class Calls:
         targets = self._targets.chain(label)
         started = self.clocks.clock()
         question = question_of(prompt, options, stream=stream)
-        if question.blanks or any(target.model.blanks for target in targets):
+        if question.variables or any(target.model.variables for target in targets):
             check_blanks(question, targets)
         call = self._call(targets, started, limits_of(options, self._limits), question)
         return call if (cache := options.get("cache")) is None else replace(call, cache=checked_cache(cache))

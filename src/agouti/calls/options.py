@@ -100,7 +100,7 @@ class Options(Parameters, Limits, total=False):
     Attributes:
         system: a system text instead of the entry's; an empty one sends none.
         examples: pairs of question and answer put before the prompt, instead of the entry's; an empty list means none.
-        blanks: what stands for the blanks that the model's entry declares: ``{"language": "Italian"}``.
+        variables: what stands for the blanks that the model's entry declares: ``{"language": "Italian"}``.
         images: paths, bytes or addresses of images.
         files: paths, bytes or addresses of files (PDF, text, audio), `agouti.File` or `agouti.Audio`.
         fetch_images: whether those with an address may be fetched where a format takes only the image itself;
@@ -113,7 +113,7 @@ class Options(Parameters, Limits, total=False):
 
     system: str | None
     examples: Iterable[tuple[str, str]] | None
-    blanks: Mapping[str, str] | None
+    variables: Mapping[str, str] | None
     images: "Source | Iterable[Source] | None"
     files: "FileSource | Iterable[FileSource] | None"
     fetch_images: "bool | Literal['private']"
@@ -140,12 +140,12 @@ class FillOptions(Options, total=False):
     """What `fill` takes besides: how the model is held to the form.
 
     Attributes:
-        means: the only one to be tried of ``schema``, ``tool``, ``json`` and ``prompt``.
-        repairs: how many more answers are asked for when one does not fit (1).
+        output_method: the only one to be tried of ``schema``, ``tool``, ``json`` and ``prompt``.
+        max_repairs: how many more answers are asked for when one does not fit (1).
     """
 
-    means: Means | None
-    repairs: int
+    output_method: Means | None
+    max_repairs: int
 
 
 class EmbedOptions(Limits, total=False):

@@ -282,7 +282,7 @@ class _Filling(Generic[T]):
     def _mended(self) -> list[Json]:
         """The value in the end, where it is another one than what was shown while it came."""
         filled = self._filled
-        if filled is None or not (filled.mended or len(filled.answers) > 1):
+        if filled is None or not (filled.repairs_applied or len(filled.answers) > 1):
             return []
         value = plain_value(filled.value)
         return [value] if value != self._growing.value else []

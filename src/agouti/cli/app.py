@@ -8,6 +8,7 @@ from importlib import import_module
 
 import click
 
+from .._former import current_switches
 from .._version import __version__
 from ..core.errors import AgoutiError
 from ..core.secrets.masking import printable
@@ -40,6 +41,15 @@ _COMMANDS = {
 class _Commands(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(_COMMANDS)
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        name, command, words = super().resolve_command(ctx, args)
+        words, former = current_switches(name or "", words)
+        for old, new in former:
+            click.echo(f"agouti: {old} is {new} now; the former name goes with 0.4", err=True)
+        return name, command, words
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:

@@ -15,7 +15,7 @@ from ..batches.batch import Batch
 from ..batches.progress_display import ShownProgress, amount_text, time_text
 from ..batches.result_file import Unwritable
 from ..batches.types import Progress
-from ..client.client import AsyncClient
+from ..client.async_client import AsyncClient
 from ..core.errors import AgoutiError
 from ..core.secrets.masking import printable
 from ..services.batch.batch import batch
@@ -131,7 +131,7 @@ def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
     where = f", in {out}; the same command goes on" if out else ""
     of = "" if progress.total is None else f" of {progress.total}"
     newline = "\n" if isinstance(error, KeyboardInterrupt) else ""
-    click.echo(f"{newline}  stopped: {progress.found + progress.done}{of} are done{where}", err=True)
+    click.echo(f"{newline}  stopped: {progress.already_done + progress.done}{of} are done{where}", err=True)
 
 
 def _ask_to_cancel(app: Settings, label: str, rows: str, options: dict[str, Any]) -> None:
@@ -150,11 +150,11 @@ def _ask_to_cancel(app: Settings, label: str, rows: str, options: dict[str, Any]
 
 def _say(made: Batch, noun: str, again: str) -> None:
     """What came, in a few lines."""
-    for remark in made.remarks:
+    for remark in made.warnings:
         click.echo(f"  ({printable(remark)})", err=True)
-    total = made.done + made.found + made.failed_now + made.left
-    if made.found:
-        click.echo(f"  {made.found:,} of {total:,} are there already, in {made.out}", err=True)
+    total = made.done + made.already_done + made.failed_now + made.left
+    if made.already_done:
+        click.echo(f"  {made.already_done:,} of {total:,} are there already, in {made.out}", err=True)
     cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
     where = f" in {made.out}" if made.out is not None else ""
     rate = f" ({made.rate:.0f} a second)" if made.seconds >= 5 and made.rate >= 2 else ""
@@ -164,7 +164,7 @@ def _say(made: Batch, noun: str, again: str) -> None:
         click.echo(f"  all runs on {made.out} together: {amounts}", err=True)
     if made.cut:
         again_cut = (
-            ": --retry-cut asks them again; a higher -n, with --keep, gives them room" if made.out is not None else ""
+            ": --retry-cut asks again; a higher -n, with --ignore-changes, gives room" if made.out is not None else ""
         )
         click.echo(f"  {made.cut:,} answers end at their cap{again_cut}", err=True)
     for line, why in made.failures:

@@ -72,7 +72,9 @@ def each_rows(result: ProbeResult) -> dict[str, object]:
 
 def _each_once(config: Config) -> list[str]:
     """A label for every model: not those that only persuade it to be somebody."""
-    labels = {(model.provider, model.name): model.label for model in reversed(config.models.values()) if not model.like}
+    labels = {
+        (model.provider, model.name): model.label for model in reversed(config.models.values()) if not model.extends
+    }
     return list(reversed(labels.values()))
 
 
@@ -94,8 +96,8 @@ def _show(result: ProbeResult) -> None:
 
 def _write(config: Config, result: ProbeResult) -> None:
     label = result.label
-    while label in config.models and config.models[label].like:
-        label = config.models[label].like  # what the model can do stands where the model is named
+    while label in config.models and config.models[label].extends:
+        label = config.models[label].extends  # what the model can do stands where the model is named
     origin = config.origins.of("models", label) if config.origins is not None else None
     if origin is None or origin.kind != "file":
         raise ConfigError(

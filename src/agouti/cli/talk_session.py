@@ -62,7 +62,7 @@ class Talking:
 
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # its remarks are told below
-            self._talk = client.conversation(label, messages=resume or (), fit=fit, **options)  # type: ignore[arg-type]
+            self._talk = client.conversation(label, messages=resume or (), on_overflow=fit, **options)  # type: ignore[arg-type]
         self._model = client.config.model(label)
         said = [text_of(message) for message in self._talk.messages if message.role == "user"]
         self._lines = lines(said)
@@ -73,7 +73,7 @@ class Talking:
         self._on_disk = 0
         self._dropped = 0
         self._with: dict[str, list[str]] = {"images": [], "files": []}
-        for remark in self._talk.remarks:
+        for remark in self._talk.warnings:
             _remark(remark)
         if self._lines.typed:
             _remark(f"{label}: {self._model.name} at {self._model.provider}; ? lists what can be done")
@@ -90,7 +90,7 @@ class Talking:
             return
         if Path(path).exists() and path != self._file:
             held_alone(path).close()
-        if path == self._resumed and self._talk.remarks:
+        if path == self._resumed and self._talk.warnings:
             self._put_aside(Path(path))
         self._talk.save(path)
         self._file, self._on_disk = path, len(self._talk.messages)
@@ -154,14 +154,14 @@ class Talking:
                     shown.show(event)
             reply: Reply | None = stream.reply
         except KeyboardInterrupt:
-            reply = self._talk.keep()
+            reply = self._talk.keep_partial()
             self._kept()
             shown.end()
             _remark("stopped; what came is kept" if reply else "stopped before anything came: nothing is kept")
             if not self._lines.typed:
                 raise
         except AgoutiError:
-            kept = self._talk.keep()
+            kept = self._talk.keep_partial()
             shown.end()
             if kept is not None:
                 self._kept()
@@ -270,7 +270,7 @@ class Talking:
                     shown.show(event)
             shown.end()
         except (AgoutiError, KeyboardInterrupt):
-            self._talk.keep()
+            self._talk.keep_partial()
             self._talk.messages[:] = [*before, *taken]  # the answer that was there is better than none
             shown.end()
             _remark("the turn stays as it was")

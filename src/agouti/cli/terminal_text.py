@@ -59,13 +59,13 @@ def decoded(data: bytes, name: str) -> str:
         ) from None
 
 
-def blanks_given(pairs: tuple[str, ...]) -> dict[str, str]:
-    """The blanks of ``--blank NAME=VALUE``.
+def variables_given(pairs: tuple[str, ...]) -> dict[str, str]:
+    """The blanks of ``--var NAME=VALUE``.
 
     Raises:
         click.UsageError: one of them has no ``=``.
     """
-    return pairs_given("--blank", pairs)
+    return pairs_given("--var", pairs)
 
 
 def pairs_given(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
@@ -83,8 +83,8 @@ def pairs_given(option: str, pairs: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-BLANK = click.option(
-    "--blank", "blanks", metavar="NAME=VALUE", multiple=True, help="Fill a blank of the entry; may be repeated."
+VARIABLE = click.option(
+    "--var", "variables", metavar="NAME=VALUE", multiple=True, help="A variable of the entry; may be repeated."
 )
 
 

@@ -58,13 +58,13 @@ def check_models(models: dict[str, Model], providers: dict[str, Provider], origi
                 ConfigError(f"[models.{label}] parameters: {error.what}", hint=error.hint),
                 origins.of("models", label, "parameters", name),
             ) from None
-        if not all(name.strip() and not set(name) & set("{}") for name in model.blanks):
+        if not all(name.strip() and not set(name) & set("{}") for name in model.variables):
             raise placed(
                 ConfigError(
-                    f"[models.{label}] blanks: a name is empty or has braces",
-                    hint='Write blanks = { language = "English" }, and {language} in the texts.',
+                    f"[models.{label}] variables: a name is empty or has braces",
+                    hint='Write variables = { language = "English" }, and {language} in the texts.',
                 ),
-                origins.of("models", label, "blanks"),
+                origins.of("models", label, "variables"),
             )
         for each in model.tools:
             if not re.fullmatch(r"[\w.]+:[\w.]+", each):

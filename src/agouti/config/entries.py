@@ -18,6 +18,7 @@ from urllib.parse import unquote
 import msgspec
 from msgspec import Struct
 
+from .._former import FormerFields, attribute
 from ..core.canonical.chat import Markers
 from ..core.canonical.structured import Means
 from ..core.canonical.usage import Price, price_at
@@ -117,7 +118,7 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"
 
 
-class Model(Struct, frozen=True, forbid_unknown_fields=True):
+class Model(Struct, frozen=True, forbid_unknown_fields=True, metaclass=FormerFields):
     """A model under your own label.
 
     Attributes:
@@ -126,17 +127,17 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         name: exactly what the provider calls it.
         markers: for dialect ``prompt``: what stands around the texts in the one prompt.
         fallback: labels of the models that take over when this one cannot answer, each in its own words; those that
-            an entry has from the one that it is ``like`` are asked with its system text, examples and blanks.
+            an entry has from the one that it ``extends`` are asked with its system text, examples and blanks.
         deadline: seconds that a whole call may take, retries and fallback included.
-        like: label of a model that this one takes everything from that it does not say itself.
+        extends: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.
         examples: pairs of question and answer put before every prompt; a call's own come instead.
-        blanks: names that stand in braces in ``system`` and ``examples``, and what they are filled with where a call
-            says nothing (``blanks={"language": "Italian"}``); an empty one must be given. Other braces stay braces.
+        variables: names that stand in braces in ``system`` and ``examples``, and what they are filled with where a call
+            says nothing (``variables={"language": "Italian"}``); an empty one must be given. Other braces stay braces.
         context: the context window: tokens of prompt and answer together.
         parameters: defaults, under their OpenAI-compatible names; a call overrides them.
-        means: how it is held to a form (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those that it can,
-            the strongest first; those of its dialect where not given.
+        output_methods: structured output methods (``fill``): of ``schema``, ``tool``, ``json`` and ``prompt`` those
+            that it can, the strongest first; those of its dialect where not given.
         inputs: what it takes: ``["text"]``, ``["text", "image"]``; anything else is an error before anything is sent.
         media_tokens: the most tokens that an image, a file or audio of a prompt counts, for budgets:
             ``{ image = 1600 }``; what is not named counts by its bytes.
@@ -150,17 +151,17 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
     label: str
     provider: str = ""
     name: str = ""
-    like: str = ""
+    extends: str = ""
     system: str | None = None
     examples: tuple[tuple[str, str], ...] = ()
-    blanks: dict[str, str] = {}
+    variables: dict[str, str] = {}
     context: int | None = None
     parameters: dict[str, Any] = {}
     price: Price | tuple[Price, ...] | None = None
     markers: Markers = Markers()
     fallback: tuple[str, ...] = ()
     deadline: float | None = None
-    means: tuple[Means, ...] = ()
+    output_methods: tuple[Means, ...] = ()
     inputs: tuple[str, ...] | None = None
     media_tokens: dict[str, int] = {}
     reasoning_tag: str = ""
@@ -174,6 +175,11 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True):
         return (
             price if price is None or (isinstance(price, Price) and price.since is None) else price_at(price, _today())
         )
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            return attribute(self, name)
 
 
 def _today() -> date:

@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from .._former import current_settings
 from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
 from ..core.http.address import origin_of
@@ -242,6 +243,10 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     origins = Origins(tuple(sources))
     merged: dict[str, Json] = {}
     for source in sources:
+        try:
+            source.values = current_settings(source.values)
+        except ValueError as error:
+            raise ConfigError(f"{source.name or 'the configuration'}: {error}", hint="Keep the new name.") from None
         for table in source.values:
             if table not in _TABLES and table not in SINGLES:
                 known = (*_TABLES, *SINGLES)
@@ -343,25 +348,25 @@ def _paths_beside(provider: Provider, origins: Origins) -> Provider:
 
 
 def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) -> dict[str, Json]:
-    """The values of a model entry, those of the entry that it is ``like`` below its own.
+    """The values of a model entry, those of the entry that it ``extends`` below its own.
 
     Raises:
         ConfigError: that entry does not exist, or the chain comes back to itself.
     """
     values = raw[label]
     chain = [label]
-    while isinstance(like := raw[chain[-1]].get("like"), str) and like:
-        origin = origins.of("models", chain[-1], "like")
+    while isinstance(like := raw[chain[-1]].get("extends"), str) and like:
+        origin = origins.of("models", chain[-1], "extends")
         if like not in raw:
             raise placed(
                 ConfigError(
-                    f"[models.{chain[-1]}] is like {like!r}, which has no entry", hint=near_hint(like, raw, "label")
+                    f"[models.{chain[-1]}] extends {like!r}, which has no entry", hint=near_hint(like, raw, "label")
                 ),
                 origin,
             )
         if like in chain:
             circle = " -> ".join([*chain[chain.index(like) :], like])
-            raise placed(ConfigError(f"like goes round in a circle: {circle}", hint="Take one of them out."), origin)
+            raise placed(ConfigError(f"extends goes round in a circle: {circle}", hint="Take one of them out."), origin)
         chain.append(like)
         values = _merge(raw[like], values)
     return values

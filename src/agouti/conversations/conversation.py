@@ -3,7 +3,7 @@
 import os
 from collections.abc import Awaitable, Callable, Iterable, Mapping
 from threading import Lock
-from typing import TYPE_CHECKING, Literal, TypeAlias, Unpack, cast
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias, Unpack, cast
 
 from ..calls.arguments import limits_of, split_tools
 from ..calls.streams import AsyncStream, Stream
@@ -57,7 +57,7 @@ class _Conversation:
     ) -> None:
         self._calls = calls
         self._model = model
-        self.remarks: tuple[str, ...] = ()
+        self.warnings: tuple[str, ...] = ()
         self._unknown: dict[str, Json] = {}
         if isinstance(before, (str, os.PathLike)):
             before, options = self._from_file(before, options)
@@ -84,7 +84,7 @@ class _Conversation:
             question_of("...", settings)
         except RequestError as error:
             settings, remarks = {}, [*remarks, f"the settings of {path} cannot be used and are left out ({error.what})"]
-        self.remarks = tuple(remarks)
+        self.warnings = tuple(remarks)
         for remark in remarks:
             warn(remark)
         return kept.messages, cast("AskOptions", {**settings, **options})
@@ -132,7 +132,7 @@ class _Conversation:
         finally:
             self._lock.release()
 
-    def keep(self) -> Reply | None:
+    def keep_partial(self) -> Reply | None:
         """Keep a turn that was stopped, or failed: the question, functions that ran, and what had come of the answer.
 
         Rounds of functions are kept whole, the call with its result; a function that had not ended is not in them.
@@ -236,6 +236,13 @@ class _Conversation:
     def __repr__(self) -> str:
         return f"{type(self).__name__}({self._model!r}, {len(self.messages)} messages)"
 
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
+
 
 # How often a provider may find a turn too long that was made to fit by the estimate.
 _TRIES = 6
@@ -255,7 +262,7 @@ class Conversation(_Conversation):
         messages: what has been said: the user's words, the model's, its tool calls and their results. The system text
             is not among them. A list of `Message`; give it to another conversation to go on from there.
         replies: every reply, in order.
-        remarks: what of a file could not be read and was left out.
+        warnings: what of a file could not be read and was left out.
 
     Example:
         >>> import agouti, agouti.standins

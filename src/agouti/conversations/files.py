@@ -23,7 +23,7 @@ _HEADER = "conversation"
 _VERSION = 1
 _KNOWN = frozenset({"version", "label", "settings"})
 # What a file may say of the turns to come: nothing of where requests go, and nothing that is code.
-_SETTINGS = frozenset({"system", "examples", "blanks", *NAMES} - {"tools"})
+_SETTINGS = frozenset({"system", "examples", "variables", *NAMES} - {"tools"})
 # Known, but nothing that a file may say: it is passed over.
 _KNOWN_SETTINGS = _SETTINGS | frozenset(
     {"tools", "images", "files", "headers", "timeouts", "retries", "deadline", "extra", "tags"}
@@ -93,6 +93,8 @@ def read_conversation(path: FilePath) -> KeptConversation:
         )
     settings = header.get("settings")
     settings = settings if isinstance(settings, dict) else {}
+    if "blanks" in settings:  # files of 0.2
+        settings = {"variables" if name == "blanks" else name: value for name, value in settings.items()}
     kept = {name: value for name, value in settings.items() if name in _SETTINGS}
     unknown = {name: value for name, value in header.items() if name not in _KNOWN}
     if strange := {name: value for name, value in settings.items() if name not in _KNOWN_SETTINGS}:

@@ -35,7 +35,7 @@ def request_for(question: Question, target: Target) -> Request:
     if takes is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in takes:
         parameters["max_tokens"] = parameters.pop("max_completion_tokens")
     system, examples = model.system, model.examples
-    if model.blanks:
+    if model.variables:
         system, examples = _persona(question, target)
     messages = assembled(
         question.messages,
@@ -75,7 +75,7 @@ def _persona(question: Question, target: Target) -> tuple[str | None, tuple[tupl
         RequestError: a blank has no value.
     """
     model = target.model
-    values = {name: question.blanks.get(name, usual) for name, usual in model.blanks.items()}
+    values = {name: question.variables.get(name, usual) for name, usual in model.variables.items()}
     system, examples = model.system, model.examples
     if system and question.system is None and question.messages[0].role not in ("system", "developer"):
         system = filled(system, values, model.label)
@@ -90,15 +90,15 @@ def check_blanks(question: Question, targets: Sequence[Target]) -> None:
     Raises:
         RequestError: one is unknown, or missing.
     """
-    declared = {name: None for target in targets for name in target.model.blanks}
-    for name in question.blanks:
+    declared = {name: None for target in targets for name in target.model.variables}
+    for name in question.variables:
         if name not in declared:
             model = targets[0].model
-            hint = near_hint(name, declared, "blank") if declared else f'Declare it: blanks = {{ {name} = "" }}.'
+            hint = near_hint(name, declared, "blank") if declared else f'Declare it: variables = {{ {name} = "" }}.'
             raise RequestError(f"{model.label} has no blank {name!r}", hint=hint, model=model.label)
     if question.messages:
         for target in targets:
-            if target.model.blanks:
+            if target.model.variables:
                 _persona(question, target)
 
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 OF_CALL = ("deadline", "timeouts", "retries", "headers", "cache")
 """Options that belong to the call and not to the question."""
 
-OPTIONS = ("system", "examples", "blanks", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)
+OPTIONS = ("system", "examples", "variables", "images", "files", "fetch_images", "extra", "tags", *OF_CALL)
 """What a question has besides parameters, and what the call has."""
 
 
@@ -55,7 +55,7 @@ class Question(Struct, frozen=True, kw_only=True):
         messages: the prompt as canonical messages, images in them.
         system: a system text instead of the entry's; an empty one means none.
         examples: pairs of question and answer put before the prompt, instead of the entry's; `None`: the entry's.
-        blanks: what stands for the blanks in the entry's system text and examples.
+        variables: what stands for the variables in the entry's system text and examples.
         tools: tools that the model may call, in the OpenAI-compatible form.
         parameters: as they were given; `None` stands for one that is not to be sent.
         extra: fields that go into the request as they are.
@@ -76,7 +76,7 @@ class Question(Struct, frozen=True, kw_only=True):
     messages: tuple[Message, ...]
     system: str | None = None
     examples: tuple[tuple[str, str], ...] | None = None
-    blanks: dict[str, str] = {}
+    variables: dict[str, str] = {}
     tools: tuple[dict[str, Json], ...] = ()
     parameters: dict[str, Json] = {}
     extra: dict[str, Json] = {}
@@ -91,7 +91,7 @@ class Question(Struct, frozen=True, kw_only=True):
         given: dict[str, Any] = {
             "system": self.system,
             "examples": self.examples,
-            "blanks": self.blanks,
+            "variables": self.variables,
             "tools": list(self.tools),
             "extra": self.extra,
             "fetch_images": self.fetch_images,
@@ -119,6 +119,7 @@ class Question(Struct, frozen=True, kw_only=True):
         same = msgspec.to_builtins(replace(self, stream=False, tags={}))
         if self.own is None:
             del same["own"]  # keys that are kept somewhere stay what they are
+        same["blanks"] = same.pop("variables")  # the same
         return hashlib.sha256(msgspec.json.encode(same, order="sorted")).hexdigest()
 
     def __hash__(self) -> int:
@@ -128,7 +129,7 @@ class Question(Struct, frozen=True, kw_only=True):
         options = {
             "system": self.system,
             "examples": None if self.examples is None else len(self.examples),
-            "blanks": self.blanks or None,
+            "variables": self.variables or None,
             "tools": [tool.get("function", tool).get("name") for tool in self.tools] or None,
             **self.parameters,
             "extra": self.extra or None,
@@ -139,6 +140,13 @@ class Question(Struct, frozen=True, kw_only=True):
             f", {name}={value!r}" for name, value in options.items() if value is not None or name in self.parameters
         ]
         return f"Question({_shown(self.messages)}{''.join(said)})"
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
 
 
 def _shown(messages: Sequence[Message]) -> str:
@@ -182,19 +190,33 @@ def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, s
             parameters[name] = value
     if isinstance(choice := parameters.get("tool_choice"), str) and choice not in ("auto", "none", "required"):
         parameters["tool_choice"] = {"type": "function", "function": {"name": choice}}
-    return Question(
-        messages=messages, parameters=_checked(parameters) if parameters else parameters, stream=stream, **fields
-    )
+    if parameters:
+        try:
+            parameters = _checked(parameters)
+        except RequestError:
+            from .._former import OPTIONS as FORMER
+            from .._former import current
+
+            if FORMER["a call"].keys().isdisjoint(options):
+                raise
+            return question_of(prompt, current("a call", options), stream=stream)
+    return Question(messages=messages, parameters=parameters, stream=stream, **fields)
 
 
 def _changed(question: Question, options: Mapping[str, object], stream: bool) -> Question:
     """A question with some of its options replaced."""
     if not options:
         return question if question.stream == stream else replace(question, stream=stream)
+    if "blanks" in options:
+        from .._former import current
+
+        options = current("a call", options)
     made = question_of(list(question.messages), options, stream=stream)
     if made.messages != question.messages:
         question = replace(question, messages=made.messages)
-    kept = {name: getattr(made, name) for name in ("system", "examples", "blanks", "tools", "tags") if name in options}
+    kept = {
+        name: getattr(made, name) for name in ("system", "examples", "variables", "tools", "tags") if name in options
+    }
     if "fetch_images" in options:
         kept["fetch_images"] = made.fetch_images
     parameters = {**question.parameters, **made.parameters}
@@ -270,12 +292,14 @@ def extra_of(extra: object) -> dict[str, Json]:
     return dict(extra)
 
 
-def _blanks(blanks: object) -> dict[str, str]:
-    if blanks is None:
+def _variables(variables: object) -> dict[str, str]:
+    if variables is None:
         return {}
-    if not isinstance(blanks, Mapping) or not all(isinstance(part, str) for pair in blanks.items() for part in pair):
-        raise RequestError("blanks are no table of texts", hint='Pass blanks={"language": "Italian"}.')
-    return dict(blanks)
+    if not isinstance(variables, Mapping) or not all(
+        isinstance(part, str) for pair in variables.items() for part in pair
+    ):
+        raise RequestError("variables are no table of texts", hint='Pass variables={"language": "Italian"}.')
+    return dict(variables)
 
 
 def tags_of(tags: object) -> dict[str, str]:
@@ -290,7 +314,7 @@ def tags_of(tags: object) -> dict[str, str]:
 _READ: dict[str, Callable[[object], object]] = {
     "system": _system,
     "examples": _examples,
-    "blanks": _blanks,
+    "variables": _variables,
     "tools": _tools,
     "extra": extra_of,
     "fetch_images": _fetch,

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec.structs import replace
 from starlette.routing import Route
 
-from ..client.client import AsyncClient
+from ..client.async_client import AsyncClient
 from ..config.entries import Config
 from ..config.load import load
 from ..config.tables import LedgerSettings, RelaySettings

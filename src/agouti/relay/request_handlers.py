@@ -38,7 +38,7 @@ from .turn_memory import TurnMemory, UniqueCalls
 
 if TYPE_CHECKING:
     from ..calls.options import EmbedOptions, Options
-    from ..client.client import AsyncClient
+    from ..client.async_client import AsyncClient
     from ..config.tables import RelaySettings
     from ..core.canonical.events import Event
     from ..engine.drivers.async_driver import AsyncDriver

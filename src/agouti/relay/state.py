@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
-    from ..client.client import AsyncClient
+    from ..client.async_client import AsyncClient
     from ..config.entries import Config
     from .access_control import Door
     from .access_tokens import AccessToken

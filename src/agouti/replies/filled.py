@@ -1,6 +1,6 @@
 """Structured output, as a caller gets it: a form that has been filled, the value, and how it came about."""
 
-from typing import Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from msgspec import Struct
 
@@ -15,20 +15,27 @@ class FilledAnswer(Struct, frozen=True, kw_only=True):
     """One answer to a form, and whether it fitted.
 
     Attributes:
-        means: how the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``.
+        output_method: how the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``.
         reply: the answer.
         problem: empty where it fitted; else ``truncated``, ``blanks``, ``refusal``, ``empty``, ``no json``,
             ``broken json``, ``several``, ``no call``, ``invalid``, or ``validator failed`` where a validator of the
             application has raised something else than ``ValueError``.
         errors: what does not fit, one line each.
-        mended: what was mended so that it fitted: ``trailing comma``, ``a list of one``, ...; see the guide.
+        repairs_applied: what was mended so that it fitted: ``trailing comma``, ``a list of one``, ...; see the guide.
     """
 
-    means: Means
+    output_method: Means
     reply: Reply
     problem: Problem = ""
     errors: tuple[str, ...] = ()
-    mended: tuple[str, ...] = ()
+    repairs_applied: tuple[str, ...] = ()
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
 
 
 class Filled(Struct, Generic[T], frozen=True):
@@ -45,14 +52,14 @@ class Filled(Struct, Generic[T], frozen=True):
     answers: tuple[FilledAnswer, ...]
 
     @property
-    def means(self) -> Means:
+    def output_method(self) -> Means:
         """How the model was held to the form: ``schema``, ``tool``, ``json`` or ``prompt``."""
-        return self.answers[-1].means
+        return self.answers[-1].output_method
 
     @property
-    def mended(self) -> tuple[str, ...]:
+    def repairs_applied(self) -> tuple[str, ...]:
         """What was mended in the answer so that it fitted, without asking again; empty where nothing was."""
-        return self.answers[-1].mended
+        return self.answers[-1].repairs_applied
 
     @property
     def cost(self) -> float | None:
@@ -63,3 +70,10 @@ class Filled(Struct, Generic[T], frozen=True):
     def usage(self) -> Usage:
         """Token counts of all answers together, as far as they are told."""
         return total_usage(each.reply.usage for each in self.answers)
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)

@@ -137,7 +137,9 @@ def joined(
         failures: the providers whose list could not be had.
     """
     entries: dict[tuple[str, str], list[Model]] = {}
-    for model in sorted(config.models.values(), key=lambda each: bool(each.like)):  # a persona says less of the model
+    for model in sorted(
+        config.models.values(), key=lambda each: bool(each.extends)
+    ):  # a persona says less of the model
         if model.provider in lists or model.provider in failures:
             entries.setdefault((model.provider, model.name), []).append(model)
     rows = []

@@ -7,7 +7,8 @@ from collections.abc import Coroutine
 from typing import TYPE_CHECKING, Any, TypeVar, overload
 
 if TYPE_CHECKING:
-    from ..client.client import AsyncClient, Client
+    from ..client.async_client import AsyncClient
+    from ..client.client import Client
     from ..engine.effects import Steps
 
 T = TypeVar("T")

@@ -24,7 +24,8 @@ from . import run
 
 if TYPE_CHECKING:
     from ..calls.options import AskOptions, Prompt
-    from ..client.client import AsyncClient, Client
+    from ..client.async_client import AsyncClient
+    from ..client.client import Client
 
 
 class Setting(Struct, frozen=True):
@@ -131,7 +132,7 @@ def _origin(calls: Calls, table: str, label: str, name: str) -> Origin:
     path = name.split(".", 1)
     while True:
         origin = origins.of(table, label, *path)
-        like = calls.config.models[label].like if table == "models" and label in calls.config.models else ""
+        like = calls.config.models[label].extends if table == "models" and label in calls.config.models else ""
         if origin is not DEFAULT or not like:
             return origin
         label = like  # inherited: the entry that it is like has set it

@@ -11,7 +11,7 @@ from ...replies.reply import Reply
 from ..app import Settings
 from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parameters_given
+from ..terminal_text import VARIABLE, given_text, on_terminal, parameters_given, variables_given
 
 
 @click.command("ask")
@@ -19,7 +19,7 @@ from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parame
 @click.argument("text", required=False)
 @click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
-@BLANK
+@VARIABLE
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the answer's length.")
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image, or its address; may be repeated.")
@@ -37,7 +37,7 @@ def command(
     text: str | None,
     file: str | None,
     system: str | None,
-    blanks: tuple[str, ...],
+    variables: tuple[str, ...],
     temperature: float | None,
     max_tokens: int | None,
     images: tuple[str, ...],
@@ -62,8 +62,8 @@ def command(
         options["max_tokens"] = max_tokens
     if system is not None:
         options["system"] = system
-    if blanks:
-        options["blanks"] = blanks_given(blanks)
+    if variables:
+        options["variables"] = variables_given(variables)
     if images:
         options["images"] = images
     if files:

@@ -15,7 +15,7 @@ from ..batch_progress import run_batch
 from ..import_objects import form_named
 from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..terminal_text import BLANK, blanks_given, parameters_given, show_json
+from ..terminal_text import VARIABLE, parameters_given, show_json, variables_given
 
 
 @click.command("batch")
@@ -28,12 +28,14 @@ from ..terminal_text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--embed", is_flag=True, help="Turn each row into a vector.")
 @click.option("--image", "images", metavar="COLUMN", multiple=True, help="A column that names an image; repeatable.")
 @click.option("--file", "files", metavar="COLUMN", multiple=True, help="A column that names a file; may be repeated.")
-@click.option("--key", metavar="COLUMN", help="What tells rows apart, so that rows may come and go between runs.")
+@click.option("--id-column", metavar="COLUMN", help="What tells rows apart, so that rows may come and go between runs.")
 @click.option("--out", metavar="FILE", help="Write a .jsonl, .csv, .parquet, .npz or .npy file; what is there is kept.")
-@click.option("--in-order", is_flag=True, help="With a .jsonl file: put it into the order of the rows at the end.")
+@click.option(
+    "--preserve-order", is_flag=True, help="With a .jsonl file: put it into the order of the rows at the end."
+)
 @click.option("--quote-formulas", is_flag=True,
               help="In .csv: put a ' in front of what a spreadsheet would run.")  # fmt: skip
-@click.option("--at-once", type=click.IntRange(1, 1024), help="So many requests at a time, instead of finding out.")
+@click.option("--concurrency", type=click.IntRange(1, 1024), help="So many requests at a time, instead of finding out.")
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="Only the first N rows.")
 @click.option("--sample", type=click.IntRange(1), metavar="N", help="Only N rows, taken by chance; always the same.")
 @click.option("--plan", "only_plan", is_flag=True, help="Say what it is likely to take; nothing is sent.")
@@ -50,17 +52,17 @@ from ..terminal_text import BLANK, blanks_given, parameters_given, show_json
 @click.option("--retry-kind", "retry_kinds", metavar="KIND", multiple=True,
               help="Ask those again that failed in this way, such as RateLimited; repeatable.")  # fmt: skip
 @click.option("--retry-cut", is_flag=True, help="Ask those again whose answer ends at its cap.")
-@click.option("--anew", is_flag=True, help="Begin again; results that are there are lost.")
-@click.option("--keep", is_flag=True, help="Go on with results that were asked otherwise.")
-@click.option("--stop-after", type=click.IntRange(0), default=25, show_default=True, metavar="N",
+@click.option("--restart", is_flag=True, help="Start over and delete existing results.")
+@click.option("--ignore-changes", is_flag=True, help="Go on with results that were asked otherwise.")
+@click.option("--max-same-failures", type=click.IntRange(0), default=25, show_default=True, metavar="N",
               help="End after N failures alone, all in the same way; 0: never.")  # fmt: skip
-@click.option("--patience", type=click.FloatRange(0), default=300, show_default=True, metavar="SECONDS",
+@click.option("--give-up-after", type=click.FloatRange(0), default=300, show_default=True, metavar="SECONDS",
               help="End after so long without a success, while the provider is away.")  # fmt: skip
 @click.option("--stop-at-share", type=click.FloatRange(0, 1), metavar="SHARE",
               help="End where more than this share of rows fails, such as 0.05.")  # fmt: skip
 @click.option("--until", metavar="TIME", help="Begin no row after this time: 07:00, or 2026-03-01T07:00.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
-@BLANK
+@VARIABLE
 @click.option("-t", "--temperature", type=float, help="For all rows.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, for all rows.")
@@ -89,7 +91,7 @@ def command(
     files: tuple[str, ...],
     only_plan: bool,
     system: str | None,
-    blanks: tuple[str, ...],
+    variables: tuple[str, ...],
     temperature: float | None,
     max_tokens: int | None,
     settings: tuple[str, ...],
@@ -128,11 +130,11 @@ def command(
         name: value
         for name, value in (
             ("prompt", _text_in(prompt_from) if prompt_from is not None else prompt),
-            ("kind", form_named(form) if form is not None else None),
+            ("form", form_named(form) if form is not None else None),
             ("image_columns", images or None),
             ("file_columns", files or None),
             ("system", system),
-            ("blanks", blanks_given(blanks) or None),
+            ("variables", variables_given(variables) or None),
             ("temperature", temperature),
             ("max_tokens", max_tokens),
         )

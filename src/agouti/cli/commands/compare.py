@@ -18,7 +18,7 @@ from ..import_objects import form_named
 from ..input_rows import read_rows
 from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parameters_given, show_json
+from ..terminal_text import VARIABLE, given_text, on_terminal, parameters_given, show_json, variables_given
 
 
 @click.command("compare")
@@ -30,7 +30,7 @@ from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parame
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, for all.")
 @click.option("--system", "systems", metavar="TEXT", multiple=True, help="System text; repeated: each is tried.")
-@BLANK
+@VARIABLE
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image for every prompt; may be repeated.")
 @click.option("--expect", metavar="COLUMN", help="The column of --prompts with what the answer must be; or a file.")
 @click.option("--contains", metavar="TEXT", help="What must stand in every answer.")
@@ -43,7 +43,9 @@ from ..terminal_text import BLANK, blanks_given, given_text, on_terminal, parame
 @click.option(
     "--similarity", metavar="LABEL", type=LABEL, help="A model for embeddings, to tell how alike answers are."
 )
-@click.option("--at-once", type=click.IntRange(1, 256), default=4, show_default=True, help="Requests to one provider.")
+@click.option(
+    "--concurrency", type=click.IntRange(1, 256), default=4, show_default=True, help="Requests to one provider."
+)
 @click.option("--out", metavar="FILE", help="Write a .html page, .csv, .jsonl, .parquet or .png file.")
 @click.option("--resume", is_flag=True, help="With --out: go on with a run that was interrupted.")
 @click.option("--json", "as_json", is_flag=True, help="Print answers and summary as JSON.")
@@ -59,7 +61,7 @@ def command(
     max_tokens: int | None,
     settings: tuple[str, ...],
     systems: tuple[str, ...],
-    blanks: tuple[str, ...],
+    variables: tuple[str, ...],
     images: tuple[str, ...],
     expect: str | None,
     contains: str | None,
@@ -70,7 +72,7 @@ def command(
     judge_repeats: int,
     judge_pairs: bool,
     similarity: str | None,
-    at_once: int,
+    concurrency: int,
     out: str | None,
     resume: bool,
     as_json: bool,
@@ -88,7 +90,7 @@ def command(
     options |= {"judge_repeats": judge_repeats, "judge_pairs": judge_pairs} if judge is not None else {}
     if judge is None and (judge_pairs or judge_question is not None):
         raise click.UsageError("--judge-pairs and --judge-question go with --judge LABEL")
-    options |= {"blanks": blanks_given(blanks)} if blanks else {}
+    options |= {"variables": variables_given(variables)} if variables else {}
     options |= {"images": images} if images else {}
     options |= {"judge_question": judge_question} if judge_question is not None else {}
     keep = _kept_in(out, resume)
@@ -108,8 +110,8 @@ def command(
                 form=None if form is None else form_named(form),
                 judge=judge,
                 similarity=similarity,
-                at_once=at_once,
-                keep=keep,
+                concurrency=concurrency,
+                checkpoint=keep,
                 progress=_progress if sys.stderr.isatty() else None,
                 **options,
             )
@@ -135,7 +137,7 @@ def command(
         show_json({"rows": result.records(), **{name: table.records() for name, table in parts.items()}})
     else:
         _show(result)
-    for remark in result.remarks:
+    for remark in result.warnings:
         click.echo(f"  ({printable(remark)})", err=True)
     if out is not None:
         click.echo(f"  ({len(result)} answers in {out})", err=True)

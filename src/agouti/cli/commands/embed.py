@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 @click.option("--near", metavar="TEXT", help="Show the lines that are nearest to a text.")
 @click.option("-k", "count", type=click.IntRange(1), default=5, show_default=True, help="With --near: so many.")
 @click.option("--out", metavar="FILE", help="Keep the vectors: .npz or .parquet (texts and vectors), .npy (the array).")
-@click.option("--anew", is_flag=True, help="With --out: ask for all lines, also those whose vectors are there.")
+@click.option("--restart", is_flag=True, help="With --out: ask for all lines, also those whose vectors are there.")
 @click.option("--dimensions", type=click.IntRange(1), help="Length of the vectors, for models that can choose.")
 @click.option("--json", "as_json", is_flag=True, help="With --near: print JSON.")
 @TAG
@@ -40,7 +40,7 @@ def command(
     near: str | None,
     count: int,
     out: str | None,
-    anew: bool,
+    restart: bool,
     dimensions: int | None,
     as_json: bool,
 ) -> int:
@@ -51,8 +51,8 @@ def command(
     """
     if near is None and out is None:
         raise click.UsageError("say what is wanted: --near TEXT to search the lines, --out FILE to keep the vectors")
-    if anew and out is None:
-        raise click.UsageError("--anew goes with --out")
+    if restart and out is None:
+        raise click.UsageError("--restart goes with --out")
     if out is not None:
         kind_of(out, (".npz", ".parquet", ".npy"))
         given: dict[str, Any] = {
@@ -60,7 +60,7 @@ def command(
             "delimiter": delimiter,
             "encoding": encoding,
             "dimensions": dimensions,
-            "anew": anew,
+            "restart": restart,
         }
         given = {name: value for name, value in given.items() if value}
         made = run_batch(app, label, file, noun="embedded", embed=True, out=out, retry_failed=True, **given)

@@ -10,13 +10,13 @@ from ...client.client import Client
 from ...dialects.registry import DEFAULT
 from ..app import Settings
 from ..label_completion import LABEL
-from ..terminal_text import BLANK, blanks_given, paint, show_json
+from ..terminal_text import VARIABLE, paint, show_json, variables_given
 
 
 @click.command("explain")
 @click.argument("label", type=LABEL)
 @click.argument("text", required=False, default="...")
-@BLANK
+@VARIABLE
 @click.option("--settings", is_flag=True, help="Show what a tool needs that only takes an address, a key and a model.")
 @click.option("--relay", metavar="ADDRESS", help="With --settings: reach it through the relay at this address.")
 @click.option("--names", metavar="ADDRESS,KEY,MODEL", help="With --settings: what the tool calls its three variables.")
@@ -26,7 +26,7 @@ def command(
     app: Settings,
     label: str,
     text: str,
-    blanks: tuple[str, ...],
+    variables: tuple[str, ...],
     settings: bool,
     relay: str | None,
     names: str | None,
@@ -44,7 +44,7 @@ def command(
     from ...services.explain import explain
 
     with Client(app.config) as client:
-        explained = explain(client, label, text, blanks=blanks_given(blanks) or None)
+        explained = explain(client, label, text, variables=variables_given(variables) or None)
     if as_json:
         show_json(msgspec.to_builtins(explained))
         return

@@ -15,7 +15,7 @@ from ..import_objects import form_named
 from ..input_rows import kind_of
 from ..label_completion import LABEL
 from ..tags import TAG, client_of
-from ..terminal_text import BLANK, blanks_given, given_text, on_terminal
+from ..terminal_text import VARIABLE, given_text, on_terminal, variables_given
 
 
 @click.command("fill")
@@ -25,21 +25,21 @@ from ..terminal_text import BLANK, blanks_given, given_text, on_terminal
 @click.option("--from", "file", metavar="FILE", help="Take the text from a file.")
 @click.option("--rows", metavar="FILE", help="Fill one form for each line of a text, CSV or JSON Lines file.")
 @click.option("--column", metavar="NAME", help="With --rows: take this column alone.")
-@click.option("--key", metavar="NAME", help="With --rows: the column that names a row; by default its line does.")
+@click.option("--id-column", metavar="NAME", help="With --rows: the column that names a row; by default its line does.")
 @click.option("--delimiter", metavar="CHAR", help="With --rows: what stands between the columns of CSV.")
 @click.option("--encoding", metavar="NAME", default="", help="With --rows: the encoding of the file.")
 @click.option(
     "--out", metavar="FILE", help="With --rows: write a .jsonl, .csv or .parquet file; what is there is gone on with."
 )
-@click.option("--anew", is_flag=True, help="With --out: write it from the beginning.")
+@click.option("--restart", is_flag=True, help="With --out: write it from the beginning.")
 @click.option(
-    "--at-once", type=click.IntRange(1, 1024), help="With --rows: so many at a time; found out where not given."
+    "--concurrency", type=click.IntRange(1, 1024), help="With --rows: so many at a time; found out where not given."
 )
 @click.option("--image", "images", metavar="FILE", multiple=True, help="An image to fill it from; may be repeated.")
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
-@BLANK
-@click.option("--means", type=click.Choice(MEANS), help="Try only these means.")
-@click.option("--repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
+@VARIABLE
+@click.option("--output-method", type=click.Choice(MEANS), help="Try only these means.")
+@click.option("--max-repairs", type=click.IntRange(0, 9), default=1, show_default=True, help="Second chances.")
 @TAG
 @click.pass_obj
 def command(
@@ -50,17 +50,17 @@ def command(
     file: str | None,
     rows: str | None,
     column: str | None,
-    key: str | None,
+    id_column: str | None,
     delimiter: str | None,
     encoding: str,
     out: str | None,
-    anew: bool,
-    at_once: int | None,
+    restart: bool,
+    concurrency: int | None,
     images: tuple[str, ...],
     system: str | None,
-    blanks: tuple[str, ...],
-    means: str | None,
-    repairs: int,
+    variables: tuple[str, ...],
+    output_method: str | None,
+    max_repairs: int,
 ) -> int:
     """Let the model LABEL fill FORM from TEXT; the value is printed as JSON.
 
@@ -69,13 +69,13 @@ def command(
     Results are written as they come; the same command again goes on where it was stopped, and tries again what failed.
     """
     kind = form_of(form_named(form))
-    options: dict[str, Any] = {"repairs": repairs}
+    options: dict[str, Any] = {"max_repairs": max_repairs}
     options |= {"system": system} if system is not None else {}
-    options |= {"blanks": blanks_given(blanks)} if blanks else {}
-    options |= {"means": means} if means is not None else {}
+    options |= {"variables": variables_given(variables)} if variables else {}
+    options |= {"output_method": output_method} if output_method is not None else {}
     if rows is None:
-        if out is not None or column is not None or key is not None or anew:
-            raise click.UsageError("--out, --column, --key and --anew go with --rows")
+        if out is not None or column is not None or id_column is not None or restart:
+            raise click.UsageError("--out, --column, --id-column and --restart go with --rows")
         if images:
             options["images"] = images
             text = text or (None if file else "Fill the form from the image.")
@@ -96,14 +96,18 @@ def command(
         label,
         rows,
         noun="filled",
-        kind=kind,
+        form=kind,
         out=out,
         **{
             **options,
-            **{name: value for name, value in (("column", column), ("key", key), ("at_once", at_once)) if value},
+            **{
+                name: value
+                for name, value in (("column", column), ("id_column", id_column), ("concurrency", concurrency))
+                if value
+            },
             **({"delimiter": delimiter} if delimiter is not None else {}),
             **({"encoding": encoding} if encoding else {}),
-            **({"in_order": True, "retry_failed": True, "anew": anew} if out is not None else {}),
+            **({"preserve_order": True, "retry_failed": True, "restart": restart} if out is not None else {}),
         },
     )
     return 1 if made.failed else 0

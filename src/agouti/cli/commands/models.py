@@ -122,7 +122,7 @@ def _write(config: Config, lists: Mapping[str, tuple[ListedModel, ...]]) -> None
     """Write what the lists say of price and context into the entries of their models."""
     changed = 0
     for model in config.models.values():
-        if model.like or model.provider not in lists:
+        if model.extends or model.provider not in lists:
             continue  # what it is like has the values
         listed = next((each for each in lists[model.provider] if each.name == model.name), None)
         values = {} if listed is None else _found(model, listed)

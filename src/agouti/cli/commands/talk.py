@@ -12,7 +12,7 @@ from ..label_completion import LABEL
 from ..line_input import PipedLines, TypedLines
 from ..tags import TAG, client_of
 from ..talk_session import Talking
-from ..terminal_text import BLANK, blanks_given, on_terminal, parameters_given
+from ..terminal_text import VARIABLE, on_terminal, parameters_given, variables_given
 
 
 @click.command("talk")
@@ -27,7 +27,7 @@ from ..terminal_text import BLANK, blanks_given, on_terminal, parameters_given
     help="When the context window is full: leave out the oldest turns, or say so.",
 )
 @click.option("--system", metavar="TEXT", help="System text, instead of the entry's.")
-@BLANK
+@VARIABLE
 @click.option("-t", "--temperature", type=float, help="0 reproducible, higher more varied.")
 @click.option("-n", "--max-tokens", type=int, help="Cap on the length of each answer.")
 @click.option("--set", "settings", metavar="NAME=VALUE", multiple=True, help="Any other parameter, such as seed=7.")
@@ -41,7 +41,7 @@ def command(
     resume: str | None,
     fit: str,
     system: str | None,
-    blanks: tuple[str, ...],
+    variables: tuple[str, ...],
     temperature: float | None,
     max_tokens: int | None,
     settings: tuple[str, ...],
@@ -57,7 +57,7 @@ def command(
     options |= {"temperature": temperature} if temperature is not None else {}
     options |= {"max_tokens": max_tokens} if max_tokens is not None else {}
     options |= {"system": system} if system is not None else {}
-    options |= {"blanks": blanks_given(blanks)} if blanks else {}
+    options |= {"variables": variables_given(variables)} if variables else {}
     if save is not None and Path(save).exists() and Path(save).stat().st_size:
         raise click.UsageError(f"{save} is there already: go on with it by --resume {save}, or name another file")
     with client_of(app) as client:

@@ -28,7 +28,7 @@ def filled(text: str, values: Mapping[str, str], where: str) -> str:
         if not values[name]:
             raise RequestError(
                 f"{where} has a blank {name!r} that is not filled",
-                hint=f'Pass blanks={{"{name}": "..."}}; on the command line --blank {name}=VALUE.',
+                hint=f'Pass variables={{"{name}": "..."}}; on the command line --var {name}=VALUE.',
             )
         return values[name]
 

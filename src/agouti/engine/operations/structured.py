@@ -237,7 +237,7 @@ class FormCall:
         abilities, state = target.provider.dialect.abilities, target.state
         offered = [
             means
-            for means in target.model.means or abilities.means
+            for means in target.model.output_methods or abilities.means
             if not state.refuses(means, self._form_key(means, target))
             and not _NEEDS[means] & state.refused_parameters
             and not any(each is target and tried == means for each, tried, _ in self._stepped_down)
@@ -270,7 +270,13 @@ class FormCall:
     def _read(self, reply: Reply) -> tuple[FilledAnswer, Any]:
         means: Means = self._asked.means if self._asked is not None else "prompt"
         read = self._value(reply, means)
-        answer = FilledAnswer(means=means, reply=reply, problem=read.problem, errors=read.errors, mended=read.mended)
+        answer = FilledAnswer(
+            output_method=means,
+            reply=reply,
+            problem=read.problem,
+            errors=read.errors,
+            repairs_applied=read.mended,
+        )
         return answer, read.value
 
     def _value(self, reply: Reply, means: Means) -> "_Read":

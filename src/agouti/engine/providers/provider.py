@@ -474,7 +474,7 @@ class Targets:
 
     def _passes_on(self, persona: Model) -> bool:
         """Whether an entry has its ``fallback`` from the one that it is ``like``: then its words go along."""
-        like = self.config.models.get(persona.like)
+        like = self.config.models.get(persona.extends)
         return like is not None and like.fallback == persona.fallback
 
     def _in_words_of(self, persona: Model, label: str) -> Target:
@@ -483,7 +483,7 @@ class Targets:
         if target is None:
             own = self.of(label)
             model = msgspec.structs.replace(
-                own.model, system=persona.system, examples=persona.examples, blanks=persona.blanks
+                own.model, system=persona.system, examples=persona.examples, variables=persona.variables
             )
             target = Target(model, own.provider, self._same(own.model))
             target = self._personas.setdefault((persona.label, label), target)

@@ -5,6 +5,6 @@ from typing import TYPE_CHECKING
 if not TYPE_CHECKING:  # the names that have moved: see there
 
     def __getattr__(name: str) -> object:
-        from ..._moved import forward
+        from ..._former import forward
 
         return forward(__name__, name)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Unpack, overload
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..._former import current
 from ...batches.acceptance import accept_of
 from ...batches.batch import Batch, BatchPlan
 from ...batches.concurrency import Pace
@@ -42,7 +43,8 @@ from .threads import prepare_in_thread
 
 if TYPE_CHECKING:
     from ...batches.cluster import ClusterRun
-    from ...client.client import AsyncClient, Client
+    from ...client.async_client import AsyncClient
+    from ...client.client import Client
     from ...ledger.blocks import BlockBudget
 
 # What a client takes on at once while the pace is looked for: threads cost more than tasks.
@@ -156,6 +158,7 @@ def _prepare(
     Raises:
         AgoutiError: something is.
     """
+    options = current("batch", options)
     own = {name: options[name] for name in OWN if options.get(name) is not None}
     plain = {name: value for name, value in options.items() if name not in OWN}
     check(own, plain, OWN)
@@ -167,14 +170,14 @@ def _prepare(
     target = calls.target(label)
     looked = looked_through(
         rows,
-        key=own.get("key"),
+        key=own.get("id_column"),
         limit=own.get("limit"),
         delimiter=own.get("delimiter"),
         encoding=own.get("encoding", ""),
     )
-    requests = looked.are_requests and not {"prompt", "column", "kind", "embed"} & own.keys()
+    requests = looked.are_requests and not {"prompt", "column", "form", "embed"} & own.keys()
     if requests and REQUEST_KEY in looked.columns:
-        own.setdefault("key", REQUEST_KEY)
+        own.setdefault("id_column", REQUEST_KEY)
     ask, together, schema = _asking(calls, label, looked, own, plain, requests=requests)
     for name in _BUDGETS:
         if name in own:
@@ -185,35 +188,36 @@ def _prepare(
     asks: dict[str, Any] = {
         "label": label,
         "model": f"{target.model.name}@{target.model.provider}",
-        **{name: own[name] for name in _ASKS if name in own},
+        # Results that are there were written under the former names.
+        **{_WRITTEN.get(name, name): own[name] for name in _ASKS if name in own},
         **({"form": schema} if schema is not None else {}),
         "entry": {"system": target.model.system, "parameters": target.model.parameters},
-        **{name: value for name, value in plain.items() if name not in _OF_CALLS},
+        **{_WRITTEN.get(name, name): value for name, value in plain.items() if name not in _OF_CALLS},
     }
     from ...client.client import Client
 
     results = _results(own, asks, looked.schema, trial=trial)
     most = _THREADS if isinstance(client, Client) else _TASKS
-    most = max(most, own.get("at_once", 0))
+    most = max(most, own.get("concurrency", 0))
     if looked.source.total is not None:  # no more of them than can be busy
         most = max(min(most, looked.source.total), 1)
     work = Work(
         looked.source,
         ask,
         results,
-        Pace(own.get("at_once"), most, calls.clocks.clock),
+        Pace(own.get("concurrency"), most, calls.clocks.clock),
         Settings(
-            key=own.get("key"),
+            key=own.get("id_column"),
             limit=own.get("limit"),
             sample=own.get("sample"),
             retry_failed=own.get("retry_failed") is True,
-            stop_after=own.get("stop_after", 25),
-            patience=own.get("patience", 300.0),
+            stop_after=own.get("max_same_failures", 25),
+            patience=own.get("give_up_after", 300.0),
             stop_at_share=own.get("stop_at_share"),
             until=until,
         ),
         calls.clocks,
-        most=min(own.get("at_once", most), most),
+        most=min(own.get("concurrency", most), most),
         report=_shown(own.get("progress")),
         together=together,
         with_columns=not requests,
@@ -234,7 +238,8 @@ def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[P
     return progress or None
 
 
-_ASKS = ("prompt", "column", "dimensions", "key", "embed", "image_columns", "file_columns")
+_WRITTEN = {"id_column": "key", "variables": "blanks"}
+_ASKS = ("prompt", "column", "dimensions", "id_column", "embed", "image_columns", "file_columns")
 
 
 def _deferred(
@@ -250,7 +255,7 @@ def _deferred(
     target = calls.target(label)
     about = replace(calls.about(target.provider.label), targets=(target,), waits=True)
     return DeferredRun(
-        about, ask, work, results, calls.clocks.now, own.get("patience", 300.0), names_of(own.get("take_over", ()))
+        about, ask, work, results, calls.clocks.now, own.get("give_up_after", 300.0), names_of(own.get("take_over", ()))
     )
 
 
@@ -266,14 +271,14 @@ def _cluster(
 
     cluster.check_installed()
     kind = {Answers: "answers", Values: "values", Requests: "requests", VectorsAsked: "vectors"}[type(ask)]
-    options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+    options = plain | {name: own[name] for name in ("output_method", "max_repairs") if name in own}
     config = client.config
     asked = cluster.Asked(
         config=cluster.packed(config),
         file=config.files[-1] if config.files else "",
         label=label,
         kind=kind,
-        form=cluster.packed_form(own["kind"], ask.form) if isinstance(ask, Values) else b"",
+        form=cluster.packed_form(own["form"], ask.form) if isinstance(ask, Values) else b"",
         options=pickle.dumps(options),
         dimensions=own.get("dimensions"),
         lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
@@ -284,7 +289,7 @@ def _cluster(
         own["cluster"],
         asked,
         work,
-        own.get("at_once"),
+        own.get("concurrency"),
         run_rows=run_rows,
         rows=rows,
         one_machine=alone and cluster.has_limits(config),
@@ -320,30 +325,38 @@ def _asking(
         lists = str(own.get("out", ".jsonl")).lower().endswith(".jsonl")
         vectors = VectorsAsked(calls, label, prompts, own.get("dimensions"), plain, lists=lists)
         return vectors, vectors.together, None
-    if "kind" in own:
+    if "form" in own:
         from ...forms.build import form_of
 
-        form = form_of(own["kind"])
-        options = plain | {name: own[name] for name in ("means", "repairs") if name in own}
+        form = form_of(own["form"])
+        options = plain | {name: own[name] for name in ("output_method", "max_repairs") if name in own}
         return Values(calls, label, prompts, form, options, accept_of(own.get("accept"))), None, form.schema
     return Answers(calls, label, prompts, plain, accept_of(own.get("accept"))), None, None
 
 
 def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:
-    if trial and own.get("anew"):
+    if trial and own.get("restart"):
         return Memory()  # nothing that is there counts
     if "out" not in own:
-        for name in ("retry_failed", "retry_cut", "anew", "keep", "in_order", "quote_formulas", "budget_in_all"):
+        for name in (
+            "retry_failed",
+            "retry_cut",
+            "restart",
+            "ignore_changes",
+            "preserve_order",
+            "quote_formulas",
+            "budget_in_all",
+        ):
             if own.get(name):
                 raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
         return Memory(own.get("on_row"))
     return Results(
         own["out"],
         asks,
-        keyed="key" in own,
-        in_order=own.get("in_order", False),
-        anew=own.get("anew", False),
-        keep=own.get("keep", False),
+        keyed="id_column" in own,
+        in_order=own.get("preserve_order", False),
+        anew=own.get("restart", False),
+        keep=own.get("ignore_changes", False),
         trial=trial,
         schema=schema,
         again=again_of(own),
@@ -373,11 +386,13 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
 
     try:
         if isinstance(results, Results):
-            results.check_request((yield from _request_content(client, prepared)), keep=prepared.own.get("keep", False))
+            results.check_request(
+                (yield from _request_content(client, prepared)), keep=prepared.own.get("ignore_changes", False)
+            )
             if prepared.deferred is None and (handed := sum(each[2] for each in results.handed())):
                 raise RequestError(
                     f"{handed} rows of {results.out} were handed over, and may be answered by now",
-                    hint="Say --deferred (deferred=True) to fetch what came of them, or --anew to begin again.",
+                    hint="Say --deferred (deferred=True) to fetch what came of them, or --restart to begin again.",
                 )
         if prepared.deferred is not None:
             yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))

@@ -21,7 +21,7 @@ from ...tables.table import check_suffix
 # What is asked elsewhere is neither counted nor looked at here.
 _HERE_ALONE = ("budget", "budget_in_all", "until", "accept")
 _EXCLUDED = (
-    ("anew", "keep"),
+    ("restart", "ignore_changes"),
     ("prompt", "column"),
     ("out", "on_row"),
     ("cluster", "deferred"),
@@ -46,8 +46,8 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
             raise RequestError(
                 f"batch has no option {name!r}", hint=near_hint(name, [*names, *OPTIONS, *NAMES], "option")
             )
-    for name in ("at_once", "limit", "sample", "stop_after"):
-        least = 0 if name == "stop_after" else 1
+    for name in ("concurrency", "limit", "sample", "max_same_failures"):
+        least = 0 if name == "max_same_failures" else 1
         value = own.get(name, 1)
         if not isinstance(value, int) or isinstance(value, bool) or value < least:
             raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
@@ -60,7 +60,7 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     if "take_over" in own and not own.get("deferred"):
         raise RequestError("take_over goes with deferred", hint="Say deferred=True (--deferred).")
     if own.get("embed"):
-        for name in ("kind", "image_columns", "file_columns", "accept"):
+        for name in ("form", "image_columns", "file_columns", "accept"):
             if name in own:
                 raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
     elif "dimensions" in own:
@@ -68,10 +68,10 @@ def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]
     for one, other in _EXCLUDED:
         if own.get(one) and own.get(other):
             raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
-    if "kind" not in own:
-        for name in ("means", "repairs"):
+    if "form" not in own:
+        for name in ("output_method", "max_repairs"):
             if name in own:
-                raise RequestError(f"{name} goes with kind", hint=f"Leave {name} out, or pass a kind.")
+                raise RequestError(f"{name} goes with form", hint=f"Leave {name} out, or pass a form.")
     suffix = os.path.splitext(str(own.get("out", "")))[1].lower()
     if suffix in ARRAYS and not own.get("embed"):
         raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
@@ -140,7 +140,7 @@ def again_of(own: Mapping[str, Any]) -> frozenset[str]:
         if kind not in known and kind != UNUSABLE and not is_other:
             raise RequestError(
                 f"retry_failed: {kind!r} is no kind of failure",
-                hint=near_hint(str(kind), sorted(known | {UNUSABLE}), "kind"),
+                hint=near_hint(str(kind), sorted(known | {UNUSABLE}), "form"),
             )
     return again | frozenset(kinds)
 

@@ -18,7 +18,8 @@ from ...engine.operations.deferred import GONE, batches_of, done
 from .. import run
 
 if TYPE_CHECKING:
-    from ...client.client import AsyncClient, Client
+    from ...client.async_client import AsyncClient
+    from ...client.client import Client
 
 
 class DeferredBatch(Struct, frozen=True, kw_only=True):

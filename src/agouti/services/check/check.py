@@ -33,7 +33,8 @@ from .files import about_files, where_from
 from .findings import Finding
 
 if TYPE_CHECKING:
-    from ...client.client import AsyncClient, Client
+    from ...client.async_client import AsyncClient
+    from ...client.client import Client
 
 _AT_ONCE = 8
 # A signature is refused when its time is further off than this.

@@ -10,6 +10,7 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
+from ..._former import current
 from ...calls.calls import Calls, calls_of
 from ...calls.options import Options
 from ...core.canonical.chat import Completion, Json, Request
@@ -38,7 +39,8 @@ from .rows import ComparedAnswer, JudgedPair, parameters_text
 
 if TYPE_CHECKING:
     from ...calls.options import Prompt
-    from ...client.client import AsyncClient, Client
+    from ...client.async_client import AsyncClient
+    from ...client.client import Client
 
 Progress = Callable[[int, int, "dict[str, float]"], None]
 """Told after each answer: how many are there, of how many, and what they cost by currency."""
@@ -61,8 +63,8 @@ class CompareOptions(Options, total=False):
         judge_repeats: how often it is asked about each answer; the mean counts, and their spread is told.
         judge_pairs: whether it also says which of each two models' answers is the better one, asked in both orders.
         similarity: label of a model for embeddings, by which answers are compared; their words are where it is missing.
-        at_once: how many requests are under way at one provider at a time.
-        keep: a file that has each answer as it comes: another run goes on from there.
+        concurrency: how many requests are under way at one provider at a time.
+        checkpoint: a file that has each answer as it comes: another run goes on from there.
         progress: told after each answer.
     """
 
@@ -78,8 +80,8 @@ class CompareOptions(Options, total=False):
     judge_repeats: int
     judge_pairs: bool
     similarity: str | None
-    at_once: int
-    keep: str | os.PathLike[str] | None
+    concurrency: int
+    checkpoint: str | os.PathLike[str] | None
     progress: Progress | None
 
 
@@ -124,8 +126,9 @@ def compare(
         ...     [(row.label, row.checks["contains"].value) for row in result.summary]
         [('almanac', 1.0), ('almanac-local', 1.0)]
     """
-    own = {name: options[name] for name in _OWN if name in options}  # type: ignore[literal-required]
-    plain = {name: value for name, value in options.items() if name not in _OWN}
+    given = current("compare", options)
+    own = {name: given[name] for name in _OWN if name in given}
+    plain = {name: value for name, value in given.items() if name not in _OWN}
     for name in plain:
         if name not in OPTIONS and name not in NAMES:
             known = [*_OWN, *OPTIONS, *NAMES]
@@ -137,7 +140,7 @@ def compare(
         repeats=own.get("repeats", 1),
         parameters=[dict(each) for each in own.get("parameters", ({},))],
         options=plain,
-        at_once=own.get("at_once", 4),
+        at_once=own.get("concurrency", 4),
     )
     work.checks = checks_of(
         expect=own.get("expect"),
@@ -160,7 +163,7 @@ def compare(
         raise RequestError("judge_pairs goes with a judge", hint="Name one: judge=LABEL.")
     if similarity is not None:
         work.calls.target(similarity)
-    return run(client, work.steps(similarity, own.get("keep"), own.get("progress")))
+    return run(client, work.steps(similarity, own.get("checkpoint"), own.get("progress")))
 
 
 class _Kept(Struct, frozen=True):
@@ -192,7 +195,7 @@ class _Work:
         at_once: int,
     ) -> None:
         _count("repeats", repeats)
-        _count("at_once", at_once)
+        _count("concurrency", at_once)
         labels = [labels] if isinstance(labels, str) else list(labels)
         if not labels:
             raise RequestError("there is no model to compare", hint="Pass the labels of two or more.")

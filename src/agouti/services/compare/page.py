@@ -29,7 +29,7 @@ def page(comparison: ComparisonFacts) -> str:
     cost = ", ".join(f"{amount:.6f} {as_html(currency)}" for currency, amount in comparison.cost.items())
     said = [f"{len(rows)} answers of {len(labels)} models to {len(prompts)} prompts", f"cost {cost}" if cost else ""]
     sections = "".join(_prompt([row for row in rows if row.prompt == prompt]) for prompt in prompts)
-    remarks = "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in comparison.remarks)
+    remarks = "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in comparison.warnings)
     heading = ", ".join(labels)
     tables = f"{_summary(comparison)}\n{_preferences(comparison)}{_differences(comparison)}{_prompts(comparison)}"
     body = f"<p>{'; '.join(filter(None, said))}</p>\n{remarks}{tables}\n{sections}"

@@ -37,7 +37,7 @@ class Comparison(Table[ComparedAnswer]):
         differences: each two models, paired by prompt: checks, seconds, tokens, cost, each with its interval.
         prompts: a row for each prompt and model.
         pairs, preferences: pairs of answers that a judge has seen in both orders, and who won how often.
-        remarks: what is odd about the results, such as a check that nothing has passed.
+        warnings: what is odd about the results, such as a check that nothing has passed.
     """
 
     def __init__(
@@ -54,7 +54,7 @@ class Comparison(Table[ComparedAnswer]):
         self.pairs: Table[JudgedPair] = Table(tuple(pairs))
         self.preferences: Table[Preference] = Table(tuple(preferences(self.pairs)))
         self.cost = costs_of(self.rows, self.pairs)
-        self.remarks = (*remarks, *_remarks(self.rows, self.pairs))
+        self.warnings = (*remarks, *_remarks(self.rows, self.pairs))
 
     def __repr__(self) -> str:
         labels = dict.fromkeys(row.label for row in self.rows)
@@ -109,6 +109,13 @@ class Comparison(Table[ComparedAnswer]):
 
             return as_png(self.figure("time_cost"))
         return super()._as_file(suffix)
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from ..._former import attribute
+
+            return attribute(self, name)
 
 
 def _flat_names(rows: Iterable[ComparedAnswer]) -> list[str]:

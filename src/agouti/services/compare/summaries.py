@@ -310,4 +310,4 @@ class ComparisonFacts(Protocol):
     prompts: Table[PromptSummary]
     preferences: Table[Preference]
     cost: dict[str, float]
-    remarks: tuple[str, ...]
+    warnings: tuple[str, ...]

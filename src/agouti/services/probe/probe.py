@@ -13,7 +13,8 @@ from .. import run
 from .types import Probed, ProbeResult, Probing
 
 if TYPE_CHECKING:
-    from ...client.client import AsyncClient, Client
+    from ...client.async_client import AsyncClient
+    from ...client.client import Client
 
 
 _AT_ONCE = 3

@@ -97,7 +97,7 @@ class ProbeResult(Table[Probed]):
         settings: dict[str, Json] = {}
         if "schema" in found:
             tried: dict[Means, str] = {"schema": "schema", "tool": "forced call", "json": "JSON mode"}
-            settings["means"] = [means for means, what in tried.items() if what in holds] + ["prompt"]
+            settings["output_methods"] = [means for means, what in tried.items() if what in holds] + ["prompt"]
         if found.get("image") in ("yes", "no", "refused"):
             kinds = [kind for kind in ("image", "file") if kind in holds]
             settings["inputs"] = ["text", *kinds]
@@ -159,7 +159,7 @@ class Probing:
 
     def claims(self, means: Means) -> bool:
         """Whether the entry, or else the format, has a means of structured output."""
-        return means in (self.model.means or self.target.provider.dialect.abilities.means)
+        return means in (self.model.output_methods or self.target.provider.dialect.abilities.means)
 
     def claims_input(self, kind: str) -> bool | None:
         """Whether the entry says that the model takes images or files."""
