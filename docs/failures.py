@@ -55,7 +55,7 @@ def configured(text: str) -> Callable[[Served], None]:
             try:
                 agouti.load_config(path)
             except agouti.ConfigError as error:
-                error.what = error.what.replace(f"{folder}/", "")
+                error.message = error.message.replace(f"{folder}/", "")
                 raise
 
     return run
@@ -178,7 +178,7 @@ def table(served: Served) -> str:
         try:
             run(served)
         except agouti.AgoutiError as error:
-            cells = (name, f"`{type(error).__name__}`", error.what, error.hint)
+            cells = (name, f"`{type(error).__name__}`", error.message, error.hint)
             rows.append("| " + " | ".join(_plain(cell) for cell in cells) + " |")
         else:
             raise SystemExit(f"nothing went wrong with: {name}")

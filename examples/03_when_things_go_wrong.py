@@ -43,7 +43,7 @@ with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder:
             for text in client.stream("loam-2b+cut=6@shed", "When does garlic go in?"):
                 print(text, end="|")
         except agouti.StreamCut as error:
-            print(f"\n  {error.what}")
+            print(f"\n  {error.message}")
             print(f"  kept: {error.partial.text!r}" if error.partial is not None else "")
 
     with agouti.Client(config, replay=Path(folder, "exchange.har")) as client:

@@ -31,4 +31,4 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
     try:
         client.ask("loam-2b@shed", "What is on it?", images=[packet("kale")])
     except agouti.RequestRefused as error:
-        print(error.message)
+        print(error.provider_message)

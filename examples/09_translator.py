@@ -30,4 +30,4 @@ with agouti.standins.serve() as served, tempfile.TemporaryDirectory() as folder,
         try:
             client.ask("translator", "Moin")
         except agouti.RequestError as error:
-            print(f"not sent: {error.what}. {error.hint}")
+            print(f"not sent: {error.message}. {error.hint}")

@@ -18,7 +18,7 @@ with agouti.standins.serve() as served, agouti.Client(served.config) as client:
             for grower in GROWERS:
                 letters[grower] = newsletter.ask("almanac", prompt.format(grower), max_tokens=60)
         except agouti.BudgetExceeded as error:
-            print(error.what)
+            print(error.message)
     paid = list(letters)
     for grower in GROWERS[len(paid) :]:
         letters[grower] = newsletter.ask("almanac-local", prompt.format(grower), max_tokens=60)

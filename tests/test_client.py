@@ -84,7 +84,7 @@ def test_what_is_wrong_and_what_to_do(
 ) -> None:
     with pytest.raises(error) as raised:
         caller.call(kind, served.config, label, "Peas?", **options)
-    assert hint in raised.value.hint or hint in raised.value.what
+    assert hint in raised.value.hint or hint in raised.value.message
     again = pickle.loads(pickle.dumps(raised.value))
     assert (type(again), str(again), again.provider) == (error, str(raised.value), raised.value.provider)
 
@@ -107,7 +107,7 @@ def test_client_of_one_address_without_a_file(served: Served) -> None:
     with agouti.Client.at(address, key="wrong") as client, pytest.raises(agouti.CredentialRefused) as refused:
         client.ask("quill-small", "Peas?")
     assert refused.value.status == 401
-    assert refused.value.message == "Incorrect API key provided."
+    assert refused.value.provider_message == "Incorrect API key provided."
 
 
 def test_leaving_a_stream_early_keeps_the_client_usable(served: Served) -> None:

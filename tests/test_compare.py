@@ -200,7 +200,7 @@ def test_what_is_wrong_is_said_before_anything_is_sent(options: dict[str, Any], 
         given = {"labels": ["almanac"], "prompts": [PEAS], **options}
         with pytest.raises(agouti.AgoutiError) as caught:
             agouti.compare(client, **given)
-    assert what in caught.value.what
+    assert what in caught.value.message
     assert caught.value.hint
     assert fake.requests == []
 

@@ -81,7 +81,7 @@ def test_what_a_persona_sends(label: str, options: dict[str, Any], wanted: list[
 def test_blanks_that_are_missing_or_unknown(label: str, blanks: dict[str, Any], what: str, hint: str) -> None:
     with pytest.raises(agouti.RequestError) as caught:
         sent(label, variables=blanks)
-    assert what in caught.value.what
+    assert what in caught.value.message
     assert hint in caught.value.hint
 
 

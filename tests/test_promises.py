@@ -260,7 +260,7 @@ def test_what_one_model_refuses_is_still_sent_to_the_others_of_its_provider() ->
 def test_effort_that_a_format_does_not_know_is_named(dialect: str) -> None:
     error = fails([], reasoning_effort="extreme", entry={"dialect": dialect})
     assert isinstance(error, agouti.ParameterUnsupported)
-    assert (error.parameter, "extreme" in error.what) == ("reasoning_effort", True)
+    assert (error.parameter, "extreme" in error.message) == ("reasoning_effort", True)
 
 
 @pytest.mark.parametrize("framing", ["sse", "lines", "array"])

@@ -162,6 +162,7 @@ FIELDS: dict[str, dict[str, str]] = {"Model": SETTINGS["models"]}
 
 ATTRIBUTES: dict[str, dict[str, str]] = {
     **FIELDS,
+    "AgoutiError": {"what": "message"},
     "Question": {"blanks": "variables"},
     "Batch": {"found": "already_done", "remarks": "warnings"},
     "Progress": {"found": "already_done"},

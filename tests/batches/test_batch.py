@@ -525,7 +525,7 @@ FULL = """
         try:
             agouti.batch(client, "m@p", [str(number) for number in range(90)], out=sys.argv[1], concurrency=4)
         except agouti.RequestError as error:
-            print(len(client._transport.requests), len(getattr(error, "lines", ())), error.what)
+            print(len(client._transport.requests), len(getattr(error, "lines", ())), error.message)
 """
 
 

@@ -33,7 +33,7 @@ class Provider:
         self.asked[prompt.text] += 1
         yield Sleep(0.1)
         if (error := self.failing.get(prompt.text)) is not None:
-            raise type(error)(error.what, wait=error.wait)
+            raise type(error)(error.message, wait=error.wait)
         return {"answer": "ok"}
 
 

@@ -100,8 +100,8 @@ def test_what_is_wrong_is_said_with_its_place(tmp_path: Path, text: str, what: s
     (tmp_path / "agouti.toml").write_text(BASE + text)
     with pytest.raises(agouti.ConfigError) as wrong:
         load()
-    assert what in wrong.value.what
-    assert hint in wrong.value.hint + wrong.value.what
+    assert what in wrong.value.message
+    assert hint in wrong.value.hint + wrong.value.message
     assert wrong.value.file == "agouti.toml"
 
 
@@ -121,7 +121,7 @@ def test_wrong_variable_is_named(monkeypatch: pytest.MonkeyPatch, variable: str,
     monkeypatch.setenv(variable, "x")
     with pytest.raises(agouti.ConfigError, match=what) as wrong:
         load({"providers": {"shed": {"address": "localhost:1"}}})
-    assert variable in wrong.value.what
+    assert variable in wrong.value.message
 
 
 def test_key_never_goes_over_plain_http_to_another_machine() -> None:

@@ -86,7 +86,7 @@ def test_keys_stay_where_the_origin_does(
 def test_dotenv_changes_no_addresses(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, setting: str) -> None:
     with pytest.raises(agouti.ConfigError, match="another address") as told:
         sent(tmp_path, monkeypatch, "", f"AGOUTI__PROVIDERS__NB__{setting}\n")
-    assert ".env" in told.value.what
+    assert ".env" in told.value.message
     assert "users-real-key" in sent(tmp_path, monkeypatch, "", "AGOUTI__PROVIDERS__NB__RETRIES={ max = 1 }\n")
 
 

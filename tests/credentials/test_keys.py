@@ -108,7 +108,7 @@ def test_each_place(tmp_path: Path, keyring_folder: Path) -> None:
 def test_what_is_missing_is_said_with_the_next_step(keyring_folder: Path, value: Any, what: str, hint: str) -> None:
     with pytest.raises(agouti.CredentialMissing) as missing:
         get(value, {"NORTHBANK_KEI": "x", "EMPTY": ""})
-    assert what in missing.value.what
+    assert what in missing.value.message
     assert any(each in missing.value.hint for each in hint.split("|")), missing.value.hint
 
 
@@ -186,7 +186,7 @@ def test_oauth_refusals_are_said(served: Served) -> None:
         entry = {"address": served.address("ferry"), "values": {"region": "north"}, "key": key}
         with agouti.Client({"providers": {"ferry": entry}}) as client, pytest.raises(agouti.AgoutiError) as refused:
             client.ask("barge-3@ferry", "Peas?")
-        assert any(each in refused.value.what for each in what.split("|")), refused.value
+        assert any(each in refused.value.message for each in what.split("|")), refused.value
         assert refused.value.provider == "ferry"
 
 

@@ -353,7 +353,7 @@ def test_markers_stand_around_the_texts_and_bring_their_stop_strings() -> None:
 def test_what_cannot_be_expressed_is_refused_before_sending(name: str, messages: Any, parameters: Any) -> None:
     with pytest.raises(agouti.RequestError) as refused:
         dialect(name).encode_chat(Request("m", messages_of(messages), parameters))
-    assert refused.value.what
+    assert refused.value.message
 
 
 def entry_of(served: Served, label: str, **changes: Any) -> agouti.Config:

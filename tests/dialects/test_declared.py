@@ -130,7 +130,7 @@ def test_wrong_declaration_is_refused_when_it_is_read(changes: dict[str, Any], w
     with pytest.raises(agouti.ConfigError, match=words) as wrong:
         agouti.load_config(entry(**changes))
     assert wrong.value.hint
-    assert "dialects.board" in wrong.value.what
+    assert "dialects.board" in wrong.value.message
 
 
 def test_label_of_an_own_dialect_is_taken() -> None:

@@ -302,7 +302,7 @@ def test_blocks_of_a_turn_come_back_word_for_word() -> None:
 def test_a_wrong_request_says_where(form: str, body: dict[str, Any], words: str) -> None:
     with pytest.raises(agouti.RequestError) as raised:
         FORMS[form].decode_request(body)
-    assert words in raised.value.what
+    assert words in raised.value.message
     assert raised.value.hint
 
 

@@ -117,7 +117,7 @@ def test_one_reader_takes_a_stream_and_the_others_are_told() -> None:
             try:
                 came.append("".join(stream))
             except agouti.RequestError as error:
-                came.append(error.what)
+                came.append(error.message)
 
         first = iter(stream)
         next(first)

@@ -197,7 +197,7 @@ def test_refusals_of_hooks_wait_for_nothing_and_count_nowhere(tmp_path: Path) ->
         for _ in range(3):
             with pytest.raises(agouti.CallRefused) as refused:
                 client.ask("m", "x")
-            assert (refused.value.what, refused.value.hint) == ("the library is closed", "Ask after eight.")
+            assert (refused.value.message, refused.value.hint) == ("the library is closed", "Ask after eight.")
         assert client.ask("n", "x").text == "ok"  # the limit has its one request still
         assert client.usage().total.calls == 1
         with pytest.raises(agouti.CallRefused):

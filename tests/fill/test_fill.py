@@ -118,7 +118,7 @@ def test_what_does_not_fit_goes_back_once_and_is_told_apart(
             fill(kind, served.config, model, Note, TEXT, **options)
         found = failed.value.answers
         assert failed.value.problem == tries[-1][1]
-        assert failed.value.problem in failed.value.what
+        assert failed.value.problem in failed.value.message
         assert failed.value.hint
         assert failed.value.partial is found[-1].reply
     else:

@@ -74,7 +74,16 @@ def test_what_a_provider_repeats_is_masked(key: str, saying: str, form: Any, sta
         log.removeHandler(handler)
         log.level = level
     error = told.value
-    said = [str(error), repr(error), error.message, error.hint, error.request_id, *error.args, *records]
+    said = [
+        str(error),
+        repr(error),
+        error.message,
+        error.provider_message,
+        error.hint,
+        error.request_id,
+        *error.args,
+        *records,
+    ]
     said += [attempt.why for attempt in error.attempts]
     said.append(str(pickle.dumps(error)))
     assert not [each for each in said if each and shown in str(each)]

@@ -70,7 +70,7 @@ def test_threads_never_exceed_it(per: str, tmp_path: Path) -> None:
             spend_all(client)
     assert first + more <= len(fake.requests) <= 0.005 / float(COST)
     assert len(fake.requests) * COST > Decimal("0.0045")  # and it is used, nearly all of it
-    assert "purse" in caught.value.what
+    assert "purse" in caught.value.message
     assert caught.value.hint
 
 

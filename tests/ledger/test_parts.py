@@ -112,7 +112,7 @@ def test_tokens_count_whatever_they_cost(per: str, tmp_path: Path) -> None:
 def test_budgets_that_cannot_be(budget: dict[str, Any], what: str) -> None:
     with pytest.raises(agouti.ConfigError) as told:
         client_of(None, per="run", **budget)
-    assert what in f"{told.value.what} {told.value.hint}"
+    assert what in f"{told.value.message} {told.value.hint}"
 
 
 def hear(warning: BudgetWarning) -> None:

@@ -247,7 +247,7 @@ def test_what_is_written_is_not_overridden_unless_the_entry_allows_it(
         with pytest.raises(agouti.AgoutiError) as wrong:
             client.ask("a", "Peas?", **options)
     if words:
-        assert words in wrong.value.what
+        assert words in wrong.value.message
         assert wrong.value.hint
         assert not strict.seen
     else:

@@ -80,8 +80,8 @@ def test_what_would_wait_too_long_is_refused_and_another_model_takes_over(wait: 
         with pytest.raises(agouti.LimitReached) as reached:
             client.ask("loam@shed", "x")
         assert reached.value.wait == pytest.approx(60, abs=3)
-        assert "1 requests per minute" in reached.value.what
-        assert f"it may wait {wait:g} s" in reached.value.what
+        assert "1 requests per minute" in reached.value.message
+        assert f"it may wait {wait:g} s" in reached.value.message
         assert reached.value.retryable
         with pytest.raises(agouti.LimitReached):
             client.ask("loam@shed", "x", deadline=0.1)

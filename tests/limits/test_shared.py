@@ -396,7 +396,7 @@ def test_stores_that_cannot_be(tmp_path: Path, table: str, what: str) -> None:
     with pytest.raises(agouti.ConfigError, match=what) as caught:
         agouti.load_config(tmp_path / "agouti.toml")
     assert caught.value.hint
-    assert "pw-51c2" not in caught.value.what
+    assert "pw-51c2" not in caught.value.message
 
 
 def test_many_threads_of_two_clients(store: str) -> None:

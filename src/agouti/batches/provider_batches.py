@@ -276,7 +276,7 @@ class DeferredRun:
             try:
                 body = self._body(unit)
             except AgoutiError as error:
-                self._work.keep(unit, {"error": f"{type(error).__name__}: {error.what}"})
+                self._work.keep(unit, {"error": f"{type(error).__name__}: {error.message}"})
                 continue
             if (mark := self._found.has(unit.digest, body)) is not None:
                 taken.setdefault(mark, []).append(unit)
@@ -369,7 +369,7 @@ class DeferredRun:
                 yield from done(self._call, outgoing, bytes)
             except AgoutiError as error:
                 self._tidies = False
-                log.info("files of batches stay at the provider: %s", error.what)
+                log.info("files of batches stay at the provider: %s", error.message)
                 break
 
     def _answer(self, line: LineResult) -> Reply | dict[str, Any]:
@@ -396,7 +396,7 @@ class DeferredRun:
                 body=line.body,
             )
         except AgoutiError as error:
-            return {"error": f"{type(error).__name__}: {error.what}"}
+            return {"error": f"{type(error).__name__}: {error.message}"}
 
     def _cost(self, reply: Reply) -> Decimal | None:
         """What it cost, by the price for deferred requests."""
@@ -446,7 +446,7 @@ class DeferredRun:
             try:
                 return {"value": plain_value(form_call.filled(reply).value), **facts}
             except NotFilled as error:
-                return {"error": f"NotFilled: {error.what}", "answer": reply.text, **facts}
+                return {"error": f"NotFilled: {error.message}", "answer": reply.text, **facts}
         if isinstance(self._ask, Requests):
             return {"answer": reply.text, "response": {"status_code": 200, "body": self._ask.exchanged(reply)}, **facts}
         return {"answer": reply.text, **facts}

@@ -259,7 +259,7 @@ class Work:
             try:
                 prompt = self._ask.prompt(row)
             except NothingToAsk as wrong:
-                error = wrong.what
+                error = wrong.message
         name, digest = self._results.named(key_of(key, place, row))
         try:
             state = self._results.state(name, digest, place, row, prompt.digest)

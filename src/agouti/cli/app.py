@@ -139,7 +139,7 @@ def _run(arguments: list[str], output: "streams.Output") -> int:
         hint = wording.in_options(error.hint, wording.options_of(command))
         if "--json" in arguments and not output.wrote:
             show_json(wording.as_json(error, hint))
-        return _two_lines(error.what, hint, exit_code(error))
+        return _two_lines(error.message, hint, exit_code(error))
     except (KeyboardInterrupt, click.Abort) as stop:
         if isinstance(stop.__cause__, EOFError):
             return _last_resort(stop.__cause__, arguments)
@@ -170,7 +170,7 @@ def _last_resort(error: Exception, arguments: list[str]) -> int:
 
 def _wrong_use(what: str, hint: str, arguments: list[str], output: "streams.Output") -> int:
     if "--json" in arguments and not output.wrote:
-        show_json({"error": {"kind": "UsageError", "what": what, "hint": hint}})
+        show_json({"error": {"kind": "UsageError", "message": what, "what": what, "hint": hint}})
     return _two_lines(what, hint, 2)
 
 

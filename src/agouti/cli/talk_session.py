@@ -349,6 +349,6 @@ def _remark(text: str) -> None:
 
 
 def _error(error: AgoutiError) -> None:
-    click.echo(f"agouti: {printable(' '.join(error.what.split()))}", err=True)
+    click.echo(f"agouti: {printable(' '.join(error.message.split()))}", err=True)
     if error.hint:
         click.echo(f"  {printable(' '.join(error.hint.split()))}", err=True)

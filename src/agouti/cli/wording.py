@@ -59,7 +59,8 @@ def as_json(error: AgoutiError, hint: str) -> dict[str, object]:
     """An error as JSON."""
     facts = {
         "kind": type(error).__name__,
-        "what": error.what,
+        "message": error.message,
+        "what": error.message,  # its name in 0.2
         "hint": hint,
         "status": error.status,
         "provider": error.provider,

@@ -29,7 +29,7 @@ def check_dialects(dialects: dict[str, Declaration], origins: Origins) -> None:
             check(declaration)
         except ConfigError as error:
             raise placed(
-                ConfigError(f"[dialects.{label}] {error.what}", hint=error.hint), origins.of("dialects", label)
+                ConfigError(f"[dialects.{label}] {error.message}", hint=error.hint), origins.of("dialects", label)
             ) from None
 
 
@@ -53,9 +53,9 @@ def check_models(models: dict[str, Model], providers: dict[str, Provider], origi
         try:
             checked(model.parameters)
         except RequestError as error:
-            name = next((each for each in model.parameters if each in error.what), "")
+            name = next((each for each in model.parameters if each in error.message), "")
             raise placed(
-                ConfigError(f"[models.{label}] parameters: {error.what}", hint=error.hint),
+                ConfigError(f"[models.{label}] parameters: {error.message}", hint=error.hint),
                 origins.of("models", label, "parameters", name),
             ) from None
         if not all(name.strip() and not set(name) & set("{}") for name in model.variables):
@@ -168,6 +168,6 @@ def check_providers(providers: dict[str, Provider], dialects: Iterable[str], ori
                 check(getattr(provider, name))
             except ConfigError as error:
                 raise placed(
-                    ConfigError(f"[providers.{label}] {error.what}", hint=error.hint),
+                    ConfigError(f"[providers.{label}] {error.message}", hint=error.hint),
                     origins.of("providers", label, name),
                 ) from None

@@ -239,14 +239,19 @@ def _value(
     return value if name not in ("headers", "query", "values") or isinstance(value, dict) else text
 
 
+def _rename_former(source: Source) -> None:
+    """Bring the settings of a layer under their names of today."""
+    try:
+        source.values = current_settings(source.values)
+    except ValueError as error:
+        raise ConfigError(f"{source.name or 'the configuration'}: {error}", hint="Keep the new name.") from None
+
+
 def _build(sources: list[Source], variables: Environment) -> Config:
     origins = Origins(tuple(sources))
     merged: dict[str, Json] = {}
     for source in sources:
-        try:
-            source.values = current_settings(source.values)
-        except ValueError as error:
-            raise ConfigError(f"{source.name or 'the configuration'}: {error}", hint="Keep the new name.") from None
+        _rename_former(source)
         for table in source.values:
             if table not in _TABLES and table not in SINGLES:
                 known = (*_TABLES, *SINGLES)
@@ -407,9 +412,9 @@ def _entry(kind: type[Entry], table: str, label: str, values: dict[str, Json], o
     except msgspec.ValidationError as error:
         raise what_is_wrong(kind, table, label, values, origins, error) from None
     except ConfigError as error:
-        path = error.what.partition(" ")[0].split(".", 1)
+        path = error.message.partition(" ")[0].split(".", 1)
         raise placed(
-            ConfigError(f"[{table}.{label}] {error.what}", hint=error.hint), origins.of(table, label, *path)
+            ConfigError(f"[{table}.{label}] {error.message}", hint=error.hint), origins.of(table, label, *path)
         ) from None
 
 

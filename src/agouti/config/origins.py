@@ -140,7 +140,7 @@ def placed(error: ConfigError, origin: Origin) -> ConfigError:
     """The same error, with the place put before it."""
     if origin.kind == "file":
         error.file, error.line = origin.name, origin.line
-    if origin.kind in ("file", "environment") and origin.name not in error.what:
-        error.what = f"{origin}: {error.what}"
-        error.args = (error.what,)
+    if origin.kind in ("file", "environment") and origin.name not in error.message:
+        error.message = f"{origin}: {error.message}"
+        error.args = (error.message,)
     return error

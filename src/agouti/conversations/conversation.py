@@ -83,7 +83,10 @@ class _Conversation:
         try:
             question_of("...", settings)
         except RequestError as error:
-            settings, remarks = {}, [*remarks, f"the settings of {path} cannot be used and are left out ({error.what})"]
+            settings, remarks = (
+                {},
+                [*remarks, f"the settings of {path} cannot be used and are left out ({error.message})"],
+            )
         self.warnings = tuple(remarks)
         for remark in remarks:
             warn(remark)

@@ -77,7 +77,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             remarks.append(f"line {number} of {path} is no JSON and is left out ({error})")
         except RequestError as error:
-            remarks.append(f"line {number} of {path} is no message and is left out ({error.what})")
+            remarks.append(f"line {number} of {path} is no message and is left out ({error.message})")
     if remarks and not messages:
         raise RequestError(
             f"{path} is no conversation: {remarks[0].partition(' of ')[0]} cannot be read",

@@ -64,7 +64,7 @@ if TYPE_CHECKING:
         model: str | None
         status: int | None
         request_id: str | None
-        message: str | None
+        provider_message: str | None
         code: str | None
         retryable: bool | None
         attempts: "tuple[Attempt, ...]"
@@ -76,13 +76,13 @@ class AgoutiError(Exception):
     """The root of all of them.
 
     Attributes:
-        what: what happened, one line.
+        message: what happened, one line.
         hint: what to do next, one line.
         provider: label of the provider's entry.
         model: label of the model, or the name that was sent.
         status: the HTTP status.
         request_id: the provider's own identifier of the request.
-        message: the provider's own words.
+        provider_message: the provider's own words.
         code: the provider's own word for it, where it gives one.
         attempts: what was tried before this, in order.
         partial: the reply so far, where a stream broke; the `agouti.Embeddings` of the other texts, where some failed.
@@ -94,15 +94,15 @@ class AgoutiError(Exception):
     may_pass: ClassVar[bool] = False
     """Whether the cause of such an error may pass: ``retryable`` where nobody says otherwise."""
 
-    def __init__(self, what: str, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what)
-        self.what = what
+    def __init__(self, message: str, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message)
+        self.message = message
         self.hint = facts.get("hint") or self.default_hint
         self.provider = facts.get("provider")
         self.model = facts.get("model")
         self.status = facts.get("status")
         self.request_id = facts.get("request_id")
-        self.message = facts.get("message")
+        self.provider_message = facts.get("provider_message")
         self.code = facts.get("code")
         self.attempts = facts.get("attempts", ())
         self.partial: Any = facts.get("partial")
@@ -122,24 +122,34 @@ class AgoutiError(Exception):
             before: what to put before the words, unless they begin so already: a place, or who said it.
             facts: as for the error itself; those that are not given stay as they are.
         """
-        if before and not self.what.startswith(before):
-            self.what = f"{before}: {self.what}"
-            self.args = (self.what,)
+        if before and not self.message.startswith(before):
+            self.message = f"{before}: {self.message}"
+            self.args = (self.message,)
         for name, fact in facts.items():
             setattr(self, "_retryable" if name == "retryable" else name, fact)
         return self
 
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
+
     def __str__(self) -> str:
-        return f"{self.what}\n{self.hint}" if self.hint else self.what
+        return f"{self.message}\n{self.hint}" if self.hint else self.message
 
     def __reduce__(self) -> tuple[Any, ...]:
         # The default would call the class with ``args`` alone and lose every keyword.
-        return _rebuild, (type(self), self.what, self.__dict__.copy())
+        return _rebuild, (type(self), self.message, self.__dict__.copy())
 
 
-def _rebuild(kind: type[AgoutiError], what: str, facts: dict[str, Any]) -> AgoutiError:
+def _rebuild(kind: type[AgoutiError], message: str, facts: dict[str, Any]) -> AgoutiError:
     error = kind.__new__(kind)
-    Exception.__init__(error, what)
+    Exception.__init__(error, message)
+    if "what" in facts:  # of 0.2, whose `message` had the provider's own words
+        facts = {**facts, "message": facts["what"], "provider_message": facts.get("message")}
+        del facts["what"]
     error.__dict__.update(facts)
     return error
 
@@ -152,9 +162,9 @@ class ConfigError(AgoutiError):
     """The configuration is wrong. ``file`` and ``line`` say where, where that is known."""
 
     def __init__(
-        self, what: str, *, file: str | None = None, line: int | None = None, **facts: "Unpack[Facts]"
+        self, message: str, *, file: str | None = None, line: int | None = None, **facts: "Unpack[Facts]"
     ) -> None:
-        super().__init__(what, **facts)
+        super().__init__(message, **facts)
         self.file = file
         self.line = line
 
@@ -177,8 +187,8 @@ class LedgerUnavailable(RequestError):
 class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 
-    def __init__(self, what: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.parameter = parameter
 
 
@@ -197,14 +207,14 @@ class CallRefused(RequestError):
         ...     try:
         ...         client.ask("almanac", "When do peas go in?")
         ...     except agouti.CallRefused as error:
-        ...         print(error.what)
+        ...         print(error.message)
         the library is closed
     """
 
     default_hint = "A hook of this application refuses it: see who passes hooks= to the client."
 
-    def __init__(self, what: str, *, fallback: bool = False, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, fallback: bool = False, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.fallback = fallback
 
 
@@ -273,16 +283,16 @@ class ConnectionLost(ConnectionFailed):
     Then the provider may have done what it asks, and bill for it.
     """
 
-    def __init__(self, what: str, *, sent: bool = False, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, sent: bool = False, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.sent = sent
 
 
 class TimedOut(ConnectionFailed):
     """A time limit ran out. ``phase``: ``connect``, ``first byte``, ``between chunks``."""
 
-    def __init__(self, what: str, *, phase: str | None = None, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, phase: str | None = None, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.phase = phase
 
 
@@ -291,7 +301,7 @@ class CircuitOpen(ConnectionFailed):
 
 
 class ProviderError(AgoutiError):
-    """The provider answered with an error; its own words are in ``message``."""
+    """The provider answered with an error; its own words are in ``provider_message``."""
 
 
 class RequestRefused(ProviderError):
@@ -299,8 +309,8 @@ class RequestRefused(ProviderError):
 
     default_hint = "Change the request as the provider says, or see what is sent with: agouti explain LABEL"
 
-    def __init__(self, what: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.parameter = parameter
 
 
@@ -329,8 +339,8 @@ class ModelUnknown(ProviderError):
 
     default_hint = "See the provider's names with: agouti check"
 
-    def __init__(self, what: str, *, near: tuple[str, ...] = (), **facts: "Unpack[Facts]") -> None:
-        super().__init__(what, **facts)
+    def __init__(self, message: str, *, near: tuple[str, ...] = (), **facts: "Unpack[Facts]") -> None:
+        super().__init__(message, **facts)
         self.near = near
 
     def with_near(self, near: tuple[str, ...], hint: str) -> Self:

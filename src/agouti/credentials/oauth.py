@@ -114,7 +114,7 @@ def mint(key: OAuthKey, secret_of: SecretOf, post: Callable[[HttpRequest], HttpR
         failure = CredentialRefused(
             f"the token endpoint {shown} refuses: {error.error} {said}".rstrip(),
             hint="Check client_id, the secret, and the scope that this client may have.",
-            message=said or error.error,
+            provider_message=said or error.error,
         )
     except AgoutiError:
         raise

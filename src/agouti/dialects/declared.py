@@ -76,7 +76,7 @@ def check(told: Declaration) -> None:
     try:
         DeclaredDialect(told).encode_chat(Request("m", (Message("user", "x"),), dict.fromkeys(told.parameters, 1)))
     except RequestError as error:
-        raise ConfigError(error.what, hint=error.hint) from None
+        raise ConfigError(error.message, hint=error.hint) from None
 
 
 def _check_names(what: str, given: Any, known: Any) -> None:

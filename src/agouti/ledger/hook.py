@@ -86,7 +86,7 @@ class LedgerHook(SeeingHook):
         if writer.refused is not None:
             with self._lock:  # the next call looks again
                 self._writer = None if self._writer is writer else self._writer
-            raise ConfigError(writer.refused.what, hint=writer.refused.hint)
+            raise ConfigError(writer.refused.message, hint=writer.refused.hint)
 
     def budgets(self) -> Ledger:
         """The ledger, over a connection for budgets alone: rows that are being written keep nobody.
@@ -101,7 +101,7 @@ class LedgerHook(SeeingHook):
                     self._budgets = open_ledger(self.settings)
                 except LedgerAway as error:
                     raise LedgerUnavailable(
-                        f"the budget cannot be kept: {error.what}",
+                        f"the budget cannot be kept: {error.message}",
                         hint="Nothing was sent. Try again, or see what is the matter with it.",
                     ) from None
             return self._budgets

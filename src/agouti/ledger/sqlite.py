@@ -204,7 +204,7 @@ class SqliteLedger(Ledger):
             # Whatever is wrong with it: what is to be written waits until it can be.
             self._connect(Path(":memory:"))
             self._opened = _NOWHERE
-            raise sqlite3.OperationalError(error.what) from None
+            raise sqlite3.OperationalError(error.message) from None
 
     def may_retry(self, error: Exception) -> bool:
         """Whether the same may be written later."""

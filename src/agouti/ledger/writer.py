@@ -126,7 +126,7 @@ class Writer:
     @property
     def problem(self) -> str:
         """Why it cannot be written now; empty where it can."""
-        return self.refused.what if self.refused is not None else self._why
+        return self.refused.message if self.refused is not None else self._why
 
     @property
     def place(self) -> str:
@@ -190,7 +190,7 @@ class Writer:
         try:
             self._ledger = open_ledger(self._settings)
         except LedgerAway as error:
-            self._failed(error.what)
+            self._failed(error.message)
         except ConfigError as error:
             self.refused = error
             self.opened.set()
@@ -247,7 +247,7 @@ class Writer:
             try:
                 ledger.forget(self._forgotten - days * _DAY)
             except ConfigError as error:
-                log.warning("%s", error.what)
+                log.warning("%s", error.message)
 
 
 def _add(ledger: Ledger, entries: list[Entry]) -> int:

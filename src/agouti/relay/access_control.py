@@ -108,7 +108,7 @@ class Door:
             self.tokens.tokens()
             why = ""
         except ConfigError as error:
-            why = f"{error.what}. {error.hint}"
+            why = f"{error.message}. {error.hint}"
         if why != self._told:
             self._told = why
             log.error("nobody is let in: %s", why) if why else log.info("access tokens can be read again")

@@ -137,7 +137,7 @@ async def _usage(relay: RelayState, own: str | None) -> dict[str, Any] | None:
         day = await relay.client.usage(since=today, until=today, by=by)
         month = await relay.client.usage(since=today.replace(day=1), until=today, by=by)
     except AgoutiError as error:
-        return {"problem": error.what}
+        return {"problem": error.message}
     return {"today": _sums(day, own), "month": _sums(month, own), "tokens": _by_token(month, own)}
 
 

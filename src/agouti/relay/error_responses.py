@@ -116,17 +116,17 @@ def told(error: "AgoutiError | Refused", identifier: str, theirs: Mapping[str, s
     if isinstance(error, Refused):
         return ErrorTold(error.status, error.message, error.code, identifier=identifier)
     if isinstance(error, LedgerUnavailable):  # where it is kept is nobody's business
-        why = next((words for sign, words in _CAUSES.items() if sign in error.what), "its ledger is out of reach")
+        why = next((words for sign, words in _CAUSES.items() if sign in error.message), "its ledger is out of reach")
         said = f"the budget cannot be looked up now: {why}. Nothing was sent: try again."
         return ErrorTold(status_of(error), said, identifier=identifier)
     code = next((_CODES[each] for each in type(error).__mro__ if each in _CODES), "")
     parameter = getattr(error, "parameter", None)
     if isinstance(error, RequestRefused):
-        message = error.message or "the provider refuses the request"
+        message = error.provider_message or "the provider refuses the request"
         code = error.code or code
     elif isinstance(error, (RequestError, LabelUnknown)):
         hint = "" if _OURS.search(error.hint) else error.hint
-        message = _in_words_of(theirs, f"{error.what}. {hint}" if hint else error.what)
+        message = _in_words_of(theirs, f"{error.message}. {hint}" if hint else error.message)
         parameter = theirs.get(parameter, parameter) if parameter else parameter
     else:
         message = next(_WORDS[each] for each in type(error).__mro__ if each in _WORDS)
@@ -140,7 +140,7 @@ def for_owner(error: "AgoutiError | Refused") -> str:
     kind = type(error).__name__
     if isinstance(error, (RequestError, RequestRefused, LabelUnknown)) and not isinstance(error, _OWNERS):
         return kind  # its words may be those of the request
-    what = f"{kind}: {error.what}"
+    what = f"{kind}: {error.message}"
     if isinstance(error, ProviderError):
         what = f"{kind}: HTTP {error.status}" if error.status else kind  # the provider may repeat what was said
         if error.request_id:

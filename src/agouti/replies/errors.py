@@ -34,12 +34,12 @@ class NotFilled(ReplyError):
 
     def __init__(
         self,
-        what: str,
+        message: str,
         *,
         problem: "Problem" = "",
         answers: "tuple[FilledAnswer, ...]" = (),
         **facts: "Unpack[Facts]",
     ) -> None:
-        super().__init__(what, **facts)
+        super().__init__(message, **facts)
         self.problem: Problem = problem
         self.answers = answers

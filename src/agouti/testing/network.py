@@ -68,7 +68,7 @@ def offline() -> Iterator[Offline]:
         ...         with offline():
         ...             client.ask("quill-large", "When do peas go in?")
         ...     except agouti.NotRecorded as error:
-        ...         print(error.what)
+        ...         print(error.message)
         this test would have sent POST https://api.northbank.example/v1/chat/completions
     """
     guard = Offline()

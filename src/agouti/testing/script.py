@@ -252,7 +252,9 @@ def _error(error: AgoutiError | type[AgoutiError]) -> AgoutiError:
     """A new error each time: what is known of a call is written into it."""
     if isinstance(error, type):
         return error("scripted")
-    return type(error)(error.what, hint=error.hint, status=error.status, wait=error.wait, message=error.message)
+    return type(error)(
+        error.message, hint=error.hint, status=error.status, wait=error.wait, provider_message=error.provider_message
+    )
 
 
 def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) -> Completion:

@@ -123,7 +123,7 @@ STEPS: tuple[tuple[str, str], ...] = (
                 for _ in range(5):
                     client.ask("almanac", "When do peas go in?", max_tokens=20)
             except agouti.BudgetExceeded as error:
-                print(f"spent {budget.spent:.6f} USD; {error.what}")
+                print(f"spent {budget.spent:.6f} USD; {error.message}")
         """,
     ),
     (
@@ -148,7 +148,7 @@ STEPS: tuple[tuple[str, str], ...] = (
             for text in client.stream("loam-2b+cut=9@shed", "When does garlic go in?"):
                 pass
         except agouti.StreamCut as error:
-            print(f"{error.what}")
+            print(f"{error.message}")
             print(f"came before: {error.partial.text!r}")
         """,
     ),

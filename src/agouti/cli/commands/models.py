@@ -77,7 +77,7 @@ def command(
     else:
         _remark("no model is known to have all that; leave a filter out" if len(offered) else "no model at all")
     for label, error in failures.items():
-        _remark(f"{label}: {error.what}" + (f" - {error.hint}" if error.hint else ""))
+        _remark(f"{label}: {error.message}" + (f" - {error.hint}" if error.hint else ""))
     ages = [time.time() - each.at for label, each in known.items() if provider in (None, label)]
     if ages:
         of = "1 provider" if len(ages) == 1 else f"{len(ages)} providers"

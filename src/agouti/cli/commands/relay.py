@@ -256,7 +256,7 @@ def _spent(app: Settings) -> dict[str, tuple[str, str]]:
         finally:
             ledger.close()
     except AgoutiError as error:
-        click.echo(printable(f"(what they have spent is not known: {error.what})"), err=True)
+        click.echo(printable(f"(what they have spent is not known: {error.message})"), err=True)
         return {}
     costs = {row.group["tag:token"] or "": row.cost for row in month.rows}
     last: dict[str, str] = {}

@@ -56,7 +56,7 @@ class Masker:
 
     def mask_error(self, error: "AgoutiError") -> None:
         """Take them out of what an error says."""
-        for name in ("what", "hint", "message", "request_id"):
+        for name in ("message", "hint", "provider_message", "request_id"):
             text = getattr(error, name)
             if text:
                 setattr(error, name, self.mask(text))

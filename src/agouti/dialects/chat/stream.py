@@ -196,7 +196,7 @@ class ChatStream:
         try:
             decoded = self._sse.feed(data)
         except ReplyUnreadable as error:
-            self.failure = Fault(type(error), error.what)
+            self.failure = Fault(type(error), error.message)
             return events
         add = events.append
         template = self._template

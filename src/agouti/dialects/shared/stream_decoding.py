@@ -48,7 +48,7 @@ class PayloadStream:
         try:
             payloads = self._splitter.feed(data)
         except ReplyUnreadable as error:
-            self.failure = Fault(type(error), error.what)
+            self.failure = Fault(type(error), error.message)
             return events
         for item in payloads:
             name, payload = ("", item) if isinstance(item, bytes) else item

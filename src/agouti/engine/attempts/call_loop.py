@@ -76,12 +76,12 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
         if cause is not None and isinstance(error, _NOT_ASKED) and not error.attempts[before:]:
             # That the next model could not even be asked must not hide why the one before could not answer.
             error = cause.with_context(
-                attempts=tuple(attempts), hint=f"{cause.hint} {target.model.label} cannot take over: {error.what}."
+                attempts=tuple(attempts), hint=f"{cause.hint} {target.model.label} cannot take over: {error.message}."
             )
         if isinstance(decision, GiveUp):
             break
         cause = error
-        log.info("%s: %s; the next model takes over", target.model.label, error.what)
+        log.info("%s: %s; the next model takes over", target.model.label, error.message)
     yield from operation.explain_failure(error, call, target)
     if watch is not None:
         yield from watch.ended(error)
@@ -238,6 +238,6 @@ def _note(attempts: list[Attempt], target: Target, attempted: Attempted[Result],
             status=status or None,
             seconds=attempted.seconds,
             waited=waited + attempted.waited,
-            why="" if error is None else error.what,
+            why="" if error is None else error.message,
         )
     )

@@ -177,7 +177,7 @@ class Chat(ModelOperation[Request, Completion]):
             name = name.partition(".")[0]
         if name not in request.parameters:
             return None
-        if name in CAPS and (other := CAPS[1 - CAPS.index(name)]) in (error.message or ""):
+        if name in CAPS and (other := CAPS[1 - CAPS.index(name)]) in (error.provider_message or ""):
             if other in request.refused:
                 # It refuses both, each for the other: nothing is learnt of that, or the cap would be lost unsaid.
                 target.state.refused_parameters -= set(CAPS)
@@ -329,7 +329,7 @@ def encoded(request: Request, target: Target, encode: Callable[[Request], Outgoi
             name, entry = error.parameter, target.provider.entry
             if entry.unsupported == "error" or name not in request.parameters:
                 raise
-            _warn(f"{target.model.label} ({entry.label}): {error.what}; going on without {name}")
+            _warn(f"{target.model.label} ({entry.label}): {error.message}; going on without {name}")
             request = without(request, {name})
         except AgoutiError:
             raise

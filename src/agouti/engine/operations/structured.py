@@ -253,7 +253,7 @@ class FormCall:
             return False
         if isinstance(error, (ContextOverflow, ContentRefused)):
             return False  # whatever words they use
-        if not _LACKS.search(f"{error.parameter or ''} {error.message or error.what}"):
+        if not _LACKS.search(f"{error.parameter or ''} {error.provider_message or error.message}"):
             return False
         self._stepped_down.append((asked.target, asked.means, self._form_key(asked.means, asked.target)))
         return bool(self._offered(asked.target))

@@ -234,7 +234,7 @@ class ToolLoop:
             raise result
         log.info("%s raised %s: the model is told", call.name, type(result).__name__)
         # The hint of an error of ours is for the developer.
-        said = result.what if isinstance(result, AgoutiError) else result
+        said = result.message if isinstance(result, AgoutiError) else result
         return f"Error: {type(result).__name__}: {said}"[:2000]
 
 

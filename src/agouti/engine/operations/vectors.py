@@ -143,7 +143,7 @@ class Embed(ModelOperation[VectorsRequest, Vectors]):
         """The request for plain numbers, where base64 was what the provider did not like; it is not asked for again."""
         if not request.base64 or not isinstance(error, RequestRefused):
             return None
-        if error.parameter != _BASE64 and _BASE64 not in (error.message or ""):
+        if error.parameter != _BASE64 and _BASE64 not in (error.provider_message or ""):
             return None
         target.state.refused_parameters.add(_BASE64)
         return replace(request, base64=False)
@@ -278,12 +278,15 @@ class _Work:
             return None
         if isinstance(error, ContextOverflow):
             return (count + 1) // 2  # one of them is too long, or all together: the next batch may be of short ones
-        if not _TOO_MANY.search(error.message or ""):
+        if not _TOO_MANY.search(error.provider_message or ""):
             return None
         state = self._target.state
         with self._lock:
             if state.most_texts is None or state.most_texts >= count:
-                told = {int(number) for number in re.findall(r"(?<![\w.,-])\d{1,4}(?!\w|[.,]\d)", error.message or "")}
+                told = {
+                    int(number)
+                    for number in re.findall(r"(?<![\w.,-])\d{1,4}(?!\w|[.,]\d)", error.provider_message or "")
+                }
                 smaller = [number for number in told if 1 <= number < count]
                 # Where it says how many it takes that is tried; what has other small numbers in it is halved.
                 state.most_texts = smaller[0] if len(smaller) == 1 else count // 2
@@ -305,6 +308,6 @@ def _explained(error: RequestRefused, batch: Batch, place: int, label: str) -> R
             before=f"text {place} ({len(batch.texts[0])} characters) is too long for {label}",
             hint="Cut it into parts and embed each, or leave it out.",
         )
-    if re.search("embedding", error.message or "", re.IGNORECASE):
+    if re.search("embedding", error.provider_message or "", re.IGNORECASE):
         return error.with_context(hint=f"Name a model that makes embeddings in the entry of {label}.")
     return error

@@ -404,7 +404,7 @@ class Target:
             self.parameters = checked(model.parameters)
         except RequestError as error:
             raise ConfigError(
-                f"models.{model.label}.parameters: {error.what}", hint=error.hint, model=model.label
+                f"models.{model.label}.parameters: {error.message}", hint=error.hint, model=model.label
             ) from None
 
     @property

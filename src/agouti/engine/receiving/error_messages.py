@@ -183,7 +183,11 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
         what += f" (HTTP {status})"
     error = _error(fault, f"{what}: {fault.message or 'no reason given'}")
     error.with_context(
-        status=status, request_id=request_id_in(headers), message=fault.message, wait=fault.wait, code=fault.code
+        status=status,
+        request_id=request_id_in(headers),
+        provider_message=fault.message,
+        wait=fault.wait,
+        code=fault.code,
     )
     hint = _hint(fault, target)
     return error.with_context(hint=hint) if hint else error
@@ -305,7 +309,7 @@ def missing_path(status: int, fault: Fault, target: Target, url: str) -> AgoutiE
         f"{provider} has nothing at {url} (HTTP {status}): {fault.message}",
         hint=_path_hint(provider, url),
         status=status,
-        message=fault.message,
+        provider_message=fault.message,
     )
 
 

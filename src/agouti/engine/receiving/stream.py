@@ -65,7 +65,7 @@ def receive_stream(this: "Try[Request, Completion]", operation: StreamedOperatio
     if isinstance(outcome, Failed) and so_far.began and outcome.error.partial is None:
         # What had come is the caller's, whatever comes of the rest.
         if isinstance(outcome.error, ConnectionFailed):
-            return _cut(so_far.reply(), outcome.error.what, outcome.error)
+            return _cut(so_far.reply(), outcome.error.message, outcome.error)
         outcome.error.with_context(partial=so_far.reply(this.call.clocks.clock()))
     return outcome
 
@@ -286,7 +286,7 @@ def _elsewhere(
         return wrong
     if wrong is not None and not this.late:
         # The events cannot be had, the work can: it is under way, and paid for.
-        log.info("%s: %s; it is asked for instead", this.target.provider.label, wrong.error.what)
+        log.info("%s: %s; it is asked for instead", this.target.provider.label, wrong.error.message)
         yield Drop()
         operation.held.clear()
         outcome = yield from poll_until_done(this, pending, cancel)

@@ -440,7 +440,7 @@ def _made(prepared: _Prepared, began: float, stopped: BaseException | None = Non
 def _why(stopped: BaseException) -> str:
     """What has stopped a run, and what to do, in a line."""
     if isinstance(stopped, AgoutiError):
-        return ". ".join(filter(None, (stopped.what.rstrip("."), stopped.hint)))
+        return ". ".join(filter(None, (stopped.message.rstrip("."), stopped.hint)))
     return " ".join(str(stopped).split()) or type(stopped).__name__
 
 

@@ -93,5 +93,5 @@ def _look(call: Call, handed: Batch) -> Steps[DeferredBatch]:
     try:
         there = yield from done(call, batches.look(handed.name), batches.read)
     except AgoutiError as error:
-        return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.what)
+        return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.message)
     return replace(noted, state=there.state, done=there.done, why=there.why)

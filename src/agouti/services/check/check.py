@@ -130,7 +130,7 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
             if (wrong := (yield from path_is_there(about, name))) is not None:
                 dialect = provider.dialect.name
                 hint = f"Is {dialect} its dialect? {wrong.hint}"
-                findings.append(Finding("path", False, f"dialect {dialect}: {wrong.what}", hint))
+                findings.append(Finding("path", False, f"dialect {dialect}: {wrong.message}", hint))
     if (twice := stands_twice(provider.base)) and any(each.ok is False for each in findings):  # such paths there are
         hint = f"Take one out of providers.{entry.label}.address."
         findings.insert(1, Finding("path", False, f"{twice} stands in the address twice", hint))
@@ -154,7 +154,7 @@ def _without_list(calls: Calls, provider: ProviderState, models: list[Model]) ->
 
 
 def _wrong(what: str, error: AgoutiError) -> Finding:
-    return Finding(what, False, error.what, error.hint)
+    return Finding(what, False, error.message, error.hint)
 
 
 def _about_address(listed: Listing | AgoutiError) -> Finding:
@@ -200,7 +200,7 @@ def _about_key(provider: ProviderState, listed: Listing | AgoutiError, environme
     elif isinstance(listed, (CredentialError, NoAccess)):
         findings.append(_wrong("accepted", listed))
     elif isinstance(listed, RateLimited):
-        findings.append(Finding("accepted", None, listed.what, listed.hint))
+        findings.append(Finding("accepted", None, listed.message, listed.hint))
     elif isinstance(listed, ProviderError):
         findings.append(_wrong("accepted", listed))
     else:

@@ -290,7 +290,7 @@ class _Work:
                     near = yield from likeness(self.calls, similarity, result, self.at_once)
                 except AgoutiError as error:  # the answers are there, and paid for
                     self.remarks.append(
-                        f"{similarity}: no vectors, so answers are compared by their words: {error.what}"
+                        f"{similarity}: no vectors, so answers are compared by their words: {error.message}"
                     )
             pairs: list[JudgedPair] = []
             if self.in_pairs and self.judge is not None:
@@ -358,7 +358,7 @@ class _Work:
                 journal.add({KEY: name, **msgspec.to_builtins(row), "completion": whole, "verdict": verdict})
             except RequestError as error:
                 if not any(remark.startswith(str(journal.path)) for remark in self.remarks):
-                    self.remarks.append(f"{journal.path}: not all answers could be kept there: {error.what}")
+                    self.remarks.append(f"{journal.path}: not all answers could be kept there: {error.message}")
 
     def _kept(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _Kept]:
         """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
@@ -396,7 +396,7 @@ class _Work:
         except AgoutiError as error:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
-            row = replace(row, error=f"{type(error).__name__}: {error.what}")
+            row = replace(row, error=f"{type(error).__name__}: {error.message}")
             came = error.partial
             if isinstance(came, Reply):  # of a stream that was cut: it has been paid for
                 usage, price = came.usage, target.price

@@ -135,7 +135,7 @@ class Judge:
             try:
                 filled = yield from self._call(Verdict, self._scoring(row, request)).steps()
             except AgoutiError as error:
-                wrong = error.what
+                wrong = error.message
                 costs += [answer.reply.cost for answer in error.answers]
                 self._end(error)
             else:
@@ -155,7 +155,7 @@ class Judge:
 
     def _end(self, error: AgoutiError) -> None:
         if isinstance(error, HOLDS_FOR_ALL):
-            self._ended = error.what
+            self._ended = error.message
 
     def better(self, one: "Asked", other: "Asked") -> Steps[JudgedPair]:
         """Which of two answers is the better one; asked twice, each of them first once."""
@@ -176,7 +176,7 @@ class Judge:
             except AgoutiError as error:
                 self._end(error)
                 costs += [answer.reply.cost for answer in error.answers]
-                return replace(pair, error=error.what, cost=total_cost(costs) if costs else None)
+                return replace(pair, error=error.message, cost=total_cost(costs) if costs else None)
             won.append(counts[filled.value.better])
             reasons.append(filled.value.reason)
             costs.append(filled.cost)

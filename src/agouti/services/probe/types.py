@@ -168,4 +168,4 @@ class Probing:
 
 def seen(error: AgoutiError) -> str:
     """An error in one line."""
-    return (error.message or error.what).partition("\n")[0][:160]
+    return (error.provider_message or error.message).partition("\n")[0][:160]
