@@ -72,13 +72,15 @@ def main() -> int:
             "".join(json.dumps({"id": f"n{number}", "note": f"bed {number}"}) + "\n" for number in range(given.rows))
         )
         ways: dict[str, Callable[[], Awaitable[None]]] = {
-            "by hand": lambda: by_hand(base, rows, Path(folder) / "hand.jsonl", given.at_once),
+            "by hand": lambda: by_hand(base, rows, Path(folder) / "hand.jsonl", given.concurrency),
             "agouti.batch": lambda: with_agouti(
-                base, rows, Path(folder) / "agouti.jsonl", None if given.find else given.at_once
+                base, rows, Path(folder) / "agouti.jsonl", None if given.find else given.concurrency
             ),
         }
-        ideal = given.rows * given.delay / given.at_once
-        print(f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.at_once} at once: at least {ideal:.1f} s")
+        ideal = given.rows * given.delay / given.concurrency
+        print(
+            f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.concurrency} at once: at least {ideal:.1f} s"
+        )
         taken = {}
         for name, way in ways.items():
             began, cpu = time.perf_counter(), time.process_time()

@@ -64,11 +64,11 @@ def main() -> int:
             labels,
             [f"Question {n}" for n in range(given.prompts)],
             repeats=given.repeats,
-            concurrency=given.at_once,
+            concurrency=given.concurrency,
         )
         took = time.perf_counter() - began
     failed = sum(row.error is not None for row in result)
-    rounds = -(-len(result) // len(providers) // given.at_once)
+    rounds = -(-len(result) // len(providers) // given.concurrency)
     ideal = rounds * Slow.seconds
     print(f"{len(result)} answers ({failed} failed) in {took:.2f} s; ideal {ideal:.2f} s; {took / ideal:.2f} x")
     print(f"most under way at a provider: {max(Slow.most.values())}")

@@ -63,7 +63,7 @@ def main() -> int:
             )
 
         began = perf_counter()
-        with ThreadPoolExecutor(given.at_once) as pool:
+        with ThreadPoolExecutor(given.concurrency) as pool:
             found = Counter(pool.map(fill, forms))
         rate = sum(count for name, count in found.items() if name.startswith("filled")) / len(forms)
         told = ", ".join(f"{name} {count}" for name, count in found.most_common())

@@ -126,7 +126,7 @@ def test_every_dialect_is_replayed_from_its_record(served: Served, tmp_path: Pat
         with client.stream(MODELS[name], "When does garlic go in?", max_tokens=8) as stream:
             text = "".join(stream)
         filled = client.fill(MODELS[name], int, "18 of 24 up")
-        return [whole.text, whole.usage, text, stream.reply.finish_reason, filled.value, filled.means]
+        return [whole.text, whole.usage, text, stream.reply.finish_reason, filled.value, filled.output_method]
 
     with agouti.Client(served.config, record=path) as client:
         recorded = calls(client)

@@ -148,7 +148,7 @@ SWITCHES: dict[str, dict[str, str]] = {
     "ask": {"--blank": "--var"},
     "embed": {"--anew": "--restart"},
     "explain": {"--blank": "--var"},
-    "talk": {"--blank": "--var"},
+    "talk": {"--blank": "--var", "--fit": "--on-overflow"},
 }
 """Options of the command, by subcommand."""
 
@@ -179,7 +179,7 @@ def current(where: str, given: Mapping[str, Any]) -> dict[str, Any]:
     """Options under their names of today.
 
     >>> import warnings
-    >>> with warnings.catch_warnings(record=True):
+    >>> with warnings.catch_warnings(action="ignore"):
     ...     current("batch", {"anew": True, "limit": 5})
     {'restart': True, 'limit': 5}
 
@@ -229,7 +229,7 @@ def current_settings(values: dict[str, Any]) -> dict[str, Any]:
     """A configuration under the names of today.
 
     >>> import warnings
-    >>> with warnings.catch_warnings(record=True):
+    >>> with warnings.catch_warnings(action="ignore"):
     ...     current_settings({"models": {"letters": {"like": "almanac"}}})
     {'models': {'letters': {'extends': 'almanac'}}}
 

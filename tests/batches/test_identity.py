@@ -43,7 +43,7 @@ def entry(server: RawServer, model: dict[str, Any] | None = None, **provider: An
 def test_a_changed_row_is_asked_until_its_new_question_is_answered(
     server: RawServer, tmp_path: Path, key: str | None
 ) -> None:
-    asking: dict[str, Any] = {"prompt": "{note}", "key": key, "out": tmp_path / "a.jsonl"}
+    asking: dict[str, Any] = {"prompt": "{note}", "id_column": key, "out": tmp_path / "a.jsonl"}
     with entry(server) as client:
         agouti.batch(client, "m", [{"id": 1, "note": "old"}], **asking)
     new = [{"id": 1, "note": "new"}]

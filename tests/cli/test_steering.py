@@ -67,7 +67,7 @@ def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, ser
         (["helper", "--commands"], "?undoo", 2, "Did you mean ?undo"),
         (["helper", "--commands"], "?image nowhere.png", 2, "nowhere.png is no file"),
         (["helper"], "", 0, ""),
-        (["helper", "--fit", "shrink"], "x", 2, "drop_oldest"),
+        (["helper", "--on-overflow", "shrink"], "x", 2, "drop_oldest"),
         (["almanac-local+status=401"], "x\ny\n", 2, "there is no model"),
     ):
         done = agouti_here("talk", *arguments, text=text)

@@ -162,8 +162,8 @@ def test_keep_takes_whole_rounds_and_no_turn_that_is_under_way() -> None:
             reading = iter(stream)
             assert next(reading) == "Your "
             with pytest.raises(agouti.RequestError, match="in the middle of a turn"):
-                talk.keep()
-        kept = talk.keep()
+                talk.keep_partial()
+        kept = talk.keep_partial()
         assert kept is not None
         assert kept.text.startswith("Your ")
         assert [message.role for message in talk.messages] == ["user", "assistant", "tool", "assistant"]
@@ -183,9 +183,9 @@ def test_a_turn_that_fails_after_a_round_can_be_kept() -> None:
         with pytest.raises(agouti.CredentialRefused):
             talk.say("Order!")
         assert not talk.messages
-        talk.keep()
+        talk.keep_partial()
         assert [message.role for message in talk.messages] == ["user", "assistant", "tool"]
-        assert (len(talk.replies), talk.keep()) == (1, None)
+        assert (len(talk.replies), talk.keep_partial()) == (1, None)
 
 
 ENDLESS = {"type": "object", "properties": {"a": {"type": "string", "pattern": "^(a|aa)+$"}}, "required": ["a"]}
@@ -334,7 +334,7 @@ def test_several_calls_with_a_list_each_are_one_list() -> None:
     answer = reply(200, {"choices": [{"message": message, "finish_reason": "tool_calls"}]})
     with agouti.Client(config(), transport=FakeTransport([answer])) as client:
         filled = client.fill("m", list[int], "x", output_method="tool")
-    assert (filled.value, filled.mended) == ([1, 2, 3], ("several for a list",))
+    assert (filled.value, filled.repairs_applied) == ([1, 2, 3], ("several for a list",))
 
 
 def test_a_validator_with_a_defect_costs_one_answer_and_is_shown() -> None:

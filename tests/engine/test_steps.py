@@ -164,7 +164,8 @@ def bodies(run: Driven) -> list[dict[str, Any]]:
 
 def test_form_is_asked_for_repaired_and_given_up_in_this_order() -> None:
     run = Driven(
-        fill_steps(int, means="tool", repairs=2), [chat(None, ("int", '{"value": "x"}')), chat("no"), chat("4")]
+        fill_steps(int, output_method="tool", max_repairs=2),
+        [chat(None, ("int", '{"value": "x"}')), chat("no"), chat("4")],
     )
     assert run.result.value == 4
     sent = bodies(run)

@@ -190,7 +190,7 @@ def test_processes_write_together_and_a_kill_loses_a_tenth_of_a_second(store: st
 
 
 def test_programs_that_begin_at_the_same_moment(store: str) -> None:
-    script = "import sys; from agouti.ledger.store import open_ledger; from agouti.config.tables import LedgerSettings; print(flush=True); input(); open_ledger(LedgerSettings(sys.argv[1])).close()"
+    script = "import sys; from agouti.ledger.open import open_ledger; from agouti.config.tables import LedgerSettings; print(flush=True); input(); open_ledger(LedgerSettings(sys.argv[1])).close()"
     for round_ in range(2):
         place = f"{store}-{round_}" if store[0] == "/" else store
         programs = [

@@ -78,7 +78,7 @@ def _display() -> Any:
 def progress_text(progress: Progress) -> str:
     """How far a run is, as one line.
 
-    >>> progress_text(Progress(total=2000, found=0, done=500, failed=1, costs={"USD": 0.25}, rate=41.2,
+    >>> progress_text(Progress(total=2000, already_done=0, done=500, failed=1, costs={"USD": 0.25}, rate=41.2,
     ...     seconds_left=36.4, at_once=24))
     '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.25 USD, 36 s left'
     """

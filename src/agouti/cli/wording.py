@@ -20,8 +20,8 @@ def in_options(hint: str, options: Mapping[str, str]) -> str:
     Args:
         options: the options of the command, by the names that the library has for them.
 
-    >>> in_options('Pass fit="drop_oldest", or raise max_cost.', {"fit": "--fit", "max_cost": "--max-cost"})
-    'Pass --fit drop_oldest, or raise --max-cost.'
+    >>> in_options('Pass on_overflow="drop_oldest", or raise max_cost.', {"on_overflow": "--on-overflow", "max_cost": "--max-cost"})
+    'Pass --on-overflow drop_oldest, or raise --max-cost.'
     """
 
     def assigned(match: "re.Match[str]") -> str:

@@ -247,17 +247,22 @@ def _rename_former(source: Source) -> None:
         raise ConfigError(f"{source.name or 'the configuration'}: {error}", hint="Keep the new name.") from None
 
 
+def _check_tables(source: Source, origins: Origins) -> None:
+    """See that the tables of a layer are known ones."""
+    known = (*_TABLES, *SINGLES)
+    for table in source.values:
+        if table not in known:
+            raise placed(
+                ConfigError(f"unknown table [{table}]", hint=near_hint(table, known, "table")), origins.of(table)
+            )
+
+
 def _build(sources: list[Source], variables: Environment) -> Config:
     origins = Origins(tuple(sources))
     merged: dict[str, Json] = {}
     for source in sources:
         _rename_former(source)
-        for table in source.values:
-            if table not in _TABLES and table not in SINGLES:
-                known = (*_TABLES, *SINGLES)
-                raise placed(
-                    ConfigError(f"unknown table [{table}]", hint=near_hint(table, known, "table")), origins.of(table)
-                )
+        _check_tables(source, origins)
         below = merged
         merged = _merge(below, source.values)
         if source.kind == "file" or (source.kind == "environment" and source.name):

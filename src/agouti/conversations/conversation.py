@@ -66,7 +66,7 @@ class _Conversation:
         question_of("...", plain)
         limits_of(plain)
         if not (fit is None or callable(fit) or fit in ("error", "drop_oldest")):
-            raise RequestError(f"fit = {fit!r} is unknown", hint='Take "drop_oldest", "error" or a function.')
+            raise RequestError(f"on_overflow = {fit!r} is unknown", hint='Take "drop_oldest", "error" or a function.')
         self._options = options
         self._fit = fit
         self.messages: list[Message] = list(messages_of(list(before)))

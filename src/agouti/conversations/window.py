@@ -88,7 +88,7 @@ class ContextWindow:
             raise ContextOverflow(
                 f"{call.label}: the conversation has about {around + wanted} tokens and its answer up to {answer}; "
                 f"the context window has {context}",
-                hint='Pass fit="drop_oldest" to go on without the oldest turns, or say less at once.'
+                hint='Pass on_overflow="drop_oldest" to go on without the oldest turns, or say less at once.'
                 if fit == "error"
                 else "Say less at once, or take a model with a larger context.",
                 model=call.label,
@@ -148,7 +148,8 @@ def _messages(given: object) -> list[Message]:
     """
     if isinstance(given, (str, bytes, Mapping)) or not isinstance(given, Iterable):
         raise RequestError(
-            f"fit gave a {type(given).__name__}", hint="It gives a list of messages: what is to be sent of the history."
+            f"on_overflow gave a {type(given).__name__}",
+            hint="It gives a list of messages: what is to be sent of the history.",
         )
     return list(messages_of(list(given)))
 

@@ -3,7 +3,7 @@
 Places are JSON Pointers (RFC 6901); there are no expressions and no code. See the guide to dialects.
 
     >>> board = DeclaredDialect(Declaration(label="board", path="/talk", prompt="/input/text", text="/output/0/text"))
-    >>> from ..core.chat import Message, Request
+    >>> from agouti.core.canonical.chat import Message, Request
     >>> board.encode_chat(Request("m", (Message("user", "Peas?"),))).body
     {'input': {'text': 'Peas?'}}
     >>> board.decode_chat(b'{"output": [{"text": "In March."}]}').choices[0].text

@@ -77,7 +77,7 @@ STEPS: tuple[tuple[str, str], ...] = (
 
         note = "Broad beans, sown 4 March under fleece: 18 of 24 up by the 15th."
         filled = client.fill("almanac", Germination, note)
-        print(filled.value, "by", filled.means)
+        print(filled.value, "by", filled.output_method)
         """,
     ),
     (

@@ -20,7 +20,7 @@ from ..terminal_text import VARIABLE, on_terminal, parameters_given, variables_g
 @click.option("--save", "save", metavar="FILE", help="Keep the talk in a new file, turn by turn.")
 @click.option("--resume", metavar="FILE", help="Go on with a talk that was kept, and keep it there.")
 @click.option(
-    "--fit",
+    "--on-overflow",
     type=click.Choice(["drop_oldest", "error"]),
     default="drop_oldest",
     show_default=True,
@@ -39,7 +39,7 @@ def command(
     label: str,
     save: str | None,
     resume: str | None,
-    fit: str,
+    on_overflow: str,
     system: str | None,
     variables: tuple[str, ...],
     temperature: float | None,
@@ -65,6 +65,6 @@ def command(
         options |= {"tools": tools} if tools else {}
         typed = sys.stdin.isatty() and on_terminal()
         lines = TypedLines if typed else PipedLines
-        talking = Talking(client, label, options, fit=fit, commands=commands, resume=resume, lines=lines)
+        talking = Talking(client, label, options, fit=on_overflow, commands=commands, resume=resume, lines=lines)
         talking.keep_in(save or resume)
         return talking.run()

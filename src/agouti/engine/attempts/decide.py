@@ -86,7 +86,7 @@ Decision: TypeAlias = Done[Result] | Again[Request] | NextModel | GiveUp
 def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> Decision[Result, Request]:
     """What follows from an attempt.
 
-    >>> from ..core.errors import Overloaded, RequestRefused
+    >>> from agouti.core.errors import Overloaded, RequestRefused
     >>> decide(Failed(Overloaded("busy")), Situation(request="Q", retries=Retries(base=0.5)))
     Again(wait=0.5, request='Q', why='policy')
     >>> type(decide(Failed(RequestRefused("no")), Situation(request="Q", next_model=True))).__name__

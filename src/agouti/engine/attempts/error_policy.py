@@ -4,7 +4,7 @@ One row for each class of `core.errors`. A repeat must be safe and able to help.
 or the provider itself said that it did not do the work. Able to help: the cause may pass. The next model takes over
 when it may do what this one could not: not when the request itself is at fault.
 
-    >>> from .errors import RateLimited, TimedOut
+    >>> from agouti.core.errors import RateLimited, TimedOut
     >>> policy_of(RateLimited).repeat, policy_of(TimedOut).repeat
     (<Repeat.ALWAYS: 'always'>, <Repeat.CONNECTING: 'connecting'>)
 """
