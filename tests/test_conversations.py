@@ -243,7 +243,7 @@ def test_what_cannot_fit_is_not_sent(kind: str, fit: Any) -> None:
     with pytest.raises(agouti.ContextOverflow, match="the context window has 400"):
         talk.say("Peas?" if fit == "error" else "word " * 600)
     assert (talk.fake.requests, len(talk.talk.messages)) == ([], 2)
-    with pytest.raises(agouti.RequestError, match="fit = 'shrink'"):
+    with pytest.raises(agouti.RequestError, match="on_overflow = 'shrink'"):
         Talk(kind, [], on_overflow="shrink")
 
 

@@ -20,7 +20,8 @@ def in_options(hint: str, options: Mapping[str, str]) -> str:
     Args:
         options: the options of the command, by the names that the library has for them.
 
-    >>> in_options('Pass on_overflow="drop_oldest", or raise max_cost.', {"on_overflow": "--on-overflow", "max_cost": "--max-cost"})
+    >>> options = {"on_overflow": "--on-overflow", "max_cost": "--max-cost"}
+    >>> in_options('Pass on_overflow="drop_oldest", or raise max_cost.', options)
     'Pass --on-overflow drop_oldest, or raise --max-cost.'
     """
 
