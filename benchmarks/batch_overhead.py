@@ -79,7 +79,7 @@ def main() -> int:
         }
         ideal = given.rows * given.delay / given.concurrency
         print(
-            f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.concurrency} at a time: {ideal:.1f} s at least"
+            f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.concurrency} at a time: {ideal:.1f} s"
         )
         taken = {}
         for name, way in ways.items():

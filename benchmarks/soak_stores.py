@@ -94,7 +94,7 @@ def work(made: dict[str, Any], threads: int, until: float, told: Any) -> None:
                     ends["answered"] += 1
                 except agouti.AgoutiError as error:
                     ends[type(error).__name__] += 1
-                    time.sleep(0.02)
+                    time.sleep(0.25)  # refusals by the thousand would keep the provider itself waiting for a processor
 
         workers = [threading.Thread(target=loop) for _ in range(threads)]
         for each in workers:

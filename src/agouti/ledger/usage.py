@@ -202,6 +202,8 @@ _Sums: TypeAlias = "tuple[tuple[Any, ...], str, tuple[int, ...]]"
 
 def _rows_of(by: list[str], found: list[_Sums], latencies: dict[tuple[Any, ...], dict[int, int]]) -> list[UsageRow]:
     """A row for each group, in the order of the groups."""
+    if len({each[0] for each in found}) == len(found):  # one currency for each, as nearly always
+        return [_row(by, key, {currency: sums}, latencies.get(key, _NONE)) for key, currency, sums in found]
     groups: dict[tuple[Any, ...], dict[str, tuple[int, ...]]] = {}
     single: dict[tuple[Any, ...], _Sums] = {}
     for each in found:
