@@ -466,3 +466,34 @@ def test_that_a_call_has_no_time_says_nothing_of_the_store(monkeypatch: pytest.M
             server.process.send_signal(signal.SIGCONT)
             client.ask("loam@shed", "x")  # no warning: limits are shared as before
             assert len(transport.requests) == 2
+
+
+def test_a_turn_that_is_told_of_late_is_given_back(store: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    from agouti.limits.file_store import FileStore
+    from agouti.limits.redis_store import RedisStore
+
+    kind: Any = FileStore if store[0] == "/" else RedisStore
+    plain, hung, sent = kind.ask, threading.Event(), []
+
+    def ask(self: Any, keys: Any, arguments: Any) -> Any:
+        answer = plain(self, keys, arguments)
+        if answer[0] == "go" and not hung.is_set():
+            hung.set()
+            time.sleep(1.5)  # the server hangs before its answer goes out
+        return answer
+
+    class Times(agouti.Hook):
+        def sending(self, attempt: agouti.AttemptDetails) -> None:
+            sent.append(time.monotonic())
+
+    monkeypatch.setattr(kind, "ask", ask)
+    made = config(f"http://localhost:{free_port()}/v1", store, requests_per_second=2, wait=30)
+    clients = [agouti.Client(made, transport=FakeTransport([GOOD] * 9), hooks=[Times()]) for _ in range(2)]
+    with clients[0] as late, clients[1] as other, ThreadPoolExecutor(3) as pool:
+        calls = [pool.submit(late.ask, "loam@shed", "x")]
+        assert hung.wait(30)
+        time.sleep(1.35)  # the place of the late one has left the window
+        calls += [pool.submit(other.ask, "loam@shed", "x") for _ in range(2)]
+        assert [call.result(60).text for call in calls] == ["x", "x", "x"]
+    sent.sort()
+    assert sent[2] - sent[0] > 0.99

@@ -17,6 +17,8 @@ LEASE = 5.0
 
 # So much later than its turn a request goes out, and nothing has to be said of it.
 _SOON = 0.03
+# A turn that is told of later than that is given back: it would fall into a second that others have been given.
+_STALE = 0.5
 _WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
 
 
@@ -95,24 +97,29 @@ class SharedSchedule:
             TurnTooLate: it would have to wait longer.
             StoreLost: the server is out of reach.
         """
-        ticket = SharedTicket(self._store.member(), [])
-        undo = OnAbandon(partial(self.leave, ticket))
+        held = [SharedTicket(self._store.member(), [])]
+        undo = OnAbandon(lambda: self.leave(held[0]))
         yield undo
         try:
             until = self._clock() + most
             while True:
-                signal = Signal()
+                ticket, signal = held[0], Signal()
                 left = max(until - self._clock(), 0.0)
                 kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left))
                 if kind == "go":
-                    break
+                    if self._clock() - ticket.counts_from <= _STALE:
+                        break
+                    # The server hung before its answer came: others have been given this time since.
+                    self.leave(ticket)
+                    held[0] = SharedTicket(self._store.member(), [])
+                    continue
                 if kind == "late":
                     raise TurnTooLate(" and ".join(map(said, self._limits)), float(value) if value else None)
                 # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
                 # so it is seconds to its turn, or to the end of a lease.
                 yield WaitFor(signal, min(float(value), left))
         except Exception:
-            self.leave(ticket)
+            self.leave(held[0])
             yield Settled(undo)
             raise
         self._store.forget(ticket.member)
