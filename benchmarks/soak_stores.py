@@ -48,7 +48,7 @@ class Provider(BaseHTTPRequestHandler):
         body = json.loads(self.rfile.read(int(self.headers["content-length"])))
         club, luck = body["messages"][0]["content"].split()[0], random.random()
         self.books.append((time.monotonic(), club, 22))
-        if luck < 0.02:
+        if luck < 0.02 and club in CLUBS:
             self.close_connection = True
             return
         time.sleep(0.005 + 0.05 * random.random())

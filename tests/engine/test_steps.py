@@ -173,7 +173,7 @@ def test_form_is_asked_for_repaired_and_given_up_in_this_order() -> None:
     assert [message["role"] for message in sent[2]["messages"]] == ["user", "assistant", "tool", "assistant", "user"]
     assert sent[2]["messages"][1]["tool_calls"][0]["id"] == sent[2]["messages"][2]["tool_call_id"]
     assert [each.problem for each in run.result.answers] == ["invalid", "no call", ""]
-    run = Driven(fill_steps(int, repairs=1), [chat("x"), chat("y")])
+    run = Driven(fill_steps(int, max_repairs=1), [chat("x"), chat("y")])
     assert isinstance(run.result, agouti.NotFilled)
     assert run.kinds == ["Send", "Send"]
 

@@ -64,7 +64,7 @@ def kept_value(value: Any) -> Any:
 
 def failure_facts(error: Exception) -> dict[str, Any]:
     """An error as a result; what had been paid before it is kept with it."""
-    facts: dict[str, Any] = {"error": f"{type(error).__name__}: {getattr(error, 'what', error)}"}
+    facts: dict[str, Any] = {"error": f"{type(error).__name__}: {getattr(error, 'message', error)}"}
     if isinstance(error, AgoutiError) and error.answers:
         replies = [answer.reply for answer in error.answers]
         facts["answer"] = replies[-1].text
