@@ -118,7 +118,7 @@ STEPS: tuple[tuple[str, str], ...] = (
     (
         "No more than this may be spent",
         """
-        with client.budget(0.00003, "USD") as budget:
+        with client.budget(0.00015, "USD") as budget:
             try:
                 for _ in range(5):
                     client.ask("almanac", "When do peas go in?", max_tokens=20)
