@@ -78,9 +78,7 @@ def main() -> int:
             ),
         }
         ideal = given.rows * given.delay / given.concurrency
-        print(
-            f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.concurrency} at a time: {ideal:.1f} s"
-        )
+        print(f"{given.rows:,} rows, {given.delay * 1000:.0f} ms each, {given.concurrency} at a time: {ideal:.1f} s")
         taken = {}
         for name, way in ways.items():
             began, cpu = time.perf_counter(), time.process_time()
