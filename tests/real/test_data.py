@@ -40,7 +40,7 @@ class Sown:
 
 
 NOTE = "Bo has one bed with two rows of pea."
-CAPPED: dict[str, Any] = {"max_tokens": 80, "temperature": 0, "repairs": 2}
+CAPPED: dict[str, Any] = {"max_tokens": 80, "temperature": 0, "max_repairs": 2}
 
 
 PROBLEMS = {"truncated", "blanks", "invalid", "no json", "broken json", "several", "empty", "no call", "refusal"}

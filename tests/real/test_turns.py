@@ -175,7 +175,7 @@ def test_conversation_goes_from_format_to_format() -> None:
             assert reply.usage.output_tokens
 
 
-@pytest.mark.parametrize("means", ["schema", "tool", "json", "prompt"])
+@pytest.mark.parametrize("output_method", ["schema", "tool", "json", "prompt"])
 @pytest.mark.parametrize("dialect", DIALECTS)
 def test_forms_are_filled_by_each_means_or_it_is_said_why(dialect: str, means: Any) -> None:
     with client_of(dialect) as client:
