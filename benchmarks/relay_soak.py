@@ -27,6 +27,10 @@ from typing import Any
 
 import measure
 
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from tests.servers import free_port
+
 LIVES = 5
 ENDS_WITHIN = 30.0
 REFUSALS = {429, 500, 502, 503, 504}
@@ -232,12 +236,6 @@ def _held(pid: int) -> tuple[float, int]:
     return memory, descriptors
 
 
-def _free_port() -> int:
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
-
-
 def _life(port: int, folder: Path, seconds: float, callers: Callers, provider: "Provider") -> tuple[float, int, bool]:
     """One life of a relay: how its memory and descriptors grew, and whether it ended by itself and well."""
     command = [sys.executable, "-m", "agouti", "relay", "--port", str(port), "--workers", "2"]
@@ -273,7 +271,7 @@ class Provider:
     """The provider's process."""
 
     def __init__(self) -> None:
-        self.port = _free_port()
+        self.port = free_port()
         self._process = self._started()
 
     def _started(self) -> Any:
@@ -309,7 +307,7 @@ def main() -> int:
     given = options.parse_args()
     lives = 1 if given.smoke else LIVES
     seconds = 5.0 if given.smoke else given.minutes * 60 / lives
-    provider, port = Provider(), _free_port()
+    provider, port = Provider(), free_port()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "agouti.toml").write_text(CONFIG.format(port=provider.port))

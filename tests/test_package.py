@@ -342,7 +342,7 @@ def test_a_former_option_is_the_new_one_with_one_warning(where: str, old: str) -
         assert current(where, {old: 1, "limit": 2}) == {new: 1, "limit": 2}
     assert len(seen) == 1
     assert current(where, {new: 1}) == {new: 1}
-    with pytest.raises(TypeError, match="the same option"):
+    with pytest.raises(TypeError, match="are the same"):
         current(where, {old: 1, new: 1})
 
 
@@ -354,8 +354,8 @@ def test_a_former_switch_of_the_command_is_the_new_one(command: str, old: str) -
     ]
     assert new in known
     assert old not in known
-    assert current_switches(command, ["x", old, "1", f"{old}=1", "--", old]) == (
-        ["x", new, "1", f"{new}=1", "--", old],
+    assert current_switches(command, ["x", old, "1", f"{old}=1", "--text", old, "--", old], {"--text"}) == (
+        ["x", new, "1", f"{new}=1", "--text", old, "--", old],
         [(old, new), (old, new)],
     )
 
@@ -369,7 +369,7 @@ def test_a_former_setting_is_the_new_one_with_one_warning(table: str, old: str) 
             "relay": {},
         }
     assert len(seen) == 1
-    with pytest.raises(ValueError, match="the same"):
+    with pytest.raises(TypeError, match="the same"):
         current_settings({table: {"x": {old: 1, new: 2}}})
 
 
@@ -407,3 +407,26 @@ def test_former_names_work_in_calls_files_classes_and_commands(tmp_path: Path) -
             cwd=tmp_path, env={**os.environ, **served.environment}, capture_output=True, text=True, check=False,
         )  # fmt: skip
         assert (done.returncode, "--blank is --var now" in done.stderr) == (0, True), done.stderr
+
+
+@pytest.mark.parametrize("name", ["batch", "check", "compare", "probe"])
+def test_a_service_is_a_function_at_its_former_path_whatever_was_loaded(name: str) -> None:
+    code = f"import agouti; agouti.{name}; from agouti.services.{name} import {name}; assert {name} is agouti.{name}"
+    subprocess.run([sys.executable, "-c", code], check=True)
+
+
+def test_former_names_are_told_where_they_were_used_and_lose_nothing() -> None:
+    assert inspect.iscoroutinefunction(agouti.AsyncClient.fill)
+    with pytest.warns(DeprecationWarning, match="message of an error is provider_message") as seen:
+        error = agouti.RateLimited("busy", message="slow down")  # type: ignore[call-arg]
+    assert (error.message, error.provider_message, seen[0].filename) == ("busy", "slow down", __file__)
+    with pytest.warns(DeprecationWarning, match="provider_message"):
+        assert error.with_context(message="later").message == "busy"  # type: ignore[call-arg]
+    with pytest.raises(TypeError, match="like and extends of Model are the same"):
+        agouti.Model("m", like="a", extends="b")  # type: ignore[call-arg]
+
+    class Own(agouti.Model):
+        pass
+
+    with pytest.warns(DeprecationWarning, match="like of Own is extends"):
+        assert Own("m", like="a").extends == "a"  # type: ignore[call-arg]

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.services.probe.probe import plan
+from agouti.services.probe.probe_model import plan
 from agouti.services.probe.questions import FIRST
 from agouti.services.probe.types import Probed
 from agouti.standins import Served

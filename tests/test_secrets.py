@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import agouti
 from agouti.calls.calls import calls_of
-from agouti.services.check.check import check
+from agouti.services.check.check_entries import check
 from agouti.services.explain import explain
 from agouti.standins import Served
 from agouti.testing import FakeTransport

@@ -103,15 +103,15 @@ if TYPE_CHECKING:
     from .replies.filled import Filled, FilledAnswer
     from .replies.model_list import ModelList, OfferedModel
     from .replies.reply import Reply, ToolUse
-    from .services.batch.batch import batch
-    from .services.batch.batch import plan as batch_plan
+    from .services.batch.batch_rows import batch
+    from .services.batch.batch_rows import plan as batch_plan
     from .services.batch.status import DeferredBatch, batch_status
-    from .services.check.check import check
-    from .services.compare.compare import compare
+    from .services.check.check_entries import check
+    from .services.compare.compare_models import compare
     from .services.compare.results import Comparison
     from .services.compare.rows import ComparedAnswer
     from .services.explain import explain
-    from .services.probe.probe import probe
+    from .services.probe.probe_model import probe
     from .services.probe.types import Probed, ProbeResult
     from .tools.tool import Tool
 
@@ -222,16 +222,16 @@ _HOME = {
     "Usage": "core.canonical.usage",
     "UsageReport": "ledger.usage",
     "UsageRow": "ledger.usage_rows",
-    "batch": "services.batch.batch",
+    "batch": "services.batch.batch_rows",
     "batch_export": "batches.export",
-    "batch_plan": "services.batch.batch",
+    "batch_plan": "services.batch.batch_rows",
     "batch_status": "services.batch.status",
-    "check": "services.check.check",
-    "compare": "services.compare.compare",
+    "check": "services.check.check_entries",
+    "compare": "services.compare.compare_models",
     "events": "core.canonical",
     "explain": "services.explain",
     "load_config": "config.load",
-    "probe": "services.probe.probe",
+    "probe": "services.probe.probe_model",
     "run_in_thread": "engine.hook_checks",
 }
 _OTHER_NAME = {"BatchProgress": "Progress", "batch_export": "export", "batch_plan": "plan", "load_config": "load"}

@@ -9,10 +9,10 @@ Options of functions go through `current`, arguments with a place through `renam
 
 import sys
 import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Mapping
 from functools import wraps
 from importlib import import_module
-from types import ModuleType
+from types import FrameType, ModuleType
 from typing import TYPE_CHECKING, Any, ParamSpec, TypeVar
 
 from msgspec import StructMeta
@@ -20,6 +20,7 @@ from msgspec import StructMeta
 if TYPE_CHECKING:
     from importlib.machinery import ModuleSpec
 
+CO_COROUTINE = 0x80  # as `inspect` has it, which takes long to load
 P = ParamSpec("P")
 R = TypeVar("R")
 
@@ -46,11 +47,11 @@ MOVED = {
     "agouti.options": "agouti.calls.options",
     "agouti.reply": "agouti.replies.reply",
     "agouti.reply_files": "agouti.replies.files",
-    "agouti.services.batch": "agouti.services.batch.batch",
+    "agouti.services.batch": "agouti.services.batch.batch_rows",
     "agouti.services.batch_status": "agouti.services.batch.status",
-    "agouti.services.check": "agouti.services.check.check",
-    "agouti.services.compare": "agouti.services.compare.compare",
-    "agouti.services.probe": "agouti.services.probe.probe",
+    "agouti.services.check": "agouti.services.check.check_entries",
+    "agouti.services.compare": "agouti.services.compare.compare_models",
+    "agouti.services.probe": "agouti.services.probe.probe_model",
     "agouti.streams": "agouti.calls.streams",
     "agouti.telemetry": "agouti.telemetry.hook",
     "agouti.tools": "agouti.tools.tool",
@@ -82,7 +83,7 @@ class _Moved:
 
     def exec_module(self, module: ModuleType) -> None:
         name = module.__name__
-        _warn(name, MOVED[name], 3)
+        _warn(name, MOVED[name])
         sys.modules[name] = import_module(MOVED[name])
 
 
@@ -99,7 +100,7 @@ def forward(module: str, name: str) -> object:
         value: object = getattr(import_module(home), name)
     except AttributeError:
         raise AttributeError(f"module {module!r} has no attribute {name!r}") from None
-    _warn(f"{module}.{name}", f"{home}.{name}", 4)
+    _warn(f"{module}.{name}", f"{home}.{name}")
     setattr(sys.modules[module], name, value)  # an import asks twice
     return value
 
@@ -122,6 +123,7 @@ OPTIONS: dict[str, dict[str, str]] = {
     "a call": {"blanks": "variables", "means": "output_method", "repairs": "max_repairs"},
     "fill": {"kind": "form"},
     "conversation": {"fit": "on_overflow"},
+    "an error": {"message": "provider_message"},
 }
 """Options and arguments, by what takes them."""
 
@@ -186,13 +188,19 @@ def current(where: str, given: Mapping[str, Any]) -> dict[str, Any]:
     Raises:
         TypeError: an option is given under both of its names.
     """
-    names = OPTIONS[where]
-    if names.keys().isdisjoint(given):
-        return dict(given)
-    for old in names.keys() & given.keys():
+    return _under_new_names(given, OPTIONS[where], f"of {where}")
+
+
+def _under_new_names(given: Mapping[str, Any], names: Mapping[str, str], owner: str) -> dict[str, Any]:
+    """The same values under the names of today, with a warning for each former one.
+
+    Raises:
+        TypeError: one is given under both of its names.
+    """
+    for old in [name for name in given if name in names]:
         if names[old] in given:
-            raise TypeError(f"{old} and {names[old]} are the same option of {where}: leave {old} out")
-        _warn(f"{old} of {where}", f"{names[old]}", 4)
+            raise TypeError(f"{old} and {names[old]} {owner} are the same: leave {old} out")
+        _warn(f"{old} {owner}", names[old])
     return {names.get(name, name): value for name, value in given.items()}
 
 
@@ -202,11 +210,16 @@ def renamed(where: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
     def wrap(function: Callable[P, R]) -> Callable[P, R]:
         @wraps(function)
         def taking(*args: P.args, **options: P.kwargs) -> R:
-            if not OPTIONS[where].keys().isdisjoint(options):
-                options = current(where, options)  # type: ignore[assignment]
-            return function(*args, **options)
+            return function(*args, **current(where, options))
 
-        return taking
+        if not function.__code__.co_flags & CO_COROUTINE:
+            return taking
+
+        @wraps(function)
+        async def awaited(*args: P.args, **options: P.kwargs) -> Any:  # frameworks ask whether it is a coroutine
+            return await taking(*args, **options)  # type: ignore[misc]
+
+        return awaited  # type: ignore[return-value]
 
     return wrap
 
@@ -217,12 +230,8 @@ class FormerFields(StructMeta):
     if not TYPE_CHECKING:
 
         def __call__(self, *args: Any, **fields: Any) -> Any:
-            names = FIELDS[self.__name__]
-            if not names.keys().isdisjoint(fields):
-                for old in names.keys() & fields.keys():
-                    _warn(f"{old} of {self.__name__}", names[old], 3)
-                fields = {names.get(name, name): value for name, value in fields.items()}
-            return super().__call__(*args, **fields)
+            names = next(FIELDS[each.__name__] for each in self.__mro__ if each.__name__ in FIELDS)
+            return super().__call__(*args, **_under_new_names(fields, names, f"of {self.__name__}"))
 
 
 def current_settings(values: dict[str, Any]) -> dict[str, Any]:
@@ -234,7 +243,7 @@ def current_settings(values: dict[str, Any]) -> dict[str, Any]:
     {'models': {'letters': {'extends': 'almanac'}}}
 
     Raises:
-        ValueError: an entry has a setting under both of its names.
+        TypeError: an entry has a setting under both of its names.
     """
     made = dict(values)
     for table, names in SETTINGS.items():
@@ -244,31 +253,35 @@ def current_settings(values: dict[str, Any]) -> dict[str, Any]:
         for label, entry in entries.items():
             if not isinstance(entry, dict) or names.keys().isdisjoint(entry):
                 continue
-            for old in [name for name in entry if name in names]:
-                if names[old] in entry:
-                    raise ValueError(
-                        f"[{table}.{label}] has {old} and {names[old]}, which are the same: leave {old} out"
-                    )
-                _warn(f"{old} in [{table}.{label}]", names[old], 2)
-            made[table] = {**made[table], label: {names.get(name, name): value for name, value in entry.items()}}
+            made[table] = {**made[table], label: _under_new_names(entry, names, f"in [{table}.{label}]")}
     return made
 
 
-def current_switches(command: str, words: list[str]) -> tuple[list[str], list[tuple[str, str]]]:
+def current_switches(
+    command: str, words: list[str], with_value: Container[str]
+) -> tuple[list[str], list[tuple[str, str]]]:
     """The words of a command line under the names of today; and which were former ones.
 
-    >>> current_switches("batch", ["almanac", "--at-once=4", "--", "--anew"])
-    (['almanac', '--concurrency=4', '--', '--anew'], [('--at-once', '--concurrency')])
+    Args:
+        with_value: options of the command behind which a word stands that is no option.
+
+    >>> current_switches("batch", ["almanac", "--at-once=4", "--prompt", "--keep", "--", "--anew"], {"--prompt"})
+    (['almanac', '--concurrency=4', '--prompt', '--keep', '--', '--anew'], [('--at-once', '--concurrency')])
     """
     names = SWITCHES.get(command, {})
-    found, made = [], list(words)
-    for place, word in enumerate(words):
+    found, made, value_next = [], list(words), False
+    for at, word in enumerate(words):
+        if value_next:
+            value_next = False
+            continue
         if word == "--":
             break
         name, equals, value = word.partition("=")
         if name in names:
             found.append((name, names[name]))
-            made[place] = names[name] + equals + value
+            name = names[name]
+            made[at] = name + equals + value
+        value_next = not equals and name in with_value
     return made, found
 
 
@@ -282,9 +295,27 @@ def attribute(owner: object, name: str) -> Any:
     if not kind:
         raise AttributeError(f"{type(owner).__name__!r} object has no attribute {name!r}", name=name, obj=owner)
     new = ATTRIBUTES[kind][name]
-    _warn(f"{kind}.{name}", f"{kind}.{new}", 4)
+    _warn(f"{kind}.{name}", f"{kind}.{new}")
     return getattr(owner, new)
 
 
-def _warn(old: str, new: str, level: int) -> None:
-    warnings.warn(f"{old} is {new} now; the former name goes with 0.4", DeprecationWarning, stacklevel=level)
+def _warn(old: str, new: str) -> None:
+    """Warn where a former name was used: at the nearest line that is not ours, however deep below it this is."""
+    frame: FrameType | None = sys._getframe(1)
+    while frame is not None and frame.f_globals.get("__name__", "").partition(".")[0] in _NOT_THEIRS:
+        frame = frame.f_back
+    if frame is None:
+        warnings.warn(_TEXT.format(old=old, new=new), DeprecationWarning, stacklevel=2)
+        return
+    warnings.warn_explicit(
+        _TEXT.format(old=old, new=new),
+        DeprecationWarning,
+        frame.f_code.co_filename,
+        frame.f_lineno,
+        frame.f_globals.get("__name__"),
+        frame.f_globals.setdefault("__warningregistry__", {}),
+    )
+
+
+_NOT_THEIRS = ("agouti", "importlib")
+_TEXT = "{old} is {new} now; the former name goes with 0.4"

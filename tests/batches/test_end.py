@@ -119,7 +119,7 @@ def test_errors_of_rows_without_a_key_go_with_them(client: agouti.Client, tmp_pa
     rows, out = tmp_path / "rows.jsonl", tmp_path / "results.jsonl"
     rows.write_text('{"id": "x", "n": "a"}\n{"n": "b"}\n{"id": "z", "n": "refused"}\n')
     first = agouti.batch(client, "m", rows, id_column="id", prompt="{n}", out=out, concurrency=1)
-    assert (first.failed, repr(first)) == (2, f"Batch(done=1, failed=2, found=0, left=0, out={str(out)!r})")
+    assert (first.failed, repr(first)) == (2, f"Batch(done=1, failed=2, already_done=0, left=0, out={str(out)!r})")
     rows.write_text('{"id": "w", "n": "c"}\n{"id": "x", "n": "a"}\n{"id": "y", "n": "b"}\n')
     made = agouti.batch(client, "m", rows, id_column="id", prompt="{n}", out=out, retry_failed=True, concurrency=1)
     assert [row.key for row in made] == ["x", "z", "w", "y"]  # what was asked and paid stays, also of rows that went

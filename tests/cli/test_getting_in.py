@@ -82,11 +82,11 @@ def test_clock_that_is_off_is_found(served: Served, monkeypatch: pytest.MonkeyPa
     from time import time
 
     import agouti
-    from agouti.services.check.check import check
+    from agouti.services.check.check_entries import check
 
     with agouti.Client(served.config) as client:
         assert [finding.ok for finding in check(client, ["lock"])[0].findings if finding.what == "clock"] == [True]
-        monkeypatch.setattr("agouti.services.check.check.time", lambda: time() + 900)
+        monkeypatch.setattr("agouti.services.check.check_entries.time", lambda: time() + 900)
         clock = next(finding for finding in check(client, ["lock"])[0].findings if finding.what == "clock")
     assert clock.ok is False
     assert re.search(r"90\d s fast", clock.detail)

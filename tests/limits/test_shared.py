@@ -44,7 +44,7 @@ def config(address: str, store: str, lost: str = "local", **limits: Any) -> dict
     }
 
 
-def fake(store: str, count: int = 9, **more: Any) -> tuple[FakeTransport, agouti.Client]:
+def fake(store: str, count: int = 20, **more: Any) -> tuple[FakeTransport, agouti.Client]:
     """A client of its own provider, whose limits no other test knows."""
     transport = FakeTransport([GOOD] * count)
     return transport, agouti.Client(config(f"http://localhost:{free_port()}/v1", store, **more), transport=transport)
@@ -497,3 +497,30 @@ def test_a_turn_that_is_told_of_late_is_given_back(store: str, monkeypatch: pyte
         assert [call.result(60).text for call in calls] == ["x", "x", "x"]
     sent.sort()
     assert sent[2] - sent[0] > 0.99
+
+
+def test_a_store_that_is_always_slow_is_waited_for_and_one_that_hangs_again_and_again_ends_the_call(
+    store: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from agouti.limits.file_store import FileStore
+    from agouti.limits.redis_store import RedisStore
+
+    kind: Any = FileStore if store[0] == "/" else RedisStore
+    plain, pauses = kind.ask, [0.7] * 5
+
+    def ask(self: Any, keys: Any, arguments: Any) -> Any:
+        if arguments[0] == "take":
+            time.sleep(pauses.pop(0) if pauses else 0.0)
+        return plain(self, keys, arguments)
+
+    monkeypatch.setattr(kind, "ask", ask)
+    transport, client = fake(store, requests_per_second=50, wait=30)
+    with client:
+        for _ in range(4):  # of the first turn nobody knows yet that it is always so
+            client.ask("loam@shed", "x")
+        assert pauses == []
+        pauses += [1.3] * 5
+        with pytest.raises(agouti.LimitReached):
+            client.ask("loam@shed", "x")
+        client.ask("loam@shed", "x")
+    assert len(transport.requests) == 5

@@ -82,7 +82,7 @@ def test_leaving_a_stream_early_frees_the_server() -> None:
 
 
 def test_check_finds_all_well() -> None:
-    from agouti.services.check.check import check
+    from agouti.services.check.check_entries import check
 
     with agouti.Client(config()) as client:
         assert check(client, [MODEL])[0].ok

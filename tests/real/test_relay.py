@@ -97,15 +97,15 @@ def test_a_refusal_has_the_server_s_status(relay: Running, format_: str) -> None
     assert relayed.json()["error"]["message"]
 
 
-@pytest.mark.parametrize("asked", FORMATS)
-@pytest.mark.parametrize("speaks", ["chat", "messages", "responses"])
+@pytest.mark.parametrize(
+    ("asked", "speaks"),
+    [(asked, to) for asked in FORMATS for to in ("chat", "messages", "responses") if to != FORMATS[asked][0]],
+)
 @pytest.mark.parametrize("stream", [False, True])
 def test_a_translated_answer_has_the_words_of_the_direct_one(
     relay: Running, asked: str, speaks: str, stream: bool
 ) -> None:
     dialect, path, body = FORMATS[asked]
-    if dialect == speaks:
-        pytest.skip("the format's own provider")
     own = posted(relay.address, path, {"model": dialect, "stream": stream, **body})
     body = {name: value for name, value in body.items() if name != "seed" or speaks == "chat"}
     translated = posted(relay.address, path, {"model": speaks, "stream": stream, **body})

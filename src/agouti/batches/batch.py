@@ -122,7 +122,9 @@ class Batch(Table[BatchRow]):
 
     def __repr__(self) -> str:
         where = f", out={str(self.out)!r}" if self.out is not None else ""
-        return f"Batch(done={self.done}, failed={self.failed}, found={self.already_done}, left={self.left}{where})"
+        return (
+            f"Batch(done={self.done}, failed={self.failed}, already_done={self.already_done}, left={self.left}{where})"
+        )
 
     @property
     def answered(self) -> int:

@@ -46,7 +46,13 @@ class _Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         name, command, words = super().resolve_command(ctx, args)
-        words, former = current_switches(name or "", words)
+        with_value = {
+            each
+            for option in (command.params if command is not None else ())
+            if isinstance(option, click.Option) and not option.is_flag and not option.count
+            for each in option.opts
+        }
+        words, former = current_switches(name or "", words, with_value)
         for old, new in former:
             click.echo(f"agouti: {old} is {new} now; the former name goes with 0.4", err=True)
         return name, command, words

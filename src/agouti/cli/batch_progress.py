@@ -18,7 +18,7 @@ from ..batches.types import Progress
 from ..client.async_client import AsyncClient
 from ..core.errors import AgoutiError
 from ..core.secrets.masking import printable
-from ..services.batch.batch import batch
+from ..services.batch.batch_rows import batch
 from .app import Settings
 from .terminal_text import on_terminal
 

@@ -11,7 +11,7 @@ from ..config.edit import set_values
 from ..config.entries import Config
 from ..core.errors import ConfigError
 from ..core.secrets.masking import printable
-from ..services.probe.probe import plan, probe
+from ..services.probe.probe_model import plan, probe
 from ..services.probe.types import ProbeResult
 from .terminal_text import colour, paint, show_json
 

@@ -243,7 +243,7 @@ def _rename_former(source: Source) -> None:
     """Bring the settings of a layer under their names of today."""
     try:
         source.values = current_settings(source.values)
-    except ValueError as error:
+    except TypeError as error:
         raise ConfigError(f"{source.name or 'the configuration'}: {error}", hint="Keep the new name.") from None
 
 

@@ -94,8 +94,10 @@ class AgoutiError(Exception):
     may_pass: ClassVar[bool] = False
     """Whether the cause of such an error may pass: ``retryable`` where nobody says otherwise."""
 
-    def __init__(self, message: str, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, **facts: "Unpack[Facts]") -> None:
         super().__init__(message)
+        if "message" in facts:  # what the provider's words were called in 0.2
+            facts = _renamed(facts)
         self.message = message
         self.hint = facts.get("hint") or self.default_hint
         self.provider = facts.get("provider")
@@ -125,6 +127,8 @@ class AgoutiError(Exception):
         if before and not self.message.startswith(before):
             self.message = f"{before}: {self.message}"
             self.args = (self.message,)
+        if "message" in facts:
+            facts = _renamed(facts)
         for name, fact in facts.items():
             setattr(self, "_retryable" if name == "retryable" else name, fact)
         return self
@@ -142,6 +146,12 @@ class AgoutiError(Exception):
     def __reduce__(self) -> tuple[Any, ...]:
         # The default would call the class with ``args`` alone and lose every keyword.
         return _rebuild, (type(self), self.message, self.__dict__.copy())
+
+
+def _renamed(facts: Any) -> Any:
+    from .._former import current
+
+    return current("an error", facts)
 
 
 def _rebuild(kind: type[AgoutiError], message: str, facts: dict[str, Any]) -> AgoutiError:
@@ -162,7 +172,7 @@ class ConfigError(AgoutiError):
     """The configuration is wrong. ``file`` and ``line`` say where, where that is known."""
 
     def __init__(
-        self, message: str, *, file: str | None = None, line: int | None = None, **facts: "Unpack[Facts]"
+        self, message: str, /, *, file: str | None = None, line: int | None = None, **facts: "Unpack[Facts]"
     ) -> None:
         super().__init__(message, **facts)
         self.file = file
@@ -187,7 +197,7 @@ class LedgerUnavailable(RequestError):
 class ParameterUnsupported(RequestError):
     """A parameter that this dialect, provider or model does not take. ``parameter`` names it."""
 
-    def __init__(self, message: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.parameter = parameter
 
@@ -213,7 +223,7 @@ class CallRefused(RequestError):
 
     default_hint = "A hook of this application refuses it: see who passes hooks= to the client."
 
-    def __init__(self, message: str, *, fallback: bool = False, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, fallback: bool = False, **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.fallback = fallback
 
@@ -283,7 +293,7 @@ class ConnectionLost(ConnectionFailed):
     Then the provider may have done what it asks, and bill for it.
     """
 
-    def __init__(self, message: str, *, sent: bool = False, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, sent: bool = False, **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.sent = sent
 
@@ -291,7 +301,7 @@ class ConnectionLost(ConnectionFailed):
 class TimedOut(ConnectionFailed):
     """A time limit ran out. ``phase``: ``connect``, ``first byte``, ``between chunks``."""
 
-    def __init__(self, message: str, *, phase: str | None = None, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, phase: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.phase = phase
 
@@ -309,7 +319,7 @@ class RequestRefused(ProviderError):
 
     default_hint = "Change the request as the provider says, or see what is sent with: agouti explain LABEL"
 
-    def __init__(self, message: str, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, parameter: str | None = None, **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.parameter = parameter
 
@@ -339,7 +349,7 @@ class ModelUnknown(ProviderError):
 
     default_hint = "See the provider's names with: agouti check"
 
-    def __init__(self, message: str, *, near: tuple[str, ...] = (), **facts: "Unpack[Facts]") -> None:
+    def __init__(self, message: str, /, *, near: tuple[str, ...] = (), **facts: "Unpack[Facts]") -> None:
         super().__init__(message, **facts)
         self.near = near
 

@@ -1,5 +1,6 @@
 """A limiter that several programs and machines share: the row and the windows are kept by a Redis server."""
 
+from collections import deque
 from collections.abc import Callable, Sequence
 from functools import partial
 from math import ceil
@@ -17,8 +18,10 @@ LEASE = 5.0
 
 # So much later than its turn a request goes out, and nothing has to be said of it.
 _SOON = 0.03
-# A turn that is told of later than that is given back: it would fall into a second that others have been given.
+# A turn whose word takes so much longer than the server usually takes is given back: it would fall into a second that
+# others have been given. So many of them, one behind the other, and the call is refused.
 _STALE = 0.5
+_STALE_TURNS = 5
 _WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
 
 
@@ -84,6 +87,13 @@ class SharedSchedule:
         self._clock = clock
         self._now = now
         self._lateness = Lateness()
+        self._answers: deque[float] = deque(maxlen=8)  # seconds that the server took for the latest ones
+
+    def _is_stale(self, seconds: float) -> bool:
+        """Whether the word of a turn took too long; a server that is always slow is no worse for that."""
+        stale = seconds > min(self._answers, default=0.0) + _STALE
+        self._answers.append(seconds)
+        return stale
 
     def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
         """Wait for a turn; gives the `SharedTicket`.
@@ -101,15 +111,18 @@ class SharedSchedule:
         undo = OnAbandon(lambda: self.leave(held[0]))
         yield undo
         try:
-            until = self._clock() + most
+            until, stale = self._clock() + most, 0
             while True:
                 ticket, signal = held[0], Signal()
                 left = max(until - self._clock(), 0.0)
                 kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left))
                 if kind == "go":
-                    if self._clock() - ticket.counts_from <= _STALE:
+                    if not self._is_stale(self._clock() - ticket.counts_from):
                         break
                     # The server hung before its answer came: others have been given this time since.
+                    stale += 1
+                    if stale == _STALE_TURNS:
+                        raise TurnTooLate(" and ".join(map(said, self._limits)), None)
                     self.leave(ticket)
                     held[0] = SharedTicket(self._store.member(), [])
                     continue

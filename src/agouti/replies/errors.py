@@ -35,6 +35,7 @@ class NotFilled(ReplyError):
     def __init__(
         self,
         message: str,
+        /,
         *,
         problem: "Problem" = "",
         answers: "tuple[FilledAnswer, ...]" = (),

@@ -8,7 +8,7 @@ import click
 
 from ...batches.progress_display import time_text
 from ...core.secrets.masking import printable
-from ...services.batch.batch import plan
+from ...services.batch.batch_rows import plan
 from ..aligned_columns import show_columns
 from ..app import Settings
 from ..batch_progress import run_batch

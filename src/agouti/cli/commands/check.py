@@ -36,7 +36,7 @@ def command(
             return probe_models(client, labels, max_cost=max_cost, write=write, as_json=as_json)
     if write or max_cost is not None:
         raise click.UsageError("--write and --max-cost go with --probe")
-    from ...services.check.check import check
+    from ...services.check.check_entries import check
 
     with Client(app.config) as client:
         checked = check(client, labels)

@@ -81,7 +81,7 @@ def command(
 
     Ends with 1 where an answer failed. An interrupted run with --out keeps what it has beside that file.
     """
-    from ...services.compare.compare import compare
+    from ...services.compare.compare_models import compare
 
     labels, texts, expected = _asked(labels, prompts, column, expect)
     options: dict[str, Any] = parameters_given(settings)
