@@ -177,19 +177,21 @@ def test_conversation_goes_from_format_to_format() -> None:
 
 @pytest.mark.parametrize("output_method", ["schema", "tool", "json", "prompt"])
 @pytest.mark.parametrize("dialect", DIALECTS)
-def test_forms_are_filled_by_each_means_or_it_is_said_why(dialect: str, means: Any) -> None:
+def test_forms_are_filled_by_each_means_or_it_is_said_why(dialect: str, output_method: Any) -> None:
     with client_of(dialect) as client:
-        if means == "json" and dialect == "messages":
+        if output_method == "json" and dialect == "messages":
             with pytest.raises(agouti.ParameterUnsupported):
-                client.fill(MODEL, Literal["wet", "dry"], "It rains.", output_method=means)
+                client.fill(MODEL, Literal["wet", "dry"], "It rains.", output_method=output_method)
             return
         try:
-            filled = client.fill(MODEL, Literal["wet", "dry"], "It rains.", output_method=means, max_repairs=1, **BRIEF)
+            filled = client.fill(
+                MODEL, Literal["wet", "dry"], "It rains.", output_method=output_method, max_repairs=1, **BRIEF
+            )
         except agouti.NotFilled as error:
             said = (error.problem, len(error.answers))
         else:
             said = (filled.value, len(filled.answers))
-            assert filled.output_method == means
+            assert filled.output_method == output_method
     assert said[0]
     assert 1 <= said[1] <= 2
 
