@@ -177,7 +177,7 @@ ATTRIBUTES: dict[str, dict[str, str]] = {
 """Attributes and methods, by class."""
 
 
-def current(where: str, given: Mapping[str, Any]) -> dict[str, Any]:
+def current(where: str, provided: Mapping[str, Any]) -> dict[str, Any]:
     """Options under their names of today.
 
     >>> import warnings
@@ -188,20 +188,20 @@ def current(where: str, given: Mapping[str, Any]) -> dict[str, Any]:
     Raises:
         TypeError: an option is given under both of its names.
     """
-    return _under_new_names(given, OPTIONS[where], f"of {where}")
+    return _under_new_names(provided, OPTIONS[where], f"of {where}")
 
 
-def _under_new_names(given: Mapping[str, Any], names: Mapping[str, str], owner: str) -> dict[str, Any]:
+def _under_new_names(provided: Mapping[str, Any], names: Mapping[str, str], owner: str) -> dict[str, Any]:
     """The same values under the names of today, with a warning for each former one.
 
     Raises:
         TypeError: one is given under both of its names.
     """
-    for old in [name for name in given if name in names]:
-        if names[old] in given:
+    for old in [name for name in provided if name in names]:
+        if names[old] in provided:
             raise TypeError(f"{old} and {names[old]} {owner} are the same: leave {old} out")
         _warn(f"{old} {owner}", names[old])
-    return {names.get(name, name): value for name, value in given.items()}
+    return {names.get(name, name): value for name, value in provided.items()}
 
 
 def renamed(where: str) -> Callable[[Callable[P, R]], Callable[P, R]]:
@@ -245,7 +245,7 @@ def current_settings(values: dict[str, Any]) -> dict[str, Any]:
     Raises:
         TypeError: an entry has a setting under both of its names.
     """
-    made = dict(values)
+    renamed = dict(values)
     for table, names in SETTINGS.items():
         entries = values.get(table)
         if not isinstance(entries, dict):
@@ -253,12 +253,12 @@ def current_settings(values: dict[str, Any]) -> dict[str, Any]:
         for label, entry in entries.items():
             if not isinstance(entry, dict) or names.keys().isdisjoint(entry):
                 continue
-            made[table] = {**made[table], label: _under_new_names(entry, names, f"in [{table}.{label}]")}
-    return made
+            renamed[table] = {**renamed[table], label: _under_new_names(entry, names, f"in [{table}.{label}]")}
+    return renamed
 
 
 def current_switches(
-    command: str, words: list[str], with_value: Container[str]
+    command: str, arguments: list[str], with_value: Container[str]
 ) -> tuple[list[str], list[tuple[str, str]]]:
     """The words of a command line under the names of today; and which were former ones.
 
@@ -269,20 +269,20 @@ def current_switches(
     (['almanac', '--concurrency=4', '--prompt', '--keep', '--', '--anew'], [('--at-once', '--concurrency')])
     """
     names = SWITCHES.get(command, {})
-    found, made, value_next = [], list(words), False
-    for at, word in enumerate(words):
+    found, renamed, value_next = [], list(arguments), False
+    for at, argument in enumerate(arguments):
         if value_next:
             value_next = False
             continue
-        if word == "--":
+        if argument == "--":
             break
-        name, equals, value = word.partition("=")
+        name, equals, value = argument.partition("=")
         if name in names:
             found.append((name, names[name]))
             name = names[name]
-            made[at] = name + equals + value
+            renamed[at] = name + equals + value
         value_next = not equals and name in with_value
-    return made, found
+    return renamed, found
 
 
 def attribute(owner: object, name: str) -> Any:

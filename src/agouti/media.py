@@ -40,8 +40,8 @@ class Image:
         if isinstance(source, str) and _is_address(source):
             self.address = source
             return
-        data, what = _read(source, "an image", "models see no more than about 2000 pixels across")
-        self.address = _data_address(media_type_of(data, what), data)
+        data, found_type = _read(source, "an image", "models see no more than about 2000 pixels across")
+        self.address = _data_address(media_type_of(data, found_type), data)
 
     @property
     def part(self) -> dict[str, Json]:
@@ -82,9 +82,9 @@ class File:
             last = "" if source.startswith("data:") else source.partition("?")[0].rpartition("/")[2]
             self.name = name or last
             return
-        data, what = _read(source, "a file", "send it in parts, or only the pages that matter")
+        data, found_type = _read(source, "a file", "send it in parts, or only the pages that matter")
         self.name = name or ("" if isinstance(source, (bytes, bytearray)) else Path(source).name)
-        self.address = _data_address(media_type or file_type_of(data, self.name, what), data)
+        self.address = _data_address(media_type or file_type_of(data, self.name, found_type), data)
 
     @property
     def part(self) -> dict[str, Json]:
@@ -115,12 +115,12 @@ class Audio:
     def __init__(self, source: "str | os.PathLike[str] | bytes", *, format: str | None = None) -> None:  # noqa: A002
         if isinstance(source, str) and _is_address(source):
             raise RequestError("audio cannot be passed by its address", hint="Fetch it and pass the bytes.")
-        data, what = _read(source, "audio", "send it in parts")
+        data, found_type = _read(source, "audio", "send it in parts")
         suffix = "" if isinstance(source, (bytes, bytearray)) else Path(source).suffix[1:].lower()
-        told = audio_type_of(data)
-        known = {"audio/mpeg": "mp3"}.get(told, told.partition("/")[2]) if told is not None else suffix
+        sniffed = audio_type_of(data)
+        known = {"audio/mpeg": "mp3"}.get(sniffed, sniffed.partition("/")[2]) if sniffed is not None else suffix
         if not (format or known):
-            raise RequestError(f"{what} does not tell what kind of audio it is", hint='Say it: format="wav".')
+            raise RequestError(f"{found_type} does not tell what kind of audio it is", hint='Say it: format="wav".')
         self.format = format or known
         self.data = base64.b64encode(data).decode()
 
@@ -190,21 +190,21 @@ _FILES = {"an image": "image file", "a file": "file", "audio": "audio file"}
 def _read(source: object, kind: str, smaller: str) -> tuple[bytes, str]:
     """The bytes of a source, and what it is called in an error message."""
     if isinstance(source, (bytes, bytearray)):
-        data, what = bytes(source), f"the {kind.rpartition(' ')[2]}"
+        data, media_type = bytes(source), f"the {kind.rpartition(' ')[2]}"
         size = len(data)
     elif isinstance(source, (str, os.PathLike)):
         path = Path(source)
-        what = str(path)
+        media_type = str(path)
         try:
-            told = path.stat()
-            if not stat.S_ISREG(told.st_mode):
+            found_type = path.stat()
+            if not stat.S_ISREG(found_type.st_mode):
                 raise RequestError(f"{path} is no ordinary file", hint=f"Name an existing {_FILES[kind]}.")
             with path.open("rb") as opened:  # no more than is sent: it may grow meanwhile
-                data = opened.read(MOST_BYTES + 1) if told.st_size <= MOST_BYTES else b""
-            size = max(told.st_size, len(data))
+                data = opened.read(MOST_BYTES + 1) if found_type.st_size <= MOST_BYTES else b""
+            size = max(found_type.st_size, len(data))
         except (OSError, ValueError) as error:  # a ValueError: there is a NUL in it
             raise RequestError(
-                f"{what if what.isprintable() else repr(what)} cannot be read "
+                f"{media_type if media_type.isprintable() else repr(media_type)} cannot be read "
                 f"({getattr(error, 'strerror', None) or error})",
                 hint=f"Name an existing {_FILES[kind]}.",
             ) from None
@@ -212,7 +212,7 @@ def _read(source: object, kind: str, smaller: str) -> tuple[bytes, str]:
         raise RequestError(f"{kind} cannot be a {type(source).__name__}", hint="Pass a path, the bytes or an address.")
     if size > MOST_BYTES:
         raise RequestError(
-            f"{what} has {size / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
+            f"{media_type} has {size / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
             hint=f"Make it smaller: {smaller}.",
         )
-    return data, what
+    return data, media_type

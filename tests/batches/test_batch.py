@@ -402,7 +402,7 @@ def test_how_long_a_provider_may_stay_away(monkeypatch: pytest.MonkeyPatch) -> N
     for patience, waited in ((None, 300), (20.0, 20)):
         now[0] = 0.0
         settings = Settings() if patience is None else Settings(patience=patience)
-        work = Work(Source(lambda: [row]), None, Memory(), Pace(1, 1, clocks.clock), settings, clocks, most=1)  # type: ignore[arg-type]
+        work = Work(Source(lambda: [row]), None, Memory(), Pace(1, 1, clocks.clock), settings, clocks, limit=1)  # type: ignore[arg-type]
         tries = 0
         while (wait := work.came(unit, agouti.Overloaded("away", wait=5.0), now[0], tries)) is not None:
             now[0] += wait

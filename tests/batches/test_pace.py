@@ -51,7 +51,7 @@ def run_with(provider: Provider, now: list[float], rows: list[str], **settings: 
         prompt, asked = staticmethod(provider.prompt), staticmethod(provider.asked_row)
 
     pace = Pace(None, 64, clocks.clock)
-    work = Work(source, Asks(), Memory(), pace, Settings(**{"stop_after": 0, **settings}), clocks, most=64)  # type: ignore[arg-type]
+    work = Work(source, Asks(), Memory(), pace, Settings(**{"stop_after": 0, **settings}), clocks, limit=64)  # type: ignore[arg-type]
     drive(work.steps(), now)
     return work
 
@@ -130,7 +130,7 @@ def test_limits_of_the_entry_are_waited_for_however_long() -> None:
     class Asks:
         prompt, asked = staticmethod(provider.prompt), staticmethod(later)
 
-    work = Work(source, Asks(), Memory(), Pace(None, 8, clocks.clock), Settings(patience=20), clocks, most=8)  # type: ignore[arg-type]
+    work = Work(source, Asks(), Memory(), Pace(None, 8, clocks.clock), Settings(patience=20), clocks, limit=8)  # type: ignore[arg-type]
     drive(work.steps(), now)
     assert (work.done, work.failed, work.stop) == (3, 0, None)
     assert asked[-1] > 40_000

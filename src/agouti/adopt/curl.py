@@ -94,18 +94,18 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     found = statements(text.strip())
     variables: dict[str, str] = {}
     for number, statement in enumerate(found):
-        words = _without_assignments(statement.words, variables)
-        while words and words[0] in _BEFORE:
-            words = _without_assignments(words[1:], variables)
-        program = words[0].rpartition("/")[2].rpartition("\\")[2].removesuffix(".exe") if words else ""
+        arguments = _without_assignments(statement.words, variables)
+        while arguments and arguments[0] in _BEFORE:
+            arguments = _without_assignments(arguments[1:], variables)
+        program = arguments[0].rpartition("/")[2].rpartition("\\")[2].removesuffix(".exe") if arguments else ""
         if program in ("curl", "wget"):
             stdin = statement.stdin
             if stdin is None and number and found[number - 1].piped:
                 stdin = _printed(found[number - 1])
-            words = [_with_values(word, variables) for word in words[1:]]
+            arguments = [_with_values(argument, variables) for argument in arguments[1:]]
             kind = _Reader if program == "curl" else _WgetReader
-            return kind(words, read_file, None if stdin is None else _with_values(stdin, variables)).result()
-    first = [word for statement in found for word in statement.words]
+            return kind(arguments, read_file, None if stdin is None else _with_values(stdin, variables)).result()
+    first = [argument for statement in found for argument in statement.words]
     if len(first) == 1:
         return _bare(first[0])
     raise RequestError(
@@ -118,42 +118,42 @@ def with_notes(pasted: Pasted, notes: list[str]) -> Pasted:
     return replace(pasted, notes=(*pasted.notes, *notes))
 
 
-def refuse_keys(word: str) -> None:
+def refuse_keys(argument: str) -> None:
     """See that a word is no key.
 
     Raises:
         RequestError: it looks like one.
     """
-    if looks_like_a_key(word) and "/" not in word and "." not in word:
+    if looks_like_a_key(argument) and "/" not in argument and "." not in argument:
         raise RequestError(
             "this looks like a key, not like a curl command or an address",
             hint="Paste the command that uses it; a key alone goes into .env, or: agouti secret put NAME",
         )
 
 
-def _bare(word: str) -> Pasted:
+def _bare(argument: str) -> Pasted:
     """An address that stands alone."""
-    refuse_keys(word)
-    if re.match(r"(?i)(sk|pk)-", word):
+    refuse_keys(argument)
+    if re.match(r"(?i)(sk|pk)-", argument):
         raise RequestError("this is neither a curl command nor an address", hint="Paste the whole command.")
-    address, user = _without_user(word)
+    address, user = _without_user(argument)
     return Pasted(address, user=user)
 
 
-def _without_assignments(words: list[str], variables: dict[str, str]) -> list[str]:
+def _without_assignments(arguments: list[str], variables: dict[str, str]) -> list[str]:
     """The words of a command behind ``NAME=value``, which are noted; all of ``export NAME=value`` is one."""
-    if words and words[0] in ("export", "set", "declare", "local"):
-        words = [*(word for word in words[1:] if not word.startswith("-"))]
-    words = [*words]
-    while words and (assigned := re.match(r"(?:\$env:)?(\w+)=", words[0])):
-        variables[assigned[1]] = words.pop(0)[assigned.end() :]
-    return words
+    if arguments and arguments[0] in ("export", "set", "declare", "local"):
+        arguments = [*(argument for argument in arguments[1:] if not argument.startswith("-"))]
+    arguments = [*arguments]
+    while arguments and (assigned := re.match(r"(?:\$env:)?(\w+)=", arguments[0])):
+        variables[assigned[1]] = arguments.pop(0)[assigned.end() :]
+    return arguments
 
 
-def _with_values(word: str, variables: dict[str, str]) -> str:
+def _with_values(argument: str, variables: dict[str, str]) -> str:
     """The word with the values that the text itself has given to variables."""
     return replaced(
-        word,
+        argument,
         lambda each: (
             variables[each.text]
             if each.kind == "variable" and variables.get(each.text)
@@ -166,8 +166,8 @@ def _printed(before: Statement) -> str | None:
     """What the command before a pipe prints, where that can be seen."""
     if before.stdin is not None:
         return before.stdin
-    said = [word for word in before.words[1:] if not word.startswith("-")]
-    return said[-1] if said and before.words[0] in ("echo", "printf") else None
+    operands = [argument for argument in before.words[1:] if not argument.startswith("-")]
+    return operands[-1] if operands and before.words[0] in ("echo", "printf") else None
 
 
 def _without_user(address: str) -> tuple[str, str]:
@@ -183,8 +183,8 @@ def _without_user(address: str) -> tuple[str, str]:
 
 
 class _Reader:
-    def __init__(self, words: list[str], read_file: ReadFile | None, stdin: str | None) -> None:
-        self._words = words
+    def __init__(self, arguments: list[str], read_file: ReadFile | None, stdin: str | None) -> None:
+        self._words = arguments
         self._stdin = stdin
         self._read_file = read_file
         self._address = ""
@@ -197,19 +197,19 @@ class _Reader:
         self._notes: list[str] = []
 
     def result(self) -> Pasted:
-        spare = [word for word in self._words if word.startswith(("http://", "https://"))]
+        spare = [argument for argument in self._words if argument.startswith(("http://", "https://"))]
         while self._words:
-            word = self._words.pop(0)
-            if word == "--next":
+            argument = self._words.pop(0)
+            if argument == "--next":
                 self._notes.append("only the first of several requests was taken")
                 break
-            if not word.startswith("-") or word == "-":
-                self._address = self._address or word
-            elif word.startswith("--"):
-                name, equals, value = word[2:].partition("=")
+            if not argument.startswith("-") or argument == "-":
+                self._address = self._address or argument
+            elif argument.startswith("--"):
+                name, equals, value = argument[2:].partition("=")
                 self._option(name, value if equals else None)
             else:
-                self._short(word[1:])
+                self._short(argument[1:])
         if spare and not self._address.startswith(("http://", "https://")):
             self._address = spare[0]  # an option that is not known here has taken it for its value
         if not self._address:
@@ -230,10 +230,10 @@ class _Reader:
 
     def _short(self, letters: str) -> None:
         """Short options, which people run together: ``-sSXPOST``."""
-        for place, letter in enumerate(letters):
+        for position, letter in enumerate(letters):
             if letter in _SHORT_WITH_VALUE:
-                rest = letters[place + 1 :]
-                self._option(_LONG.get(letter, letter), rest.removeprefix("=") or None, short=True)
+                remainder = letters[position + 1 :]
+                self._option(_LONG.get(letter, letter), remainder.removeprefix("=") or None, short=True)
                 return
             self._option(_LONG.get(letter, letter), None, short=True, flag=True)
 

@@ -143,22 +143,22 @@ class _Adoption:
 
     def _without_secret_folders(self, base: str) -> str:
         """The base address with a slot for a folder that looks like a key."""
-        scheme, mark, rest = base.partition("://")
-        host, *folders = rest.split("/")
-        for place, folder in enumerate(folders):
+        scheme, mark, remainder = base.partition("://")
+        host, *folders = remainder.split("/")
+        for position, folder in enumerate(folders):
             if looks_like_a_key(folder):
                 self._slots["folder"] = self._elsewhere("FOLDER", folder)
-                folders[place] = "{folder}"
+                folders[position] = "{folder}"
         return f"{scheme}{mark}{'/'.join([host, *folders])}"
 
     def _elsewhere(self, name: str, value: str) -> dict[str, Json]:
         """The place for a secret that stands in the command; it goes to a variable of that name."""
-        word = re.sub(r"\W+", "_", name).strip("_").upper() or "KEY"
-        word = word.removeprefix("X_") if len(word) > 3 else word
-        variable, number = f"{self._prefix}_{word}", 1
+        name_part = re.sub(r"\W+", "_", name).strip("_").upper() or "KEY"
+        name_part = name_part.removeprefix("X_") if len(name_part) > 3 else name_part
+        variable, number = f"{self._prefix}_{name_part}", 1
         while variable in self._secrets and self._secrets[variable].reveal() != value:
             number += 1
-            variable = f"{self._prefix}_{word}_{number}"
+            variable = f"{self._prefix}_{name_part}_{number}"
         if is_placeholder(value) or not value:
             self._notes.append(f"the value for {variable} is a placeholder: set it")
         else:
@@ -177,7 +177,9 @@ class _Adoption:
             printed = _command(each.text)
             if isinstance(printed, str):
                 return self._elsewhere(name, printed)
-            if any(looks_like_a_key(word.rpartition(":")[2]) or looks_like_a_key(word) for word in printed):
+            if any(
+                looks_like_a_key(name_part.rpartition(":")[2]) or looks_like_a_key(name_part) for name_part in printed
+            ):
                 self._notes.append(
                     "the command that gives the key has a key in itself: put it into a script, then name it"
                 )
@@ -200,9 +202,9 @@ class _Adoption:
             return
         found: tuple[str, str] | None = None  # value, and how it travels
         if (sent := headers.get("authorization")) is not None:
-            way, _, value = sent.partition(" ")
-            found = (value.strip(), "bearer") if way.lower() == "bearer" else (sent, "header:authorization")
-            if way.lower() == "basic" and value and not expansions(value):
+            scheme, _, value = sent.partition(" ")
+            found = (value.strip(), "bearer") if scheme.lower() == "bearer" else (sent, "header:authorization")
+            if scheme.lower() == "basic" and value and not expansions(value):
                 found = (_decoded(value.strip()), "basic")
         elif pasted.user:
             found = pasted.user, "basic"
@@ -218,11 +220,11 @@ class _Adoption:
 
     def _key_header(self, headers: dict[str, str]) -> str | None:
         """The header that carries the key: by its name, else by what it holds."""
-        own = [name for name in headers if name not in _USUAL]
+        custom = [name for name in headers if name not in _USUAL]
         return next(
-            (name for name in own if name in _KEY_HEADERS),
-            next((name for name in own if looks_secret(name)), None)
-            or next((name for name in own if looks_like_a_key(plain(headers[name]))), None),
+            (name for name in custom if name in _KEY_HEADERS),
+            next((name for name in custom if looks_secret(name)), None)
+            or next((name for name in custom if looks_like_a_key(plain(headers[name]))), None),
         )
 
     def _parameters_of_address(self) -> dict[str, str]:
@@ -238,14 +240,14 @@ class _Adoption:
 
     def _query(self) -> None:
         sent = str(self._provider.get("send_key", ""))
-        kept: dict[str, Json] = {}
+        changed: dict[str, Json] = {}
         for name, value in self._parameters_of_address().items():
             if sent == f"query:{name}":
                 continue
             secret = looks_secret(name) or looks_like_a_key(value)
-            kept[name] = self._place_of(name, value) if secret else self._templated(value)
-        if kept:
-            self._provider["query"] = kept
+            changed[name] = self._place_of(name, value) if secret else self._templated(value)
+        if changed:
+            self._provider["query"] = changed
 
     def _signed(self, pasted: Pasted) -> None:
         parts = pasted.signature.split(":")
@@ -263,21 +265,21 @@ class _Adoption:
 
     def _headers(self) -> None:
         sent_key = str(self._provider.get("send_key", "bearer")).partition(":")[2] or "authorization"
-        kept: dict[str, Json] = {}
+        changed: dict[str, Json] = {}
         for name, value in self._pasted.headers.items():
             folded = name.lower()
             if folded in _USUAL or folded == sent_key:
                 continue
             if looks_secret(folded) or (looks_like_a_key(value) and not expansions(value)):
-                kept[folded] = self._place_of(folded, value)
+                changed[folded] = self._place_of(folded, value)
                 continue
-            kept[folded] = self._templated(value)
+            changed[folded] = self._templated(value)
             for each in expansions(value):
                 if each.text.lower() not in self._slots:
                     slot = each.text.lower()
                     self._notes.append(f'{{{slot}}} in header {folded} wants a value: values = {{ {slot} = "..." }}')
-        if kept:
-            self._provider["headers"] = kept
+        if changed:
+            self._provider["headers"] = changed
 
     def _former(self, value: Json, name: str = "") -> Json:
         """A field of the body, with a place instead of every secret in it."""
@@ -374,14 +376,14 @@ class _Adoption:
 def _command(text: str) -> list[str] | str:
     """A command that prints a key, as a list; the key itself where all that it does is to print it."""
     try:
-        words = shlex.split(text)
+        name_parts = shlex.split(text)
     except ValueError:
-        words = []
-    if len(words) == 2 and words[0] in ("echo", "printf"):
-        return words[1]
-    if not words or _FOR_SHELL.search(text):
+        name_parts = []
+    if len(name_parts) == 2 and name_parts[0] in ("echo", "printf"):
+        return name_parts[1]
+    if not name_parts or _FOR_SHELL.search(text):
         return ["sh", "-c", text]
-    return words
+    return name_parts
 
 
 def _decoded(value: str) -> str:
@@ -406,13 +408,13 @@ def _dialect(address: Address) -> Dialect:
     return dialect(address.dialect or DEFAULT).configured(options)
 
 
-def _question(like: Dialect, *, settings: bool = True) -> dict[str, Any]:
+def _question(dialect: Dialect, *, settings: bool = True) -> dict[str, Any]:
     """A body with all that holds a question, or is decided for each call: what it has is no setting of an entry.
 
     Args:
         settings: with every parameter that the dialect knows.
     """
-    table = like.abilities.parameters
+    table = dialect.abilities.parameters
     names = [name for name in NAMES if (table is None or name in table) and name != "max_completion_tokens"]
     messages = (Message("system", "Brief."), Message("user", "Hi"))
     body: dict[str, Any] = {"model": "", "stream": True, "stream_options": {}}
@@ -420,23 +422,25 @@ def _question(like: Dialect, *, settings: bool = True) -> dict[str, Any]:
         parameters = {name: PARAMETERS[name].sample} if name else {}
         if name in ("tool_choice", "parallel_tool_calls"):
             parameters["tools"] = PARAMETERS["tools"].sample
-        _merge(body, like.encode_chat(Request("m/m", messages, parameters, stream=True)).body or {})
-    if like.abilities.vectors is not None:
-        body |= like.encode_vectors(VectorsRequest("m", ["Hi"], 8, base64=True)).body or {}
+        _merge(body, dialect.encode_chat(Request("m/m", messages, parameters, stream=True)).body or {})
+    if dialect.abilities.vectors is not None:
+        body |= dialect.encode_vectors(VectorsRequest("m", ["Hi"], 8, base64=True)).body or {}
     return body
 
 
-def _merge(body: dict[str, Any], more: dict[str, Any]) -> None:
-    for name, value in more.items():
+def _merge(body: dict[str, Any], addition: dict[str, Any]) -> None:
+    for name, value in addition.items():
         if isinstance(value, dict) and isinstance(body.get(name), dict):
             _merge(body[name], value)
         else:
             body[name] = value
 
 
-def _containers(like: Dialect) -> list[str]:
+def _containers(dialect: Dialect) -> list[str]:
     """The fields of a body that hold parameters of their own."""
-    paths = [write.path.split("/") for write in (like.abilities.parameters or {}).values() if isinstance(write, Field)]
+    paths = [
+        write.path.split("/") for write in (dialect.abilities.parameters or {}).values() if isinstance(write, Field)
+    ]
     return list(dict.fromkeys(outer for outer, *inner in paths if inner))
 
 
@@ -444,8 +448,10 @@ def _label_of(base: str) -> str:
     host = host_of(base)
     if is_local(host) or re.fullmatch(r"[\d.]+|.*:.*", host):
         return "local" if is_local(host) else "server"
-    words = [word for word in host.split(".")[:-1] if word not in _COMMON_HOST_WORDS and "{" not in word]
-    return _slug(words[-1] if words else host.split(".")[0])
+    name_parts = [
+        name_part for name_part in host.split(".")[:-1] if name_part not in _COMMON_HOST_WORDS and "{" not in name_part
+    ]
+    return _slug(name_parts[-1] if name_parts else host.split(".")[0])
 
 
 def _slug(name: str) -> str:

@@ -55,9 +55,9 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
 def _read(text: str, read_file: ReadFile | None) -> Pasted:
     stripped = text.strip()
     if not re.search(r"\s", stripped):
-        bare = stripped.strip("\"'`<>")
-        if not _HOST.fullmatch(bare) or bare in ("curl", "wget"):
-            curl.refuse_keys(bare)
+        address = stripped.strip("\"'`<>")
+        if not _HOST.fullmatch(address) or address in ("curl", "wget"):
+            curl.refuse_keys(address)
             if (lines := env_lines(stripped)) is not None:
                 return lines
             raise RequestError("this is neither a command, a request, nor an address", hint=_HINT)
@@ -70,8 +70,8 @@ def _read(text: str, read_file: ReadFile | None) -> Pasted:
     code = snippet(text)
     if commands and not (code is not None and _is_code(text)):
         pasted = curl.read(text, read_file)
-        others = len(commands) - 1
-        if others and not any("several" in note for note in pasted.notes):
+        further_commands = len(commands) - 1
+        if further_commands and not any("several" in note for note in pasted.notes):
             pasted = curl.with_notes(pasted, [f"only the first of {len(commands)} commands was taken"])
         return pasted
     if (lines := env_lines(text)) is not None:

@@ -64,9 +64,9 @@ def env_lines(text: str) -> Pasted | None:
         if value.startswith(("http://", "https://")) and "address" not in values:
             values["address"] = value
             continue
-        for what, words in _NAMED:
-            if words.search(name) and what not in values and value:
-                values[what] = value
+        for description, field_names in _NAMED:
+            if field_names.search(name) and description not in values and value:
+                values[description] = value
                 break
     address = values.get("address", "")
     if not address or not re.match(r"https?://|[\w-]+(\.[\w-]+)+|localhost", address):

@@ -55,25 +55,25 @@ class Statement(Struct):
     stdin: str | None = None
 
 
-def expansions(word: str) -> list[Expansion]:
+def expansions(token: str) -> list[Expansion]:
     """What a shell would put into a word."""
-    return [Expansion(*match.groups()) for match in _MARKED.finditer(word)]
+    return [Expansion(*match.groups()) for match in _MARKED.finditer(token)]
 
 
-def whole(word: str) -> Expansion | None:
+def whole(token: str) -> Expansion | None:
     """The expansion that a word is, and nothing else."""
-    match = _MARKED.fullmatch(word)
+    match = _MARKED.fullmatch(token)
     return Expansion(*match.groups()) if match else None
 
 
-def replaced(word: str, by: "Callable[[Expansion], str]") -> str:
+def replaced(token: str, by: "Callable[[Expansion], str]") -> str:
     """The word with something else for each expansion."""
-    return _MARKED.sub(lambda match: by(Expansion(*match.groups())), word)
+    return _MARKED.sub(lambda match: by(Expansion(*match.groups())), token)
 
 
-def plain(word: str) -> str:
+def plain(token: str) -> str:
     """The word as it was written, or nearly so."""
-    return replaced(word, lambda each: f"${each.text}" if each.kind == "variable" else f"$({each.text})")
+    return replaced(token, lambda each: f"${each.text}" if each.kind == "variable" else f"$({each.text})")
 
 
 def marked(kind: str, text: str, default: str = "") -> str:
@@ -144,10 +144,10 @@ class _Lexer:
 
     def _end_word(self) -> None:
         if self._word is not None:
-            word = self._word
+            token = self._word
             if self._percent:
-                word = _PERCENT.sub(lambda match: marked("variable", match[1]), word)
-            self._statements[-1].words.append(word)
+                token = _PERCENT.sub(lambda match: marked("variable", match[1]), token)
+            self._statements[-1].words.append(token)
             self._word = None
 
     def _separator(self, letter: str) -> None:
@@ -165,16 +165,16 @@ class _Lexer:
 
     def _redirection(self) -> None:
         text = self._text
-        here = _HERE.match(text, self._at)
+        here_document = _HERE.match(text, self._at)
         if text.startswith("<<<", self._at):
             self._end_word()
             self._at += 3
             self._statements[-1].stdin = self._next_word()
-        elif here is not None:
+        elif here_document is not None:
             self._end_word()
-            self._waiting.append(here)
+            self._waiting.append(here_document)
             self._here_of = self._statements[-1]
-            self._at = here.end()
+            self._at = here_document.end()
         else:
             if self._word is not None and self._word.isdigit():
                 self._word = None  # 2>
@@ -224,14 +224,16 @@ class _Lexer:
                 self._at += 1
         return self._word or ""
 
-    def _here_document(self, here: re.Match[str]) -> None:
-        tabs = r"\t*" if here["tabs"] else ""
-        end = re.compile(rf"^{tabs}{re.escape(here['mark'])}[ \t]*\)?$", re.MULTILINE).search(self._text, self._at)
+    def _here_document(self, here_document: re.Match[str]) -> None:
+        tabs = r"\t*" if here_document["tabs"] else ""
+        end = re.compile(rf"^{tabs}{re.escape(here_document['mark'])}[ \t]*\)?$", re.MULTILINE).search(
+            self._text, self._at
+        )
         inner = self._text[self._at : end.start() if end else len(self._text)]
         self._at = end.end() if end else len(self._text)
-        if here["tabs"]:
+        if here_document["tabs"]:
             inner = re.sub(r"^\t+", "", inner, flags=re.MULTILINE)
-        if not here["quote"]:
+        if not here_document["quote"]:
             inner = _Lexer(inner, percent=False)._expanded()
         self._here_of.stdin = inner
 
@@ -324,8 +326,8 @@ class _Lexer:
 def _closing(text: str, at: int) -> int:
     """Where the bracket of ``$(`` closes, quotes and brackets within passed over."""
     depth, quote = 1, ""
-    for place in range(at, len(text)):
-        letter = text[place]
+    for position in range(at, len(text)):
+        letter = text[position]
         if quote:
             quote = "" if letter == quote else quote
         elif letter in "'\"":
@@ -335,7 +337,7 @@ def _closing(text: str, at: int) -> int:
         elif letter == ")":
             depth -= 1
             if not depth:
-                return place
+                return position
     raise _not_closed()
 
 

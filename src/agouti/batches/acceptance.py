@@ -16,31 +16,32 @@ Accept = Callable[[Any], Any]
 """Takes what came, a text or a value; gives True, False, or the reason why not in words."""
 
 
-def accept_of(given: object) -> Accept | None:
+def accept_of(criterion: object) -> Accept | None:
     """What looks at answers.
 
     Args:
-        given: a function, or a regular expression that is found in a text, or in the JSON of a value.
+        criterion: a function, or a regular expression that is found in a text, or in the JSON of a value.
 
     Raises:
         RequestError: it is neither.
     """
-    if given is None:
+    if criterion is None:
         return None
-    if isinstance(given, str):
+    if isinstance(criterion, str):
         try:
-            return partial(_found, re.compile(given))
+            return partial(_found, re.compile(criterion))
         except re.error as error:
             raise RequestError(
-                f"accept = {given!r} cannot be read: {error}", hint="It is a regular expression."
+                f"accept = {criterion!r} cannot be read: {error}", hint="It is a regular expression."
             ) from None
-    if isinstance(given, re.Pattern):
-        return partial(_found, given)
-    if not callable(given):
+    if isinstance(criterion, re.Pattern):
+        return partial(_found, criterion)
+    if not callable(criterion):
         raise RequestError(
-            f"accept cannot be a {type(given).__name__}", hint="Pass a function of what came, or a regular expression."
+            f"accept cannot be a {type(criterion).__name__}",
+            hint="Pass a function of what came, or a regular expression.",
         )
-    return given
+    return criterion
 
 
 def _found(pattern: "re.Pattern[str]", value: Any) -> "bool | str":
@@ -60,17 +61,19 @@ def accepted(accept: Accept, value: Any, answers: tuple[FilledAnswer, ...]) -> S
         NotAccepted: it is not, or the function has failed; the answers are in it.
     """
     try:
-        said = yield RunCallable(partial(accept, value), None)
+        verdict = yield RunCallable(partial(accept, value), None)
     except Exception as failure:  # of the application's own function: the answer is there all the same
         raise _not_accepted(f"accept failed: {type(failure).__name__}: {failure}", answers) from failure
-    if said is True:
+    if verdict is True:
         return
-    if said is not False and not isinstance(said, str):
-        raise _not_accepted(f"accept gave a {type(said).__name__}, and not True, False or the reason why not", answers)
-    raise _not_accepted(f"the answer was not accepted{f': {said}' if said else ''}", answers)
+    if verdict is not False and not isinstance(verdict, str):
+        raise _not_accepted(
+            f"accept gave a {type(verdict).__name__}, and not True, False or the reason why not", answers
+        )
+    raise _not_accepted(f"the answer was not accepted{f': {verdict}' if verdict else ''}", answers)
 
 
-def _not_accepted(what: str, answers: tuple[FilledAnswer, ...]) -> NotAccepted:
-    error = NotAccepted(what[:500], partial=answers[-1].reply)
-    error.answers = (*answers[:-1], replace(answers[-1], problem="invalid", errors=(what[:500],)))
+def _not_accepted(reason: str, answers: tuple[FilledAnswer, ...]) -> NotAccepted:
+    error = NotAccepted(reason[:500], partial=answers[-1].reply)
+    error.answers = (*answers[:-1], replace(answers[-1], problem="invalid", errors=(reason[:500],)))
     return error

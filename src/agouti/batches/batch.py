@@ -88,7 +88,7 @@ class Batch(Table[BatchRow]):
         done: int,
         failed: int,
         failed_now: int,
-        left: int,
+        remaining: int,
         found: int,
         costs: dict[str, float],
         costs_in_all: dict[str, float],
@@ -107,7 +107,7 @@ class Batch(Table[BatchRow]):
         self.done = done
         self.failed = failed
         self.failed_now = failed_now
-        self.left = left
+        self.left = remaining
         self.already_done = found
         self.costs = costs
         self.costs_in_all = costs_in_all

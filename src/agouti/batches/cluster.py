@@ -80,25 +80,25 @@ def packed(config: Config) -> bytes:
         "limit_store": None if config.limit_store is None else config.limit_store.store.reveal(),
         "ledger": None if config.ledger is None else config.ledger.store.reveal(),
     }
-    shown = {name: None if text is None or has_password(Secret(text)) else text for name, text in stores.items()}
-    return pickle.dumps((replace(config, environment=Environment({}), files=(), origins=None), shown))
+    variables = {name: None if text is None or has_password(Secret(text)) else text for name, text in stores.items()}
+    return pickle.dumps((replace(config, environment=Environment({}), files=(), origins=None), variables))
 
 
 def unpacked(data: bytes, file: str) -> Config:
     """The configuration on a worker: its own file where that says the same, with the variables of that machine."""
     from ..config.load import load
 
-    made, stores = pickle.loads(data)  # noqa: S301  # the scheduler's own connection brings it
+    loaded, stores = pickle.loads(data)  # noqa: S301  # the scheduler's own connection brings it
     if file and Path(file).exists():
         with suppress(AgoutiError):
-            own = load(file)
-            if packed(own) == data:
-                return own
+            settings_file = load(file)
+            if packed(settings_file) == data:
+                return settings_file
     for name, text in stores.items():
-        settings = getattr(made, name)
+        settings = getattr(loaded, name)
         if settings is not None and text is not None:
-            made = replace(made, **{name: replace(settings, store=Secret(text))})
-    config: Config = replace(made, environment=Environment(dict(os.environ)))
+            loaded = replace(loaded, **{name: replace(settings, store=Secret(text))})
+    config: Config = replace(loaded, environment=Environment(dict(os.environ)))
     return config
 
 
@@ -108,8 +108,8 @@ def with_shared_limits(config: Config) -> Config:
         return config
     from platformdirs import user_state_path
 
-    place = user_state_path("agouti", ensure_exists=True) / "cluster-limits.sqlite"
-    return replace(config, limit_store=LimitStore(store=Secret(str(place)), lost="fail"))
+    limits_file = user_state_path("agouti", ensure_exists=True) / "cluster-limits.sqlite"
+    return replace(config, limit_store=LimitStore(store=Secret(str(limits_file)), lost="fail"))
 
 
 def has_limits(config: Config) -> bool:
@@ -132,18 +132,18 @@ class ClusterRun:
     def __init__(
         self,
         address: str,
-        asked: Asked,
+        request: Asked,
         work: Work,
-        at_once: int | None,
+        concurrency: int | None,
         *,
         run_rows: "Callable[[Asked, list[Any]], list[Any]]",
         rows: int = _ROWS,
         one_machine: bool = False,
     ) -> None:
         self._address = address
-        self._asked = asked
+        self._asked = request
         self._work = work
-        self._rows, self._most_pieces = pieces_of(at_once, rows, is_one=rows > _ROWS)
+        self._rows, self._most_pieces = pieces_of(concurrency, rows, is_one=rows > _ROWS)
         self._is_gone = False
         self._one_machine = one_machine
         self._run_rows = run_rows
@@ -181,9 +181,9 @@ class ClusterRun:
         try:
             dask: Any = distributed.Client(self._address, timeout=_CONNECT, set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
-            why = " ".join(str(error).split())[:120] or type(error).__name__
+            reason = " ".join(str(error).split())[:120] or type(error).__name__
             raise RequestError(
-                f"no cluster answers at {self._address} ({why})",
+                f"no cluster answers at {self._address} ({reason})",
                 hint="Start one with `dask scheduler` and `dask worker ADDRESS`, or leave --cluster out.",
             ) from None
         try:
@@ -198,7 +198,7 @@ class ClusterRun:
     def _submit_all(self, dask: Any) -> None:
         waiting: deque[tuple[float, list[Unit], int]] = deque()
         pending: dict[Any, tuple[list[Unit], int, float]] = {}
-        pieces = self._pieces()
+        groups = self._pieces()
         completed: SimpleQueue[Any] = SimpleQueue()
         ended = False
         while not self._over and self._work.stop is None:
@@ -206,12 +206,12 @@ class ClusterRun:
                 self._lost(None)
                 break
             self._check_machines(dask)
-            most = self._most(dask)
-            while len(pending) < most:
+            capacity = self._most(dask)
+            while len(pending) < capacity:
                 if waiting and waiting[0][0] <= time.monotonic():
                     _, units, tries = waiting.popleft()
                 else:
-                    units, tries = self._next(pieces), 0
+                    units, tries = self._next(groups), 0
                 if not units:
                     ended = True
                     break
@@ -223,11 +223,11 @@ class ClusterRun:
             if ended and not pending and not waiting:
                 return
             for future in _finished(completed):
-                units, tries, began = pending.pop(future)
-                again = self._came(future, units, began, tries)
-                if again:
-                    wait = max(seconds for _, seconds in again)
-                    waiting.append((time.monotonic() + wait, [unit for unit, _ in again], tries + 1))
+                units, tries, started_at = pending.pop(future)
+                retried = self._came(future, units, started_at, tries)
+                if retried:
+                    wait = max(seconds for _, seconds in retried)
+                    waiting.append((time.monotonic() + wait, [unit for unit, _ in retried], tries + 1))
         self._drain(completed, pending)
 
     def _check_machines(self, dask: Any) -> None:
@@ -249,26 +249,26 @@ class ClusterRun:
         until = time.monotonic() + _DRAIN
         while pending and not self._over and not self._is_gone and time.monotonic() < until:
             for future in _finished(completed):
-                units, tries, began = pending.pop(future)
-                self._came(future, units, began, tries)
+                units, tries, started_at = pending.pop(future)
+                self._came(future, units, started_at, tries)
         for future in pending if not self._is_gone else ():
             future.cancel()
 
     def _lost(self, error: Exception | None) -> None:
         """Nobody gives out the work any more."""
         self._is_gone = True
-        why = f" ({' '.join(str(error).split())[:120]})" if error is not None else ""
+        reason = f" ({' '.join(str(error).split())[:120]})" if error is not None else ""
         self._work.end(
             RequestError(
-                f"the scheduler at {self._address} is gone{why}",
+                f"the scheduler at {self._address} is gone{reason}",
                 hint="What came is kept. Start it again, with its workers; the same command goes on.",
             )
         )
 
-    def _next(self, pieces: Iterator[list[Unit]]) -> list[Unit]:
+    def _next(self, groups: Iterator[list[Unit]]) -> list[Unit]:
         """The next rows; none where one of them ends the run."""
         try:
-            return next(pieces, [])
+            return next(groups, [])
         except AgoutiError as error:
             self._work.end(error)
             return []
@@ -290,31 +290,31 @@ class ClusterRun:
         threads: int = sum(dask.nthreads().values())
         return max(threads * _AHEAD, 1)
 
-    def _came(self, future: Any, units: list[Unit], began: float, tries: int) -> list[tuple[Unit, float]]:
+    def _came(self, future: Any, units: list[Unit], started_at: float, tries: int) -> list[tuple[Unit, float]]:
         """Keep what came of a piece of work; the rows that are to be asked again, and after how many seconds."""
         try:
-            came = future.result()
+            outcome = future.result()
         except Exception as error:
             if any(each.__name__ in _LOST for each in type(error).__mro__):
                 self._lost(None)
                 return []
-            why = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
+            reason = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
             self._work.end(
                 RequestError(
-                    f"the workers cannot do it ({why})",
+                    f"the workers cannot do it ({reason})",
                     hint="They need Agouti in this version, and the modules of your own types and functions.",
                 )
             )
             return []
-        again = []
-        for unit, each in zip(units, came, strict=True):
-            wait = self._work.came(unit, each, began, tries)
+        retried = []
+        for unit, each in zip(units, outcome, strict=True):
+            wait = self._work.came(unit, each, started_at, tries)
             if wait is not None:
-                again.append((unit, wait))
-        return again
+                retried.append((unit, wait))
+        return retried
 
 
-def pieces_of(at_once: int | None, rows: int, *, is_one: bool) -> tuple[int, int | None]:
+def pieces_of(concurrency: int | None, rows: int, *, is_one: bool) -> tuple[int, int | None]:
     """How many rows a piece of work has, and how many pieces may be under way, so that never more are asked at once.
 
     Args:
@@ -323,10 +323,10 @@ def pieces_of(at_once: int | None, rows: int, *, is_one: bool) -> tuple[int, int
     >>> [pieces_of(each, 8, is_one=False) for each in (None, 1, 5, 12, 64)], pieces_of(3, 128, is_one=True)
     ([(8, None), (1, 1), (5, 1), (6, 2), (8, 8)], (128, 3))
     """
-    if at_once is None or is_one:
-        return rows, at_once
-    size = max(each for each in range(1, rows + 1) if at_once % each == 0)
-    return size, at_once // size
+    if concurrency is None or is_one:
+        return rows, concurrency
+    size = max(each for each in range(1, rows + 1) if concurrency % each == 0)
+    return size, concurrency // size
 
 
 def _finished(completed: "SimpleQueue[Any]") -> list[Any]:

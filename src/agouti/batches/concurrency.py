@@ -34,14 +34,14 @@ class Pace:
         limit: how many there may be.
     """
 
-    def __init__(self, at_once: int | None, most: int, clock: Callable[[], float]) -> None:
-        self._fixed = at_once is not None
-        self._most = most
+    def __init__(self, fixed: int | None, limit: int, clock: Callable[[], float]) -> None:
+        self._fixed = fixed is not None
+        self._most = limit
         self._clock = clock
         self._lock = Lock()
         self._waiting: deque[Signal] = deque()
         self._held: set[Signal] = set()
-        self.limit = min(at_once if at_once is not None else _START, most)
+        self.limit = min(fixed if fixed is not None else _START, limit)
         self._best = 0.0
         self._refused = self._answered = 0.0
         self._kept = self.limit
@@ -59,26 +59,26 @@ class Pace:
 
     def enter(self) -> Steps[Signal]:
         """Wait for a place; give it back with `leave`."""
-        turn = Signal()
-        undo = OnAbandon(lambda: self.leave(turn))
+        signal = Signal()
+        undo = OnAbandon(lambda: self.leave(signal))
         yield undo
         with self._lock:
             if len(self._held) < self.limit and not self._waiting:
-                self._held.add(turn)
+                self._held.add(signal)
             else:
-                self._waiting.append(turn)
-        if turn not in self._held:
-            yield WaitFor(turn)
+                self._waiting.append(signal)
+        if signal not in self._held:
+            yield WaitFor(signal)
         yield Settled(undo)
-        return turn
+        return signal
 
-    def leave(self, turn: Signal) -> None:
+    def leave(self, signal: Signal) -> None:
         """A place is free again; or nobody waits for one any more."""
         with self._lock:
-            if turn in self._held:
-                self._held.discard(turn)
-            elif turn in self._waiting:
-                self._waiting.remove(turn)
+            if signal in self._held:
+                self._held.discard(signal)
+            elif signal in self._waiting:
+                self._waiting.remove(signal)
             ready = self._admitted()
         for each in ready:
             each.set()
@@ -86,9 +86,9 @@ class Pace:
     def _admitted(self) -> list[Signal]:
         ready = []
         while self._waiting and len(self._held) < self.limit:
-            turn = self._waiting.popleft()
-            self._held.add(turn)
-            ready.append(turn)
+            signal = self._waiting.popleft()
+            self._held.add(signal)
+            ready.append(signal)
         return ready
 
     def open(self) -> None:
@@ -135,15 +135,15 @@ class Pace:
             self._growing, self._kept = True, self.limit
             self.limit = min(max(int(self.limit * 1.25), self.limit + 1), self._most)
 
-    def refused(self, began: float) -> None:
+    def refused(self, started_at: float) -> None:
         """The provider has refused a request that began then: fewer at once."""
         with self._lock:
             # Those that were under way already at the last step back tell nothing new.
-            if self._fixed or began < self._stepped_back:
+            if self._fixed or started_at < self._stepped_back:
                 return
             self._refused += 1
-            usual = _FEW * self._answered
-            if self._refused <= 1 + usual + _CHANCE * sqrt(usual):
+            threshold = _FEW * self._answered
+            if self._refused <= 1 + threshold + _CHANCE * sqrt(threshold):
                 return  # some are refused at any pace
             now = self._clock()
             self._refused = self._answered = 0.0

@@ -26,7 +26,7 @@ def planned(
     Args:
         limits: those of model and provider.
     """
-    into = most = to_ask = unusable = images = 0
+    input_tokens = output_tokens = to_ask = unusable = images = 0
     capped = True
     example = ""
     target = None
@@ -37,7 +37,7 @@ def planned(
         to_ask += 1
         if vectors:
             target = target or ask.call(unit.prompt).targets[0]
-            into += expected_of(VectorsRequest(target.model.name, [unit.prompt.text]))
+            input_tokens += expected_of(VectorsRequest(target.model.name, [unit.prompt.text]))
             example = example or unit.prompt.text
             continue
         try:
@@ -46,32 +46,32 @@ def planned(
             form = ask.form_call(unit.prompt).request(target) if isinstance(ask, Values) else None
             request = form or request_for(call.question, target)
             outgoing = OutgoingRequest(Chat(call.question), expressible(request, target), target)
-            into += outgoing.expected
+            input_tokens += outgoing.expected
             caps = outgoing.caps
         except RequestError:
             unusable += 1
             to_ask -= 1
             continue
-        most += (caps.output_tokens or 0) * caps.answers
+        output_tokens += (caps.output_tokens or 0) * caps.answers
         capped = capped and caps.output_tokens is not None
         images += outgoing.images
         example = example or unit.prompt.text
     mean = None if vectors else _mean_output(results)
-    out = 0 if vectors else round(mean * to_ask) if mean is not None else most if capped and to_ask else None
+    out = 0 if vectors else round(mean * to_ask) if mean is not None else output_tokens if capped and to_ask else None
     price = target.price if target is not None else None
     cost = None
     if price is not None and out is not None:
-        cost = price.cost(Usage(into, out, into + out), images=images, requests=to_ask)
+        cost = price.cost(Usage(input_tokens, out, input_tokens + out), images=images, requests=to_ask)
     return BatchPlan(
         rows=work.met,
         to_ask=to_ask,
         unusable=unusable,
-        input_tokens=into,
+        input_tokens=input_tokens,
         output_tokens=out,
         at_most=mean is None and not vectors,
         cost=cost,
         currency=None if price is None or cost is None else price.currency,
-        seconds=_least_time(to_ask, into + (out or 0), limits),
+        seconds=_least_time(to_ask, input_tokens + (out or 0), limits),
         example=example,
     )
 
@@ -97,12 +97,12 @@ def _least_time(requests: int, tokens: int, limits: Iterable[RateLimits | None])
     for each in limits:
         if each is None:
             continue
-        for most, seconds, count in (
+        for limit, seconds, count in (
             (each.requests_per_second, 1.0, requests),
             (each.requests_per_minute, 60.0, requests),
             (each.requests_per_day, 86400.0, requests),
             (each.tokens_per_minute, 60.0, tokens),
         ):
-            if most:
-                spans.append(max(count - most, 0) / most * seconds)
+            if limit:
+                spans.append(max(count - limit, 0) / limit * seconds)
     return max(spans, default=None)

@@ -48,57 +48,65 @@ class VectorsAsked:
 
     def together(self, units: list[Unit]) -> Steps[list[dict[str, Any] | Exception]]:
         """What came for each of these rows."""
-        came: list[dict[str, Any] | Exception] = [RequestError("it was not asked for")] * len(units)
+        outcomes: list[dict[str, Any] | Exception] = [RequestError("it was not asked for")] * len(units)
         waiting = [list(range(len(units)))]
         while waiting:
-            places = waiting.pop()
-            texts = [units[place].prompt.text for place in places]
+            positions = waiting.pop()
+            texts = [units[position].prompt.text for position in positions]
             error: AgoutiError | None = None
             try:
-                made = yield from self._calls.embedding(
+                embeddings = yield from self._calls.embedding(
                     self._label, texts, dimensions=self._dimensions, concurrency=1, options=self._options
                 )
             except AgoutiError as failed:
-                error, made = failed, failed.partial
-            if isinstance(made, Embeddings) and len(made):
-                self._note(came, made, units, places)
-                there = frozenset(made.texts)
-                places = [place for place in places if units[place].prompt.text not in there]
-            if error is None or not places:
+                error, embeddings = failed, failed.partial
+            if isinstance(embeddings, Embeddings) and len(embeddings):
+                self._note(outcomes, embeddings, units, positions)
+                answered = frozenset(embeddings.texts)
+                positions = [position for position in positions if units[position].prompt.text not in answered]
+            if error is None or not positions:
                 continue
-            alone = len({units[place].prompt.text for place in places}) == 1
-            if isinstance(error, (RequestRefused, ContextOverflow)) and not alone:
-                half = (len(places) + 1) // 2
-                waiting += [places[half:], places[:half]]
+            is_single = len({units[position].prompt.text for position in positions}) == 1
+            if isinstance(error, (RequestRefused, ContextOverflow)) and not is_single:
+                half = (len(positions) + 1) // 2
+                waiting += [positions[half:], positions[:half]]
             else:
-                for place in places:
-                    came[place] = error
+                for position in positions:
+                    outcomes[position] = error
             if isinstance(error, HOLDS_FOR_ALL):
                 break
-        return came
+        return outcomes
 
     def _note(
-        self, came: list[dict[str, Any] | Exception], made: Embeddings, units: list[Unit], places: list[int]
+        self,
+        outcomes: list[dict[str, Any] | Exception],
+        embeddings: Embeddings,
+        units: list[Unit],
+        positions: list[int],
     ) -> None:
-        size = made.dimensions
+        size = embeddings.dimensions
         self._size = self._size or size
-        vectors = dict(zip(made.texts, made.vectors, strict=True))
+        vectors = dict(zip(embeddings.texts, embeddings.vectors, strict=True))
         first = True
-        for place in places:
-            text = units[place].prompt.text
+        for position in positions:
+            text = units[position].prompt.text
             vector = vectors.get(text)
             if vector is None:
                 continue
             if size != self._size:
-                came[place] = ReplyUnreadable(f"its vector has {size} numbers, others have {self._size}")
+                outcomes[position] = ReplyUnreadable(f"its vector has {size} numbers, others have {self._size}")
                 continue
             facts: dict[str, Any] = {
                 "text": text,
                 "vector": vector.tolist() if self._lists else base64.b64encode(vector.astype("<f4").tobytes()).decode(),
                 "label": self._label,
-                "model": made.model,
+                "model": embeddings.model,
             }
             if first:  # what all of them took stands with the first
-                facts |= {"input_tokens": made.usage.input_tokens, "cost": made.cost, "currency": self._currency}
+                facts |= {
+                    "input_tokens": embeddings.usage.input_tokens,
+                    "cost": embeddings.cost,
+                    "currency": self._currency,
+                }
                 first = False
-            came[place] = {name: value for name, value in facts.items() if value is not None}
+            outcomes[position] = {name: value for name, value in facts.items() if value is not None}

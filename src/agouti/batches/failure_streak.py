@@ -20,8 +20,8 @@ class Streak:
         3
     """
 
-    def __init__(self, most: int) -> None:
-        self._most = most
+    def __init__(self, limit: int) -> None:
+        self._most = limit
         self._count = 0
         self._under_way: dict[bytes, int] = {}
         self._first: int | None = None

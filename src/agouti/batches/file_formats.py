@@ -80,26 +80,26 @@ def flattened(result: Mapping[str, Any], names: Sequence[str] = ()) -> dict[str,
     {'line': 1, 'text': 'a', 'value_text': 'b', 'n': 1}
     """
     columns = result.get("row") or {}
-    made = {"line": result["line"], **columns} if result.get("line") is not None else dict(columns)
-    if not columns and "key" in result and "line" not in made:
-        made["key"] = result["key"]
-    taken = {*made, *names, *_FACTS}
+    cells = {"line": result["line"], **columns} if result.get("line") is not None else dict(columns)
+    if not columns and "key" in result and "line" not in cells:
+        cells["key"] = result["key"]
+    used = {*cells, *names, *_FACTS}
     if "value" in result:
         value = result["value"]
         for name, each in (value if isinstance(value, dict) else {"value": value}).items():
-            made[_free(str(name), "value", taken)] = each
+            cells[_free(str(name), "value", used)] = each
     if "vector" in result:
-        made.setdefault("text", result.get("text"))
-        made[_free(_VECTOR, "result", {*columns, *names})] = result[_VECTOR]
+        cells.setdefault("text", result.get("text"))
+        cells[_free(_VECTOR, "result", {*columns, *names})] = result[_VECTOR]
     for name in _FACTS:
         if name in result:
-            made[_free(name, "result", {*columns, *names})] = result[name]
-    return made
+            cells[_free(name, "result", {*columns, *names})] = result[name]
+    return cells
 
 
-def _free(name: str, prefix: str, taken: Container[str]) -> str:
+def _free(name: str, prefix: str, used: Container[str]) -> str:
     """A name that nothing else has."""
-    while name in taken:
+    while name in used:
         name = f"{prefix}_{name}"
     return name
 
@@ -118,8 +118,8 @@ def _columns(lines: Lines, names: Sequence[str]) -> list[str]:
     for result in _decoded(lines):
         found.update(dict.fromkeys(flattened(result, names)))
     lead = [name for name in ("line", "key") if name in found and name not in names]
-    said = [_free(name, "result", names) for name in _FACTS]
-    facts = [name for name in said if name in found]
+    fact_names = [_free(name, "result", names) for name in _FACTS]
+    facts = [name for name in fact_names if name in found]
     inner = [name for name in found if name not in {*lead, *names, *facts}]
     return [*lead, *names, *inner, *facts]
 
@@ -202,8 +202,8 @@ def _parquet(file: IO[bytes], lines: Lines, names: Sequence[str], schema_of_rows
     with pyarrow.parquet.ParquetWriter(file, schema) as writer:
         results = _decoded(lines)
         while portion := [flattened(_readable(each), names) for each in islice(results, _PORTION)]:
-            made = [_column(pyarrow, [row.get(name) for row in portion], types[name]) for name in columns]
-            writer.write_table(pyarrow.Table.from_arrays(made, schema=schema))
+            cells = [_column(pyarrow, [row.get(name) for row in portion], types[name]) for name in columns]
+            writer.write_table(pyarrow.Table.from_arrays(cells, schema=schema))
 
 
 def _types_in(pyarrow: Any, schema: bytes) -> dict[str, Any]:
@@ -212,8 +212,8 @@ def _types_in(pyarrow: Any, schema: bytes) -> dict[str, Any]:
         return {}
     read = pyarrow.ipc.read_schema(pyarrow.py_buffer(schema))
     kinds = pyarrow.types
-    plain = (kinds.is_date, kinds.is_timestamp, kinds.is_time, kinds.is_decimal, kinds.is_nested)
-    return {each.name: each.type for each in read if any(is_kind(each.type) for is_kind in plain)}
+    simple_kinds = (kinds.is_date, kinds.is_timestamp, kinds.is_time, kinds.is_decimal, kinds.is_nested)
+    return {each.name: each.type for each in read if any(is_kind(each.type) for is_kind in simple_kinds)}
 
 
 def _arrow_type(pyarrow: Any, kinds: set[type]) -> Any:
@@ -257,11 +257,11 @@ def _array(file: IO[bytes], lines: Lines, *, gaps: bool) -> None:
     import numpy
 
     count, size = _shape(lines, gaps=gaps)
-    nothing = numpy.full(size, numpy.nan, dtype="<f4").tobytes()
+    empty_vector = numpy.full(size, numpy.nan, dtype="<f4").tobytes()
     numpy.lib.format.write_array_header_1_0(file, {"descr": "<f4", "fortran_order": False, "shape": (count, size)})
     for result in _decoded(lines):
         if "vector" not in result:
-            file.write(nothing if gaps else b"")
+            file.write(empty_vector if gaps else b"")
             continue
         vector = numpy.asarray(vector_of(result), dtype="<f4")
         if len(vector) != size:

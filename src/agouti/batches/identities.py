@@ -22,14 +22,14 @@ def listed(names: list[str]) -> str:
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 
 
-def check_same(before: Mapping[str, Any], asks: Mapping[str, Any], out: Path) -> None:
+def check_same(before: Mapping[str, Any], question: Mapping[str, Any], out: Path) -> None:
     """See that a run asks as the one did whose results are there.
 
     Raises:
         RequestError: it does not.
     """
-    if before != asks:
-        names = [_TODAY.get(name, name) for name in {**before, **asks} if before.get(name) != asks.get(name)]
+    if before != question:
+        names = [_TODAY.get(name, name) for name in {**before, **question} if before.get(name) != question.get(name)]
         raise RequestError(
             f"{out} holds results of another run: {listed(names)} differ{'' if len(names) > 1 else 's'}",
             hint="Name another file, say --restart to begin again, or --ignore-changes to go on with what is there.",

@@ -36,7 +36,7 @@ class Memory:
         """The key of a row, and what stands for it."""
         return name, digest_of(name)
 
-    def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
+    def state(self, key: Any, digest: bytes, position: int, row: Row, content: bytes) -> State:
         with self._lock:
             if digest in self._met:
                 raise RequestError(
@@ -72,7 +72,7 @@ class Memory:
 
     def kinds(self) -> dict[str, int]:
         with self._lock:
-            return {why: count for why, count in self._kinds.most_common() if why}
+            return {reason: count for reason, count in self._kinds.most_common() if reason}
 
     def lines(self) -> Iterator[bytes]:
         for digest in self._met:
@@ -89,7 +89,7 @@ class Memory:
     def put_last_what_is_gone(self) -> None:
         """Nothing was here before."""
 
-    def finish(self, names: Iterable[str], *, met_all: bool) -> None:
+    def finish(self, names: Iterable[str], *, saw_all: bool) -> None:
         """Nothing is to be written; what waits for a row that never came is shown."""
         if self._show is not None:
             for line in list(self.lines()):

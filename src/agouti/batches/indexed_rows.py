@@ -20,10 +20,10 @@ class IndexedRows:
         """The key of a row as an earlier run has it, and what stands for it: ``1`` and ``"1"`` are one."""
         digest = digest_of(name)
         if self._has_earlier and self._keyed and (twin := twin_of(name)) is not None:
-            other = digest_of(twin)
+            twin_digest = digest_of(twin)
             with self._lock, undisturbed():
-                if self._index.has_of_earlier_run(other) and not self._index.has_of_earlier_run(digest):
-                    return twin, other
+                if self._index.has_of_earlier_run(twin_digest) and not self._index.has_of_earlier_run(digest):
+                    return twin, twin_digest
         return name, digest
 
     def counts(self) -> tuple[int, int]:

@@ -67,33 +67,36 @@ def looked_through(
     if isinstance(rows, (str, os.PathLike)):
         names = _files(rows)
         several = [RowFile(each, delimiter=delimiter, encoding=encoding) for each in names]
-        folder, remarks = Path(names[0]).absolute().parent, tuple([word for each in several for word in each.remarks])
-        again: Iterable[Row] = several[0] if len(several) == 1 else _Several(several)
+        folder, remarks = (
+            Path(names[0]).absolute().parent,
+            tuple([remark for each in several for remark in each.remarks]),
+        )
+        source_rows: Iterable[Row] = several[0] if len(several) == 1 else _Several(several)
         known = tuple(dict.fromkeys(name for each in several for name in each.names))
         schema = several[0].schema
         for file in several if key is not None else ():
             file.check_column(str(key))
     elif hasattr(rows, "iloc") and hasattr(rows, "columns"):
-        again, known = _Frame(rows), tuple(str(name) for name in rows.columns)
+        source_rows, known = _Frame(rows), tuple(str(name) for name in rows.columns)
         twice = next((name for name in known if known.count(name) > 1), None)
         if twice is not None:
             raise RequestError(f"the frame has two columns {twice!r}", hint="Give one of them another name.")
     elif isinstance(rows, Iterable) and not isinstance(rows, (bytes, Mapping)):
-        again, known = _Items(rows), ()
+        source_rows, known = _Items(rows), ()
     else:
         raise RequestError(
             f"rows cannot be a {type(rows).__name__}", hint="Pass a file, a pandas frame, or a list of dicts or texts."
         )
-    if not isinstance(again, _Items) or again.can_be_repeated:
-        looked = _looked(again, known, key, limit, folder, remarks)
-        return replace(looked, schema=schema) if schema else looked
+    if not isinstance(source_rows, _Items) or source_rows.can_be_repeated:
+        scan = _looked(source_rows, known, key, limit, folder, remarks)
+        return replace(scan, schema=schema) if schema else scan
     # An iterator is gone through once: only its first row can be looked at.
-    first = again.first()
+    first = source_rows.first()
     columns = tuple(first.columns) if first is not None else ()
     if first is None:
         raise RequestError("there are no rows", hint="Pass at least one.")
     _check_key(key, columns)
-    return Looked(Source(lambda: again, None, has_lines=False), columns, first)
+    return Looked(Source(lambda: source_rows, None, has_lines=False), columns, first)
 
 
 def _looked(
@@ -107,8 +110,8 @@ def _looked(
     columns = dict.fromkeys(known)
     first: Row | None = None
     total = 0
-    with closing(sqlite3.connect("")) as seen:  # in a file of its own once it is large
-        seen.execute("CREATE TABLE keys (key BLOB PRIMARY KEY, line INTEGER) WITHOUT ROWID")
+    with closing(sqlite3.connect("")) as known_keys:  # in a file of its own once it is large
+        known_keys.execute("CREATE TABLE keys (key BLOB PRIMARY KEY, line INTEGER) WITHOUT ROWID")
         for row in rows:
             if row.is_empty and folder is not None:
                 continue
@@ -120,7 +123,7 @@ def _looked(
                 continue
             first = first or row
             if key is not None and row.columns.get(key) not in (None, ""):
-                _check_alone(seen, row, key)
+                _check_alone(known_keys, row, key)
     if not total:
         raise RequestError(
             "there are no rows" if folder is None else "there is nothing in it", hint="Pass at least one."
@@ -134,12 +137,12 @@ def _check_key(key: str | None, columns: tuple[str, ...]) -> None:
         raise RequestError(f"there is no column {key!r} for the key", hint=near_hint(key, columns, "column"))
 
 
-def _check_alone(seen: sqlite3.Connection, row: Row, key: str) -> None:
+def _check_alone(known_keys: sqlite3.Connection, row: Row, key: str) -> None:
     digest = digest_of(row.columns[key])
     try:
-        seen.execute("INSERT INTO keys VALUES (?, ?)", (digest, row.line))
+        known_keys.execute("INSERT INTO keys VALUES (?, ?)", (digest, row.line))
     except sqlite3.IntegrityError:
-        [(line,)] = seen.execute("SELECT line FROM keys WHERE key = ?", (digest,))
+        [(line,)] = known_keys.execute("SELECT line FROM keys WHERE key = ?", (digest,))
         raise RequestError(
             f"lines {line} and {row.line} have the same {key} ({text_of(row.columns[key])})",
             hint="Name a column that tells all rows apart, or leave one of them out.",
@@ -217,8 +220,8 @@ class _Items:
         if self._rest is None:
             yield from self._rows()
             return
-        begun, self._begun = self._begun, []
-        yield from begun
+        opened, self._begun = self._begun, []
+        yield from opened
         yield from self._rest
 
     def _rows(self) -> Iterator[Row]:

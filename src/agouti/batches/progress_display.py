@@ -27,18 +27,18 @@ class ShownProgress:
         self._is_shown = False
         self.last: Progress | None = None
         if self._terminal or self._display is not None:
-            self.every(_WATCHED, at_once=True)
+            self.every(_WATCHED, immediately=True)
         else:
-            self.every(_LOGGED, at_once=False)
+            self.every(_LOGGED, immediately=False)
 
-    def every(self, seconds: float, *, at_once: bool) -> None:
+    def every(self, seconds: float, *, immediately: bool) -> None:
         """Show it so often.
 
         Args:
-            at_once: for the first time as soon as there is something to show.
+            immediately: for the first time as soon as there is something to show.
         """
         self._every = seconds
-        self._next = time.monotonic() + (0 if at_once else seconds)
+        self._next = time.monotonic() + (0 if immediately else seconds)
 
     def __call__(self, progress: Progress) -> None:
         self.last = progress
@@ -83,16 +83,16 @@ def progress_text(progress: Progress) -> str:
     '  501 of 2,000, 1 failed, 41/s with 24 at once, 0.25 USD, 36 s left'
     """
     through = progress.already_done + progress.done + progress.failed
-    said = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
+    facts = [f"{through:,}" if progress.total is None else f"{through:,} of {progress.total:,}"]
     if progress.failed:
-        said.append(f"{progress.failed:,} failed")
+        facts.append(f"{progress.failed:,} failed")
     if progress.rate:
         rate = f"{progress.rate:.0f}/s" if progress.rate >= 2 else f"{progress.rate * 60:.0f} a minute"
-        said.append(f"{rate} with {progress.at_once} at once")
-    said += [f"{amount_text(amount)} {currency}" for currency, amount in progress.costs.items()]
+        facts.append(f"{rate} with {progress.at_once} at once")
+    facts += [f"{amount_text(amount)} {currency}" for currency, amount in progress.costs.items()]
     if progress.seconds_left is not None:
-        said.append(f"{time_text(progress.seconds_left)} left")
-    return "  " + ", ".join(said)
+        facts.append(f"{time_text(progress.seconds_left)} left")
+    return "  " + ", ".join(facts)
 
 
 def amount_text(amount: float) -> str:

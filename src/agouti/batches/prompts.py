@@ -52,9 +52,9 @@ class Template:
         self.names = tuple(name for name in found if name in columns)
         for name in found:
             # A word in braces that is nearly a column is one that was mistyped; anything else is part of the prompt.
-            plain = _CONVERSION.sub("", name).strip()
-            if name not in columns and _NAME.fullmatch(plain) and (plain in columns or near(plain, columns)):
-                raise _no_column(name, columns, plain)
+            column = _CONVERSION.sub("", name).strip()
+            if name not in columns and _NAME.fullmatch(column) and (column in columns or near(column, columns)):
+                raise _no_column(name, columns, column)
         if not self.names:
             if found and found[0].isidentifier():
                 raise _no_column(found[0], columns)
@@ -72,9 +72,9 @@ class Template:
         """
         if column not in columns:
             raise RequestError(f"there is no column {column!r}", hint=near_hint(column, columns, "column"))
-        made = cls(None, columns)
-        made.names = (column,)
-        return made
+        prompt = cls(None, columns)
+        prompt.names = (column,)
+        return prompt
 
     def of(self, row: Row) -> str:
         """The prompt of a row.
@@ -102,13 +102,13 @@ _CONVERSION = re.compile(r"[!:][^{}]*$")
 _NAME = re.compile(r"[\w][\w .-]*")
 
 
-def _no_column(name: str, columns: Sequence[str], plain: str = "") -> RequestError:
-    hint = f"Write {{{plain}}}, and nothing else in the braces."
-    if plain not in columns:
-        hint = near_hint(plain or name, columns, "column")
+def _no_column(name: str, columns: Sequence[str], column: str = "") -> RequestError:
+    hint = f"Write {{{column}}}, and nothing else in the braces."
+    if column not in columns:
+        hint = near_hint(column or name, columns, "column")
     return RequestError(
         f"the prompt has {{{name}}}, and there is no such column",
-        hint=hint or near_hint(plain or name, columns, "column"),
+        hint=hint or near_hint(column or name, columns, "column"),
     )
 
 
@@ -139,10 +139,10 @@ class RowPrompt(Struct, frozen=True):
     def digest(self) -> bytes:
         """Eight bytes that are others where anything else is asked."""
         try:
-            said = msgspec.json.encode(self)
+            encoded = msgspec.json.encode(self)
         except UnicodeEncodeError:  # half of a letter
-            said = repr(self).encode("utf-8", "surrogatepass")
-        digest = blake2b(said, digest_size=8)
+            encoded = repr(self).encode("utf-8", "surrogatepass")
+        digest = blake2b(encoded, digest_size=8)
         for source in (*self.images, *self.files):
             digest.update(_inside(source))
         return digest.digest()
@@ -192,8 +192,8 @@ class RowPrompts:
             return source
         with suppress(OSError, ValueError, RuntimeError):  # a name that is none
             path = Path(source).expanduser()
-            beside = self._folder / path if self._folder is not None else path
-            for each in (beside, path):
+            in_folder = self._folder / path if self._folder is not None else path
+            for each in (in_folder, path):
                 if each.exists():
                     return str(each)
         raise NothingToAsk(f"{source[:200]} is not there", hint="Name files from the folder of the rows.")

@@ -76,7 +76,7 @@ class DeferredRun:
         results: Results,
         now: Callable[[], float],
         patience: float = 300.0,
-        taken_over: tuple[str, ...] = (),
+        adopted_names: tuple[str, ...] = (),
     ) -> None:
         if not isinstance(ask, (Answers, Values, Requests)):
             raise RequestError("vectors are not deferred", hint="Leave --deferred (deferred=True) out.")
@@ -91,7 +91,7 @@ class DeferredRun:
         self._patience = patience
         self._reached = self._clock()
         self._tidies = True
-        self._taken_over = taken_over
+        self._taken_over = adopted_names
         self._found = take_over.Found()
         self.handed: list[Batch] = []
         self.remarks: tuple[str, ...] = ()
@@ -130,9 +130,9 @@ class DeferredRun:
     def _look(self, batch: Batch) -> Steps[int]:
         """See how far a batch is, and fetch what came of it; how many requests of it are done."""
         try:
-            handed = yield from self._patiently(self._batches.look(batch.name), self._batches.read)
-            if handed.state == "ended":
-                yield from self._fetch(batch, handed)
+            submitted = yield from self._patiently(self._batches.look(batch.name), self._batches.read)
+            if submitted.state == "ended":
+                yield from self._fetch(batch, submitted)
         except AgoutiError as error:
             if error.status not in GONE:
                 raise
@@ -141,13 +141,13 @@ class DeferredRun:
                 f"{self._target.provider.label} knows nothing of the batch {batch.name} any more (HTTP {error.status})",
                 hint="What it had answered is kept; the same command hands the rest of its rows over again.",
             ) from None
-        if handed.state == "failed":
+        if submitted.state == "failed":
             self._forget(batch)
             raise RequestError(
-                f"{self._target.provider.label} could not work on the batch {batch.name}: {handed.why}",
+                f"{self._target.provider.label} could not work on the batch {batch.name}: {submitted.why}",
                 hint="Mend it; the same command hands its rows over again.",
             )
-        return handed.done
+        return submitted.done
 
     def _cancel(self) -> Steps[None]:
         """Cancel all that was handed over, whatever becomes of one of them.
@@ -172,7 +172,7 @@ class DeferredRun:
         tries = 0
         while True:
             try:
-                came: T = yield from done(self._call, outgoing, read)
+                result: T = yield from done(self._call, outgoing, read)
             except _PASSING as error:
                 wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), LONGEST)
                 if error.status in GONE or self._clock() - self._reached + wait > self._patience:
@@ -181,7 +181,7 @@ class DeferredRun:
                 yield Sleep(wait)
                 continue
             self._reached = self._clock()
-            return came
+            return result
 
     def _find_lost(self, *, wait: bool) -> Steps[None]:
         """Batches whose name did not come back before a kill: the provider's list knows whether they were begun.
@@ -191,10 +191,10 @@ class DeferredRun:
         """
         pause = FIRST
         while lost := [batch for batch in self.handed if not batch.name]:
-            there = yield from self._patiently(self._batches.listed(), self._batches.read_list)
+            listed = yield from self._patiently(self._batches.listed(), self._batches.read_list)
             unclear = False
             for batch in lost:
-                found, maybe = yield from self._ours(batch, there)
+                found, maybe = yield from self._ours(batch, listed)
                 if found:
                     self._note(replace(batch, name=found))
                 elif maybe:
@@ -235,30 +235,30 @@ class DeferredRun:
             ]
         )
 
-    def _take(self, taken: dict[str, list[Unit]]) -> None:
+    def _take(self, rows_by_batch: dict[str, list[Unit]]) -> None:
         """Rows that a batch has answered which is taken over: it is noted as if it had just been handed over."""
-        for mark, units in taken.items():
+        for mark, units in rows_by_batch.items():
             batch = replace(self._found.batches[mark], count=len(units))
             self._hand_noted(batch, units)
             self._note(batch)
 
-    def _ours(self, batch: Batch, there: list[Handed]) -> Steps[tuple[str, bool]]:
+    def _ours(self, batch: Batch, listed: list[Handed]) -> Steps[tuple[str, bool]]:
         """The name of the batch that is proved to be ours, and whether one may be that has not ended yet."""
         known = {each.name for each in self.handed}
-        for each in there:
+        for each in listed:
             if each.mark == batch.mark or (batch.file and each.file == batch.file):
                 return each.name, False
         maybe = False
-        for each in there:
+        for each in listed:
             foreign = each.mark or (each.file and batch.file)
             if foreign or each.name in known or each.total != batch.count or not _is_since(each, batch):
                 continue
             if each.state == "waiting":
                 maybe = True
                 continue
-            looked = yield from done(self._call, self._batches.look(each.name), self._batches.read)
-            for place in looked.results[:1]:
-                body = yield from done(self._call, path_of(place), bytes)
+            status = yield from done(self._call, self._batches.look(each.name), self._batches.read)
+            for address in status.results[:1]:
+                body = yield from done(self._call, path_of(address), bytes)
                 line = next(iter(self._batches.read_results(body)), None)
                 if line is not None and batch.digest_in(line.name) is not None and "-" in line.name:
                     return each.name, False
@@ -269,7 +269,7 @@ class DeferredRun:
         units: list[Unit] = []
         bodies: list[dict[str, Any]] = []
         size = 0
-        taken: dict[str, list[Unit]] = {}
+        rows_by_batch: dict[str, list[Unit]] = {}
         for unit in self._work.units():
             if self._results.is_handed(unit.digest, unit.prompt.digest):
                 continue
@@ -279,7 +279,7 @@ class DeferredRun:
                 self._work.keep(unit, {"error": f"{type(error).__name__}: {error.message}"})
                 continue
             if (mark := self._found.has(unit.digest, body)) is not None:
-                taken.setdefault(mark, []).append(unit)
+                rows_by_batch.setdefault(mark, []).append(unit)
                 continue
             units.append(unit)
             bodies.append(body)
@@ -287,7 +287,7 @@ class DeferredRun:
             if len(units) >= self._batches.most or size > _BYTES:
                 yield units, bodies
                 units, bodies, size = [], [], 0
-        self._take(taken)
+        self._take(rows_by_batch)
         if units:
             yield units, bodies
 
@@ -315,7 +315,7 @@ class DeferredRun:
         try:
             # Sent once: what is not known to have been begun is looked up by the next run.
             once = replace(self._call, retries=Retries(max=0))
-            handed = yield from done(once, self._batches.begin(requests, file, batch.mark), self._batches.read)
+            submitted = yield from done(once, self._batches.begin(requests, file, batch.mark), self._batches.read)
         except RequestRefused:
             self._forget(batch)  # it was not begun
             raise
@@ -324,7 +324,7 @@ class DeferredRun:
             if not self.handed and self._clock() - self._reached > self._patience:
                 raise
             return False
-        self._note(replace(batch, name=handed.name))
+        self._note(replace(batch, name=submitted.name))
         self._reached = self._clock()
         return True
 
@@ -340,11 +340,11 @@ class DeferredRun:
         self._results.forget_handed(batch.mark)
         self.handed = [each for each in self.handed if each.mark != batch.mark]
 
-    def _fetch(self, batch: Batch, handed: Handed) -> Steps[None]:
+    def _fetch(self, batch: Batch, submitted: Handed) -> Steps[None]:
         """Keep what came of a batch, by its rows, whichever this run looks at; others are asked by the next one."""
-        torn, there = 0, set()
-        for place in handed.results:
-            body = yield from self._patiently(path_of(place), bytes)
+        torn, listed = 0, set()
+        for address in submitted.results:
+            body = yield from self._patiently(path_of(address), bytes)
             for line in self._batches.read_results(body):
                 torn += not line.name
                 digest = batch.digest_in(line.name)
@@ -352,7 +352,7 @@ class DeferredRun:
                 if digest is None or row is None or not line.status:
                     continue
                 content, head = row
-                there.add(digest)
+                listed.add(digest)
                 answer = self._answer(line)
                 facts = answer if isinstance(answer, dict) else self._facts(answer)
                 self._work.keep_handed(json.loads(head), digest, content, facts)
@@ -360,11 +360,11 @@ class DeferredRun:
                     self._account(answer)
         for digest in self._results.handed_keys(batch.mark) if torn else ():
             row = self._results.handed_row(digest, batch.mark)
-            if digest not in there and row is not None:
-                why = {"error": f"ReplyUnreadable: {torn} lines of the results of {batch.name} cannot be read"}
-                self._work.keep_handed(json.loads(row[1]), digest, row[0], why)
+            if digest not in listed and row is not None:
+                reason = {"error": f"ReplyUnreadable: {torn} lines of the results of {batch.name} cannot be read"}
+                self._work.keep_handed(json.loads(row[1]), digest, row[0], reason)
         self._forget(batch)
-        for outgoing in self._batches.leftovers(handed) if self._tidies else ():
+        for outgoing in self._batches.leftovers(submitted) if self._tidies else ():
             try:  # what was said in the rows need not stay there; that it does loses nothing
                 yield from done(self._call, outgoing, bytes)
             except AgoutiError as error:
@@ -452,13 +452,13 @@ class DeferredRun:
         return {"answer": reply.text, **facts}
 
 
-def _is_since(handed: Handed, batch: Batch) -> bool:
+def _is_since(submitted: Handed, batch: Batch) -> bool:
     """Whether a batch of the provider's list can be the one that was handed over then."""
     try:
-        begun = float(handed.begun)
+        started_at = float(submitted.begun)
     except ValueError:
         try:
-            begun = datetime.fromisoformat(handed.begun.replace("Z", "+00:00")).timestamp()
+            started_at = datetime.fromisoformat(submitted.begun.replace("Z", "+00:00")).timestamp()
         except ValueError:
             return True  # it does not say
-    return begun >= batch.since - _SKEW
+    return started_at >= batch.since - _SKEW

@@ -34,31 +34,31 @@ class BatchFacts(Protocol):
     warnings: tuple[str, ...]
 
 
-def facts_of(made: BatchFacts) -> dict[str, Any]:
+def facts_of(facts: BatchFacts) -> dict[str, Any]:
     """The figures of a run."""
     return {
-        "out": None if made.out is None else str(made.out),
-        "answered": made.answered,
-        "cut": made.cut,
-        "failed": made.failed,
-        "failed_by_kind": made.kinds,
-        "left": made.left,
-        "stopped": made.stopped,
+        "out": None if facts.out is None else str(facts.out),
+        "answered": facts.answered,
+        "cut": facts.cut,
+        "failed": facts.failed,
+        "failed_by_kind": facts.kinds,
+        "left": facts.left,
+        "stopped": facts.stopped,
         "this_run": {
-            "answered": made.done,
-            "failed": made.failed_now,
-            "found_before": made.already_done,
-            "seconds": round(made.seconds, 3),
-            "rows_a_second": round(made.rate, 3),
-            "costs": made.costs,
+            "answered": facts.done,
+            "failed": facts.failed_now,
+            "found_before": facts.already_done,
+            "seconds": round(facts.seconds, 3),
+            "rows_a_second": round(facts.rate, 3),
+            "costs": facts.costs,
         },
-        "costs_of_all_runs": made.costs_in_all,
-        "first_failures": [{"line": line, "why": why} for line, why in made.failures],
-        "remarks": list(made.warnings),
+        "costs_of_all_runs": facts.costs_in_all,
+        "first_failures": [{"line": line, "why": reason} for line, reason in facts.failures],
+        "remarks": list(facts.warnings),
     }
 
 
-def save(made: BatchFacts, path: Path) -> None:
+def save(batch_facts: BatchFacts, path: Path) -> None:
     """Write a report: .json or .html.
 
     Raises:
@@ -66,7 +66,7 @@ def save(made: BatchFacts, path: Path) -> None:
     """
     if path.suffix.lower() not in SUFFIXES:
         raise RequestError(f"{path} is no report", hint="Take .json or .html.")
-    facts = facts_of(made)
+    facts = facts_of(batch_facts)
     text = json.dumps(facts, ensure_ascii=False, indent=2) if path.suffix.lower() == ".json" else page(facts)
     try:
         path.write_text(text, encoding="utf-8")
@@ -87,13 +87,13 @@ def page(facts: dict[str, Any]) -> str:
     parts += [(kind, count, "bad") for kind, count in facts["failed_by_kind"].items()]
     total = max(facts["answered"] + facts["failed"] + facts["left"], 1)
     costs = ", ".join(f"{amount:.6f} {currency}" for currency, amount in run["costs"].items())
-    in_all = ", ".join(f"{amount:.6f} {currency}" for currency, amount in facts["costs_of_all_runs"].items())
-    said = [
+    total_cost = ", ".join(f"{amount:.6f} {currency}" for currency, amount in facts["costs_of_all_runs"].items())
+    lines = [
         f"{facts['answered']:,} of {total:,} rows are answered",
         f"{facts['cut']:,} of them end at their cap" if facts["cut"] else "",
         f"{run['rows_a_second']:.3g} rows a second for {time_text(run['seconds'])}",
         f"this run cost {costs}" if costs else "",
-        f"all runs on the file cost {in_all}" if in_all and in_all != costs else "",
+        f"all runs on the file cost {total_cost}" if total_cost and total_cost != costs else "",
     ]
     rows = [
         "".join([text_cell(name), number_cell(float(count), f"{count:,}"), _share(count / total)])
@@ -104,7 +104,7 @@ def page(facts: dict[str, Any]) -> str:
         "".join([text_cell(str(each["why"])), number_cell(float(each["line"]), str(each["line"]))])
         for each in facts["first_failures"]
     ]
-    body = f"<p>{as_html('; '.join(filter(None, said)))}.</p>\n{_figure(parts, total)}\n"
+    body = f"<p>{as_html('; '.join(filter(None, lines)))}.</p>\n{_figure(parts, total)}\n"
     stopped = [f"Stopped: {facts['stopped']}"] if facts["stopped"] else []
     body += "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in [*stopped, *facts["remarks"]])
     body += sortable(["what became of the rows", "rows", "share"], 1, rows)
@@ -130,9 +130,9 @@ _COLOURS = {"good": "var(--good)", "bad": "var(--bad)", "": "var(--line)"}
 
 def _figure(parts: list[tuple[str, int, str]], total: int) -> str:
     """A bar for each part, as long as its share; one that is too short to be seen is a line."""
-    shown = [each for each in parts if each[1]]
+    visible = [each for each in parts if each[1]]
     bars = []
-    for number, (name, count, kind) in enumerate(shown):
+    for number, (name, count, kind) in enumerate(visible):
         y = 6 + number * 28
         width = max(560 * count / total, 2)
         label = escape(printable(name))
@@ -141,7 +141,7 @@ def _figure(parts: list[tuple[str, int, str]], total: int) -> str:
             f'<rect x="180" y="{y}" width="{width:.1f}" height="20" fill="{_COLOURS[kind]}"/>'
             f'<text x="{188 + width:.1f}" y="{y + 15}">{count:,}</text>'
         )
-    height = 12 + 28 * len(shown)
+    height = 12 + 28 * len(visible)
     title = "What became of the rows"
     return (
         f'<svg viewBox="0 0 860 {height}" role="img" aria-label="{title}"><title>{title}</title>{"".join(bars)}</svg>'

@@ -62,20 +62,20 @@ class Results(IndexedRows):
     def __init__(
         self,
         out: str | os.PathLike[str],
-        asks: Mapping[str, Any],
+        question: Mapping[str, Any],
         *,
         keyed: bool,
         in_order: bool = False,
-        anew: bool = False,
+        restart: bool = False,
         keep: bool = False,
         trial: bool = False,
         schema: bytes = b"",
-        again: frozenset[str] = frozenset(),
+        retry_kinds: frozenset[str] = frozenset(),
         quote_formulas: bool = False,
     ) -> None:
         self._trial = trial
         self._quotes = quote_formulas
-        self._again = again
+        self._again = retry_kinds
         self._schema = schema
         self.out = Path(out)
         self.suffix = self.out.suffix.lower()
@@ -96,9 +96,9 @@ class Results(IndexedRows):
         self._place = self.out.with_name(f".{self.out.name}.journal")
         self._made = not self._place.exists()
         self._new = self._made and not self._data.exists()
-        self._open(asks, anew=anew, keep=keep)
+        self._open(question, restart=restart, keep=keep)
 
-    def _open(self, asks: Mapping[str, Any], *, anew: bool, keep: bool) -> None:
+    def _open(self, question: Mapping[str, Any], *, restart: bool, keep: bool) -> None:
         try:
             self._alone = opened_alone(self._place)
         except Busy:
@@ -110,12 +110,12 @@ class Results(IndexedRows):
         self._is_open = False
         try:
             self._check_foreign()
-            self._index = Index(self._place, trial=self._trial, again=self._again)
+            self._index = Index(self._place, trial=self._trial, retry_kinds=self._again)
             if not self._index.is_ours:
                 raise RequestError(
                     f"{self._place} is of another version", hint="Say --restart (restart=True), or remove it."
                 )
-            self._begin(self._index, json.loads(json.dumps(asks, default=identity)), anew=anew, keep=keep)
+            self._begin(self._index, json.loads(json.dumps(question, default=identity)), restart=restart, keep=keep)
         except sqlite3.DatabaseError as error:
             self.abandon()
             # What a full disk does not take is no damage.
@@ -137,41 +137,41 @@ class Results(IndexedRows):
         if begins and begins != b"SQLite format 3\x00":
             raise RequestError(f"{self._place} is something else", hint="Move it away, or name another file.")
 
-    def _begin(self, index: Index, asks: dict[str, Any], *, anew: bool, keep: bool) -> None:
+    def _begin(self, index: Index, question: dict[str, Any], *, restart: bool, keep: bool) -> None:
         before = index.fact("asks")
-        if anew:
+        if restart:
             index.forget()
             index.disown()
             before = None
             index.note("complete", False)
             index.note("request", None)
-        there = self._data.exists() and self._data.stat().st_size > 0
-        if there and anew:
+        exists = self._data.exists() and self._data.stat().st_size > 0
+        if exists and restart:
             check_results(self._data)
-        if before is None and not anew:
-            if there and not keep:
+        if before is None and not restart:
+            if exists and not keep:
                 check_results(self._data)
                 raise RequestError(
                     f"{self.out} is there already, and it is not known how its rows were asked",
                     hint="Name another file, say --restart to start over, or --ignore-changes to go on with it.",
                 )
-            if not there and self._data != self.out and self.out.exists() and self.out.stat().st_size:
+            if not exists and self._data != self.out and self.out.exists() and self.out.stat().st_size:
                 raise RequestError(
                     f"{self.out} is there already", hint="Name another file, or say --restart to write it again."
                 )
         if before is not None and not keep:
-            check_same(before, asks, self.out)
-        if before is not None and before != asks:
+            check_same(before, question, self.out)
+        if before is not None and before != question:
             index.forget_contents()
         if self._trial and not self._data.exists():
             self._file = open(os.devnull, "rb")  # noqa: SIM115
         else:
             self._file = self._data.open("rb" if self._trial else "a+b", buffering=0)
         self._is_open = True
-        self._begins_anew = anew and not self._trial and not self._made
+        self._begins_anew = restart and not self._trial and not self._made
         self.finished = bool(index.fact("complete", False)) and not self._data.exists()
-        self.costs: dict[str, float] = {} if anew else index.fact("costs", {})
-        if anew:
+        self.costs: dict[str, float] = {} if restart else index.fact("costs", {})
+        if restart:
             self.finished, self._end, self._is_caught_up = False, 0, True
             self._note_end(index, 0)
             index.note("whole", True)
@@ -181,7 +181,7 @@ class Results(IndexedRows):
         index.note("format", 1)
         if self._schema:
             index.note("schema", base64.b64encode(self._schema).decode())
-        index.note("asks", asks)
+        index.note("asks", question)
         if not self._begins_anew:
             index.commit()
         self._committed = time.monotonic()
@@ -227,10 +227,10 @@ class Results(IndexedRows):
             return
         self.finished = False
         if size < end or not index.fact("whole", True) or not self._fits(index, end):
-            gone = index.counts()[0] if index.fact("whole", True) and not size else 0
-            if gone and not keep:
+            lost = index.counts()[0] if index.fact("whole", True) and not size else 0
+            if lost and not keep:
                 raise RequestError(
-                    f"{self.out}: {gone} results are gone that were there",
+                    f"{self.out}: {lost} results are gone that were there",
                     hint="Put the file back, say --restart to begin again, or --ignore-changes to ask them once more.",
                 )
             index.forget()
@@ -255,7 +255,7 @@ class Results(IndexedRows):
                         )
                     break
                 # The last one of a row counts.
-                index.found(digest_of(key.key), end, len(line), failed=key.failed, why=key.why)
+                index.found(digest_of(key.key), end, len(line), failed=key.failed, reason=key.why)
                 end += len(line)
                 self.add_cost(key.cost, key.currency)
         if end < size and not self._trial:
@@ -278,20 +278,20 @@ class Results(IndexedRows):
         """The rows are gone through once more: each may be met again."""
         self._index.next_run()
 
-    def state(self, key: Any, digest: bytes, place: int, row: Row, content: bytes) -> State:
+    def state(self, key: Any, digest: bytes, position: int, row: Row, content: bytes) -> State:
         """How it stands with a row of this run.
 
         Args:
             key: what it is called.
             digest: of the key.
-            place: its number.
+            position: its number.
             content: a digest of what is asked of it.
 
         Raises:
             RequestError: it has the key of another one, or is another row than the one whose result is there.
         """
         with self._lock, undisturbed():
-            state, line = self._index.met(digest, place, row.line, content)
+            state, line = self._index.met(digest, position, row.line, content)
         if state == "twice":
             raise RequestError(
                 f"lines {line} and {row.line} have the same key {key!r}",
@@ -336,8 +336,8 @@ class Results(IndexedRows):
             start, self._end = self._end, self._end + len(line)
             try:
                 self.add_cost(result.get("cost"), result.get("currency"))
-                why = why_of(result.get("error"), result.get("finish_reason"))
-                self._index.set(digest, start, len(line), failed=failed, content=content, why=why)
+                reason = why_of(result.get("error"), result.get("finish_reason"))
+                self._index.set(digest, start, len(line), failed=failed, content=content, reason=reason)
                 if time.monotonic() - self._committed > _COMMIT:
                     self._note_end(self._index, self._end)
                     self._index.commit()
@@ -350,9 +350,9 @@ class Results(IndexedRows):
 
     @staticmethod
     def _write(file: IO[bytes], line: bytes) -> None:
-        left = memoryview(line)
-        while left:
-            left = left[file.write(left) :]
+        unwritten = memoryview(line)
+        while unwritten:
+            unwritten = unwritten[file.write(unwritten) :]
 
     def note_handed(
         self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str
@@ -403,12 +403,12 @@ class Results(IndexedRows):
             with self._lock, suppress(sqlite3.Error):
                 self._index.put_last_what_is_gone()
 
-    def finish(self, names: Iterable[str], *, met_all: bool) -> None:
+    def finish(self, names: Iterable[str], *, saw_all: bool) -> None:
         """Write the file that was asked for, and let go of it.
 
         Args:
             names: the columns of the rows.
-            met_all: whether every row was met.
+            saw_all: whether every row was met.
         """
         if not self._is_open:
             return
@@ -420,18 +420,18 @@ class Results(IndexedRows):
             if self.finished or self._is_broken:
                 return
             done, failed = self._index.counts()
-            complete = met_all and not failed
+            complete = saw_all and not failed
             if self._data != self.out:
                 # The lines stay beside the table: rows that come or change later are added to them.
                 if done > failed or (done and self.suffix not in ARRAYS):
                     self.remarks = written(
                         self.out, self.suffix, self.lines, list(names), self._schema, quote_formulas=self._quotes
                     )
-                alone = complete and not self._keyed and self.suffix in ARRAYS  # nothing is ever added to those
-                if alone:
+                is_array = complete and not self._keyed and self.suffix in ARRAYS  # nothing is ever added to those
+                if is_array:
                     self._data.unlink()
                 self._index.note("complete", complete)
-                self._note_end(self._index, 0 if alone else self._end)
+                self._note_end(self._index, 0 if is_array else self._end)
             elif self._in_order or self._index.size() != self._end:  # some were replaced, by this run or one before
                 self._rewrite(self._index)
             else:

@@ -64,9 +64,9 @@ class Index:
         sqlite3.Error: the file is something else, or cannot be written.
     """
 
-    def __init__(self, path: Path, *, trial: bool = False, again: frozenset[str] = frozenset()) -> None:
+    def __init__(self, path: Path, *, trial: bool = False, retry_kinds: frozenset[str] = frozenset()) -> None:
         self._trial = trial
-        self._again = again
+        self._again = retry_kinds
         self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5)
         try:
             self._base.execute("PRAGMA journal_mode=WAL")
@@ -101,7 +101,7 @@ class Index:
         """Whether it is of this format; an empty one is."""
         return bool(self.fact("format", _FORMAT) == _FORMAT)
 
-    def met(self, key: bytes, place: int, line: int, content: bytes) -> tuple[State, int]:
+    def met(self, key: bytes, position: int, line: int, content: bytes) -> tuple[State, int]:
         """A row of the run: how it stands with it, and in which line the other one is that has its key.
 
         What a result is an answer to is noted with the result alone (see `set`): a row that has changed stays changed
@@ -112,25 +112,25 @@ class Index:
         """
         added = self._base.execute(
             "INSERT INTO rows VALUES (?, ?, ?, NULL, NULL, NULL, 0, ?, ?, NULL) ON CONFLICT DO NOTHING",
-            (key, place, line, self.run, content),
+            (key, position, line, self.run, content),
         )
         if added.rowcount:
             return "new", 0
         found = self._base.execute(
             "SELECT content, start, failed, run, line, why FROM rows WHERE key = ?", (key,)
         ).fetchone()
-        before, start, failed, run, other, why = found
+        before, start, failed, run, content_before, reason = found
         if run == self.run:
-            return "twice", other
+            return "twice", content_before
         self._base.execute(
             "UPDATE rows SET place = ?, line = ?, asked = ?, run = ? WHERE key = ?",
-            (place, line, content, self.run, key),
+            (position, line, content, self.run, key),
         )
         if start is None:
             return "new", 0
         if before is not None and before != content:
             return "changed", 0
-        if why in self._again:
+        if reason in self._again:
             return "again", 0
         return ("failed" if failed else "done"), 0
 
@@ -142,7 +142,7 @@ class Index:
         return found is not None
 
     def set(
-        self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None, why: str = ""
+        self, key: bytes, start: int, size: int, *, failed: bool, content: bytes | None = None, reason: str = ""
     ) -> None:
         """The result of a row stands at this place.
 
@@ -153,15 +153,15 @@ class Index:
             "INSERT INTO rows VALUES (?, NULL, NULL, ?, ?, ?, ?, 0, ?, ?) ON CONFLICT (key) DO UPDATE SET "
             "start = excluded.start, size = excluded.size, failed = excluded.failed, why = excluded.why, "
             "content = coalesce(excluded.content, asked)",
-            (key, content, start, size, failed, content, why),
+            (key, content, start, size, failed, content, reason),
         )
 
-    def found(self, key: bytes, start: int, size: int, *, failed: bool, why: str = "") -> None:
+    def found(self, key: bytes, start: int, size: int, *, failed: bool, reason: str = "") -> None:
         """The result of some row stands at this place."""
         self._base.execute(
             "INSERT INTO rows VALUES (?, NULL, NULL, NULL, ?, ?, ?, 0, NULL, ?) ON CONFLICT (key) DO UPDATE SET "
             "start = excluded.start, size = excluded.size, failed = excluded.failed, why = excluded.why",
-            (key, start, size, failed, why),
+            (key, start, size, failed, reason),
         )
         # Of a row that is handed over, nobody else writes a result: this is what a run had fetched when it was killed.
         self._base.execute(
@@ -202,9 +202,9 @@ class Index:
             )
         ]
 
-    def note_kind(self, key: bytes, why: str) -> None:
+    def note_kind(self, key: bytes, reason: str) -> None:
         """The kind of a result: see `Known.why`."""
-        self._base.execute("UPDATE rows SET why = ? WHERE key = ?", (why, key))
+        self._base.execute("UPDATE rows SET why = ? WHERE key = ?", (reason, key))
 
     def kinds(self) -> dict[str, int]:
         """How many results there are of each kind that is to be told: see `Known.why`."""

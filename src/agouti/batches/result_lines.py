@@ -66,17 +66,17 @@ def key_in(line: bytes) -> Known | None:
         known = _DECODER.decode(line)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         return _odd_key_in(line)
-    why = why_of(known.error, known.finish_reason)
-    return Known(known.key, known.error is not None, why, known.cost or 0.0, known.currency or "")
+    reason = why_of(known.error, known.finish_reason)
+    return Known(known.key, known.error is not None, reason, known.cost or 0.0, known.currency or "")
 
 
 def _odd_key_in(line: bytes) -> Known | None:
     """The same of a line that has half of a letter in it."""
     try:
         known = json.loads(line)
-        error, why = known.get("error"), why_of(known.get("error"), known.get("finish_reason"))
+        error, reason = known.get("error"), why_of(known.get("error"), known.get("finish_reason"))
         return Known(
-            known["key"], error is not None, why, float(known.get("cost") or 0), str(known.get("currency") or "")
+            known["key"], error is not None, reason, float(known.get("cost") or 0), str(known.get("currency") or "")
         )
     except (ValueError, RecursionError, LookupError, TypeError, AttributeError):
         return None

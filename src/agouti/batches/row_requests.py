@@ -167,12 +167,12 @@ class Requests:
 
 def with_media(options: Mapping[str, Any], prompt: RowPrompt) -> dict[str, Any]:
     """The options of a call with the images and files of its row."""
-    made = dict(options)
+    arguments = dict(options)
     if prompt.images:
-        made["images"] = [*_several(options.get("images")), *prompt.images]
+        arguments["images"] = [*_several(options.get("images")), *prompt.images]
     if prompt.files:
-        made["files"] = [*_several(options.get("files")), *prompt.files]
-    return made
+        arguments["files"] = [*_several(options.get("files")), *prompt.files]
+    return arguments
 
 
 def _several(value: Any) -> list[Any]:

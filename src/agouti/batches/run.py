@@ -1,7 +1,7 @@
 """A run: every row asked once, results kept as they come, failures waited out, and an end where none would succeed."""
 
 import itertools
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from heapq import heappop, heappush
 from threading import Lock
 from typing import Any
@@ -32,7 +32,7 @@ from .in_memory import Memory
 from .prompts import NothingToAsk, RowPrompt
 from .result_file import KEY, Results, Unwritable
 from .row_requests import Asking, refusals_in
-from .run_parts import Rate, Waiting, failure_facts, kept_value, key_of, sampled, too_many
+from .run_parts import Rate, Waiting, failure_facts, kept_value, key_of, numbered, sampled, too_many
 from .types import Progress, Settings, Source, Unit, Unusable
 
 # Errors after which nothing was paid, so that the same row may be asked again.
@@ -71,7 +71,7 @@ class Work:
         settings: Settings,
         clocks: Clocks,
         *,
-        most: int,
+        limit: int,
         report: Callable[[Progress], None] | None = None,
         together: "Callable[[list[Unit]], Steps[list[dict[str, Any] | Exception]]] | None" = None,
         portion: int = 128,
@@ -84,7 +84,7 @@ class Work:
         self._settings = settings
         self._clock = clocks.clock
         self._now = clocks.now
-        self._most = most
+        self._most = limit
         self.report = report
         self._together = together
         self._portion = portion if together is not None else 1
@@ -116,7 +116,7 @@ class Work:
             AgoutiError: it was stopped; what came is kept.
         """
         if self._settings.sample is not None:
-            self._sample = yield RunCallable(self._sampled)
+            self._sample = yield RunCallable(lambda: sampled(numbered(self._source), self._settings.sample or 0))
         yield Together(self._units(), self._most, keep=False, stopped=self._given_up)
         if self.stop is not None:
             raise self.stop
@@ -157,31 +157,18 @@ class Work:
 
     def _chosen(self) -> Iterator[tuple[int, Row]]:
         """The rows that are wanted, with their numbers."""
-        limit = self._settings.limit
-        rows: Iterable[tuple[int, Row]] = self._numbered()
-        if self._settings.sample is not None:
-            rows = self._sample or self._sampled()
-        for number, each in enumerate(rows):
-            if limit is not None and number >= limit:
-                return
-            yield each
-
-    def _numbered(self) -> Iterator[tuple[int, Row]]:
-        """Without those that are empty: a blank line more makes no difference."""
-        skips = self._source.has_lines
-        return enumerate((row for row in self._source.rows() if not (skips and row.is_empty)), 1)
-
-    def _sampled(self) -> list[tuple[int, Row]]:
-        return sampled(self._numbered(), self._settings.sample or 0)
+        sample = self._settings.sample
+        rows = numbered(self._source) if sample is None else self._sample or sampled(numbered(self._source), sample)
+        return itertools.islice(rows, self._settings.limit)
 
     def _units(self) -> Iterator[Steps[None]]:
         """The pieces of work, made as there is room for them."""
         units: list[Unit] = []
-        for place, row in self._chosen():
+        for position, row in self._chosen():
             if self.stop is not None or self.is_over:
                 return
             yield from self._due()
-            unit = self._met(place, row)
+            unit = self._met(position, row)
             if unit is None:
                 continue
             if isinstance(unit, Unusable):
@@ -214,8 +201,8 @@ class Work:
 
     def units(self) -> "Iterator[Unit]":
         """The rows that have no result yet; those that cannot be asked get theirs."""
-        for place, row in self._chosen():
-            unit = self._met(place, row)
+        for position, row in self._chosen():
+            unit = self._met(position, row)
             if self.stop is not None:
                 raise self.stop
             if isinstance(unit, Unusable):
@@ -226,8 +213,8 @@ class Work:
 
     def digests(self) -> "Iterator[bytes]":
         """What stands for the key of each row that is wanted, whether it has a result or not."""
-        for place, row in self._chosen():
-            yield self._results.named(key_of(self._settings.key, place, row))[1]
+        for position, row in self._chosen():
+            yield self._results.named(key_of(self._settings.key, position, row))[1]
 
     def tell(self, done: int) -> None:
         """Tell how far it is, with so many rows that are done elsewhere."""
@@ -237,14 +224,14 @@ class Work:
 
     def wanted(self) -> "Iterator[Unit | None]":
         """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
-        for place, row in self._chosen():
-            unit = self._met(place, row)
+        for position, row in self._chosen():
+            unit = self._met(position, row)
             if self.stop is not None:
                 raise self.stop
             if unit is not None:
                 yield None if isinstance(unit, Unusable) else unit
 
-    def _met(self, place: int, row: Row) -> "Unit | Unusable | None":
+    def _met(self, position: int, row: Row) -> "Unit | Unusable | None":
         """A row as it is to be asked; `None` where it has its result."""
         self.met += 1
         if self._with_columns:
@@ -258,11 +245,11 @@ class Work:
         if not error:
             try:
                 prompt = self._ask.prompt(row)
-            except NothingToAsk as wrong:
-                error = wrong.message
-        name, digest = self._results.named(key_of(key, place, row))
+            except NothingToAsk as problem:
+                error = problem.message
+        name, digest = self._results.named(key_of(key, position, row))
         try:
-            state = self._results.state(name, digest, place, row, prompt.digest)
+            state = self._results.state(name, digest, position, row, prompt.digest)
         except RequestError as wrong_row:
             self.end(wrong_row)
             return None
@@ -280,23 +267,23 @@ class Work:
             if self.stop is not None or self.is_over:
                 return
             tries, since = (0, None) if waiting is None else (waiting.tries, waiting.since)
-            turn = yield from self._pace.enter()
+            permit = yield from self._pace.enter()
             self.begin(units)
             try:
                 if self._together is not None:
-                    left = yield from self._asked_together(units, self._together, tries, since)
+                    unfinished = yield from self._asked_together(units, self._together, tries, since)
                 else:
-                    left = yield from self._asked(units[0], tries, since)
+                    unfinished = yield from self._asked(units[0], tries, since)
             finally:
-                self._pace.leave(turn)
-            if left is None or self.stop is not None:
+                self._pace.leave(permit)
+            if unfinished is None or self.stop is not None:
                 break
             with self._lock:
-                self._streak.waits([each.digest for each in left.units])
+                self._streak.waits([each.digest for each in unfinished.units])
                 if not self._drained and len(self._later) < _WAITING:
-                    heappush(self._later, left)
+                    heappush(self._later, unfinished)
                     break
-            waiting, units = left, left.units
+            waiting, units = unfinished, unfinished.units
         now = self._clock()
         if isinstance(self._results, Results) and now - self._synced > _SYNC:
             self._synced = now
@@ -309,10 +296,10 @@ class Work:
 
     def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["Waiting | None"]:
         """Ask a row once; it waits for another time where it is to be asked again."""
-        began = self._clock()
-        came = yield from attempted(self._ask.asked(unit.prompt), Exception)
-        wait = self.came(unit, came, began, tries, since)
-        return None if wait is None else self._waits([unit], wait, tries, since, came)
+        started_at = self._clock()
+        outcome = yield from attempted(self._ask.asked(unit.prompt), Exception)
+        wait = self.came(unit, outcome, started_at, tries, since)
+        return None if wait is None else self._waits([unit], wait, tries, since, outcome)
 
     def _asked_together(
         self,
@@ -321,21 +308,32 @@ class Work:
         tries: int,
         since: float | None,
     ) -> Steps["Waiting | None"]:
-        began = self._clock()
-        came = yield from ask(units)
-        waits = [self.came(unit, each, began, tries, since) for unit, each in zip(units, came, strict=True)]
-        left = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
-        if not left:
+        started_at = self._clock()
+        outcome = yield from ask(units)
+        waits = [self.came(unit, each, started_at, tries, since) for unit, each in zip(units, outcome, strict=True)]
+        unfinished = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
+        if not unfinished:
             return None
-        return self._waits(left, max(wait for wait in waits if wait is not None), tries, since, None)
+        return self._waits(unfinished, max(wait for wait in waits if wait is not None), tries, since, None)
 
-    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, came: Any) -> "Waiting":
+    def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, outcome: Any) -> "Waiting":
         now = self._clock()
-        own = not isinstance(came, LimitReached)  # a limit of the entry says nothing of the row
-        return Waiting(now + wait, next(self._numbers), units, tries + own, now if since is None and own else since)
+        is_own_failure = not isinstance(outcome, LimitReached)  # a limit of the entry says nothing of the row
+        return Waiting(
+            now + wait,
+            next(self._numbers),
+            units,
+            tries + is_own_failure,
+            now if since is None and is_own_failure else since,
+        )
 
     def came(
-        self, unit: Unit, came: "dict[str, Any] | Exception", began: float, tries: int, since: float | None = None
+        self,
+        unit: Unit,
+        outcome: "dict[str, Any] | Exception",
+        started_at: float,
+        tries: int,
+        since: float | None = None,
     ) -> float | None:
         """Keep what came of a row; seconds to wait where it is to be asked again.
 
@@ -343,30 +341,32 @@ class Work:
             tries: how often it has failed in a way that passes.
             since: when it did so first.
         """
-        if not isinstance(came, Exception):
-            attempts = came.pop("attempts", ())
+        if not isinstance(outcome, Exception):
+            attempts = outcome.pop("attempts", ())
             if refusals_in(attempts) and not tries:
-                self._pace.refused(began)
-            self.keep(unit, came)
+                self._pace.refused(started_at)
+            self.keep(unit, outcome)
             self._pace.done()
             return None
         # What a row is told again and again is about that row.
-        if not tries and (isinstance(came, (RateLimited, Overloaded)) or refusals_in(getattr(came, "attempts", ()))):
-            self._pace.refused(began)
-        if isinstance(came, HOLDS_FOR_ALL):
-            self.end(came)
+        if not tries and (
+            isinstance(outcome, (RateLimited, Overloaded)) or refusals_in(getattr(outcome, "attempts", ()))
+        ):
+            self._pace.refused(started_at)
+        if isinstance(outcome, HOLDS_FOR_ALL):
+            self.end(outcome)
             return None
-        if isinstance(came, _UNPAID) and not isinstance(came, _MAYBE_PAID) and came.retryable:
+        if isinstance(outcome, _UNPAID) and not isinstance(outcome, _MAYBE_PAID) and outcome.retryable:
             # The provider knows best how long it wants to be left alone; one that says 0 is not asked without a pause.
-            wait = 2.0 ** min(tries, 5) if came.wait is None else max(came.wait, 0.1 * 2.0 ** min(tries, 6))
-            return self._wait_out(unit, came, tries, wait, since)
-        unsent = isinstance(came, DeadlineExceeded) and not came.attempts
-        if isinstance(came, LimitReached) or unsent:
+            wait = 2.0 ** min(tries, 5) if outcome.wait is None else max(outcome.wait, 0.1 * 2.0 ** min(tries, 6))
+            return self._wait_out(unit, outcome, tries, wait, since)
+        unsent = isinstance(outcome, DeadlineExceeded) and not outcome.attempts
+        if isinstance(outcome, LimitReached) or unsent:
             # A limit of the entry's own is waited for, however long.
-            self._last_success = max(self._last_success, began)
-            asked = getattr(came, "wait", None)
-            return min(max(1.0 if asked is None else asked, 0.1), _LONGEST)
-        self.keep(unit, failure_facts(came))
+            self._last_success = max(self._last_success, started_at)
+            requested_wait = getattr(outcome, "wait", None)
+            return min(max(1.0 if requested_wait is None else requested_wait, 0.1), _LONGEST)
+        self.keep(unit, failure_facts(outcome))
         return None
 
     def _wait_out(self, unit: Unit, error: AgoutiError, tries: int, wait: float, since: float | None) -> float | None:
@@ -374,10 +374,10 @@ class Work:
         now, patience = self._clock(), self._settings.patience
         idle = now - self._last_success
         # Where nobody takes connections, no row is to blame.
-        others = self.done > 0 and not isinstance(error, ConnectionFailed)
-        last = others and self._drained
-        others = last or (others and since is not None and self._last_success > since)
-        if (tries >= _TRIES and others) or (wait > patience and self.done > 0):
+        others_succeed = self.done > 0 and not isinstance(error, ConnectionFailed)
+        last = others_succeed and self._drained
+        others_succeed = last or (others_succeed and since is not None and self._last_success > since)
+        if (tries >= _TRIES and others_succeed) or (wait > patience and self.done > 0):
             # The others get on, or are done: it is about this row, and says nothing of them.
             with self._lock:
                 self._streak.waits([unit.digest])
@@ -398,66 +398,66 @@ class Work:
             if self.stop is None:
                 self.stop = error
 
-    def keep(self, unit: Unit, came: dict[str, Any]) -> None:
+    def keep(self, unit: Unit, outcome: dict[str, Any]) -> None:
         """Write a result down."""
         result = self.head(unit)
-        failed, alone = "error" in came, 0
+        failed, lonely_failures = "error" in outcome, 0
         if failed and self._is_given_up:
             return
         with self._lock:
             if failed:
                 self.failed += 1
                 if len(self.failures) < _SHOWN:
-                    self.failures.append((unit.row.line, came["error"]))
-                alone = self._streak.failed(unit.digest, came["error"].partition(":")[0])
+                    self.failures.append((unit.row.line, outcome["error"]))
+                lonely_failures = self._streak.failed(unit.digest, outcome["error"].partition(":")[0])
             else:
                 self.done += 1
                 self._streak.answered(unit.digest)
                 self._last_success = self._clock()
             self._rate.add(self._clock())
-            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+            if (cost := outcome.get("cost")) is not None and (currency := outcome.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
             # The answer that a row has stays where asking again failed.
             if not (failed and unit.again) or self._results.takes(unit.digest, b"", failed=True):
-                self._results.add(unit.digest, {**result, **came}, failed=failed)
+                self._results.add(unit.digest, {**result, **outcome}, failed=failed)
             else:
-                self._results.add_cost(came.get("cost"), came.get("currency"))
+                self._results.add_cost(outcome.get("cost"), outcome.get("currency"))
         except Unwritable as full:
             self._full(full)
         share = self._settings.stop_at_share
-        if failed and share is not None and (error := too_many(self.failed, self.done, share, came["error"])):
+        if failed and share is not None and (error := too_many(self.failed, self.done, share, outcome["error"])):
             self.end(error)
-        if failed and alone:
+        if failed and lonely_failures:
             self.end(
                 RequestError(
-                    f"the last {alone} rows failed, all in the same way: {came['error']}",
+                    f"the last {lonely_failures} rows failed, all in the same way: {outcome['error']}",
                     hint="Mend it and say --retry-failed (retry_failed=True); max_same_failures=0 never stops.",
                 )
             )
         if self.report is not None:
             self.report(self.progress())
 
-    def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, came: dict[str, Any]) -> None:
+    def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, outcome: dict[str, Any]) -> None:
         """Write down what came of a row that was handed over, whether this run has met it or not.
 
         Args:
             head: how its result begins.
             content: what it was asked.
         """
-        failed = "error" in came
+        failed = "error" in outcome
         if not self._results.takes(digest, content, failed=failed):
             return
         with self._lock:
             self.failed += failed
             self.done += not failed
             if failed and len(self.failures) < _SHOWN:
-                self.failures.append((head.get("line", 0), came["error"]))
-            if (cost := came.get("cost")) is not None and (currency := came.get("currency")):
+                self.failures.append((head.get("line", 0), outcome["error"]))
+            if (cost := outcome.get("cost")) is not None and (currency := outcome.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
             if isinstance(self._results, Results):
-                self._results.add(digest, {**head, **came}, failed=failed, content=content)
+                self._results.add(digest, {**head, **outcome}, failed=failed, content=content)
         except Unwritable as full:
             self._full(full)
 
@@ -482,11 +482,11 @@ class Work:
     def progress(self) -> Progress:
         """How far it is."""
         total = self._source.total
-        for most in (self._settings.sample, self._settings.limit):
-            if most is not None:
-                total = most if total is None else min(total, most)
+        for limit in (self._settings.sample, self._settings.limit):
+            if limit is not None:
+                total = limit if total is None else min(total, limit)
         rate = self._rate.at(self._clock())
-        wanted = None if total is None else max(total - self.found - self.done - self.failed, 0)
+        remaining = None if total is None else max(total - self.found - self.done - self.failed, 0)
         return Progress(
             total=total,
             already_done=self.found,
@@ -494,6 +494,6 @@ class Work:
             failed=self.failed,
             costs=dict(self.costs),
             rate=rate,
-            seconds_left=wanted / rate if wanted is not None and rate > 0 else None,
+            seconds_left=remaining / rate if remaining is not None and rate > 0 else None,
             at_once=self._pace.under_way,
         )

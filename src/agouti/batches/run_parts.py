@@ -2,14 +2,14 @@
 
 import random
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from msgspec import Struct
 
 from ..core.errors import AgoutiError, RequestError
 from ..tables.row_files import Row
-from .types import Unit
+from .types import Source, Unit
 
 # The rate is of so many seconds.
 _SPAN = 20.0
@@ -74,10 +74,10 @@ def failure_facts(error: Exception) -> dict[str, Any]:
     return facts
 
 
-def key_of(key: str | None, place: int, row: Row) -> Any:
+def key_of(key: str | None, position: int, row: Row) -> Any:
     """What a row is called in the results: by its column of that name, or its number."""
     if key is None:
-        return place
+        return position
     if row.columns.get(key) in (None, ""):
         return f"line {row.line}"  # it cannot be read, or has no such column: told in its result
     return row.columns[key]
@@ -109,13 +109,18 @@ def too_many(failed: int, done: int, share: float, last: str) -> RequestError | 
     )
 
 
+def numbered(source: Source) -> Iterator[tuple[int, Row]]:
+    """The rows of a source, counted from 1. Empty ones are left out of text files: a blank line means nothing."""
+    return enumerate((row for row in source.rows() if not (source.has_lines and row.is_empty)), 1)
+
+
 def sampled(rows: Iterable[tuple[int, Row]], count: int) -> list[tuple[int, Row]]:
     """So many of the rows, by chance, in their order; the same ones each time."""
     chance = random.Random(count)
-    kept: list[tuple[int, Row]] = []
+    sample: list[tuple[int, Row]] = []
     for number, each in enumerate(rows):
         if number < count:
-            kept.append(each)
-        elif (place := chance.randrange(number + 1)) < count:
-            kept[place] = each
-    return sorted(kept, key=lambda each: each[0])
+            sample.append(each)
+        elif (position := chance.randrange(number + 1)) < count:
+            sample[position] = each
+    return sorted(sample, key=lambda each: each[0])

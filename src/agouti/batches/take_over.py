@@ -41,10 +41,10 @@ class Found(Struct):
 
     def has(self, digest: bytes, body: Mapping[str, Any]) -> str | None:
         """The mark of the batch that has answered this very request; `None` where none has."""
-        taken = self.rows.get(digest)
-        if taken is None or taken.asked not in (b"", digest_of(body)):
+        row = self.rows.get(digest)
+        if row is None or row.asked not in (b"", digest_of(body)):
             return None
-        return taken.mark
+        return row.mark
 
 
 def found(
@@ -63,55 +63,55 @@ def found(
     Raises:
         RequestError: one has failed, or is none that rows were handed over with.
     """
-    came = Found()
+    found_rows = Found()
     for name in names:
         wait = FIRST
         try:
-            handed: Handed = yield from ask(batches.look(name), batches.read)
+            submitted: Handed = yield from ask(batches.look(name), batches.read)
         except AgoutiError as error:
             if error.status not in GONE:
                 raise
             raise RequestError(f"{provider} knows no batch {name} (HTTP {error.status})", hint=_HINT) from None
-        while handed.state == "waiting":
+        while submitted.state == "waiting":
             yield Sleep(wait)
             wait = min(wait * GROWTH, LONGEST)
-            handed = yield from ask(batches.look(name), batches.read)
-        if handed.state == "failed":
-            raise RequestError(f"{provider} could not work on the batch {name}: {handed.why}", hint=_HINT)
-        yield from _add(came, handed, batches, ask, now)
-        if name not in [each.name for each in came.batches.values()]:
+            submitted = yield from ask(batches.look(name), batches.read)
+        if submitted.state == "failed":
+            raise RequestError(f"{provider} could not work on the batch {name}: {submitted.why}", hint=_HINT)
+        yield from _add(found_rows, submitted, batches, ask, now)
+        if name not in [each.name for each in found_rows.batches.values()]:
             raise RequestError(f"the batch {name} at {provider} has no answers to rows", hint=_HINT)
-    return came
+    return found_rows
 
 
 def _add(
-    came: Found,
-    handed: Handed,
+    found_rows: Found,
+    submitted: Handed,
     batches: DeferredBatches,
     ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]",
     now: float,
 ) -> Steps[None]:
     """Add the rows of a batch that has ended."""
-    requests = yield from _requests(handed, batches, ask)
+    requests = yield from _requests(submitted, batches, ask)
     if requests is None:
-        came.unasked.append(handed.name)
-    for place in handed.results:
-        body = yield from ask(path_of(place), bytes)
+        found_rows.unasked.append(submitted.name)
+    for address in submitted.results:
+        body = yield from ask(path_of(address), bytes)
         for name in _names(batches, body):
             mark = name.rpartition("-")[0]
-            batch = Batch(mark, handed.name, handed.total, now, handed.file)
+            batch = Batch(mark, submitted.name, submitted.total, now, submitted.file)
             digest = batch.digest_in(name)
             if not mark or digest is None or (requests is not None and name not in requests):
                 continue
-            came.batches.setdefault(mark, batch)
-            came.rows[digest] = Taken(mark, b"" if requests is None else requests[name])
+            found_rows.batches.setdefault(mark, batch)
+            found_rows.rows[digest] = Taken(mark, b"" if requests is None else requests[name])
 
 
 def _requests(
-    handed: Handed, batches: DeferredBatches, ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]"
+    submitted: Handed, batches: DeferredBatches, ask: "Callable[[Outgoing, Callable[[bytes], Any]], Steps[Any]]"
 ) -> Steps[dict[str, bytes] | None]:
     """What each row was asked; `None` where the provider does not tell it, or has it no more."""
-    outgoing = batches.requests(handed)
+    outgoing = batches.requests(submitted)
     if outgoing is None:
         return None
     try:

@@ -76,15 +76,15 @@ class CacheHook(AnsweringHook):
             if answer is not None and _fits(attempt, answer):
                 return answer
             with self._lock:
-                other = self._under_way.get(key)
-                if other is None:
-                    mine = self._under_way[key] = _UnderWay()
-                    self._asked[id(attempt)] = (key, mine)
+                under_way = self._under_way.get(key)
+                if under_way is None:
+                    own_query = self._under_way[key] = _UnderWay()
+                    self._asked[id(attempt)] = (key, own_query)
                     break
-            yield WaitFor(other.signal, attempt.left)
-            if other.answer is not None and _fits(attempt, other.answer):
-                return other.answer
-            if not other.signal.is_set:
+            yield WaitFor(under_way.signal, attempt.left)
+            if under_way.answer is not None and _fits(attempt, under_way.answer):
+                return under_way.answer
+            if not under_way.signal.is_set:
                 return None  # its own deadline says the rest
         # Whatever becomes of the attempt, those who wait do not wait for ever.
         yield OnAbandon(lambda: self._give_up(id(attempt)))
@@ -98,8 +98,8 @@ class CacheHook(AnsweringHook):
         request = attempt.request
         if attempt.cache is False or not isinstance(request, Request):
             return False
-        asked = attempt.cache or self._always or _temperature(attempt) == 0
-        return bool(asked) and not any(name in request.parameters or name in request.extra for name in _BOUND)
+        query = attempt.cache or self._always or _temperature(attempt) == 0
+        return bool(query) and not any(name in request.parameters or name in request.extra for name in _BOUND)
 
     def _key(self, attempt: AttemptDetails) -> bytes | None:
         """The key of what is asked; `None` where it is not to be kept."""
@@ -123,25 +123,25 @@ class CacheHook(AnsweringHook):
             self._ended(id(result.attempt), None)
             return
         answer = replace(answer, body=result.body)
-        asked = self._ended(id(result.attempt), answer)
-        if asked is None:
+        query = self._ended(id(result.attempt), answer)
+        if query is None:
             return
         try:
-            self._store.put(asked, msgspec.json.encode(answer))
+            self._store.put(query, msgspec.json.encode(answer))
         except (sqlite3.Error, msgspec.MsgspecError, UnicodeError, ConfigError) as error:
             self._tell(error)
 
     def _ended(self, attempt: int, answer: Completion | None) -> bytes | None:
         """Let those go on who wait for the same; the key of what was asked."""
         with self._lock:
-            asked = self._asked.pop(attempt, None)
-            if asked is None:
+            query = self._asked.pop(attempt, None)
+            if query is None:
                 return None
-            key, mine = asked
-            if self._under_way.get(key) is mine:
+            key, own_query = query
+            if self._under_way.get(key) is own_query:
                 del self._under_way[key]
-        mine.answer = answer
-        mine.signal.set()
+        own_query.answer = answer
+        own_query.signal.set()
         return key
 
     def _tell(self, error: Exception) -> None:
@@ -162,9 +162,9 @@ class CacheHook(AnsweringHook):
 def _temperature(attempt: AttemptDetails) -> object:
     """The temperature that is asked for, under our name or in the caller's own words."""
     question, request = attempt.question, attempt.request
-    own = question.own.fields if question is not None and question.own is not None else {}
+    own_fields = question.own.fields if question is not None and question.own is not None else {}
     parameters = request.parameters if isinstance(request, Request) else {}
-    return parameters.get("temperature", own.get("temperature"))
+    return parameters.get("temperature", own_fields.get("temperature"))
 
 
 def _fits(attempt: AttemptDetails, answer: object) -> bool:

@@ -69,7 +69,7 @@ class AnswerStore:
                     self._base = self._opened()
         return self._base
 
-    def _move_away(self, why: str) -> None:
+    def _move_away(self, reason: str) -> None:
         """Put a damaged file beside, so that a new one can begin."""
         base, self._base = self._base, None
         if base is not None:
@@ -77,17 +77,18 @@ class AnswerStore:
                 base.close()
         if self._there() != self._file:
             return  # another program has put it aside already
-        place = self._path.with_name(f"{self._path.name}.damaged-{time.time_ns()}")
+        damaged_path = self._path.with_name(f"{self._path.name}.damaged-{time.time_ns()}")
         try:
             for ending in ("-wal", "-shm"):  # before anybody can begin anew
                 self._path.with_name(self._path.name + ending).unlink(missing_ok=True)
-            os.replace(self._path, place)
+            os.replace(self._path, damaged_path)
         except OSError as error:
             raise ConfigError(
-                f"[cache] store = {str(self._path)!r} is damaged ({why}), and cannot be moved away: {error.strerror}",
+                f"[cache] store = {str(self._path)!r} is damaged ({reason}), "
+                f"and cannot be moved away: {error.strerror}",
                 hint="Remove it: a new one begins.",
             ) from None
-        warn(f"the cache {self._path} was damaged ({why}): it is {place.name} now, and a new one begins")
+        warn(f"the cache {self._path} was damaged ({reason}): it is {damaged_path.name} now, and a new one begins")
 
     def _there(self) -> tuple[int, int]:
         try:
@@ -98,8 +99,8 @@ class AnswerStore:
 
     def _is_damaged(self, error: sqlite3.Error) -> bool:
         """Whether the file is a database that cannot be read any more; anything else is somebody's."""
-        words = str(error)
-        if not any(sign in words for sign in _SIGNS):
+        message = str(error)
+        if not any(sign in message for sign in _SIGNS):
             return False
         try:
             with self._path.open("rb") as file:
@@ -145,12 +146,12 @@ class AnswerStore:
     def _prepare(self, base: sqlite3.Connection) -> None:
         """Make the file a cache of answers, if it is not one."""
         version = base.execute("PRAGMA user_version").fetchone()[0]
-        there = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-        if there and (version != _FORMAT or "answers" not in there):
+        tables = [name for (name,) in base.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        if tables and (version != _FORMAT or "answers" not in tables):
             raise ConfigError(
                 f"{self._path} is a database, but no cache of answers", hint="Name another file in [cache] store."
             )
-        if not there:
+        if not tables:
             base.execute("PRAGMA journal_mode=WAL")
             base.executescript(_TABLES)
             base.execute(f"PRAGMA user_version = {_FORMAT}")

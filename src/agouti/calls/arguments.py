@@ -68,11 +68,11 @@ def split_fill(options: "FillOptions") -> "tuple[Options, Means | None, int]":
         RequestError: one of the latter is wrong.
     """
     options = cast("FillOptions", current("a call", options))
-    means, repairs = options.get("output_method"), options.get("max_repairs", 1)
-    if means is not None and means not in MEANS:
-        raise RequestError(f"output_method = {means!r} is unknown", hint=f"Take {', '.join(MEANS)}, or none.")
+    output_method, repairs = options.get("output_method"), options.get("max_repairs", 1)
+    if output_method is not None and output_method not in MEANS:
+        raise RequestError(f"output_method = {output_method!r} is unknown", hint=f"Take {', '.join(MEANS)}, or none.")
     _whole_number("max_repairs", repairs, 0)
-    return _without(options, _FILL), means, repairs
+    return _without(options, _FILL), output_method, repairs
 
 
 def check_embed(options: "EmbedOptions", dimensions: int | None, concurrency: int) -> None:
@@ -127,24 +127,24 @@ class CallLimits(Struct, frozen=True, kw_only=True):
 _NO_LIMITS = CallLimits()
 
 
-def limits_of(options: Mapping[str, Any], usual: CallLimits = _NO_LIMITS) -> CallLimits:
+def limits_of(options: Mapping[str, Any], defaults: CallLimits = _NO_LIMITS) -> CallLimits:
     """The limits of a call.
 
     Args:
-        usual: those of the client, which hold where the options say nothing.
+        defaults: those of the client, which hold where the options say nothing.
 
     Raises:
         RequestError: one of them cannot be used.
     """
     if not options or OF_CALL_SET.isdisjoint(options):
-        return usual
+        return defaults
     headers = _headers(options.get("headers"))
-    if usual.headers:
-        headers = {**usual.headers, **(headers or {})}
+    if defaults.headers:
+        headers = {**defaults.headers, **(headers or {})}
     return CallLimits(
-        deadline=usual.deadline if (given := _deadline(options.get("deadline"))) is None else given,
-        timeouts=_changed(Timeouts, "timeouts", options.get("timeouts"), usual.timeouts),
-        retries=_changed(Retries, "retries", options.get("retries"), usual.retries),
+        deadline=defaults.deadline if (value := _deadline(options.get("deadline"))) is None else value,
+        timeouts=_changed(Timeouts, "timeouts", options.get("timeouts"), defaults.timeouts),
+        retries=_changed(Retries, "retries", options.get("retries"), defaults.retries),
         headers=headers,
     )
 
@@ -168,28 +168,28 @@ def _deadline(deadline: object) -> float | None:
     return float(deadline)
 
 
-def _changed(kind: type[Limits], name: str, given: object, usual: Any) -> Any:
+def _changed(kind: type[Limits], name: str, value: object, defaults: Any) -> Any:
     """Limits as given, on top of the usual ones where they are only some of them."""
-    if given is None:
-        return usual
-    if isinstance(given, kind):
-        return given
+    if value is None:
+        return defaults
+    if isinstance(value, kind):
+        return value
     fields = kind.__struct_fields__
-    if not isinstance(given, Mapping):
+    if not isinstance(value, Mapping):
         raise RequestError(
-            f"{name} cannot be a {type(given).__name__}", hint=f"Pass {_LIKELY[name]}, or agouti.{kind.__name__}(...)."
+            f"{name} cannot be a {type(value).__name__}", hint=f"Pass {_LIKELY[name]}, or agouti.{kind.__name__}(...)."
         )
-    for field in given:
+    for field in value:
         if field not in fields:
             raise RequestError(f"{name} has no {field!r}", hint=near_hint(str(field), fields, "name"))
     try:
-        convert(dict(given), kind)
+        convert(dict(value), kind)
     except ValidationError as error:
-        said = str(error).replace("`", "").replace(" - at $", "")
-        raise RequestError(f"{name} is wrong: {said}", hint=f"See agouti.{kind.__name__}.") from None
-    if isinstance(usual, Mapping):
-        return {**usual, **given}
-    return dict(given) if usual is None else replace(usual, **given)
+        message = str(error).replace("`", "").replace(" - at $", "")
+        raise RequestError(f"{name} is wrong: {message}", hint=f"See agouti.{kind.__name__}.") from None
+    if isinstance(defaults, Mapping):
+        return {**defaults, **value}
+    return dict(value) if defaults is None else replace(defaults, **value)
 
 
 _LIKELY = {
@@ -198,13 +198,13 @@ _LIKELY = {
 }
 
 
-def _headers(given: object) -> dict[str, str] | None:
-    if given is None:
+def _headers(headers_given: object) -> dict[str, str] | None:
+    if headers_given is None:
         return None
-    if not isinstance(given, Mapping):
-        raise RequestError(f"headers cannot be a {type(given).__name__}", hint='Pass {"name": "value"}.')
+    if not isinstance(headers_given, Mapping):
+        raise RequestError(f"headers cannot be a {type(headers_given).__name__}", hint='Pass {"name": "value"}.')
     headers: dict[str, str] = {}
-    for name, value in given.items():
+    for name, value in headers_given.items():
         text = value.reveal() if isinstance(value, Secret) else value
         if not isinstance(name, str) or not _HEADER.fullmatch(name) or name.lower() in _NOT_OURS:
             raise RequestError(
@@ -225,9 +225,9 @@ _NOT_OURS = frozenset({"host", "content-length", "transfer-encoding", "connectio
 OF_CALL_SET = frozenset(OF_CALL)
 
 
-def _whole_number(name: str, value: object, least: int) -> None:
-    if not isinstance(value, int) or isinstance(value, bool) or value < least:
-        raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
+def _whole_number(name: str, value: object, minimum: int) -> None:
+    if not isinstance(value, int) or isinstance(value, bool) or value < minimum:
+        raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {minimum}.")
 
 
 def _without(options: Mapping[str, Any], names: tuple[str, ...]) -> "Options":

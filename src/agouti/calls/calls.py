@@ -143,8 +143,8 @@ class Calls:
             return (yield from listing(self.about(label)))
 
         labels = list(providers)
-        came = yield Together([attempted(one(label), AgoutiError) for label in labels], _LISTS_AT_ONCE)
-        both = list(zip(labels, came, strict=True))
+        outcomes = yield Together([attempted(one(label), AgoutiError) for label in labels], _LISTS_AT_ONCE)
+        both = list(zip(labels, outcomes, strict=True))
         return (
             {label: each.models for label, each in both if not isinstance(each, AgoutiError)},
             {label: each for label, each in both if isinstance(each, AgoutiError)},
@@ -200,10 +200,10 @@ class Calls:
         from ..engine.operations.tool_loop import ToolLoop
         from ..tools.tool import result_text, toolbox
 
-        plain, how = split_tools(options)
-        tools = toolbox(plain.get("tools") or ())
+        chat_options, how = split_tools(options)
+        tools = toolbox(chat_options.get("tools") or ())
         return ToolLoop(
-            self.chat(label, prompt, plain, stream=stream),
+            self.chat(label, prompt, chat_options, stream=stream),
             tools,
             text=result_text,
             max_rounds=how.max_rounds,
@@ -222,9 +222,11 @@ class Calls:
         from ..engine.operations.structured import FormCall
         from ..forms.build import form_of
 
-        plain, means, repairs = split_fill(options)
+        chat_options, output_method, repairs = split_fill(options)
         form = form_of(kind)
-        return FormCall(self.chat(label, prompt, plain, stream=stream), form, means=means, repairs=repairs), form
+        return FormCall(
+            self.chat(label, prompt, chat_options, stream=stream), form, method=output_method, repairs=repairs
+        ), form
 
     def embedding(
         self, label: str, texts: object, *, dimensions: int | None, concurrency: int, options: "EmbedOptions"
@@ -259,16 +261,16 @@ class Calls:
             from ..embeddings.assembly import assembled, wanted
             from ..engine.operations.vectors import embed
 
-            asked = wanted(checked, known, label=call.label, name=target.model.name, dimensions=dimensions)
+            request = wanted(checked, known, label=call.label, name=target.model.name, dimensions=dimensions)
             gathered = yield from embed(
                 call,
-                asked.asked,
-                asked.places,
+                request.asked,
+                request.places,
                 dimensions=dimensions,
                 extra=extra_of(options.get("extra")),
-                at_once=concurrency,
+                concurrency=concurrency,
             )
-            return assembled(asked, gathered, elapsed=self.clocks.clock() - started)
+            return assembled(request, gathered, elapsed=self.clocks.clock() - started)
 
         return steps()
 
@@ -302,21 +304,21 @@ class Calls:
                 )
 
     @staticmethod
-    def asked(body: "Mapping[str, Json]", beside: "Mapping[str, Any]") -> "Asked":
+    def asked(body: "Mapping[str, Json]", further_fields: "Mapping[str, Any]") -> "Asked":
         """The parts of a request in the canonical form, with limits of the call beside it."""
         from ..core.messages.json_form import asked
 
-        return asked(body, beside)
+        return asked(body, further_fields)
 
-    def chunked(self, asked: "Asked") -> "tuple[Call, Chunks]":
+    def chunked(self, request: "Asked") -> "tuple[Call, Chunks]":
         """A call for a stream in the canonical form, and what makes its chunks."""
         from ..core.messages.json_form import Chunks
 
-        options, wished = asked.options, asked.stream_options
-        if wished is not None:
-            options = {**options, "stream_options": wished}
-        call = self.chat(asked.model, asked.messages, cast("Options", options), stream=True)
-        usage = bool(wished and wished.get("include_usage"))
+        options, stream_options = request.options, request.stream_options
+        if stream_options is not None:
+            options = {**options, "stream_options": stream_options}
+        call = self.chat(request.model, request.messages, cast("Options", options), stream=True)
+        usage = bool(stream_options and stream_options.get("include_usage"))
         return call, Chunks(int(time()), call.targets[0].model.name, _identifier(), usage=usage)
 
     def exchanged(self, reply: Reply) -> dict[str, Json]:
@@ -352,31 +354,31 @@ class BaseClient:
             from ..config.load import load
 
             # No frame of ours holds the mapping any more when it turns out to be wrong: there may be a key in it.
-            given = [config]
+            configs = [config]
             del config
-            config = load(given.pop())
+            config = load(configs.pop())
         if record is not None and replay is not None:
             raise RequestError("record and replay exclude each other", hint="Leave one of them out.")
         if replay is not None or any(each.keyless for each in ACTIVE):
             config = config.keyless()
         check_client(limits or ())
-        made = hooks_of_client(config, hooks)
-        self._owned, self._ledger = made.own, made.ledger
-        self._calls = Calls(config, made.every, limits=limits_of(limits or {}))
+        client_hooks = hooks_of_client(config, hooks)
+        self._owned, self._ledger = client_hooks.own, client_hooks.ledger
+        self._calls = Calls(config, client_hooks.every, limits=limits_of(limits or {}))
         self._environment = config.environment
         self._whole = True
         self._record = record
         self._replay = replay
 
     @classmethod
-    def at(cls, address: str, *, key: "str | Secret | Key | None" = None, dialect: str = "", **more: Any) -> Self:
+    def at(cls, address: str, *, key: "str | Secret | Key | None" = None, dialect: str = "", **settings: Any) -> Self:
         """A client of one provider, without any file; every model name is sent to it as it is.
 
         Args:
             address: base or operation address, as pasted.
             key: the key, or where it lives (`EnvKey`, ...); none for a local server.
             dialect: name of the wire format; guessed from the address where not given.
-            more: arguments of the client itself.
+            settings: arguments of the client itself.
 
         Example:
             >>> import agouti, agouti.standins
@@ -390,7 +392,7 @@ class BaseClient:
         if isinstance(key, Secret):
             key = GivenKey(key)
         provider = Provider("here", address, dialect, key)
-        client = cls(Config.of([provider]), **more)
+        client = cls(Config.of([provider]), **settings)
         client._calls = client._calls.to(provider.label)
         return client
 

@@ -105,5 +105,5 @@ def _in_shell(key: Key) -> str:
     if isinstance(key, FileKey):
         return f'"$(cat {shlex.quote(key.file)})"'
     if isinstance(key, CommandKey):
-        return f'"$({" ".join(shlex.quote(word) for word in key.command)})"'
+        return f'"$({" ".join(shlex.quote(argument) for argument in key.command)})"'
     return f"'...'   # {key.describe()}"

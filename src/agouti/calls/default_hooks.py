@@ -29,23 +29,23 @@ class ClientHooks(Struct, frozen=True):
     ledger: "LedgerHook | None"
 
 
-def hooks_of_client(config: Config, given: "Iterable[Hook]") -> ClientHooks:
+def hooks_of_client(config: Config, own_hooks: "Iterable[Hook]") -> ClientHooks:
     """The hooks of a client; without any of that, nothing is loaded.
 
     In their order: what is in the cache is not asked, the waits of others stand in a trace, what the application
     refuses or may not be spent does not wait, and only what is sent has a row.
 
     Args:
-        given: the application's own.
+        own_hooks: the application's own.
 
     Raises:
         ConfigError: one of those is none.
     """
     checked: tuple[Hook, ...] = ()
-    if given != ():
+    if own_hooks != ():
         from ..engine.hook_checks import checked_hooks
 
-        checked = checked_hooks(given)  # first: what is refused has opened nothing
+        checked = checked_hooks(own_hooks)  # first: what is refused has opened nothing
     hooks: list[Hook] = []
     if config.cache is not None:
         from ..cache.hook import CacheHook

@@ -30,8 +30,8 @@ def _text(batch: list[Event]) -> str:
     return "".join([event.text for event in batch if type(event) is Text and not event.choice])
 
 
-def _not_read(why: str) -> RequestError:
-    if why == "reading":
+def _not_read(reason: str) -> RequestError:
+    if reason == "reading":
         return RequestError(
             "somebody reads this stream already",
             hint="One reader takes a stream; for several, give each piece on from one loop.",
@@ -49,8 +49,8 @@ def _live() -> "Live":
 
 
 class _Stream:
-    def __init__(self, so_far: ReplyAccumulator) -> None:
-        self._so_far = so_far
+    def __init__(self, accumulator: ReplyAccumulator) -> None:
+        self._so_far = accumulator
         self._whole: Reply | None = None
         self._failure: AgoutiError | None = None
         self._reader: Literal["none", "reading", "left"] = "none"
@@ -101,8 +101,8 @@ class Stream(_Stream):
         True
     """
 
-    def __init__(self, driver: "SyncDriver[Any]", so_far: ReplyAccumulator) -> None:
-        super().__init__(so_far)
+    def __init__(self, driver: "SyncDriver[Any]", accumulator: ReplyAccumulator) -> None:
+        super().__init__(accumulator)
         self._driver = driver
 
     def batches(self) -> Iterator[list[Event]]:
@@ -176,8 +176,8 @@ class Stream(_Stream):
 class AsyncStream(_Stream):
     """`Stream` for asyncio."""
 
-    def __init__(self, driver: "AsyncDriver[Any]", so_far: ReplyAccumulator) -> None:
-        super().__init__(so_far)
+    def __init__(self, driver: "AsyncDriver[Any]", accumulator: ReplyAccumulator) -> None:
+        super().__init__(accumulator)
         self._driver = driver
 
     async def batches(self) -> AsyncIterator[list[Event]]:
@@ -306,8 +306,8 @@ class _Filling(Generic[T]):
     def _last_items(self) -> list[Any]:
         """The items that have not been given, once the whole value is there."""
         value = self.filled.value
-        given = self._yielded
-        return list(value)[given:] if isinstance(value, (list, tuple)) else []
+        yielded = self._yielded
+        return list(value)[yielded:] if isinstance(value, (list, tuple)) else []
 
     _given = 0
     _yielded = 0
@@ -331,9 +331,9 @@ class FillStream(_Filling[T], Stream):
     """
 
     def __init__(
-        self, driver: "SyncDriver[Filled[T]]", so_far: ReplyAccumulator, form: "Form", item: "Form | None"
+        self, driver: "SyncDriver[Filled[T]]", accumulator: ReplyAccumulator, form: "Form", item: "Form | None"
     ) -> None:
-        super().__init__(driver, so_far)
+        super().__init__(driver, accumulator)
         self._starts(form, item)
 
     def _ended(self, result: "Filled[T]") -> None:
@@ -369,9 +369,9 @@ class AsyncFillStream(_Filling[T], AsyncStream):
     """`FillStream` for asyncio."""
 
     def __init__(
-        self, driver: "AsyncDriver[Filled[T]]", so_far: ReplyAccumulator, form: "Form", item: "Form | None"
+        self, driver: "AsyncDriver[Filled[T]]", accumulator: ReplyAccumulator, form: "Form", item: "Form | None"
     ) -> None:
-        super().__init__(driver, so_far)
+        super().__init__(driver, accumulator)
         self._starts(form, item)
 
     def _ended(self, result: "Filled[T]") -> None:

@@ -28,11 +28,11 @@ def show_columns(names: Sequence[str], rows: Sequence[Sequence[str]], *, right: 
 
 
 def _line(cells: Sequence[str], widths: Sequence[int], right: Sequence[int]) -> str:
-    shown = []
+    parts = []
     for at, (cell, width) in enumerate(zip(cells, widths, strict=True)):
         cut = cell if len(cell) <= width else cell[: width - 1] + "…"
-        shown.append(cut.rjust(width) if at in right else cut.ljust(width))
-    return (" " * _GAP).join(shown).rstrip()
+        parts.append(cut.rjust(width) if at in right else cut.ljust(width))
+    return (" " * _GAP).join(parts).rstrip()
 
 
 def _fitted(widths: list[int], room: int) -> list[int]:

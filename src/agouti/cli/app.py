@@ -45,17 +45,17 @@ class _Commands(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        name, command, words = super().resolve_command(ctx, args)
+        name, command, arguments = super().resolve_command(ctx, args)
         with_value = {
             each
             for option in (command.params if command is not None else ())
             if isinstance(option, click.Option) and not option.is_flag and not option.count
             for each in option.opts
         }
-        words, former = current_switches(name or "", words, with_value)
+        arguments, former = current_switches(name or "", arguments, with_value)
         for old, new in former:
             click.echo(f"agouti: {old} is {new} now; the former name goes with 0.4", err=True)
-        return name, command, words
+        return name, command, arguments
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
@@ -115,13 +115,13 @@ def run(arguments: list[str]) -> int:
     finally:
         sys.stdout = output.inner
     if output.failure is not None:
-        why = output.failure.strerror or str(output.failure)
+        reason = output.failure.strerror or str(output.failure)
         return _two_lines(
-            f"standard output cannot be written ({why})", "What it did not take is shown above.", code or 1
+            f"standard output cannot be written ({reason})", "What it did not take is shown above.", code or 1
         )
     if output.escaped:
-        said = f"{output.escaped} letters are written as escapes: standard output takes {output.encoding} alone"
-        click.echo(f"  ({said}; set PYTHONIOENCODING=utf-8)", err=True)
+        message = f"{output.escaped} letters are written as escapes: standard output takes {output.encoding} alone"
+        click.echo(f"  ({message}; set PYTHONIOENCODING=utf-8)", err=True)
     return code
 
 
@@ -174,10 +174,10 @@ def _last_resort(error: Exception, arguments: list[str]) -> int:
     )
 
 
-def _wrong_use(what: str, hint: str, arguments: list[str], output: "streams.Output") -> int:
+def _wrong_use(message: str, hint: str, arguments: list[str], output: "streams.Output") -> int:
     if "--json" in arguments and not output.wrote:
-        show_json({"error": {"kind": "UsageError", "message": what, "what": what, "hint": hint}})
-    return _two_lines(what, hint, 2)
+        show_json({"error": {"kind": "UsageError", "message": message, "what": message, "hint": hint}})
+    return _two_lines(message, hint, 2)
 
 
 def exit_code(error: AgoutiError) -> int:
@@ -185,8 +185,8 @@ def exit_code(error: AgoutiError) -> int:
     return policy_of(type(error)).exit_code
 
 
-def _two_lines(what: str, hint: str, code: int) -> int:
-    click.echo(f"agouti: {printable(' '.join(what.split()))}", err=True)
+def _two_lines(message: str, hint: str, code: int) -> int:
+    click.echo(f"agouti: {printable(' '.join(message.split()))}", err=True)
     if hint:
         click.echo(f"  {printable(' '.join(hint.split()))}", err=True)
     return code

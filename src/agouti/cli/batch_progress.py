@@ -43,27 +43,27 @@ def run_batch(
     """
     out = options.get("out")
     _check_apart(rows, out)
-    shown = _Shown(out, in_json=in_json)
+    display = _Shown(out, in_json=in_json)
     if out is None:
         options["on_row"] = _print
-    options["progress"] = shown
+    options["progress"] = display
     try:
-        made = asyncio.run(_run(app, label, rows, options))
+        batch = asyncio.run(_run(app, label, rows, options))
     except BaseException as error:
-        shown.end()
-        _stopped(error, shown, out)
+        display.end()
+        _stopped(error, display, out)
         if isinstance(error, KeyboardInterrupt) and options.get("deferred"):
             _ask_to_cancel(app, label, rows, options)
         raise
-    shown.end()
-    again = "the same command" if options.get("retry_failed") else "the same command with --retry-failed"
-    _say(made, noun, again)
-    return made
+    display.end()
+    command_again = "the same command" if options.get("retry_failed") else "the same command with --retry-failed"
+    _say(batch, noun, command_again)
+    return batch
 
 
 async def _run(app: Settings, label: str, rows: str, options: dict[str, Any]) -> Batch:
-    async with AsyncClient(app.config) as whole:
-        client = whole.tagged(**app.tags) if app.tags else whole
+    async with AsyncClient(app.config) as async_client:
+        client = async_client.tagged(**app.tags) if app.tags else async_client
         task = asyncio.current_task()
         ended = False
 
@@ -101,7 +101,7 @@ class _Shown(ShownProgress):
         super().__init__(watched=sys.stderr.isatty() and (out is not None or not sys.stdout.isatty()))
         self._in_json = in_json
         if in_json:
-            self.every(_IN_JSON, at_once=True)
+            self.every(_IN_JSON, immediately=True)
 
     def show(self, progress: Progress) -> None:
         """Say it."""
@@ -119,13 +119,13 @@ class _Shown(ShownProgress):
             self.show(self.last)  # a line behind the last row, whenever the one before came
 
 
-def _stopped(error: BaseException, shown: _Shown, out: str | None) -> None:
+def _stopped(error: BaseException, display: _Shown, out: str | None) -> None:
     """What is kept of a run that did not come to its end; a result that could not be written is printed."""
     if isinstance(error, Unwritable) and error.lines:
         click.echo(f"  {len(error.lines)} results could not be written; here they are:", err=True)
         for line in error.lines:
             click.echo(printable(line.decode("utf-8", "replace").rstrip("\n")) if on_terminal() else line.rstrip(b"\n"))
-    progress = shown.last
+    progress = display.last
     if progress is None or not isinstance(error, (AgoutiError, KeyboardInterrupt)):
         return
     where = f", in {out}; the same command goes on" if out else ""
@@ -148,29 +148,29 @@ def _ask_to_cancel(app: Settings, label: str, rows: str, options: dict[str, Any]
         click.echo("\n  cancelled; the same command fetches what was done before", err=True)
 
 
-def _say(made: Batch, noun: str, again: str) -> None:
+def _say(batch: Batch, noun: str, command_again: str) -> None:
     """What came, in a few lines."""
-    for remark in made.warnings:
+    for remark in batch.warnings:
         click.echo(f"  ({printable(remark)})", err=True)
-    total = made.done + made.already_done + made.failed_now + made.left
-    if made.already_done:
-        click.echo(f"  {made.already_done:,} of {total:,} are there already, in {made.out}", err=True)
-    cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in made.costs.items())
-    where = f" in {made.out}" if made.out is not None else ""
-    rate = f" ({made.rate:.0f} a second)" if made.seconds >= 5 and made.rate >= 2 else ""
-    click.echo(f"  {made.answered:,} of {total:,} {noun}{where}, {time_text(made.seconds)}{rate}{cost}", err=True)
-    if made.out is not None and made.costs_in_all != made.costs:
-        amounts = ", ".join(f"{amount_text(amount)} {currency}" for currency, amount in made.costs_in_all.items())
-        click.echo(f"  all runs on {made.out} together: {amounts}", err=True)
-    if made.cut:
+    total = batch.done + batch.already_done + batch.failed_now + batch.left
+    if batch.already_done:
+        click.echo(f"  {batch.already_done:,} of {total:,} are there already, in {batch.out}", err=True)
+    cost = "".join(f", {amount_text(amount)} {currency}" for currency, amount in batch.costs.items())
+    where = f" in {batch.out}" if batch.out is not None else ""
+    rate = f" ({batch.rate:.0f} a second)" if batch.seconds >= 5 and batch.rate >= 2 else ""
+    click.echo(f"  {batch.answered:,} of {total:,} {noun}{where}, {time_text(batch.seconds)}{rate}{cost}", err=True)
+    if batch.out is not None and batch.costs_in_all != batch.costs:
+        amounts = ", ".join(f"{amount_text(amount)} {currency}" for currency, amount in batch.costs_in_all.items())
+        click.echo(f"  all runs on {batch.out} together: {amounts}", err=True)
+    if batch.cut:
         again_cut = (
-            ": --retry-cut asks again; a higher -n, with --ignore-changes, gives room" if made.out is not None else ""
+            ": --retry-cut asks again; a higher -n, with --ignore-changes, gives room" if batch.out is not None else ""
         )
-        click.echo(f"  {made.cut:,} answers end at their cap{again_cut}", err=True)
-    for line, why in made.failures:
-        click.echo(printable(f"  line {line}: {why}"), err=True)
-    if made.left:
-        click.echo(f"  {made.left:,} have no result yet: the same command asks for them", err=True)
-    if made.failed and made.out is not None:
-        kinds = f" ({', '.join(f'{count:,} {kind}' for kind, count in made.kinds.items())})" if made.kinds else ""
-        click.echo(f"  {made.failed:,} failed{kinds}: {again} asks them again", err=True)
+        click.echo(f"  {batch.cut:,} answers end at their cap{again_cut}", err=True)
+    for line, reason in batch.failures:
+        click.echo(printable(f"  line {line}: {reason}"), err=True)
+    if batch.left:
+        click.echo(f"  {batch.left:,} have no result yet: the same command asks for them", err=True)
+    if batch.failed and batch.out is not None:
+        kinds = f" ({', '.join(f'{count:,} {kind}' for kind, count in batch.kinds.items())})" if batch.kinds else ""
+        click.echo(f"  {batch.failed:,} failed{kinds}: {command_again} asks them again", err=True)

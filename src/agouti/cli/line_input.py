@@ -20,8 +20,8 @@ class Lines(Protocol):
 
     typed: bool
 
-    def next(self, begun: str) -> str | None:
-        """The next turn; `None` at the end. ``begun`` is text to start with: a turn that failed."""
+    def next(self, typed: str) -> str | None:
+        """The next turn; `None` at the end. ``typed`` is text to start with: a turn that failed."""
 
 
 class PipedLines:
@@ -29,10 +29,10 @@ class PipedLines:
 
     typed = False
 
-    def __init__(self, said: Iterable[str]) -> None:
+    def __init__(self, lines: Iterable[str]) -> None:
         self._number = 0
 
-    def next(self, begun: str) -> str | None:
+    def next(self, typed: str) -> str | None:
         for line in sys.stdin.buffer:
             self._number += 1
             try:
@@ -56,24 +56,24 @@ class TypedLines:
 
     typed = True
 
-    def __init__(self, said: Iterable[str]) -> None:
+    def __init__(self, lines: Iterable[str]) -> None:
         from prompt_toolkit import PromptSession
         from prompt_toolkit.history import InMemoryHistory
 
         self._session: PromptSession[str] = PromptSession(
             multiline=True,
             key_bindings=_keys(),
-            history=InMemoryHistory(list(said)),
+            history=InMemoryHistory(list(lines)),
             prompt_continuation="  ",
             enable_open_in_editor=True,
         )
 
-    def next(self, begun: str) -> str | None:
+    def next(self, typed: str) -> str | None:
         while True:
             try:
-                text = self._session.prompt("> ", default=begun).strip()
+                text = self._session.prompt("> ", default=typed).strip()
             except KeyboardInterrupt:  # throws away the line, not the talk
-                begun = ""
+                typed = ""
                 continue
             except EOFError:
                 return None

@@ -55,9 +55,11 @@ class ModelCache:
     def _key(self, label: str) -> str:
         """What a list belongs to: an address and where its key comes from, whatever the entry is called."""
         entry = self._config.providers[label]
-        held = "" if entry.key is None else entry.key.describe()
-        said = repr((entry.address, entry.dialect, held, sorted(entry.paths.items()), sorted(map(str, entry.values))))
-        return hashlib.sha256(said.encode()).hexdigest()[:32]
+        key_text = "" if entry.key is None else entry.key.describe()
+        identity = repr(
+            (entry.address, entry.dialect, key_text, sorted(entry.paths.items()), sorted(map(str, entry.values)))
+        )
+        return hashlib.sha256(identity.encode()).hexdigest()[:32]
 
     def _read(self) -> dict[str, CachedList]:
         try:

@@ -22,10 +22,10 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
     """Probe these models, or every model of the configuration once; 1 where something claimed is not done."""
     config = client.config
     results = []
-    asked = labels or tuple(_each_once(config))
-    if not labels and len(asked) > 1 and not _wanted(client, asked):
+    selected = labels or tuple(_each_once(config))
+    if not labels and len(selected) > 1 and not _wanted(client, selected):
         return 1
-    for label in asked:
+    for label in selected:
         expected = plan(client, label)
         cost = "no price is known" if expected.cost is None else f"{expected.cost:.4f} {expected.currency}"
         click.echo(
@@ -40,8 +40,8 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
         if write:
             _write(config, result)
         elif result.settings and not as_json:
-            said = ", ".join(f"{name} = {json.dumps(value)}" for name, value in result.settings.items())
-            click.echo(f"  (for the entry: {said}; --write puts it there)", err=True)
+            parts = ", ".join(f"{name} = {json.dumps(value)}" for name, value in result.settings.items())
+            click.echo(f"  (for the entry: {parts}; --write puts it there)", err=True)
     if as_json:
         rows = [
             {"label": each.label, "provider": each.provider, "name": each.name, "cost": each.cost, **each_rows(each)}
@@ -58,10 +58,10 @@ def _wanted(client: Client, labels: tuple[str, ...]) -> bool:
     for each in plans:
         if each.cost is not None and each.currency is not None:
             costs[each.currency] = costs.get(each.currency, 0.0) + each.cost
-    said = [f"{amount:.4f} {currency}" for currency, amount in costs.items()]
-    said += ["an unknown amount" for each in plans if each.cost is None][:1]
+    parts = [f"{amount:.4f} {currency}" for currency, amount in costs.items()]
+    parts += ["an unknown amount" for each in plans if each.cost is None][:1]
     tokens = sum(each.input_tokens + each.output_tokens for each in plans)
-    click.echo(f"{len(labels)} models, at most {tokens:,} tokens: {' and '.join(said)}", err=True)
+    click.echo(f"{len(labels)} models, at most {tokens:,} tokens: {' and '.join(parts)}", err=True)
     return not sys.stdin.isatty() or click.confirm("Ask them all?", err=True)
 
 
@@ -86,8 +86,8 @@ def _show(result: ProbeResult) -> None:
         mark = paint(f"{mark:5}", fg=shade) if colour() else f"{mark:5}"
         click.echo(f"  {mark}  {row.what:{width}}  {row.found:8}  {printable(row.detail)}".rstrip())
     cost = "" if result.cost is None else f": {result.cost:.6f} {result.currency}"
-    wrong = len(result.lies)
-    ending = f"{wrong} of {len(result)} claimed and not done" if wrong else "all that is claimed is done"
+    unmet = len(result.lies)
+    ending = f"{unmet} of {len(result)} claimed and not done" if unmet else "all that is claimed is done"
     click.echo(f"  {ending}", nl=True)
     click.echo(
         f"  ({result.usage.input_tokens or 0:,} tokens in, {result.usage.output_tokens or 0:,} out{cost})", err=True

@@ -64,8 +64,8 @@ class Talking:
             warnings.simplefilter("ignore")  # its remarks are told below
             self._talk = client.conversation(label, messages=resume or (), on_overflow=fit, **options)  # type: ignore[arg-type]
         self._model = client.config.model(label)
-        said = [text_of(message) for message in self._talk.messages if message.role == "user"]
-        self._lines = lines(said)
+        user_lines = [text_of(message) for message in self._talk.messages if message.role == "user"]
+        self._lines = lines(user_lines)
         self._commands = commands or self._lines.typed
         self._resumed = resume
         self._file: str | None = None
@@ -77,8 +77,10 @@ class Talking:
             _remark(remark)
         if self._lines.typed:
             _remark(f"{label}: {self._model.name} at {self._model.provider}; ? lists what can be done")
-        if said:
-            _remark(f"{len(said)} turn{'s' if len(said) > 1 else ''} so far; the last: {said[-1][:60]}")
+        if user_lines:
+            _remark(
+                f"{len(user_lines)} turn{'s' if len(user_lines) > 1 else ''} so far; the last: {user_lines[-1][:60]}"
+            )
 
     def keep_in(self, path: str | None) -> None:
         """Keep the talk in this file from now on.
@@ -99,15 +101,15 @@ class Talking:
     def _put_aside(self, path: Path) -> None:
         """Keep a file with lines that cannot be read as it is, beside the one that goes on."""
         number = 1
-        while (aside := path.with_name(f"{path.name}.torn{number if number > 1 else ''}")).exists():
+        while (torn_path := path.with_name(f"{path.name}.torn{number if number > 1 else ''}")).exists():
             number += 1
         try:
-            os.replace(path, aside)
+            os.replace(path, torn_path)
         except OSError as error:
             raise RequestError(
                 f"{path} cannot be put aside ({error.strerror or error})", hint="Save the talk to another file."
             ) from None
-        _remark(f"the file as it was is kept as {aside.name}")
+        _remark(f"the file as it was is kept as {torn_path.name}")
 
     def _alone(self) -> None:
         """See that no other talk writes the file."""
@@ -117,13 +119,13 @@ class Talking:
 
     def run(self) -> int:
         """Take turns until the end; return the exit code: that of the last turn that failed, through a pipe."""
-        code, line, begun = 0, "", ""
+        code, line, unfinished = 0, "", ""
         while True:
             try:
-                typed = self._lines.next(begun)
+                typed = self._lines.next(unfinished)
                 if typed is None:
                     break
-                line, begun = typed, ""
+                line, unfinished = typed, ""
                 if not self._commands:
                     self._turn(line)
                 elif line == "?end":
@@ -136,7 +138,7 @@ class Talking:
                 _error(error)
                 code = exit_code(error)
                 if self._lines.typed:
-                    begun = "" if line.startswith("?") else line
+                    unfinished = "" if line.startswith("?") else line
                 elif isinstance(error, HOLDS_FOR_ALL):
                     return code
             except KeyboardInterrupt:
@@ -147,28 +149,28 @@ class Talking:
     def _turn(self, text: str) -> None:
         """Ask, show the answer as it comes, keep the turn."""
         media = {name: paths for name, paths in self._with.items() if paths}
-        shown = _Shown()
+        display = _Shown()
         try:
             with self._talk.stream(text, **media) as stream:  # type: ignore[arg-type]
                 for event in stream.events():
-                    shown.show(event)
+                    display.show(event)
             reply: Reply | None = stream.reply
         except KeyboardInterrupt:
             reply = self._talk.keep_partial()
             self._kept()
-            shown.end()
+            display.end()
             _remark("stopped; what came is kept" if reply else "stopped before anything came: nothing is kept")
             if not self._lines.typed:
                 raise
         except AgoutiError:
-            kept = self._talk.keep_partial()
-            shown.end()
-            if kept is not None:
+            partial_reply = self._talk.keep_partial()
+            display.end()
+            if partial_reply is not None:
                 self._kept()
                 _remark("what came of the answer is kept")
             raise
         else:
-            shown.end()
+            display.end()
         if reply is not None:
             self._with = {"images": [], "files": []}
             self._kept()
@@ -196,21 +198,21 @@ class Talking:
     def _status(self, reply: Reply) -> str:
         """Tokens, cost and room left."""
         usage, price = self._talk.replies[-1].usage, self._model.price_now
-        said = []
+        user_lines = []
         if reply.usage.input_tokens is not None or reply.usage.output_tokens is not None:
-            said.append(f"{_count(reply.usage.input_tokens)} tokens in, {_count(reply.usage.output_tokens)} out")
+            user_lines.append(f"{_count(reply.usage.input_tokens)} tokens in, {_count(reply.usage.output_tokens)} out")
         if price is not None and (spent := self._spent()):
-            said.append(f"{spent} so far")
+            user_lines.append(f"{spent} so far")
         context = self._model.context
         if context is not None and usage.input_tokens is not None and usage.output_tokens is not None:
-            said.append(f"{max(context - usage.input_tokens - usage.output_tokens, 0):,} of {context:,} left")
+            user_lines.append(f"{max(context - usage.input_tokens - usage.output_tokens, 0):,} of {context:,} left")
         if reply.truncated:
-            said.append("cut off at its cap on tokens")
+            user_lines.append("cut off at its cap on tokens")
         dropped = len(self._talk.dropped)
         if dropped != self._dropped:
             self._dropped = dropped
-            said.append(f"the window is full: the oldest {dropped} messages are not sent any more")
-        return "; ".join(said) or f"{reply.elapsed:.1f} s"
+            user_lines.append(f"the window is full: the oldest {dropped} messages are not sent any more")
+        return "; ".join(user_lines) or f"{reply.elapsed:.1f} s"
 
     def _command(self, line: str) -> None:
         """Do what a line with ``?`` says.
@@ -218,38 +220,40 @@ class Talking:
         Raises:
             RequestError: there is no such command, or it cannot be done.
         """
-        name, _, rest = line.partition(" ")
-        rest = rest.strip()
+        name, _, argument = line.partition(" ")
+        argument = argument.strip()
         if name in ("?image", "?file"):
-            self._attach("images" if name == "?image" else "files", rest)
+            self._attach("images" if name == "?image" else "files", argument)
         elif name == "?undo":
-            taken = self._talk.undo()
+            removed = self._talk.undo()
             self._rewritten()
-            _remark(f"taken back: {text_of(taken[0])[:60]}" if taken else "nothing has been said yet")
+            _remark(f"taken back: {text_of(removed[0])[:60]}" if removed else "nothing has been said yet")
         elif name == "?again":
             self._again()
-        elif name == "?save" and rest:
-            rest = str(Path(rest).expanduser())
-            if Path(rest).exists() and Path(rest).stat().st_size and rest != self._file:
-                raise RequestError(f"{rest} is there already", hint="Name another file: what is in it would be lost.")
-            self.keep_in(rest)
-            _remark(f"kept in {rest}")
+        elif name == "?save" and argument:
+            argument = str(Path(argument).expanduser())
+            if Path(argument).exists() and Path(argument).stat().st_size and argument != self._file:
+                raise RequestError(
+                    f"{argument} is there already", hint="Name another file: what is in it would be lost."
+                )
+            self.keep_in(argument)
+            _remark(f"kept in {argument}")
         elif name == "?usage":
             self._usage()
         elif line == "?":
-            for each, what in _COMMANDS.items():
-                click.echo(f"  {each:13} {what}", err=True)
+            for each, help_text in _COMMANDS.items():
+                click.echo(f"  {each:13} {help_text}", err=True)
         else:
             known = [each.partition(" ")[0] for each in _COMMANDS]
             raise RequestError(
                 f"there is no {name[:40]} here", hint=f"{near_hint(name, known, 'command')} ? lists them."
             )
 
-    def _attach(self, kind: str, rest: str) -> None:
+    def _attach(self, kind: str, argument: str) -> None:
         try:
-            paths = shlex.split(rest)
+            paths = shlex.split(argument)
         except ValueError:
-            paths = [rest]
+            paths = [argument]
         paths = [path if "://" in path else str(Path(path).expanduser()) for path in paths]
         for path in paths:
             if "://" not in path and not Path(path).is_file():
@@ -259,20 +263,20 @@ class Talking:
         _remark(f"with the next turn: {some}" if some else "nothing goes with the next turn")
 
     def _again(self) -> None:
-        taken = self._talk.undo()
-        if not taken:
+        removed = self._talk.undo()
+        if not removed:
             raise RequestError("nothing has been said yet", hint="Say something first.")
         before = list(self._talk.messages)
-        shown = _Shown()
+        display = _Shown()
         try:
-            with self._talk.stream(taken[:1]) as stream:
+            with self._talk.stream(removed[:1]) as stream:
                 for event in stream.events():
-                    shown.show(event)
-            shown.end()
+                    display.show(event)
+            display.end()
         except (AgoutiError, KeyboardInterrupt):
             self._talk.keep_partial()
-            self._talk.messages[:] = [*before, *taken]  # the answer that was there is better than none
-            shown.end()
+            self._talk.messages[:] = [*before, *removed]  # the answer that was there is better than none
+            display.end()
             _remark("the turn stays as it was")
             raise
         self._rewritten()
@@ -284,8 +288,8 @@ class Talking:
         known = [reply.cost for reply in self._talk.replies if reply.cost is not None]
         if price is None or not known:
             return ""
-        least = "at least " if len(known) < len(self._talk.replies) else ""
-        return f"{least}{sum(known):.6f} {price.currency}"
+        at_least = "at least " if len(known) < len(self._talk.replies) else ""
+        return f"{at_least}{sum(known):.6f} {price.currency}"
 
     def _rewritten(self) -> None:
         """See that the file has what is left; where that cannot be, the next turn writes it whole."""

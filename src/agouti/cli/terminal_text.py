@@ -14,11 +14,11 @@ from ..core.secrets.masking import printable
 from ..core.text.suggest import near_hint
 
 
-def given_text(argument: str | None, file: str | None, *, asking: str = "") -> str:
+def given_text(argument: str | None, file: str | None, *, question: str = "") -> str:
     """The text from an argument, ``-``, a pipe or a file.
 
     Args:
-        asking: what to say to somebody at a terminal, where text may be typed or pasted there.
+        question: what to say to somebody at a terminal, where text may be typed or pasted there.
 
     Raises:
         click.UsageError: none of them, two of them, or nothing in it.
@@ -32,9 +32,9 @@ def given_text(argument: str | None, file: str | None, *, asking: str = "") -> s
             raise click.UsageError(f"{file} cannot be read ({error.strerror or error})") from None
     elif argument is not None and argument != "-":
         text = argument
-    elif argument == "-" or asking or not sys.stdin.isatty():
-        if sys.stdin.isatty() and asking:
-            click.echo(asking, err=True)
+    elif argument == "-" or question or not sys.stdin.isatty():
+        if sys.stdin.isatty() and question:
+            click.echo(question, err=True)
         text = decoded(sys.stdin.buffer.read(), "standard input")
     else:
         raise click.UsageError("no text: pass it as an argument, through a pipe, or with --from FILE")

@@ -31,16 +31,16 @@ def in_options(hint: str, options: Mapping[str, str]) -> str:
             return match[0]
         return option if match[2] == "True" else f"{option} {match[2].strip(chr(34) + chr(39))}"
 
-    said = _PYTHON.sub(assigned, hint)
+    text = _PYTHON.sub(assigned, hint)
     for option in options.values():
-        said = said.replace(f"{option} ({option})", option)
+        text = text.replace(f"{option} ({option})", option)
     for name, option in options.items():
         if "_" in name:
-            said = re.sub(rf"(?<![\w-]){name}(?:=|\b)", option, said)
-    if _OBJECTS.search(said):
-        said = " ".join(_OBJECTS.sub("", said).split()).strip(" ;")
-        said = said if not said or said.endswith((".", "?", "!")) else f"{said}."
-    return said
+            text = re.sub(rf"(?<![\w-]){name}(?:=|\b)", option, text)
+    if _OBJECTS.search(text):
+        text = " ".join(_OBJECTS.sub("", text).split()).strip(" ;")
+        text = text if not text or text.endswith((".", "?", "!")) else f"{text}."
+    return text
 
 
 def options_of(command: click.Command | None) -> dict[str, str]:

@@ -58,9 +58,9 @@ class AsyncClient(AsyncUsageCalls):
         hooks: "Iterable[Hook]" = (),
         **limits: "Unpack[Limits]",
     ) -> None:
-        given = [config]
+        configs = [config]
         del config
-        super().__init__(given.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
+        super().__init__(configs.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
         self._connections = connections
         self._transport = transport
         self._drives: type[AsyncDriver[Any]] | None = None
@@ -81,9 +81,9 @@ class AsyncClient(AsyncUsageCalls):
         from ..engine.operations.chat_streamed import stream
         from ..engine.receiving.accumulate import ReplyAccumulator
 
-        so_far = ReplyAccumulator()
-        steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
-        return AsyncStream(self._driver(steps), so_far)
+        accumulator = ReplyAccumulator()
+        steps = stream(self._calls.chat(model, prompt, options, stream=True), accumulator)
+        return AsyncStream(self._driver(steps), accumulator)
 
     async def exchange(self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]") -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out; as `Client.exchange`."""
@@ -99,8 +99,8 @@ class AsyncClient(AsyncUsageCalls):
         from ..engine.receiving.accumulate import ReplyAccumulator
 
         call, chunks = self._calls.chunked(self._calls.asked(body, limits))
-        so_far = ReplyAccumulator()
-        async with AsyncStream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
+        accumulator = ReplyAccumulator()
+        async with AsyncStream(self._driver(stream(call, accumulator, verbatim=CANONICAL)), accumulator) as streamed:
             async for batch in streamed.batches():
                 for chunk in chunks.of(batch):
                     yield chunk
@@ -130,9 +130,9 @@ class AsyncClient(AsyncUsageCalls):
         from ..engine.receiving.accumulate import ReplyAccumulator
         from ..forms.build import item_form
 
-        so_far = ReplyAccumulator()
-        call, made = self._calls.form(model, form, prompt, options, stream=True)
-        return AsyncFillStream(self._driver(call.steps(so_far)), so_far, made, item_form(form))
+        accumulator = ReplyAccumulator()
+        call, built_form = self._calls.form(model, form, prompt, options, stream=True)
+        return AsyncFillStream(self._driver(call.steps(accumulator)), accumulator, built_form, item_form(form))
 
     @renamed("conversation")
     def conversation(

@@ -68,9 +68,9 @@ class Client(UsageCalls):
         hooks: "Iterable[Hook]" = (),
         **limits: "Unpack[Limits]",
     ) -> None:
-        given = [config]
+        configs = [config]
         del config
-        super().__init__(given.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
+        super().__init__(configs.pop(), record=record, replay=replay, hooks=hooks, limits=limits)
         self._connections = connections
         self._transport = transport
         self._drives: type[SyncDriver[Any]] | None = None
@@ -98,9 +98,9 @@ class Client(UsageCalls):
         from ..engine.operations.chat_streamed import stream
         from ..engine.receiving.accumulate import ReplyAccumulator
 
-        so_far = ReplyAccumulator()
-        steps = stream(self._calls.chat(model, prompt, options, stream=True), so_far)
-        return Stream(self._driver(steps), so_far)
+        accumulator = ReplyAccumulator()
+        steps = stream(self._calls.chat(model, prompt, options, stream=True), accumulator)
+        return Stream(self._driver(steps), accumulator)
 
     def exchange(self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]") -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out, whatever the provider speaks.
@@ -128,8 +128,8 @@ class Client(UsageCalls):
         from ..engine.receiving.accumulate import ReplyAccumulator
 
         call, chunks = self._calls.chunked(self._calls.asked(body, limits))
-        so_far = ReplyAccumulator()
-        with Stream(self._driver(stream(call, so_far, verbatim=CANONICAL)), so_far) as streamed:
+        accumulator = ReplyAccumulator()
+        with Stream(self._driver(stream(call, accumulator, verbatim=CANONICAL)), accumulator) as streamed:
             for batch in streamed.batches():
                 yield from chunks.of(batch)
         yield from chunks.last()
@@ -175,9 +175,9 @@ class Client(UsageCalls):
         from ..engine.receiving.accumulate import ReplyAccumulator
         from ..forms.build import item_form
 
-        so_far = ReplyAccumulator()
-        call, made = self._calls.form(model, form, prompt, options, stream=True)
-        return FillStream(self._driver(call.steps(so_far)), so_far, made, item_form(form))
+        accumulator = ReplyAccumulator()
+        call, built_form = self._calls.form(model, form, prompt, options, stream=True)
+        return FillStream(self._driver(call.steps(accumulator)), accumulator, built_form, item_form(form))
 
     @renamed("conversation")
     def conversation(

@@ -146,8 +146,8 @@ def check_providers(providers: dict[str, Provider], dialects: Iterable[str], ori
                 origins.of("providers", label),
             )
         known = [*names(), *dialects]
-        if provider.dialect and provider.dialect not in known and provider.dialect not in (more := brought()):
-            known += more
+        if provider.dialect and provider.dialect not in known and provider.dialect not in (plugins := brought()):
+            known += plugins
             raise placed(
                 ConfigError(
                     f"[providers.{label}] names dialect {provider.dialect!r}, which there is not",

@@ -57,8 +57,8 @@ def with_values(text: str, table: str, label: str, values: Mapping[str, Json]) -
             elif old != value:
                 entry[name] = _item(value)
         changed = tomlkit.dumps(document)
-        wanted = {**before, table: {**before[table], label: {**before[table][label], **values}}}
-        if tomllib.loads(changed) == wanted:
+        expected = {**before, table: {**before[table], label: {**before[table][label], **values}}}
+        if tomllib.loads(changed) == expected:
             return changed
     except KeyError:
         raise ConfigError(f"there is no entry [{table}.{label}] in the file", hint="Add it first.") from None

@@ -13,17 +13,17 @@ def read_dotenv(path: Path) -> tuple[dict[str, str], str]:
     Raises:
         ConfigError: it cannot be read.
     """
-    wrong: list[int] = []
-    values = parsed(text_of_file(path), wrong)
-    remark = f"line {wrong[0]} of {path.name} cannot be read: write NAME=value there" if wrong else ""
+    bad_lines: list[int] = []
+    values = parsed(text_of_file(path), bad_lines)
+    remark = f"line {bad_lines[0]} of {path.name} cannot be read: write NAME=value there" if bad_lines else ""
     return values, remark
 
 
-def parsed(text: str, wrong: list[int] | None = None) -> dict[str, str]:
+def parsed(text: str, bad_lines: list[int] | None = None) -> dict[str, str]:
     """The variables of a text.
 
     Args:
-        wrong: is told the numbers of the lines that cannot be read.
+        bad_lines: is told the numbers of the lines that cannot be read.
     """
     import io
 
@@ -31,8 +31,8 @@ def parsed(text: str, wrong: list[int] | None = None) -> dict[str, str]:
 
     values: dict[str, str] = {}
     for binding in parse_stream(io.StringIO(text)):
-        if binding.error and wrong is not None:
-            wrong.append(binding.original.line)
+        if binding.error and bad_lines is not None:
+            bad_lines.append(binding.original.line)
         elif binding.key is not None:
             values[binding.key] = binding.value or ""
     return values

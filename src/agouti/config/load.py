@@ -72,34 +72,34 @@ def load(
     """
     if isinstance(config, Config):
         return config
-    given = _Given(config, folder, environment)
+    request = _Given(config, folder, environment)
     del config, environment
     failure: Exception
     try:
-        return _load(given)
+        return _load(request)
     except Exception as error:
         # The frames below hold what the files say; crash reports would print it.
         failure = bare(error)  # type: ignore[assignment]
-    del given
+    del request
     raise failure
 
 
-def _load(given: _Given) -> Config:
-    config, variables = given.config, given.environment
+def _load(request: _Given) -> Config:
+    config, variables = request.config, request.environment
     sources: list[Source] = []
-    beside = Path(given.folder) if given.folder is not None else Path.cwd()
+    base_folder = Path(request.folder) if request.folder is not None else Path.cwd()
     passed_over = ""
     if isinstance(config, Mapping):
         sources.append(Source("argument", "", dict(config)))
     elif config is not None:
         sources.append(read_file(Path(config)))
-        beside = Path(config).absolute().parent
+        base_folder = Path(config).absolute().parent
     else:
-        paths, passed_over = find_files(beside, variables)
+        paths, passed_over = find_files(base_folder, variables)
         sources += [read_file(path) for path in paths]
         if sources:
-            beside = Path(sources[-1].name).absolute().parent
-    environment = with_dotenv(beside / ".env", variables)
+            base_folder = Path(sources[-1].name).absolute().parent
+    environment = with_dotenv(base_folder / ".env", variables)
     exported = {name: value for name, value in environment.items() if environment.source(name) == "environment"}
     in_file = {name: value for name, value in environment.items() if name not in exported}
     for variables_of, file in ((in_file, environment.file), (exported, "")):
@@ -107,7 +107,7 @@ def _load(given: _Given) -> Config:
         if overrides is not None:
             sources.append(overrides)
     if not sources:
-        where = f"{beside} or any folder above it" + (f" ({passed_over})" if passed_over else "")
+        where = f"{base_folder} or any folder above it" + (f" ({passed_over})" if passed_over else "")
         raise ConfigError(
             f"no configuration: there is no {FILE_NAME} in {where}",
             hint="Paste a curl command from your provider's pages into: agouti adopt --write   (or see: agouti demo)",
@@ -123,30 +123,32 @@ def read_file(path: Path) -> Source:
     """
     import tomllib
 
-    shown = shown_path(path)
+    display_path = shown_path(path)
     try:
         text = path.read_text(encoding="utf-8-sig")
     except OSError as error:
         raise ConfigError(
-            f"{shown} cannot be read ({error.strerror or error})", hint="Name an existing file, or leave it out."
+            f"{display_path} cannot be read ({error.strerror or error})", hint="Name an existing file, or leave it out."
         ) from None
     except UnicodeDecodeError as error:
-        raise ConfigError(f"{shown} is not UTF-8 text ({error.reason})", hint="Save it as UTF-8.") from None
+        raise ConfigError(f"{display_path} is not UTF-8 text ({error.reason})", hint="Save it as UTF-8.") from None
     try:
         values = tomllib.loads(text)
     except RecursionError:
-        raise ConfigError(f"{shown} is nested too deeply", hint="A bracket is opened again and again there.") from None
+        raise ConfigError(
+            f"{display_path} is nested too deeply", hint="A bracket is opened again and again there."
+        ) from None
     except tomllib.TOMLDecodeError as error:
         raise placed(
-            ConfigError(f"{shown} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
-            Origin("file", shown),
+            ConfigError(f"{display_path} is not valid TOML: {error}", hint=_toml_hint(text, str(error))),
+            Origin("file", display_path),
         ) from None
-    return Source("file", shown, values, text)
+    return Source("file", display_path, values, text)
 
 
 def _toml_hint(text: str, message: str) -> str:
-    if "end of document" in message and (begun := _begun_in(text)):
-        return f"What begins in line {begun} is not closed: a quote, or a bracket."
+    if "end of document" in message and (opening := _begun_in(text)):
+        return f"What begins in line {opening} is not closed: a quote, or a bracket."
     if ("declare" in message and "twice" in message) or "overwrite" in message:
         return "Two entries have one name; give one of them another label, or merge them."
     paths_found = re.search(r"line (\d+)", message)
@@ -164,14 +166,14 @@ def _toml_hint(text: str, message: str) -> str:
 
 def _begun_in(text: str) -> int:
     """The line in which a text in three quotes begins that has no end; 0: there is none."""
-    begun, mark = 0, ""
+    opening, mark = 0, ""
     for number, line in enumerate(text.splitlines(), 1):
         for quotes in re.findall(r'"""|\'\'\'', line):
             if not mark:
-                begun, mark = number, quotes
+                opening, mark = number, quotes
             elif quotes == mark:
                 mark = ""
-    return begun if mark else 0
+    return opening if mark else 0
 
 
 def with_dotenv(path: Path, variables: Mapping[str, str]) -> Environment:
@@ -194,22 +196,22 @@ def _overrides(variables: Mapping[str, str], sources: list[Source], file: str = 
     for variable in sorted(variables):
         if not variable.startswith(_PREFIX):
             continue
-        table, *rest = (part.lower() for part in variable[len(_PREFIX) :].split("__"))
-        if table not in _TABLES or len(rest) < 2 or not all(rest):
+        table, *remainder = (part.lower() for part in variable[len(_PREFIX) :].split("__"))
+        if table not in _TABLES or len(remainder) < 2 or not all(remainder):
             raise ConfigError(
                 f"variable {variable} names no setting",
                 hint="Write it as AGOUTI__PROVIDERS__LABEL__KEY or AGOUTI__MODELS__LABEL__KEY.",
             )
-        path = (table, _label(rest[0], table, sources), *rest[1:])
-        into = values
+        path = (table, _label(remainder[0], table, sources), *remainder[1:])
+        target = values
         for part in path[:-1]:
-            into = into.setdefault(part, {})
-            if not isinstance(into, dict):
+            target = target.setdefault(part, {})
+            if not isinstance(target, dict):
                 raise ConfigError(
                     f"variable {variable} goes into a setting that another variable gives as a whole",
                     hint="Take one of the two out.",
                 )
-        into[path[-1]] = _value(variables[variable], _TABLES[table], path[2])
+        target[path[-1]] = _value(variables[variable], _TABLES[table], path[2])
         names[path] = variable
     return Source("environment", file, values, "", names) if values else None
 
@@ -263,10 +265,10 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     for source in sources:
         _rename_former(source)
         _check_tables(source, origins)
-        below = merged
-        merged = _merge(below, source.values)
+        lower = merged
+        merged = _merge(lower, source.values)
         if source.kind == "file" or (source.kind == "environment" and source.name):
-            for label, values in _redirected(below, merged, source):
+            for label, values in _redirected(lower, merged, source):
                 if source.kind == "environment":
                     raise ConfigError(
                         f"{source.name} sends provider {label} to another address",
@@ -315,15 +317,15 @@ def _build(sources: list[Source], variables: Environment) -> Config:
     )
 
 
-def _redirected(below: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:
+def _redirected(lower: dict[str, Json], merged: dict[str, Json], source: Source) -> list[tuple[str, dict[str, Json]]]:
     """The providers that a file sends elsewhere than the layers below it, without the keys of those layers.
 
     A folder that somebody has cloned must not send the user's own key where it likes.
     """
     changed = []
-    own = source.values.get("providers")
-    for label, values in (own if isinstance(own, dict) else {}).items():
-        before, after = (each.get("providers", {}).get(label) for each in (below, merged))
+    own_providers = source.values.get("providers")
+    for label, values in (own_providers if isinstance(own_providers, dict) else {}).items():
+        before, after = (each.get("providers", {}).get(label) for each in (lower, merged))
         if isinstance(before, dict) and isinstance(after, dict) and _goes_to(before) != _goes_to(after):
             changed.append((label, without_secrets(after, values if isinstance(values, dict) else {})))
     return changed
@@ -365,20 +367,20 @@ def inherited(label: str, raw: Mapping[str, dict[str, Json]], origins: Origins) 
     """
     values = raw[label]
     chain = [label]
-    while isinstance(like := raw[chain[-1]].get("extends"), str) and like:
+    while isinstance(parent := raw[chain[-1]].get("extends"), str) and parent:
         origin = origins.of("models", chain[-1], "extends")
-        if like not in raw:
+        if parent not in raw:
             raise placed(
                 ConfigError(
-                    f"[models.{chain[-1]}] extends {like!r}, which has no entry", hint=near_hint(like, raw, "label")
+                    f"[models.{chain[-1]}] extends {parent!r}, which has no entry", hint=near_hint(parent, raw, "label")
                 ),
                 origin,
             )
-        if like in chain:
-            circle = " -> ".join([*chain[chain.index(like) :], like])
+        if parent in chain:
+            circle = " -> ".join([*chain[chain.index(parent) :], parent])
             raise placed(ConfigError(f"extends goes round in a circle: {circle}", hint="Take one of them out."), origin)
-        chain.append(like)
-        values = _merge(raw[like], values)
+        chain.append(parent)
+        values = _merge(raw[parent], values)
     return values
 
 
@@ -400,9 +402,9 @@ def _entries(merged: dict[str, Json], table: str, origins: Origins) -> list[tupl
     return list(entries.items())
 
 
-def _merge(below: dict[str, Json], above: Mapping[str, Json]) -> dict[str, Json]:
-    merged = dict(below)
-    for name, value in above.items():
+def _merge(lower: dict[str, Json], upper: Mapping[str, Json]) -> dict[str, Json]:
+    merged = dict(lower)
+    for name, value in upper.items():
         if isinstance(value, Mapping) and isinstance(merged.get(name), dict) and name != "key":
             merged[name] = _merge(merged[name], value)
         else:

@@ -58,18 +58,18 @@ def schema() -> dict[str, Any]:
     >>> sorted(schema()["properties"])[:3]
     ['budgets', 'cache', 'dialects']
     """
-    made = _Definitions()
+    schema = _Definitions()
     properties: dict[str, Any] = {
-        name: {"type": "object", "additionalProperties": made.of(entry)} for name, entry in _TABLES.items()
+        name: {"type": "object", "additionalProperties": schema.of(entry)} for name, entry in _TABLES.items()
     }
-    properties |= {name: made.of(entry) for name, entry in _SINGLES.items()}
+    properties |= {name: schema.of(entry) for name, entry in _SINGLES.items()}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "agouti.toml",
         "type": "object",
         "additionalProperties": False,
         "properties": dict(sorted(properties.items())),
-        "$defs": dict(sorted(made.definitions.items())),
+        "$defs": dict(sorted(schema.definitions.items())),
     }
 
 
@@ -98,23 +98,23 @@ class _Definitions:
         return {"$ref": f"#/$defs/{name}"}
 
     def _struct(self, kind: type[Struct]) -> dict[str, Any]:
-        words = _words(kind)
+        text = _words(kind)
         properties: dict[str, Any] = {}
         required = []
         for field in msgspec.structs.fields(kind):
             if field.name == "label":
                 continue  # it is the name of the table
-            shown = self._field(kind, field.name, field.type)
-            if field.name in words:
-                shown = {"description": words[field.name], **shown}
-            properties[field.name] = shown
+            shown_schema = self._field(kind, field.name, field.type)
+            if field.name in text:
+                shown_schema = {"description": text[field.name], **shown_schema}
+            properties[field.name] = shown_schema
             if field.required:
                 required.append(field.name)
         if kind in _KEYS:
             required = [field.name for field in msgspec.structs.fields(kind) if field.required]
-        made: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
+        schema: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
         summary = (inspect.getdoc(kind) or "").partition("\n\n")[0]
-        return {"description": _plain(summary), **made, **({"required": required} if required else {})}
+        return {"description": _plain(summary), **schema, **({"required": required} if required else {})}
 
     def _field(self, kind: type[Struct], name: str, declared: Any) -> dict[str, Any]:
         if kind is Model and name == "parameters":
@@ -122,11 +122,11 @@ class _Definitions:
         if kind is Budget and name == "notify":
             return {"anyOf": [{"type": "string"}, self.schema(Key)]}
         if kind is Provider and name in _HELD:
-            held = {"anyOf": [{"type": "string"}, self.schema(Key)]}
-            return {"type": "object", "additionalProperties": held}
-        made = self.schema(declared)
+            key_schema = {"anyOf": [{"type": "string"}, self.schema(Key)]}
+            return {"type": "object", "additionalProperties": key_schema}
+        schema = self.schema(declared)
         also = _ALSO.get((kind, name))
-        return made if also is None else {"anyOf": [also, made]}
+        return schema if also is None else {"anyOf": [also, schema]}
 
     def schema(self, declared: Any) -> dict[str, Any]:
         """The schema of a type."""
@@ -149,8 +149,8 @@ class _Definitions:
 
     def _named(self, declared: Any) -> dict[str, Any]:
         if declared is Secret:
-            place = {"type": "object", "properties": {"env": {"type": "string"}}, "required": ["env"]}
-            return {"anyOf": [{"type": "string"}, {**place, "additionalProperties": False}]}
+            env_schema = {"type": "object", "properties": {"env": {"type": "string"}}, "required": ["env"]}
+            return {"anyOf": [{"type": "string"}, {**env_schema, "additionalProperties": False}]}
         if declared is Key:
             if "Key" not in self.definitions:
                 self.definitions["Key"] = {}
@@ -165,18 +165,20 @@ class _Definitions:
 
 def _parameters() -> dict[str, Any]:
     names = {dict: "object", list: "array", tuple: "array", str: "string", bool: "boolean", int: "integer"}
-    made: dict[str, Any] = {}
+    schema: dict[str, Any] = {}
     for name, row in PARAMETERS.items():
         kinds = {"number" if kind is float else names[kind] for kind in row.kinds}
         kinds = kinds - {"integer"} if "number" in kinds else kinds
-        shown: dict[str, Any] = {"description": f"Takes {row.words}.", "type": sorted(kinds)}
+        shown_schema: dict[str, Any] = {"description": f"Takes {row.words}.", "type": sorted(kinds)}
         if len(kinds) == 1:
-            shown["type"] = next(iter(kinds))
-        if shown["type"] in ("integer", "number"):
+            shown_schema["type"] = next(iter(kinds))
+        if shown_schema["type"] in ("integer", "number"):
             low = -1 if "-1" in row.words else row.low
-            shown |= {key: value for key, value in (("minimum", low), ("maximum", row.high)) if value is not None}
-        made[name] = shown
-    return made
+            shown_schema |= {
+                key: value for key, value in (("minimum", low), ("maximum", row.high)) if value is not None
+            }
+        schema[name] = shown_schema
+    return schema
 
 
 def _words(kind: type[Struct]) -> Mapping[str, str]:
@@ -191,8 +193,8 @@ def _words(kind: type[Struct]) -> Mapping[str, str]:
             found |= dict.fromkeys(names, match[2])
         elif line.startswith("        "):
             found |= {name: f"{found[name]} {line.strip()}" for name in names}
-    return {name: _plain(words) for name, words in found.items()}
+    return {name: _plain(text) for name, text in found.items()}
 
 
-def _plain(words: str) -> str:
-    return " ".join(words.split()).replace("``", "").replace("`", "")
+def _plain(text: str) -> str:
+    return " ".join(text.split()).replace("``", "").replace("`", "")

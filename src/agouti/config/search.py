@@ -31,16 +31,16 @@ def _nearest(folder: Path) -> tuple[Path | None, str]:
     for each in (folder, *folder.parents):
         path = each / FILE_NAME
         if path.is_file():
-            if not (why := not_trusted(path)):
+            if not (reason := not_trusted(path)):
                 return path, ""
             if each == folder:
                 raise ConfigError(
-                    f"{path} {why}: it is not read, because it could run commands and send your keys anywhere",
+                    f"{path} {reason}: it is not read, because it could run commands and send your keys anywhere",
                     hint=f"If you trust it, name it: agouti --config {FILE_NAME} ..., or AGOUTI_CONFIG={path}",
                 )
-            return None, f"{path} {why} and is not read"
-        if each != folder and (why := not_trusted(each)):
-            return None, f"{each} {why}; the search ends there"
+            return None, f"{path} {reason} and is not read"
+        if each != folder and (reason := not_trusted(each)):
+            return None, f"{each} {reason}; the search ends there"
     return None, ""
 
 
@@ -59,14 +59,14 @@ def not_trusted(path: Path) -> str:
 def find_files(folder: Path, variables: Mapping[str, str]) -> tuple[list[Path], str]:
     """The files that apply in a folder, the last one winning; and where the search was stopped, in words."""
     paths_found = []
-    own = user_file()
-    if own.is_file():
-        paths_found.append(own)
+    user_config = user_file()
+    if user_config.is_file():
+        paths_found.append(user_config)
     named = variables.get("AGOUTI_CONFIG")
     if named:
         return [*paths_found, Path(named).expanduser()], ""
     nearest, stopped = _nearest(folder)
-    if nearest is not None and nearest != own:
+    if nearest is not None and nearest != user_config:
         paths_found.append(nearest)
     return paths_found, stopped
 

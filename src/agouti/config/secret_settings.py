@@ -73,18 +73,20 @@ def without_places(values: T, of: Callable[[Key], str]) -> T:
     return values
 
 
-def without_secrets(values: "dict[str, Json]", own: "Mapping[str, Json]") -> "dict[str, Json]":
-    """The values of an entry without secrets, but for those that ``own`` has itself."""
-    kept = {name: value for name, value in values.items() if name != "key" or "key" in own}
-    address, _ = parted_address(str(kept.get("address", "")))
-    if "address" in kept and "address" not in own:
-        kept["address"] = address
+def without_secrets(values: "dict[str, Json]", user_values: "Mapping[str, Json]") -> "dict[str, Json]":
+    """The values of an entry without secrets, but for those that ``user_values`` has itself."""
+    remaining = {name: value for name, value in values.items() if name != "key" or "key" in user_values}
+    address, _ = parted_address(str(remaining.get("address", "")))
+    if "address" in remaining and "address" not in user_values:
+        remaining["address"] = address
     for field in ("headers", "query", "values", "add"):
-        table, ours = kept.get(field), own.get(field)
+        table, user_table = remaining.get(field), user_values.get(field)
         if isinstance(table, dict):
-            mine = ours if isinstance(ours, dict) else {}
-            kept[field] = {name: value for name, value in table.items() if name in mine or not _is_secret(name, value)}
-    return kept
+            user_fields = user_table if isinstance(user_table, dict) else {}
+            remaining[field] = {
+                name: value for name, value in table.items() if name in user_fields or not _is_secret(name, value)
+            }
+    return remaining
 
 
 def _is_secret(name: str, value: Json) -> bool:
@@ -113,14 +115,14 @@ def parted_address(address: str) -> "tuple[str, dict[str, str]]":
     base, mark, query = address.partition("?")
     if not mark:
         return address, {}
-    kept, secret = [], {}
+    remaining, secret = [], {}
     for pair in query.split("&"):
         name, _, value = pair.partition("=")
         if value and "{" not in value and (looks_secret(name) or looks_like_a_key(value)):
             secret[name] = value
         else:
-            kept.append(pair)
-    return (f"{base}?{'&'.join(kept)}" if kept else base), secret
+            remaining.append(pair)
+    return (f"{base}?{'&'.join(remaining)}" if remaining else base), secret
 
 
 def _wrapped(name: str, text: str) -> "str | Key":

@@ -168,8 +168,8 @@ def _origin(text: str) -> str:
     if parts.scheme not in ("http", "https") or not host or parts.path not in ("", "/") or parts.query:
         raise ValueError(f'origins: {text!r} is no origin: write scheme and host, such as "http://localhost:5173"')
     host = f"[{host}]" if ":" in host else host
-    usual = {"http": 80, "https": 443}[parts.scheme]
-    return f"{parts.scheme}://{host}" + (f":{port}" if port not in (None, usual) else "")
+    default_port = {"http": 80, "https": 443}[parts.scheme]
+    return f"{parts.scheme}://{host}" + (f":{port}" if port not in (None, default_port) else "")
 
 
 # Words of addresses that may be told.
@@ -195,8 +195,8 @@ def ledger_of(merged: dict[str, Json], origins: Origins, variables: Mapping[str,
         )
     if settings.path is None:
         return settings
-    place = origins.of("ledger", "store")
-    folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
+    origin = origins.of("ledger", "store")
+    folder = Path(origin.name).absolute().parent if origin.kind == "file" else Path.cwd()
     return msgspec.structs.replace(settings, store=Secret(str(folder / settings.path.expanduser())))
 
 
@@ -211,8 +211,8 @@ def limit_store_of(merged: dict[str, Json], origins: Origins, variables: Mapping
         return settings
     if settings.path is None:
         raise _no_store("limits", settings.store.reveal().rpartition("@")[2], origins)
-    place = origins.of("limits", "store")
-    folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
+    origin = origins.of("limits", "store")
+    folder = Path(origin.name).absolute().parent if origin.kind == "file" else Path.cwd()
     return msgspec.structs.replace(settings, store=Secret(str(folder / settings.path.expanduser())))
 
 
@@ -260,8 +260,8 @@ def cache_of(merged: dict[str, Json], origins: Origins) -> CacheSettings | None:
             ConfigError(f"[cache] is wrong: {str(error).replace('`', '')}", hint='Write store = "answers.sqlite".'),
             origins.of("cache"),
         ) from None
-    place = origins.of("cache", "store")
-    folder = Path(place.name).absolute().parent if place.kind == "file" else Path.cwd()
+    origin = origins.of("cache", "store")
+    folder = Path(origin.name).absolute().parent if origin.kind == "file" else Path.cwd()
     return msgspec.structs.replace(settings, store=str(folder / settings.path.expanduser()))
 
 
@@ -286,8 +286,8 @@ def relay_of(merged: dict[str, Json], origins: Origins, files: Sequence[str]) ->
             ),
             origins.of("relay"),
         ) from None
-    place = origins.of("relay", "tokens")
-    nearest = place.name if place.kind == "file" else files[-1] if files else ""
+    origin = origins.of("relay", "tokens")
+    nearest = origin.name if origin.kind == "file" else files[-1] if files else ""
     folder = Path(nearest).absolute().parent if nearest else Path.cwd()
     return msgspec.structs.replace(settings, tokens=str(folder / Path(settings.tokens).expanduser()))
 
@@ -361,10 +361,10 @@ def _said(table: str, store: Any, origins: Origins, variables: Mapping[str, str]
     return text
 
 
-def _no_store(table: str, said: str, origins: Origins) -> ConfigError:
+def _no_store(table: str, message: str, origins: Origins) -> ConfigError:
     return placed(
         ConfigError(
-            f"[{table}] store = {said!r} is no store",
+            f"[{table}] store = {message!r} is no store",
             hint=(
                 'Write a file, store = "usage.sqlite", or a database, "postgresql://USER@HOST/NAME".'
                 if table == "ledger"
@@ -381,10 +381,10 @@ def shown_store(store: Secret) -> str:
     >>> shown_store(Secret("redis://:pw@club.example:6379/0?protocol=3"))
     'redis://club.example:6379/0'
     """
-    scheme, mark, rest = store.reveal().partition("://")
+    scheme, mark, remainder = store.reveal().partition("://")
     if not mark:
         return scheme
-    return f"{scheme}://{rest.partition('?')[0].rpartition('@')[2]}"
+    return f"{scheme}://{remainder.partition('?')[0].rpartition('@')[2]}"
 
 
 def has_password(store: Secret) -> bool:
@@ -393,8 +393,8 @@ def has_password(store: Secret) -> bool:
     >>> has_password(Secret("redis://:pw@club.example")), has_password(Secret("postgresql://club@db.example/usage"))
     (True, False)
     """
-    user, at, rest = store.reveal().partition("://")[2].rpartition("@")
-    return bool(at and user.partition(":")[2]) or "password=" in rest.partition("?")[2]
+    user, at, remainder = store.reveal().partition("://")[2].rpartition("@")
+    return bool(at and user.partition(":")[2]) or "password=" in remainder.partition("?")[2]
 
 
 def told(store: Secret, error: Exception) -> str:
@@ -403,11 +403,11 @@ def told(store: Secret, error: Exception) -> str:
     >>> told(Secret("redis://:pw/51c2@club.example"), ValueError("no port: 'pw'"))
     "no port: '***'"
     """
-    said = " ".join(str(error).split())[:300]
-    user, at, rest = store.reveal().partition("://")[2].rpartition("@")
-    query = rest.partition("?")[2]
-    pieces = {user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else set()
-    for piece in sorted(pieces, key=len, reverse=True):
-        if len(piece) > 1 and piece not in _PLAIN:
-            said = said.replace(piece, MASK).replace(unquote(piece), MASK)
-    return said
+    message = " ".join(str(error).split())[:300]
+    user, at, remainder = store.reveal().partition("://")[2].rpartition("@")
+    query = remainder.partition("?")[2]
+    secret_parts = {user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else set()
+    for secret_part in sorted(secret_parts, key=len, reverse=True):
+        if len(secret_part) > 1 and secret_part not in _PLAIN:
+            message = message.replace(secret_part, MASK).replace(unquote(secret_part), MASK)
+    return message

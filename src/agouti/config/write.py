@@ -105,10 +105,10 @@ def _key(name: str) -> str:
     return str(tomlkit.key(name).as_string())
 
 
-def free_name(name: str, value: Secret, taken: Mapping[str, str]) -> str:
+def free_name(name: str, value: Secret, used: Mapping[str, str]) -> str:
     """The variable that is to hold a key: ``name``, or with a number where that holds another key already."""
     free, number = name, 1
-    while taken.get(free) and taken[free] != value.reveal():
+    while used.get(free) and used[free] != value.reveal():
         number += 1
         free = f"{name}_{number}"
     return free
@@ -120,10 +120,10 @@ def write_dotenv(path: Path, secrets: Mapping[str, Secret]) -> list[str]:
     Raises:
         ConfigError: it cannot be read or written, or a key cannot stand in it.
     """
-    held, _ = read_dotenv(path) if path.exists() else ({}, "")
+    variables, _ = read_dotenv(path) if path.exists() else ({}, "")
     text = text_of_file(path) if path.exists() else ""
     for name, secret in secrets.items():
-        if held.get(name) != secret.reveal():
+        if variables.get(name) != secret.reveal():
             text = _with_variable(text, name, secret)
     try:
         write_whole(path, text, mode=0o600)
@@ -147,14 +147,14 @@ def _with_variable(text: str, name: str, secret: Secret) -> str:
     value = secret.reveal()
     escaped = value.replace("\\", "\\\\").replace("'", "\\'")
     line = f"{name}='{escaped}'\n"
-    pieces, put = [], False
+    lines, put = [], False
     for binding in parse_stream(io.StringIO(text)):
         if binding.key == name and not binding.error:
-            pieces.append("" if put else line)
+            lines.append("" if put else line)
             put = True
         else:
-            pieces.append(binding.original.string)
-    changed = "".join(pieces)
+            lines.append(binding.original.string)
+    changed = "".join(lines)
     if not put:
         changed = f"{changed}{'' if not changed or changed.endswith(chr(10)) else chr(10)}{line}"
     if parsed(changed).get(name) != value:

@@ -37,7 +37,7 @@ def what_is_wrong(
             )
         try:
             msgspec.convert(value, fields[name].type, dec_hook=key_hook)
-        except msgspec.ValidationError as wrong:
+        except msgspec.ValidationError as problem:
             inner = value if isinstance(value, dict) else {}
             if unknown := _unknown_in(fields[name].type, inner):
                 struct = _struct_in(fields[name].type)
@@ -48,13 +48,13 @@ def what_is_wrong(
                     ),
                     origins.of(table, label, name, unknown),
                 )
-            deeper = next((part for part in inner if f"`{part}`" in str(wrong)), None)
+            deeper = next((part for part in inner if f"`{part}`" in str(problem)), None)
             path = (table, label, name, deeper) if deeper else (table, label, name)
-            shown = "" if name in MAY_HOLD_SECRETS else f" = {value!r}"[:80]
+            value_text = "" if name in MAY_HOLD_SECRETS else f" = {value!r}"[:80]
             return placed(
                 ConfigError(
-                    f"{table}.{label}.{name}{shown} is wrong: {_plain(str(wrong))}",
-                    hint=_type_hint(name, fields[name].type, _plain(str(wrong))),
+                    f"{table}.{label}.{name}{value_text} is wrong: {_plain(str(problem))}",
+                    hint=_type_hint(name, fields[name].type, _plain(str(problem))),
                 ),
                 origins.of(*path),
             )

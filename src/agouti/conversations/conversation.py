@@ -38,9 +38,9 @@ class _LeftTurn:
 
     __slots__ = ("asking", "said", "so_far")
 
-    def __init__(self, said: tuple[Message, ...], so_far: ReplyAccumulator | None) -> None:
-        self.said = said
-        self.so_far = so_far
+    def __init__(self, user_messages: tuple[Message, ...], accumulator: ReplyAccumulator | None) -> None:
+        self.said = user_messages
+        self.so_far = accumulator
         self.asking: ToolLoop | None = None
 
 
@@ -62,9 +62,9 @@ class _Conversation:
         if isinstance(before, (str, os.PathLike)):
             before, options = self._from_file(before, options)
         # What is wrong with the options is said now, not at the first turn.
-        plain = split_tools(options)[0]
-        question_of("...", plain)
-        limits_of(plain)
+        chat_options = split_tools(options)[0]
+        question_of("...", chat_options)
+        limits_of(chat_options)
         if not (fit is None or callable(fit) or fit in ("error", "drop_oldest")):
             raise RequestError(f"on_overflow = {fit!r} is unknown", hint='Take "drop_oldest", "error" or a function.')
         self._options = options
@@ -78,8 +78,8 @@ class _Conversation:
     def _from_file(self, path: "FilePath", options: "AskOptions") -> "tuple[list[Message], AskOptions]":
         from .files import read_conversation
 
-        kept = read_conversation(path)
-        settings, remarks, self._unknown = kept.settings, kept.remarks, kept.unknown
+        file_content = read_conversation(path)
+        settings, remarks, self._unknown = file_content.settings, file_content.remarks, file_content.unknown
         try:
             question_of("...", settings)
         except RequestError as error:
@@ -90,7 +90,7 @@ class _Conversation:
         self.warnings = tuple(remarks)
         for remark in remarks:
             warn(remark)
-        return kept.messages, cast("AskOptions", {**settings, **options})
+        return file_content.messages, cast("AskOptions", {**settings, **options})
 
     @property
     def model(self) -> str:
@@ -129,9 +129,9 @@ class _Conversation:
             raise _in_a_turn()
         try:
             start = last_turn(self.messages)
-            taken, self.messages[start:] = self.messages[start:], []
+            removed, self.messages[start:] = self.messages[start:], []
             self._left = None
-            return taken
+            return removed
         finally:
             self._lock.release()
 
@@ -149,23 +149,23 @@ class _Conversation:
         if not self._lock.acquire(blocking=False):
             raise _in_a_turn()
         try:
-            left, self._left = self._left, None
-            return None if left is None else self._kept(left)
+            interrupted, self._left = self._left, None
+            return None if interrupted is None else self._kept(interrupted)
         finally:
             self._lock.release()
 
-    def _kept(self, left: "_LeftTurn") -> Reply | None:
-        added = left.asking.added if left.asking is not None else []
-        replies = list(left.asking.replies) if left.asking is not None else []
+    def _kept(self, interrupted: "_LeftTurn") -> Reply | None:
+        added = interrupted.asking.added if interrupted.asking is not None else []
+        replies = list(interrupted.asking.replies) if interrupted.asking is not None else []
         rounds = whole_turns(added)[0]
         text = ""
         if len(rounds) < len(added):  # it was stopped while a function ran: that reply is there, and its call goes
             text = replies[-1].text
-        elif left.so_far is not None and (text := (reply := left.so_far.reply()).text):
+        elif interrupted.so_far is not None and (text := (reply := interrupted.so_far.reply()).text):
             replies.append(reply)
         if not text and not rounds:
             return None
-        self.messages += [*left.said, *rounds, *([Message("assistant", text)] if text else [])]
+        self.messages += [*interrupted.said, *rounds, *([Message("assistant", text)] if text else [])]
         known = {id(each) for each in self.replies}  # those of a turn that failed are counted already
         self.replies += [each for each in replies if id(each) not in known]
         return replies[-1]
@@ -180,26 +180,28 @@ class _Conversation:
         """What all replies together cost; `None` where that is not known."""
         return total_cost(reply.cost for reply in self.replies)
 
-    def _turn(self, prompt: "Prompt", options: "AskOptions", so_far: ReplyAccumulator | None) -> "Steps[Reply]":
+    def _turn(self, prompt: "Prompt", options: "AskOptions", accumulator: ReplyAccumulator | None) -> "Steps[Reply]":
         """Steps of one turn; the history has it when it is done, and not before."""
         merged = {**self._options, **options}
         if isinstance(prompt, Question):  # what it asks with holds for this turn
-            said, merged = prompt.messages, {**self._options, **prompt.options, **options}
+            user_messages, merged = prompt.messages, {**self._options, **prompt.options, **options}
         else:
-            said = prompt_messages(prompt)
+            user_messages = prompt_messages(prompt)
         for name in ("images", "files"):
             if parts := media_parts(name, merged.pop(name, None)):
-                said = with_parts(said, parts)
-        loop = self._calls.tool_loop(self._model, list(said), cast("AskOptions", merged), stream=so_far is not None)
+                user_messages = with_parts(user_messages, parts)
+        loop = self._calls.tool_loop(
+            self._model, list(user_messages), cast("AskOptions", merged), stream=accumulator is not None
+        )
 
         def steps() -> "Steps[Reply]":
             if not self._lock.acquire(blocking=False):
                 raise _in_a_turn()
             try:
-                self._left = _LeftTurn(said, so_far)
-                done = yield from self._asked(loop, said, so_far)
+                self._left = _LeftTurn(user_messages, accumulator)
+                done = yield from self._asked(loop, user_messages, accumulator)
                 self._left = None
-                self.messages += [*said, *done.messages]
+                self.messages += [*user_messages, *done.messages]
                 self.replies += done.replies
             finally:
                 self._lock.release()
@@ -208,7 +210,7 @@ class _Conversation:
         return steps()
 
     def _asked(
-        self, loop: "ToolLoop", said: tuple[Message, ...], so_far: ReplyAccumulator | None
+        self, loop: "ToolLoop", user_messages: tuple[Message, ...], accumulator: ReplyAccumulator | None
     ) -> "Steps[ToolLoopResult]":
         """Ask with as much of the history as fits."""
         fit, window, tries = self._fit, self._window, 0
@@ -216,24 +218,24 @@ class _Conversation:
             history = window.history(list(messages_of(self.messages)))
             if fit is not None:
                 history = yield from window.fitted(history, loop.call, fit)
-            asking = loop.asking((*history, *said))
+            messages = loop.asking((*history, *user_messages))
             if self._left is not None:
-                self._left.asking = asking
+                self._left.asking = messages
             try:
-                done = yield from asking.steps(so_far)
+                done = yield from messages.steps(accumulator)
             except ContextOverflow as error:
-                self.replies += asking.replies  # paid for, although nothing came of them
-                nothing_yet = not asking.replies and (so_far is None or not so_far.reply().text)
+                self.replies += messages.replies  # paid for, although nothing came of them
+                nothing_yet = not messages.replies and (accumulator is None or not accumulator.reply().text)
                 tries += 1
-                again = nothing_yet and fit not in (None, "error") and tries < _TRIES
-                if not again or not window.narrowed(history, loop.call):
+                retry = nothing_yet and fit not in (None, "error") and tries < _TRIES
+                if not retry or not window.narrowed(history, loop.call):
                     raise error
                 continue
             except AgoutiError:
-                self.replies += asking.replies
+                self.replies += messages.replies
                 raise
             if fit is not None:
-                window.learn(asking.call, done.replies[0])
+                window.learn(messages.call, done.replies[0])
             return done
 
     def __repr__(self) -> str:
@@ -297,9 +299,9 @@ class Conversation(_Conversation):
 
         Its ``replies``, and with them ``usage`` and ``cost``, begin anew.
         """
-        other = Conversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
-        other._window = self._window.copy()
-        return other
+        copy = Conversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
+        copy._window = self._window.copy()
+        return copy
 
     def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer.
@@ -317,8 +319,8 @@ class Conversation(_Conversation):
 
     def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Stream:
         """Say something, and get the answer as it comes; the text before a call of a function comes too."""
-        so_far = ReplyAccumulator()
-        return Stream(self._drive(self._turn(prompt, options, so_far)), so_far)
+        accumulator = ReplyAccumulator()
+        return Stream(self._drive(self._turn(prompt, options, accumulator)), accumulator)
 
 
 class AsyncConversation(_Conversation):
@@ -341,9 +343,9 @@ class AsyncConversation(_Conversation):
 
         Its ``replies``, and with them ``usage`` and ``cost``, begin anew.
         """
-        other = AsyncConversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
-        other._window = self._window.copy()
-        return other
+        copy = AsyncConversation(self._calls, self._drive, self._model, self.messages, self._fit, self._options)
+        copy._window = self._window.copy()
+        return copy
 
     async def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""
@@ -353,5 +355,5 @@ class AsyncConversation(_Conversation):
 
     def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> AsyncStream:
         """Say something, and get the answer as it comes; as `Conversation.stream`."""
-        so_far = ReplyAccumulator()
-        return AsyncStream(self._drive(self._turn(prompt, options, so_far)), so_far)
+        accumulator = ReplyAccumulator()
+        return AsyncStream(self._drive(self._turn(prompt, options, accumulator)), accumulator)

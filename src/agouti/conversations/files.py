@@ -95,7 +95,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
     settings = settings if isinstance(settings, dict) else {}
     if "blanks" in settings:  # files of 0.2
         settings = {"variables" if name == "blanks" else name: value for name, value in settings.items()}
-    kept = {name: value for name, value in settings.items() if name in _SETTINGS}
+    known_settings = {name: value for name, value in settings.items() if name in _SETTINGS}
     unknown = {name: value for name, value in header.items() if name not in _KNOWN}
     if strange := {name: value for name, value in settings.items() if name not in _KNOWN_SETTINGS}:
         unknown["settings"] = strange
@@ -106,7 +106,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
     label = header.get("label")
     return KeptConversation(
         label=label if isinstance(label, str) else "",
-        settings=kept,
+        settings=known_settings,
         messages=messages,
         remarks=remarks,
         unknown=unknown,
@@ -115,13 +115,13 @@ def read_conversation(path: FilePath) -> KeptConversation:
 
 def _mended(messages: list[Message], remarks: list[str], path: str, *, torn: bool) -> tuple[list[Message], list[str]]:
     """The messages that providers take: calls with their results, and no last turn without an answer."""
-    kept, left_out = whole_turns(messages)
+    known_settings, left_out = whole_turns(messages)
     if left_out:
         remarks = [*remarks, f"{left_out} tool messages of {path} have lost their other half and are left out"]
-    if torn and kept and kept[-1].role == "user":
-        kept = kept[: last_turn(kept)]
+    if torn and known_settings and known_settings[-1].role == "user":
+        known_settings = known_settings[: last_turn(known_settings)]
         remarks = [*remarks, f"the last turn of {path} has no answer and is left out"]
-    return kept, remarks
+    return known_settings, remarks
 
 
 def settings_to_keep(options: Mapping[str, Json]) -> dict[str, Json]:
@@ -158,8 +158,8 @@ def header_line(label: str, settings: Mapping[str, Json], unknown: Mapping[str, 
         unknown: further fields; those in ``settings`` are further settings.
     """
     unknown = dict(unknown or {})
-    more = unknown.pop("settings", {})
-    header = {"version": _VERSION, "label": label, "settings": {**more, **settings}, **unknown}
+    further_settings = unknown.pop("settings", {})
+    header = {"version": _VERSION, "label": label, "settings": {**further_settings, **settings}, **unknown}
     return _encode({_HEADER: header}) + b"\n"
 
 
@@ -180,11 +180,11 @@ def write_conversation(
         RequestError: it cannot be written; what was there is there still. Or it holds something else.
     """
     check_writable(path)
-    here = Path(path)
+    file_path = Path(path)
     # A talk that is kept there would go on with what this has replaced.
-    held = held_alone(path) if here.is_file() else nullcontext()
+    lock = held_alone(path) if file_path.is_file() else nullcontext()
     try:
-        with held, replaced(here) as file:
+        with lock, replaced(file_path) as file:
             file.write(header_line(label, settings, unknown))
             file.write(lines_of(messages))
     except OSError as error:
@@ -199,10 +199,10 @@ def check_writable(path: FilePath) -> None:
     """
     path = Path(path)
     if path.exists() and path.stat().st_size and path.is_file():
-        kept = read_conversation(path)
-        if any(remark.startswith("line") for remark in kept.remarks):
+        known_settings = read_conversation(path)
+        if any(remark.startswith("line") for remark in known_settings.remarks):
             raise RequestError(
-                f"{path} has lines that cannot be read, and they would be lost: {kept.remarks[0]}",
+                f"{path} has lines that cannot be read, and they would be lost: {known_settings.remarks[0]}",
                 hint="Name another file, or take those lines out.",
             )
     if not path.parent.is_dir() or not os.access(path if path.exists() else path.parent, os.W_OK) or path.is_dir():

@@ -51,17 +51,17 @@ class ContextWindow:
 
     def _holds(self, messages: list[Message]) -> bool:
         """Whether the conversation begins still with what the window stands for."""
-        there = messages[: len(self._of)]
-        return len(there) == len(self._of) and all(
-            one is other or one == other for one, other in zip(there, self._of, strict=True)
+        start = messages[: len(self._of)]
+        return len(start) == len(self._of) and all(
+            one is before or one == before for one, before in zip(start, self._of, strict=True)
         )
 
     def dropped(self, messages: list[Message]) -> list[Message]:
         """Those of the messages that are not sent."""
         if not self._holds(messages):
             return []
-        kept = {id(message) for message in self._instead}
-        return [each for each, stood in zip(messages, self._of, strict=False) if id(stood) not in kept]
+        kept_ids = {id(message) for message in self._instead}
+        return [each for each, original in zip(messages, self._of, strict=False) if id(original) not in kept_ids]
 
     def fitted(
         self,
@@ -81,12 +81,12 @@ class ContextWindow:
         around = ratio.of(expected_of(request_for(call.question, target)))  # all but the history
         answer = _cap(call) or min(context // 4, _ANSWER)
         room = context - answer - around
-        wanted = sum(ratio.of(estimate_message(message)) for message in history)
-        if wanted <= room:
+        estimated = sum(ratio.of(estimate_message(message)) for message in history)
+        if estimated <= room:
             return history
         if fit == "error" or around > context:
             raise ContextOverflow(
-                f"{call.label}: the conversation has about {around + wanted} tokens and its answer up to {answer}; "
+                f"{call.label}: the conversation has about {around + estimated} tokens and its answer up to {answer}; "
                 f"the context window has {context}",
                 hint='Pass on_overflow="drop_oldest" to go on without the oldest turns, or say less at once.'
                 if fit == "error"
@@ -96,16 +96,16 @@ class ContextWindow:
             )
         if callable(fit):
             replaced = yield RunCallable(partial(_list_of, fit, list(history), max(room, 0)), call.left())
-            kept = _messages(replaced)
+            kept_ids = _messages(replaced)
         else:
-            kept = fitting(history, ratio, int((context - answer) * _USED) - around)
-        self._now(kept, history)
-        return kept
+            kept_ids = fitting(history, ratio, int((context - answer) * _USED) - around)
+        self._now(kept_ids, history)
+        return kept_ids
 
-    def _now(self, kept: list[Message], history: list[Message]) -> None:
+    def _now(self, kept_ids: list[Message], history: list[Message]) -> None:
         """From now on these stand for the history that there is."""
         self._of = (*self._of, *history[len(self._instead) :])
-        self._instead = tuple(kept)
+        self._instead = tuple(kept_ids)
 
     def narrowed(self, history: list[Message], call: Call) -> bool:
         """The provider has refused a request as too long: allow the next one a fifth less, if there is less to send."""
@@ -140,18 +140,18 @@ def _cap(call: Call) -> int | None:
     return OutgoingRequest(Chat(call.question), request, target).caps.output_tokens
 
 
-def _messages(given: object) -> list[Message]:
+def _messages(value: object) -> list[Message]:
     """What the application's own function gave, as messages.
 
     Raises:
         RequestError: it is something else.
     """
-    if isinstance(given, (str, bytes, Mapping)) or not isinstance(given, Iterable):
+    if isinstance(value, (str, bytes, Mapping)) or not isinstance(value, Iterable):
         raise RequestError(
-            f"on_overflow gave a {type(given).__name__}",
+            f"on_overflow gave a {type(value).__name__}",
             hint="It gives a list of messages: what is to be sent of the history.",
         )
-    return list(messages_of(list(given)))
+    return list(messages_of(list(value)))
 
 
 def _list_of(

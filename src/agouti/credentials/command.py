@@ -52,8 +52,8 @@ def run(key: CommandKey, now: float, seconds: float | None = None) -> Credential
             hint='Write it as a list: command = ["program", "argument"]; use the full path where it is not on PATH.',
         ) from None
     limit = key.timeout if seconds is None else min(key.timeout, max(seconds, 0.0))
-    output, said, late = _outputs(process, limit)
-    if late:
+    output, errors, is_late = _outputs(process, limit)
+    if is_late:
         raise CredentialMissing(
             f"no key: the command {name!r} did not end within {limit:g} seconds",
             hint="It may wait for input: log in with it by hand first, or raise timeout in the entry's key.",
@@ -64,9 +64,9 @@ def run(key: CommandKey, now: float, seconds: float | None = None) -> Credential
             hint="It is to print the token alone, or JSON with access_token and expires_in.",
         )
     if process.returncode != 0:
-        words = " ".join(_text(said).split())[-200:]
+        excerpt = " ".join(_text(errors).split())[-200:]
         raise CredentialMissing(
-            f"no key: the command {name!r} failed with exit code {process.returncode}: {words or 'it said nothing'}",
+            f"no key: the command {name!r} failed with exit code {process.returncode}: {excerpt or 'it said nothing'}",
             hint="Run it by hand; it may want a new login.",
         )
     return _read(_text(output).strip(), key, now)
@@ -80,26 +80,26 @@ def _outputs(process: "subprocess.Popen[bytes]", limit: float) -> tuple[bytes, b
         reader = threading.Thread(target=_gather, args=(pipe, text, process), daemon=True)
         reader.start()
         readers.append(reader)
-    late = False
+    is_late = False
     try:
         process.wait(limit)
     except subprocess.TimeoutExpired:
-        late = True
+        is_late = True
     except BaseException:
         _stop(process)
         raise
-    if late:
+    if is_late:
         _stop(process)
     until = time.monotonic() + _REST
     for reader in readers:
         reader.join(max(until - time.monotonic(), 0.0))
-    return bytes(texts[0]), bytes(texts[1]), late
+    return bytes(texts[0]), bytes(texts[1]), is_late
 
 
 def _gather(pipe: IO[bytes], text: bytearray, process: "subprocess.Popen[bytes]") -> None:
     with suppress(OSError, ValueError), pipe:
-        while piece := os.read(pipe.fileno(), 65536):
-            text += piece
+        while chunk := os.read(pipe.fileno(), 65536):
+            text += chunk
             if len(text) > _MOST:
                 _stop(process)
                 return
@@ -129,9 +129,9 @@ def _read(output: str, key: CommandKey, now: float) -> Credential:
         if assigned := re.fullmatch(r"(?:export )?[A-Z][A-Z0-9_]*=(.+)", token):
             token = assigned[1].strip("\"'")
         if len(lines) > 1 or not token or " " in token:
-            what = f"printed {len(lines)} lines" if len(lines) > 1 else "printed no token"
+            problem = f"printed {len(lines)} lines" if len(lines) > 1 else "printed no token"
             raise CredentialMissing(
-                f"no key: the command {key.command[0]!r} {what}",
+                f"no key: the command {key.command[0]!r} {problem}",
                 hint="It is to print the token alone, in one line, or JSON with access_token and expires_in.",
             )
         return Credential(Secret(token), origin, now + key.lifetime, renewable=True)

@@ -103,12 +103,12 @@ def parse_send_key(text: str) -> tuple[str, str]:
     >>> parse_send_key("header:x-api-key")
     ('header', 'x-api-key')
     """
-    way, _, name = text.partition(":")
-    if (way in ("bearer", "basic") and not name) or (way in ("header", "query") and _NAME.fullmatch(name)):
-        return way, name
-    if way in ("header", "query") and _NAME.fullmatch(name.strip()):
+    scheme, _, name = text.partition(":")
+    if (scheme in ("bearer", "basic") and not name) or (scheme in ("header", "query") and _NAME.fullmatch(name)):
+        return scheme, name
+    if scheme in ("header", "query") and _NAME.fullmatch(name.strip()):
         raise ConfigError(
-            f"send_key = {text!r} names no {way}: there are blanks in it", hint=f'Write "{way}:{name.strip()}".'
+            f"send_key = {text!r} names no {scheme}: there are blanks in it", hint=f'Write "{scheme}:{name.strip()}".'
         )
     if looks_like_a_key(text):
         raise ConfigError(
@@ -141,7 +141,7 @@ def check_key(value: str, found: str, *, ascii_only: bool) -> None:
             f"the key from {found} begins with {assigned[0]}: it is an assignment",
             hint="Only what stands behind the equals sign is the key: write that alone there.",
         )
-    for place, letter in enumerate(value, 1):
+    for position, letter in enumerate(value, 1):
         code = ord(letter)
         if 32 <= code < 127 or (not ascii_only and code > 160 and not 0xD800 <= code < 0xE000):
             continue
@@ -149,29 +149,29 @@ def check_key(value: str, found: str, *, ascii_only: bool) -> None:
         if letter in "\r\n":
             name = "a line end"
         raise CredentialMissing(
-            f"the key from {found} cannot be sent: its character {place} is {name}",
+            f"the key from {found} cannot be sent: its character {position} is {name}",
             hint="It was copied with something around it: write the key alone there, in one line.",
         )
 
 
 def key_header(send_key: str, credential: Credential) -> tuple[str, SecretText] | None:
     """The header that carries a key, or `None` where it travels in the query."""
-    way, name = parse_send_key(send_key)
+    scheme, name = parse_send_key(send_key)
     value = credential.secret.reveal()
-    check_key(value, credential.found, ascii_only=way in ("bearer", "header"))
-    if way == "bearer":
+    check_key(value, credential.found, ascii_only=scheme in ("bearer", "header"))
+    if scheme == "bearer":
         return "authorization", SecretText(f"Bearer {value}")
-    if way == "basic":
+    if scheme == "basic":
         return "authorization", SecretText(f"Basic {b64encode(value.encode()).decode()}")
-    if way == "header":
+    if scheme == "header":
         return name.lower(), SecretText(value)
     return None
 
 
 def key_query(send_key: str, credential: Credential) -> SecretText | None:
     """The part of the query that carries a key, or `None` where it travels in a header."""
-    way, name = parse_send_key(send_key)
-    if way != "query":
+    scheme, name = parse_send_key(send_key)
+    if scheme != "query":
         return None
     check_key(credential.secret.reveal(), credential.found, ascii_only=False)
     return SecretText(f"{quote(name, safe='')}={quote(credential.secret.reveal(), safe='')}")

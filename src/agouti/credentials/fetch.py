@@ -78,19 +78,19 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
             hint='Put the key into .env as NAME=..., beside agouti.toml, and write key = { env = "NAME" }.',
         )
     empty = [name for name in key.env if name in environment]
-    places = ", then ".join(key.env)
+    source_names = ", then ".join(key.env)
     state = "is empty" if len(empty) == len(key.env) == 1 else "is not set" if len(key.env) == 1 else "are not set"
-    what = f"no key: {places} {state} (looked in the environment, then in .env)"
-    alike: list[str] = []
+    problem = f"no key: {source_names} {state} (looked in the environment, then in .env)"
+    similar: list[str] = []
     for name in key.env:
-        alike += [each for each in near(name, environment) if each not in alike and each not in key.env]
-    if alike:
-        hint = f"A similar variable is set: {', '.join(alike[:3])}. Rename it, or put its name into the entry's key."
+        similar += [each for each in near(name, environment) if each not in similar and each not in key.env]
+    if similar:
+        hint = f"A similar variable is set: {', '.join(similar[:3])}. Rename it, or put its name into the entry's key."
     elif isinstance(environment, Environment) and environment.remark:
         hint = f"{environment.remark[0].upper()}{environment.remark[1:]}."
     else:
         hint = f"Set it: export {key.env[0]}=...   or write that line, without export, into .env beside agouti.toml."
-    raise CredentialMissing(what, hint=hint)
+    raise CredentialMissing(problem, hint=hint)
 
 
 _PLACEHOLDER = re.compile(r"<.*>|\$\{?\w+\}?|%\w+%|\.{3}|(?:your|my|insert|paste)[-_ ].*key.*", re.IGNORECASE)

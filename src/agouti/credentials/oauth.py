@@ -91,16 +91,16 @@ def mint(key: OAuthKey, secret_of: SecretOf, post: Callable[[HttpRequest], HttpR
     if not address:
         raise CredentialMissing("no token: the entry names no token_address", hint='Add token_address = "https://..."')
     address = with_scheme(address)
-    shown = address.partition("?")[0]
+    display = address.partition("?")[0]
     if parse_address(address).plain_http:
         raise ConfigError(
-            f"the client secret would be sent over plain http to {shown}", hint="Write https:// in token_address."
+            f"the client secret would be sent over plain http to {display}", hint="Write https:// in token_address."
         )
     failure: AgoutiError
     used: list[str] = []
 
-    def noted(place: Key) -> Secret:
-        secret = secret_of(place)
+    def noted(source: Key) -> Secret:
+        secret = secret_of(source)
         used.append(secret.reveal())
         return secret
 
@@ -110,31 +110,31 @@ def mint(key: OAuthKey, secret_of: SecretOf, post: Callable[[HttpRequest], HttpR
         if not isinstance(value, str) or not value:
             raise ValueError(_reason(token) or "there is no access_token in what it answers")
     except OAuth2Error as error:
-        said = error.description or ""
+        description = error.description or ""
         failure = CredentialRefused(
-            f"the token endpoint {shown} refuses: {error.error} {said}".rstrip(),
+            f"the token endpoint {display} refuses: {error.error} {description}".rstrip(),
             hint="Check client_id, the secret, and the scope that this client may have.",
-            provider_message=said or error.error,
+            provider_message=description or error.error,
         )
     except AgoutiError:
         raise
     except _Busy as busy:
         kind = RateLimited if busy.reply.status == 429 else Overloaded
         failure = kind(
-            f"the token endpoint {shown} cannot answer now (HTTP {busy.reply.status})",
+            f"the token endpoint {display} cannot answer now (HTTP {busy.reply.status})",
             status=busy.reply.status,
             wait=asked_wait(busy.reply.headers, busy.reply.body),
             hint="Try again later; it is the endpoint of the entry's key, not the provider itself.",
         )
     except (ValueError, TypeError, KeyError, AttributeError) as error:
         failure = CredentialRefused(
-            f"the token endpoint {shown} gives no token: {error}",
+            f"the token endpoint {display} gives no token: {error}",
             hint="Check token_address, the grant and the scope; it is to answer with JSON that has access_token.",
         )
     else:
         lifetime = seconds_of(token.get("expires_in"))
         expires = None if lifetime is None else now + lifetime
-        return Credential(Secret(value), f"token from {shown}", expires, renewable=True)
+        return Credential(Secret(value), f"token from {display}", expires, renewable=True)
     # Behind the handlers: foreign exceptions hold the request, secret and all; and the endpoint may repeat it.
     Masker(used).mask_error(failure)
     raise failure
@@ -211,22 +211,26 @@ def _token(
         )
         answer = client.refresh_token()
         return answer
-    more = {"audience": key.audience} if key.audience else {}
+    parameters = {"audience": key.audience} if key.audience else {}
     secret = secret_of(key.client_secret).reveal() if key.client_secret is not None else None
-    way = "none" if secret is None else "client_secret_basic" if key.client_auth == "basic" else "client_secret_post"
-    plain = OAuth2Client(session, key.client_id, secret, token_endpoint_auth_method=way, scope=key.scope or None)
+    auth_method = (
+        "none" if secret is None else "client_secret_basic" if key.client_auth == "basic" else "client_secret_post"
+    )
+    oauth_client = OAuth2Client(
+        session, key.client_id, secret, token_endpoint_auth_method=auth_method, scope=key.scope or None
+    )
     if key.oauth == "refresh_token":
         if key.refresh_token is None:
             raise CredentialMissing(
                 "no token: the entry names no refresh_token", hint='Add refresh_token = { env = "..." }.'
             )
-        given = secret_of(key.refresh_token)
-        place = (address, key.client_id, given)
-        answer = plain.refresh_token(address, _LATEST.get(place, given).reveal(), **more)
+        refresh_token = secret_of(key.refresh_token)
+        source = (address, key.client_id, refresh_token)
+        answer = oauth_client.refresh_token(address, _LATEST.get(source, refresh_token).reveal(), **parameters)
         if isinstance(newest := answer.get("refresh_token"), str) and newest:
-            _LATEST[place] = Secret(newest)
+            _LATEST[source] = Secret(newest)
     else:
-        answer = plain.fetch_token(address, grant_type="client_credentials", **more)
+        answer = oauth_client.fetch_token(address, grant_type="client_credentials", **parameters)
     return answer
 
 

@@ -58,8 +58,8 @@ class KeyRotation:
                 usable = rested or [min(usable, key=lambda key: self._resting.get(key, 0.0))]
             key = usable[self._turn % len(usable)]
             self._turn += 1
-        held = self._held.get(key)
-        return held if held is not None and held.fresh(now) else key
+        current = self._held.get(key)
+        return current if current is not None and current.fresh(now) else key
 
     def got(self, key: Key, credential: Credential) -> None:
         """A key was fetched."""
@@ -70,7 +70,7 @@ class KeyRotation:
         """The provider took this key: should it refuse it later, it is worth fetching again."""
         if self._renewed:
             with self._lock:
-                self._renewed -= {key for key, held in self._held.items() if held is credential}
+                self._renewed -= {key for key, current in self._held.items() if current is credential}
 
     def free(self, now: float) -> int:
         """How many keys are neither refused nor at rest."""
@@ -88,7 +88,7 @@ class KeyRotation:
         if self._one is not None:
             return False
         with self._lock:
-            key = next((key for key, held in self._held.items() if held is credential), None)
+            key = next((key for key, current in self._held.items() if current is credential), None)
             now_free = [each for each in self._keys if each not in self._aside and each is not key]
             if key is not None:
                 self._resting[key] = until
@@ -100,11 +100,15 @@ class KeyRotation:
         Yes, once, where fetching it again may give another one, and where there are other keys.
         """
         with self._lock:
-            key = next((key for key, held in self._held.items() if held is credential), None)
+            key = next((key for key, current in self._held.items() if current is credential), None)
             if key is None:
                 # Another call has been told before: is there another value meanwhile, or may there be one?
-                others = [held.secret for held in self._held.values()]
-                return credential.renewable if not others else any(each != credential.secret for each in others)
+                held_secrets = [current.secret for current in self._held.values()]
+                return (
+                    credential.renewable
+                    if not held_secrets
+                    else any(each != credential.secret for each in held_secrets)
+                )
             del self._held[key]
             self._latest = None
             if credential.renewable and key not in self._renewed:

@@ -51,9 +51,9 @@ class EnvKey(Key, Struct, frozen=True):
         def __init__(self, env: str | tuple[str, ...]) -> None: ...
 
     def __post_init__(self) -> None:
-        given: object = self.env
-        if isinstance(given, str):
-            force_setattr(self, "env", (given,))
+        env: object = self.env
+        if isinstance(env, str):
+            force_setattr(self, "env", (env,))
 
     def describe(self) -> str:
         return "environment variable " + ", then ".join(self.env)
@@ -94,8 +94,10 @@ class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
     lifetime: float = 300.0
 
     def describe(self) -> str:
-        words = [MASK if looks_like_a_key(word.partition("=")[2] or word) else word for word in self.command]
-        return f"command {' '.join(words)[:60]}"
+        shown_command = [
+            MASK if looks_like_a_key(argument.partition("=")[2] or argument) else argument for argument in self.command
+        ]
+        return f"command {' '.join(shown_command)[:60]}"
 
     def resolved_in(self, folder: Path) -> "CommandKey":
         # A plain name is looked for on PATH; one with folders in it stands beside the file that names it.
@@ -207,8 +209,8 @@ def _inner_resolved(key: Struct, folder: Path) -> dict[str, Key]:
 
 
 def _beside(path: str, folder: Path) -> str:
-    own = Path(path).expanduser()
-    return str(own if own.is_absolute() else folder / own)
+    file = Path(path).expanduser()
+    return str(file if file.is_absolute() else folder / file)
 
 
 def _names(value: dict[str, Json]) -> Key:
@@ -272,8 +274,8 @@ def is_key_table(value: Mapping[str, Json]) -> bool:
     >>> is_key_table({"env": "SHED_KEY"}), is_key_table({"env": ["A"], "more": 1})
     (True, False)
     """
-    (name, inner), *more = value.items() if value else [("", None)]
-    if more or name not in ("env", "file", "keyring", "command"):
+    (name, inner), *further = value.items() if value else [("", None)]
+    if further or name not in ("env", "file", "keyring", "command"):
         return False
     return bool(inner) and isinstance(inner, list if name == "command" else str)
 

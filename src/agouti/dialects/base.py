@@ -95,15 +95,15 @@ def chosen_function(choice: Json) -> str | None:
     return function_of(choice).get("name")
 
 
-def in_common(words: Mapping[str, str], word: str | None) -> str | None:
+def in_common(common_reasons: Mapping[str, str], reason: str | None) -> str | None:
     """A format's word for the end in the common vocabulary; its own where it is none of them."""
-    return None if word is None else words.get(word, word)
+    return None if reason is None else common_reasons.get(reason, reason)
 
 
 def no_response_format(dialect: str, kind: Json, hint: str = "") -> ParameterUnsupported:
     """The error for a ``response_format`` that a format does not have."""
-    what = f"dialect {dialect} has no response_format of type {kind!r}"
-    return ParameterUnsupported(what, parameter="response_format", hint=hint or "Leave response_format out.")
+    problem = f"dialect {dialect} has no response_format of type {kind!r}"
+    return ParameterUnsupported(problem, parameter="response_format", hint=hint or "Leave response_format out.")
 
 
 def no_tool_choice(dialect: str, choice: Json) -> ParameterUnsupported:
@@ -418,11 +418,11 @@ class DeferredBatches(Protocol):
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         """What came of the requests, in any order."""
 
-    def requests(self, handed: Handed) -> Outgoing | None:
+    def requests(self, submitted: Handed) -> Outgoing | None:
         """The request for what was asked; `None` where the provider does not give it back."""
 
     def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
         """The identifier of each request of a batch, and its body."""
 
-    def leftovers(self, handed: Handed) -> list[Outgoing]:
+    def leftovers(self, submitted: Handed) -> list[Outgoing]:
         """The requests that delete what stays at the provider once everything is fetched."""

@@ -46,43 +46,59 @@ _FRAMINGS: dict[str, type[SseDecoder | LineSplitter | ArraySplitter]] = {
 _ACCEPT = {"sse": "text/event-stream", "lines": "application/x-ndjson", "array": "application/json"}
 
 
-def check(told: Declaration) -> None:
+def check(declaration: Declaration) -> None:
     """See that a declaration can work.
 
     Raises:
         ConfigError: a place is none, or something is missing or misspelt.
     """
-    if not told.path.startswith("/"):
-        raise ConfigError(f"path = {told.path!r} is no path", hint='Write path = "/...", as behind the address.')
-    if bool(told.prompt) == bool(told.messages):
+    if not declaration.path.startswith("/"):
+        raise ConfigError(f"path = {declaration.path!r} is no path", hint='Write path = "/...", as behind the address.')
+    if bool(declaration.prompt) == bool(declaration.messages):
         raise ConfigError(
             "it says neither or both of prompt and messages", hint='Say where the conversation goes: prompt = "/..."'
         )
-    if not told.text:
+    if not declaration.text:
         raise ConfigError("it does not say where the answer is", hint='Add text = "/...", a place in the reply.')
-    _check_names("parameter", told.parameters, NAMES)
-    _check_names("count", told.usage, Usage.__struct_fields__)
+    _check_names("parameter", declaration.parameters, NAMES)
+    _check_names("count", declaration.usage, Usage.__struct_fields__)
     kinds = [name for name, each in vars(errors).items() if isinstance(each, type) and issubclass(each, AgoutiError)]
-    _check_names("class of error", told.error_codes.values(), kinds)
-    places = [told.model, told.prompt, told.messages, told.role, told.content, told.system, told.text]
-    places += [told.reasoning, told.finish_reason, told.reported_model, told.error, told.error_code]
-    places += [*told.parameters.values(), *told.fixed, *told.usage.values()]
-    if told.stream is not None:
-        stream = told.stream
-        places += [stream.switch, stream.text, stream.reasoning, stream.finish_reason, stream.done]
-    for place in places:
-        steps(place)
+    _check_names("class of error", declaration.error_codes.values(), kinds)
+    pointers = [
+        declaration.model,
+        declaration.prompt,
+        declaration.messages,
+        declaration.role,
+        declaration.content,
+        declaration.system,
+        declaration.text,
+    ]
+    pointers += [
+        declaration.reasoning,
+        declaration.finish_reason,
+        declaration.reported_model,
+        declaration.error,
+        declaration.error_code,
+    ]
+    pointers += [*declaration.parameters.values(), *declaration.fixed, *declaration.usage.values()]
+    if declaration.stream is not None:
+        stream = declaration.stream
+        pointers += [stream.switch, stream.text, stream.reasoning, stream.finish_reason, stream.done]
+    for pointer in pointers:
+        steps(pointer)
     # What would be refused at the first call is refused now.
     try:
-        DeclaredDialect(told).encode_chat(Request("m", (Message("user", "x"),), dict.fromkeys(told.parameters, 1)))
+        DeclaredDialect(declaration).encode_chat(
+            Request("m", (Message("user", "x"),), dict.fromkeys(declaration.parameters, 1))
+        )
     except RequestError as error:
         raise ConfigError(error.message, hint=error.hint) from None
 
 
-def _check_names(what: str, given: Any, known: Any) -> None:
-    for name in given:
+def _check_names(subject: str, value: Any, known: Any) -> None:
+    for name in value:
         if name not in known:
-            raise ConfigError(f"there is no {what} {name!r}", hint=near_hint(name, list(known), what))
+            raise ConfigError(f"there is no {subject} {name!r}", hint=near_hint(name, list(known), subject))
 
 
 def _at(pointer: str) -> Write:
@@ -134,13 +150,13 @@ class DeclaredDialect(Dialect):
         if declared.prompt:
             write(body, declared.prompt, prompt_of(messages, markers))
             return
-        turns: list[Json] = []
+        merged: list[Json] = []
         for message in messages:
-            turn: dict[str, Any] = {}
-            write(turn, declared.role, declared.roles.get(message.role, message.role))
-            write(turn, declared.content, words_of(message, self.name))
-            turns.append(turn)
-        write(body, declared.messages, turns)
+            entry: dict[str, Any] = {}
+            write(entry, declared.role, declared.roles.get(message.role, message.role))
+            write(entry, declared.content, words_of(message, self.name))
+            merged.append(entry)
+        write(body, declared.messages, merged)
 
     def decode_chat(self, body: bytes) -> Completion | Fault:
         value = _json(body)
@@ -163,10 +179,10 @@ class DeclaredDialect(Dialect):
         """The error that a reply of good status holds."""
         if not self._is.error:
             return None
-        said = read(value, self._is.error)
-        if said is MISSING or not said:  # null, "", false, 0, {} or []: many say so that there is none
+        error_text = read(value, self._is.error)
+        if error_text is MISSING or not error_text:  # null, "", false, 0, {} or []: many say so that there is none
             return None
-        return self._classified(200, {}, _text(said), value)
+        return self._classified(200, {}, _text(error_text), value)
 
     def finish(self, reason: Json) -> str | None:
         """The reason of the end in the library's own words."""
@@ -195,15 +211,15 @@ class DeclaredDialect(Dialect):
             value = decode_json(body)
         except (*UNDECODABLE, RecursionError):
             return classify(status, headers, body, {})
-        said = read(value, self._is.error) if self._is.error else MISSING
-        if said is MISSING or said is None:
+        error_text = read(value, self._is.error) if self._is.error else MISSING
+        if error_text is MISSING or error_text is None:
             return classify(status, headers, body, self._codes)
-        return self._classified(status, headers, _text(said), value)
+        return self._classified(status, headers, _text(error_text), value)
 
-    def _classified(self, status: int, headers: Mapping[str, str], said: str, value: Json) -> Fault:
+    def _classified(self, status: int, headers: Mapping[str, str], error_text: str, value: Json) -> Fault:
         code = read(value, self._is.error_code) if self._is.error_code else None
-        told = {"error": {"message": said, "code": str(code) if isinstance(code, (str, int)) else None}}
-        return classify(status, headers, msgspec.json.encode(told), self._codes)
+        declaration = {"error": {"message": error_text, "code": str(code) if isinstance(code, (str, int)) else None}}
+        return classify(status, headers, msgspec.json.encode(declaration), self._codes)
 
     def encode_models(self) -> Outgoing | None:
         declared = self._is.models
@@ -237,10 +253,10 @@ def _text(value: Json) -> str:
 class _DeclaredStream(PayloadStream):
     """Pieces of a declared dialect."""
 
-    def __init__(self, dialect: DeclaredDialect, told: Declaration, stream: StreamDeclaration) -> None:
+    def __init__(self, dialect: DeclaredDialect, declaration: Declaration, stream: StreamDeclaration) -> None:
         super().__init__(_FRAMINGS[stream.framing]())
         self._dialect = dialect
-        self._told = told
+        self._told = declaration
         self._stream = stream
         self._end = stream.end.encode()
         self._finished = False
@@ -248,9 +264,9 @@ class _DeclaredStream(PayloadStream):
         self._started = False
 
     def end(self) -> bool:
-        told_by_format = self._stream.end or self._stream.done or self._stream.finish_reason or self._told.finish_reason
+        has_end_mark = self._stream.end or self._stream.done or self._stream.finish_reason or self._told.finish_reason
         # Where nothing tells the end, the end of the connection does.
-        return self.done or self._finished or (not told_by_format and self._said)
+        return self.done or self._finished or (not has_end_mark and self._said)
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         if self._end and payload.strip() == self._end:
@@ -265,18 +281,18 @@ class _DeclaredStream(PayloadStream):
             self.failure = fault
             return
         self._said = True
-        told, stream = self._told, self._stream
+        declaration, stream = self._told, self._stream
         model = self._dialect.reported_model(value)
         if model is not None and not self._started:
             self._started = True
             events.append(Started(model))
-        if (place := stream.reasoning or told.reasoning) and (thought := _text(read(value, place))):
+        if (pointer := stream.reasoning or declaration.reasoning) and (thought := _text(read(value, pointer))):
             events.append(Reasoning(thought))
-        found = read(value, stream.text or told.text)
+        found = read(value, stream.text or declaration.text)
         if text := "".join(map(_text, found)) if isinstance(found, list) else _text(found):
             events.append(Text(text))
-        place = stream.finish_reason or told.finish_reason
-        if place and (reason := self._dialect.finish(read(value, place))) is not None:
+        pointer = stream.finish_reason or declaration.finish_reason
+        if pointer and (reason := self._dialect.finish(read(value, pointer))) is not None:
             self._finished = True
             events.append(Finished(reason))
         if (usage := self._dialect.usage(value)) is not None:

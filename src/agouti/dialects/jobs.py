@@ -97,19 +97,19 @@ class JobsDialect(Dialect):
         endings=(Ending("/models/(?P<model>[^/]+/[^/]+)/predictions"), Ending("/predictions", keep=True)),
     )
 
-    def __init__(self, *, alone: bool = False) -> None:
-        self._alone = alone
+    def __init__(self, *, is_single: bool = False) -> None:
+        self._alone = is_single
 
     def configured(self, options: EntryOptions) -> "JobsDialect":
-        return JobsDialect(alone=options.chat_path == _ALONE)
+        return JobsDialect(is_single=options.chat_path == _ALONE)
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(request.messages)
-        images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
+        system, remaining = system_and_rest(request.messages)
+        images = [part for message in remaining for part in parts_of(message) if isinstance(part, ImagePart)]
         if len(images) > 1:
             raise RequestError("dialect jobs takes one image at a time", hint="Ask about each in a call of its own.")
         inputs: dict[str, Json] = {
-            "prompt": prompt_of(without_images(rest, "jobs") if images else rest, request.markers)
+            "prompt": prompt_of(without_images(remaining, "jobs") if images else remaining, request.markers)
         }
         if system:
             inputs["system_prompt"] = system
@@ -141,9 +141,9 @@ class JobsDialect(Dialect):
                 raise ReplyUnreadable("the job is under way, but its reply names no address to ask again (`urls.get`)")
             return Pending(urls.get, urls.cancel or "", urls.stream or "")
         if job.status in ("failed", "canceled", "aborted"):
-            why = job.error if isinstance(job.error, str) else ""
+            reason = job.error if isinstance(job.error, str) else ""
             return _failure(
-                why or f"the job was {job.status}" + ("" if job.status != "failed" else " without a reason")
+                reason or f"the job was {job.status}" + ("" if job.status != "failed" else " without a reason")
             )
         choice = Choice(_text(job.output), _finish(job), files=_files(job.output))
         return Completion((choice,), job.model, job.id, _usage(job.metrics))
@@ -160,14 +160,14 @@ class JobsDialect(Dialect):
         return replace(fault, kind=Overloaded) if status == 409 else fault
 
 
-def _failure(why: str) -> Fault:
-    fault = classify(200, {}, _encode({"error": why}), {})
-    return fault if fault.message else Fault(ProviderFault, why)
+def _failure(reason: str) -> Fault:
+    fault = classify(200, {}, _encode({"error": reason}), {})
+    return fault if fault.message else Fault(ProviderFault, reason)
 
 
 def _text(output: Json) -> str:
     if isinstance(output, list):
-        return "".join([_text(piece) for piece in output])
+        return "".join([_text(part) for part in output])
     if output is None:
         return ""
     return output if isinstance(output, str) else _encode(output).decode()

@@ -197,8 +197,8 @@ class LinesDialect(Dialect):
 
     def encode_chat(self, request: Request) -> Outgoing:
         messages = request.messages
-        said = _prompt(messages, request.markers) if self._generates else {"messages": _messages(messages)}
-        body: dict[str, Any] = {"model": request.model, **said, "stream": request.stream}
+        prompt_fields = _prompt(messages, request.markers) if self._generates else {"messages": _messages(messages)}
+        body: dict[str, Any] = {"model": request.model, **prompt_fields, "stream": request.stream}
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "options" in extra:
@@ -263,13 +263,13 @@ class LinesDialect(Dialect):
 
 def _prompt(messages: Sequence[Message], markers: Markers) -> dict[str, Json]:
     """The conversation as one prompt, its system text and its images beside it."""
-    system, rest = system_and_rest(messages)
-    images = [part for message in rest for part in parts_of(message) if isinstance(part, ImagePart)]
+    system, remaining = system_and_rest(messages)
+    images = [part for message in remaining for part in parts_of(message) if isinstance(part, ImagePart)]
     body: dict[str, Json] = {}
     if images:
         body["images"] = [_data(image) for image in images]
-        rest = without_images(rest, "lines")
-    body["prompt"] = prompt_of(rest, markers)
+        remaining = without_images(remaining, "lines")
+    body["prompt"] = prompt_of(remaining, markers)
     return {**body, "system": system} if system else body
 
 
@@ -302,8 +302,8 @@ def _messages(messages: Sequence[Message]) -> list[dict[str, Json]]:
                 {"function": {"name": call.function.name, "arguments": arguments_of(call)}}
                 for call in message.tool_calls
             ]
-        if (turn := message.provider_turn) is not None and turn.dialect == "lines":
-            item.update(turn.blocks[0] if turn.blocks else {})
+        if (provider_turn := message.provider_turn) is not None and provider_turn.dialect == "lines":
+            item.update(provider_turn.blocks[0] if provider_turn.blocks else {})
         if message.role == "tool":
             item["tool_name"] = message.name or ""
         items.append(item)
@@ -378,8 +378,8 @@ class _LinesStream(PayloadStream):
             events.append(LogprobsTold(_logprobs(line)))
         if line.done:
             self.done = True
-            if (turn := _turn(str(self._thinking))) is not None:
-                events.append(TurnTold(turn))
+            if (provider_turn := _turn(str(self._thinking))) is not None:
+                events.append(TurnTold(provider_turn))
             events.append(Finished(_finish(line, self._called > 0) or "stop"))
             if (usage := _usage(line)) is not None:
                 events.append(UsageTold(usage))

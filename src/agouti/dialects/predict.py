@@ -199,8 +199,8 @@ def _answers(prediction: Json) -> list[Json]:
     answers = []
     for number in range(len(candidates)):
         lists = {name: prediction[name] for name in _PER_ANSWER if isinstance(prediction.get(name), list)}
-        own = {name: each[number : number + 1] for name, each in lists.items()}
-        answers.append({**prediction, **own})
+        own_lists = {name: each[number : number + 1] for name, each in lists.items()}
+        answers.append({**prediction, **own_lists})
     return answers
 
 

@@ -60,8 +60,8 @@ def dialect(name: str) -> Dialect:
     """
     row = _BUILT_IN.get(name)
     if row is not None:
-        made: Dialect = getattr(import_module(row.module, __package__), row.attribute)()
-        return made
+        dialect: Dialect = getattr(import_module(row.module, __package__), row.attribute)()
+        return dialect
     from importlib.metadata import entry_points
 
     plugins = {plugin.name: plugin for plugin in entry_points(group=_GROUP)}
@@ -69,18 +69,18 @@ def dialect(name: str) -> Dialect:
         raise ConfigError(f"there is no dialect {name!r}", hint=near_hint(name, [*_BUILT_IN, *plugins], "dialect"))
     plugin = plugins[name]
     try:
-        made = plugin.load()()
+        dialect = plugin.load()()
     except Exception as error:  # whatever a package of somebody else's does when it is loaded
         raise ConfigError(
             f"dialect {name!r} cannot be loaded from {plugin.value} ({type(error).__name__}: {error})",
             hint="Update or remove the package that brings it.",
         ) from error
-    if lacking := complete(made):
+    if missing := complete(dialect):
         raise ConfigError(
-            f"dialect {name!r} from {plugin.value} has no {', '.join(lacking)}",
+            f"dialect {name!r} from {plugin.value} has no {', '.join(missing)}",
             hint="Inherit from agouti.dialects.api.Dialect, and check it with agouti.testing.contract.check_dialect.",
         )
-    return made
+    return dialect
 
 
 def parse_address(text: str, name: str = "") -> Address:

@@ -100,11 +100,11 @@ class EventEncoder:
 
     def of(self, events: Sequence[Event]) -> bytes:
         """See `StreamEncoder`."""
-        made = b"".join([event.payload for event in events if type(event) is Passed])
-        if made or self.verbatim:
+        passed = b"".join([event.payload for event in events if type(event) is Passed])
+        if passed or self.verbatim:
             self.verbatim = True
-            self._tail = (self._tail + made[-4:])[-4:]
-            return made
+            self._tail = (self._tail + passed[-4:])[-4:]
+            return passed
         out: list[bytes] = []
         for event in self._order.of([each for each in events if not getattr(each, "choice", 0)]):
             match event:  # such formats have one answer
@@ -192,9 +192,9 @@ class ServerFormat:
         """Where there is something that only this format knows, and what; empty where there is nothing."""
         return ""
 
-    def says(self, own: Mapping[str, Json]) -> frozenset[str]:
+    def says(self, own_fields: Mapping[str, Json]) -> frozenset[str]:
         """Our names of the parameters that fields of a caller's own say already."""
-        return frozenset(name for each in own for name in self.shared.get(each, ()))
+        return frozenset(name for each in own_fields for name in self.shared.get(each, ()))
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
         """A whole reply."""
@@ -206,10 +206,10 @@ class ServerFormat:
 
     def encode_error(self, error: ErrorTold) -> dict[str, Json]:
         """The body of an error."""
-        kind = next((word for status, word in _TYPES.items() if status == error.status), "")
+        kind = next((error_type for status, error_type in _TYPES.items() if status == error.status), "")
         kind = kind or ("invalid_request_error" if error.status < 500 else "server_error")
-        told = {"message": error.message, "type": kind, "param": error.parameter, "code": error.code or None}
-        return {"error": told}
+        error_fields = {"message": error.message, "type": kind, "param": error.parameter, "code": error.code or None}
+        return {"error": error_fields}
 
 
 _TYPES = {
@@ -222,7 +222,9 @@ _TYPES = {
 }
 
 
-def field(body: Mapping[str, Json], name: str, kinds: type | tuple[type, ...], words: str, where: str = "") -> Any:
+def field(
+    body: Mapping[str, Json], name: str, kinds: type | tuple[type, ...], description: str, where: str = ""
+) -> Any:
     """A field of a body, of the type that the format gives it; `None` where it is not there, or null.
 
     Raises:
@@ -236,13 +238,13 @@ def field(body: Mapping[str, Json], name: str, kinds: type | tuple[type, ...], w
         return None
     kinds = kinds if isinstance(kinds, tuple) else (kinds,)
     if not isinstance(value, kinds) or (isinstance(value, bool) and bool not in kinds):
-        raise wrong(f"{where}{name}", f"takes {words}")
+        raise wrong(f"{where}{name}", f"takes {description}")
     return value
 
 
-def wrong(where: str, why: str) -> RequestError:
+def wrong(where: str, reason: str) -> RequestError:
     """The error for a body that is not as the format wants it."""
-    return RequestError(f"{where} {why}", hint="See the format's own description of the request.")
+    return RequestError(f"{where} {reason}", hint="See the format's own description of the request.")
 
 
 def model_of(body: Mapping[str, Json]) -> str:

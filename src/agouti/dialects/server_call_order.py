@@ -62,32 +62,32 @@ class CallOrder:
             self._close()
         ordered.append(event)
 
-    def _piece(self, piece: ToolCallPiece, ordered: list[Event]) -> None:
-        index = piece.index
+    def _piece(self, call_piece: ToolCallPiece, ordered: list[Event]) -> None:
+        index = call_piece.index
         if index in self._closed:
-            log.debug("a call goes on behind its end: %d characters", len(piece.arguments))
+            log.debug("a call goes on behind its end: %d characters", len(call_piece.arguments))
             return
         if index in self._named:
-            if piece.id is not None or piece.name is not None:
-                piece = replace(piece, id=None, name=None)  # some servers say in each piece whose it is
+            if call_piece.id is not None or call_piece.name is not None:
+                call_piece = replace(call_piece, id=None, name=None)  # some servers say in each piece whose it is
         else:
             if (before := self._nameless.pop(index, None)) is not None:
-                piece = replace(
-                    piece,
-                    id=before.id or piece.id,
-                    arguments=before.arguments + piece.arguments,
-                    extra={**before.extra, **piece.extra},
+                call_piece = replace(
+                    call_piece,
+                    id=before.id or call_piece.id,
+                    arguments=before.arguments + call_piece.arguments,
+                    extra={**before.extra, **call_piece.extra},
                 )
-            if piece.name is None:
-                self._nameless[index] = piece
+            if call_piece.name is None:
+                self._nameless[index] = call_piece
                 return
             self._named.add(index)
         if self._open != index:
             self._close()
             self._open = index
-        if piece.arguments:
-            self._arguments.append(piece.arguments)
-        ordered.append(piece)
+        if call_piece.arguments:
+            self._arguments.append(call_piece.arguments)
+        ordered.append(call_piece)
         if self._waiting and self._whole():
             self._close()
             waiting, self._waiting = self._waiting, []

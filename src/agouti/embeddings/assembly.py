@@ -38,11 +38,11 @@ class Wanted(Struct, frozen=True, kw_only=True):
 
 def wanted(texts: list[str], known: Embeddings | None, *, label: str, name: str, dimensions: int | None) -> Wanted:
     """What has to be asked for: each text once, none whose vector is there."""
-    there = frozenset(known.texts) if known is not None else frozenset()
+    answered = frozenset(known.texts) if known is not None else frozenset()
     first: dict[str, int] = {}
-    for place, text in enumerate(texts):
-        if text not in there:
-            first.setdefault(text, place)
+    for position, text in enumerate(texts):
+        if text not in answered:
+            first.setdefault(text, position)
     return Wanted(
         texts=texts,
         known=known,
@@ -54,7 +54,7 @@ def wanted(texts: list[str], known: Embeddings | None, *, label: str, name: str,
     )
 
 
-def assembled(wanted: Wanted, gathered: Gathered, *, elapsed: float) -> Embeddings:
+def assembled(request: Wanted, gathered: Gathered, *, elapsed: float) -> Embeddings:
     """All vectors as one array.
 
     Raises:
@@ -64,32 +64,32 @@ def assembled(wanted: Wanted, gathered: Gathered, *, elapsed: float) -> Embeddin
     # Not at the top: importing this module must not need what only its use needs.
     import numpy
 
-    known = wanted.known if wanted.known is not None and len(wanted.known) else None
+    known = request.known if request.known is not None and len(request.known) else None
     failures = list(gathered.failures)
-    size = known.dimensions if known is not None else wanted.dimensions
+    size = known.dimensions if known is not None else request.dimensions
     array: NDArray[numpy.float32] | None = None
-    came = numpy.zeros(len(wanted.asked), dtype=bool)
-    kept: list[Embedded] = []
-    for piece in gathered.pieces:
+    answered_rows = numpy.zeros(len(request.asked), dtype=bool)
+    usable: list[Embedded] = []
+    for batch in gathered.pieces:
         try:
-            rows = _rows(piece, size, wanted.places)
-        except AgoutiError as wrong:
-            failures.append(Failure(piece.start, wrong))
+            rows = _rows(batch, size, request.places)
+        except AgoutiError as problem:
+            failures.append(Failure(batch.start, problem))
             continue
         if array is None:
             size = rows.shape[1]
-            array = numpy.empty((len(wanted.asked), size), dtype=numpy.float32)
-        array[piece.start : piece.start + len(rows)] = rows
-        came[piece.start : piece.start + len(rows)] = True
-        kept.append(piece)
-    if known is not None and kept and (other := _other_model(known.model, kept[0].vectors.model)) is not None:
-        failures, known = [other], None
-    made = _joined(wanted, array, came, known, kept, elapsed=elapsed)
+            array = numpy.empty((len(request.asked), size), dtype=numpy.float32)
+        array[batch.start : batch.start + len(rows)] = rows
+        answered_rows[batch.start : batch.start + len(rows)] = True
+        usable.append(batch)
+    if known is not None and usable and (mismatch := _other_model(known.model, usable[0].vectors.model)) is not None:
+        failures, known = [mismatch], None
+    embeddings = _joined(request, array, answered_rows, known, usable, elapsed=elapsed)
     if not failures:
-        return made
+        return embeddings
     error = min(failures, key=lambda failure: failure.start).error
-    if len(made):
-        error.with_context(partial=made, hint=f"{error.hint}{how_to_go_on(made)}".lstrip())
+    if len(embeddings):
+        error.with_context(partial=embeddings, hint=f"{error.hint}{how_to_go_on(embeddings)}".lstrip())
     raise error from None
 
 
@@ -101,34 +101,36 @@ def how_to_go_on(partial: Embeddings) -> str:
     )
 
 
-def _other_model(known: str | None, came: str | None) -> Failure | None:
-    if not known or not came or known == came:
+def _other_model(known: str | None, received: str | None) -> Failure | None:
+    if not known or not received or known == received:
         return None
-    wrong = RequestError(
-        f"the vectors in only_missing are of the model {known}, those that came of {came}: they do not compare",
+    failure = RequestError(
+        f"the vectors in only_missing are of the model {known}, those that came of {received}: they do not compare",
         hint="Ask for all texts with one model.",
     )
-    return Failure(-1, wrong)
+    return Failure(-1, failure)
 
 
 def _joined(
-    wanted: Wanted,
+    request: Wanted,
     array: "NDArray[numpy.float32] | None",
-    came: "NDArray[numpy.bool_]",
+    answered_rows: "NDArray[numpy.bool_]",
     known: Embeddings | None,
-    pieces: list[Embedded],
+    batches: list[Embedded],
     *,
     elapsed: float,
 ) -> Embeddings:
     """What was asked for and what was there, in the order of the texts; those without a vector are left out."""
     import numpy
 
-    texts = wanted.texts
-    model = pieces[0].vectors.model or wanted.name if pieces else known.model if known is not None else None
+    texts = request.texts
+    model = batches[0].vectors.model or request.name if batches else known.model if known is not None else None
     if array is None:
         array = numpy.empty((0, known.dimensions if known is not None else 0), dtype=numpy.float32)
-    if known is not None or len(wanted.asked) != len(texts) or not came.all():
-        rows = {text: row for row, (text, there) in enumerate(zip(wanted.asked, came, strict=True)) if there}
+    if known is not None or len(request.asked) != len(texts) or not answered_rows.all():
+        rows = {
+            text: row for row, (text, answered) in enumerate(zip(request.asked, answered_rows, strict=True)) if answered
+        }
         if known is not None:
             rows |= {text: row + len(array) for row, text in enumerate(known.texts)}
             array = numpy.concatenate([array, known.vectors])
@@ -137,16 +139,16 @@ def _joined(
     return Embeddings(
         texts,
         array,
-        label=wanted.label,
+        label=request.label,
         model=model,
-        provider=pieces[0].provider if pieces else known.provider if known is not None else "",
-        usage=total_usage(piece.usage for piece in pieces),
-        cost=total_cost(piece.cost for piece in pieces),
+        provider=batches[0].provider if batches else known.provider if known is not None else "",
+        usage=total_usage(batch.usage for batch in batches),
+        cost=total_cost(batch.cost for batch in batches),
         elapsed=elapsed,
     )
 
 
-def _rows(piece: Embedded, size: int | None, places: Sequence[int]) -> "NDArray[numpy.float32]":
+def _rows(batch: Embedded, size: int | None, positions: Sequence[int]) -> "NDArray[numpy.float32]":
     """Vectors of one length as the rows of an array.
 
     Raises:
@@ -154,8 +156,10 @@ def _rows(piece: Embedded, size: int | None, places: Sequence[int]) -> "NDArray[
     """
     import numpy
 
-    vectors, provider = piece.vectors.vectors, piece.provider
-    size = _checked_lengths(vectors, size, [places[piece.start + number] for number in range(len(vectors))], provider)
+    vectors, provider = batch.vectors.vectors, batch.provider
+    size = _checked_lengths(
+        vectors, size, [positions[batch.start + number] for number in range(len(vectors))], provider
+    )
     if all(isinstance(vector, bytes) for vector in vectors):
         # All at once: an array for each of them would cost more than what is in it.
         rows = numpy.frombuffer(b"".join(vectors), dtype="<f4").reshape(-1, size)  # type: ignore[arg-type]
@@ -164,21 +168,22 @@ def _rows(piece: Embedded, size: int | None, places: Sequence[int]) -> "NDArray[
         rows = as_floats(
             [numpy.frombuffer(vector, dtype="<f4") if isinstance(vector, bytes) else vector for vector in vectors]
         )
-    if (wrong := not_finite(rows)) is not None:
+    if (failure := not_finite(rows)) is not None:
         raise ReplyUnreadable(
-            f"{provider}: the vector of text {places[piece.start + wrong]} has numbers that are not finite 32-bit ones",
+            f"{provider}: the vector of text {positions[batch.start + failure]} has numbers that are not "
+            "finite 32-bit ones",
             hint="Ask again, or leave that text out.",
         )
     return rows
 
 
-def _checked_lengths(vectors: list[Vector], size: int | None, places: list[int], provider: str) -> int:
-    lengths = [_length(vector, place, provider) for vector, place in zip(vectors, places, strict=True)]
+def _checked_lengths(vectors: list[Vector], size: int | None, positions: list[int], provider: str) -> int:
+    lengths = [_length(vector, position, provider) for vector, position in zip(vectors, positions, strict=True)]
     _check_length(lengths[0], size, f"vectors of {lengths[0]} numbers", provider)
-    for place, length in zip(places, lengths, strict=True):
+    for position, length in zip(positions, lengths, strict=True):
         if length != lengths[0]:
-            what = f"text {place} got a vector of {length} numbers, text {places[0]} one of {lengths[0]}"
-            _check_length(length, lengths[0], what, provider)
+            problem = f"text {position} got a vector of {length} numbers, text {positions[0]} one of {lengths[0]}"
+            _check_length(length, lengths[0], problem, provider)
     return lengths[0]
 
 
@@ -188,8 +193,8 @@ def _check_width(data: Vector, read: "NDArray[numpy.float32]", provider: str) ->
 
     for dtype, name in (("<f8", "64"), ("<f2", "16")):
         if len(data) % numpy.dtype(dtype).itemsize == 0:
-            other = numpy.frombuffer(data, dtype=dtype).astype(numpy.float64)  # type: ignore[arg-type]
-            if _is_direction(other) and not _is_direction(read.astype(numpy.float64)):
+            mismatch = numpy.frombuffer(data, dtype=dtype).astype(numpy.float64)  # type: ignore[arg-type]
+            if _is_direction(mismatch) and not _is_direction(read.astype(numpy.float64)):
                 raise ReplyUnreadable(
                     f"{provider}: the numbers that came as base64 are {name}-bit floats, not 32-bit ones",
                     hint='Ask for plain numbers: extra={"encoding_format": "float"}.',
@@ -212,10 +217,10 @@ def _length(vector: Vector, number: int, provider: str) -> int:
     return len(vector) // 4
 
 
-def _check_length(length: int, wanted: int | None, what: str, provider: str) -> None:
-    if wanted is not None and length != wanted:
+def _check_length(length: int, expected: int | None, problem: str, provider: str) -> None:
+    if expected is not None and length != expected:
         raise ReplyUnreadable(
-            f"{provider}: {what}, where {wanted} were expected",
+            f"{provider}: {problem}, where {expected} were expected",
             hint="Ask for a length that the model has, or leave dimensions out.",
         )
     if length == 0:

@@ -84,9 +84,9 @@ class Embeddings:
                 f"{len(self.texts)} texts and an array of the shape {self.vectors.shape}",
                 hint="Give a row of numbers for each text: the shape is (texts, dimensions).",
             )
-        if (wrong := not_finite(self.vectors)) is not None:
+        if (failure := not_finite(self.vectors)) is not None:
             raise RequestError(
-                f"the vector of text {wrong} is not all finite 32-bit numbers",
+                f"the vector of text {failure} is not all finite 32-bit numbers",
                 hint="Leave it out: infinity and NaN have no direction.",
             )
         self.label = label
@@ -109,20 +109,24 @@ class Embeddings:
         return iter(self.vectors)
 
     @overload
-    def __getitem__(self, place: int, /) -> "NDArray[numpy.float32]": ...
+    def __getitem__(self, selection: int, /) -> "NDArray[numpy.float32]": ...
     @overload
-    def __getitem__(self, place: "slice | list[int] | list[bool] | NDArray[Any]", /) -> "Embeddings": ...
-    def __getitem__(self, place: Any) -> "NDArray[numpy.float32] | Embeddings":
+    def __getitem__(self, selection: "slice | list[int] | list[bool] | NDArray[Any]", /) -> "Embeddings": ...
+    def __getitem__(self, selection: Any) -> "NDArray[numpy.float32] | Embeddings":
         import numpy
 
-        if not isinstance(place, (slice, list, tuple, numpy.ndarray)):
-            one: NDArray[numpy.float32] = self.vectors[index(place)]
+        if not isinstance(selection, (slice, list, tuple, numpy.ndarray)):
+            one: NDArray[numpy.float32] = self.vectors[index(selection)]
             return one
-        chosen = place if isinstance(place, slice) else numpy.asarray(place, dtype=None if len(place) else int)
-        places = numpy.arange(len(self))[chosen]
+        chosen = (
+            selection
+            if isinstance(selection, slice)
+            else numpy.asarray(selection, dtype=None if len(selection) else int)
+        )
+        positions = numpy.arange(len(self))[chosen]
         return Embeddings(
-            [self.texts[each] for each in places],
-            self.vectors[places],
+            [self.texts[each] for each in positions],
+            self.vectors[positions],
             label=self.label,
             model=self.model,
             provider=self.provider,
@@ -238,15 +242,16 @@ class Embeddings:
             elapsed=facts.elapsed,
         )
 
-    def _check_same(self, dimensions: int, other: "Embeddings | None", what: str) -> None:
+    def _check_same(self, dimensions: int, second: "Embeddings | None", subject: str) -> None:
         if dimensions != self.dimensions:
             raise RequestError(
-                f"{what} have {dimensions} dimensions, the vectors here {self.dimensions}",
+                f"{subject} have {dimensions} dimensions, the vectors here {self.dimensions}",
                 hint="Embed both with the same model and the same dimensions.",
             )
-        if other is not None and other.model and self.model and other.model != self.model:
+        if second is not None and second.model and self.model and second.model != self.model:
             raise RequestError(
-                f"{what} are of the model {other.model}, the texts here of {self.model}: their vectors do not compare",
+                f"{subject} are of the model {second.model}, the texts here of {self.model}: "
+                "their vectors do not compare",
                 hint="Embed both with one model.",
             )
 
@@ -258,9 +263,9 @@ class Embeddings:
             raise RequestError(
                 "near takes a vector, not a text", hint="Embed it first: notes.near(client.embed(label, text))."
             )
-        told = query if isinstance(query, Embeddings) else None
+        query_embeddings = query if isinstance(query, Embeddings) else None
         try:
-            vectors = numpy.asarray(query.vectors if told is not None else query, dtype=numpy.float64)  # type: ignore[union-attr]
+            vectors = numpy.asarray(query.vectors if query_embeddings is not None else query, dtype=numpy.float64)  # type: ignore[union-attr]
         except (TypeError, ValueError):
             raise RequestError(
                 f"a query cannot be a {type(query).__name__}", hint="Pass embeddings, or a vector of numbers."
@@ -271,7 +276,7 @@ class Embeddings:
             raise RequestError(
                 f"the query has the shape {vectors.shape}", hint=f"Pass a vector of {self.dimensions} numbers."
             )
-        self._check_same(vectors.shape[1], told, "the queries")
+        self._check_same(vectors.shape[1], query_embeddings, "the queries")
         if not numpy.isfinite(vectors).all():
             raise RequestError("the query is not all finite numbers", hint="NaN and infinity have no direction.")
         largest = numpy.abs(vectors).max(axis=1, keepdims=True, initial=0)
@@ -287,8 +292,8 @@ class Embeddings:
         if not count:
             return []
         rough = unit @ query.astype(numpy.float32)
-        least = numpy.partition(rough, len(self) - count)[len(self) - count]
-        candidates = numpy.flatnonzero(rough >= least - _ROUGH)
+        threshold = numpy.partition(rough, len(self) - count)[len(self) - count]
+        candidates = numpy.flatnonzero(rough >= threshold - _ROUGH)
         # Row by row, the same sum for the same numbers: a product of matrices may end in other digits at other places.
         scores = numpy.concatenate(
             [
@@ -298,7 +303,9 @@ class Embeddings:
         )
         ranked = numpy.argsort(-scores, kind="stable")[:count].tolist()
         return [
-            Near(place, self.texts[place], float(scores[each])) for each in ranked for place in [int(candidates[each])]
+            Near(selection, self.texts[selection], float(scores[each]))
+            for each in ranked
+            for selection in [int(candidates[each])]
         ]
 
     def _unit(self) -> "NDArray[numpy.float32]":

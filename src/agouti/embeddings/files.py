@@ -147,8 +147,8 @@ def _read_parquet(file: IO[bytes]) -> Stored:
     rows = table["vector"].combine_chunks()
     size = table.schema.field("vector").type.list_size
     vectors = numpy.asarray(rows.flatten().to_numpy(zero_copy_only=False)).reshape(len(rows), size)
-    told = (table.schema.metadata or {}).get(b"agouti", b"{}")
-    return _checked(convert(table["text"].to_pylist(), list[str]), vectors, _facts(json.loads(told)))
+    metadata = (table.schema.metadata or {}).get(b"agouti", b"{}")
+    return _checked(convert(table["text"].to_pylist(), list[str]), vectors, _facts(json.loads(metadata)))
 
 
 def _checked(texts: list[str], vectors: "NDArray[numpy.float32]", facts: Facts) -> Stored:
@@ -157,9 +157,9 @@ def _checked(texts: list[str], vectors: "NDArray[numpy.float32]", facts: Facts) 
     return Stored(texts, vectors, facts)
 
 
-def _facts(told: Any) -> Facts:
+def _facts(metadata: Any) -> Facts:
     try:
-        return convert(told, Facts)
+        return convert(metadata, Facts)
     except ValidationError:
         return Facts()
 

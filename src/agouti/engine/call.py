@@ -31,8 +31,8 @@ def request_for(question: Question, target: Target) -> Request:
     parameters = merged(target.parameters, question.parameters)
     if question.tools:
         parameters["tools"] = list(question.tools)
-    takes = target.provider.takes
-    if takes is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in takes:
+    accepted = target.provider.takes
+    if accepted is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in accepted:
         parameters["max_tokens"] = parameters.pop("max_completion_tokens")
     system, examples = model.system, model.examples
     if model.variables:
@@ -75,7 +75,7 @@ def _persona(question: Question, target: Target) -> tuple[str | None, tuple[tupl
         RequestError: a blank has no value.
     """
     model = target.model
-    values = {name: question.variables.get(name, usual) for name, usual in model.variables.items()}
+    values = {name: question.variables.get(name, default) for name, default in model.variables.items()}
     system, examples = model.system, model.examples
     if system and question.system is None and question.messages[0].role not in ("system", "developer"):
         system = filled(system, values, model.label)

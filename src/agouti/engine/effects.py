@@ -149,14 +149,14 @@ class UndoList:
 
     def undo(self) -> list[HttpRequest]:
         """Call the functions, the latest first; what is returned has to be sent."""
-        left, self._open = self._open, []
-        for each in reversed(left):
+        opened, self._open = self._open, []
+        for each in reversed(opened):
             if not isinstance(each.undo, HttpRequest):
                 try:
                     each.undo()
                 except Exception:  # what goes wrong with it must not hide why it is undone
                     logging.getLogger("agouti.engine").exception("what was begun could not be undone")
-        return [each.undo for each in left if isinstance(each.undo, HttpRequest)]
+        return [each.undo for each in opened if isinstance(each.undo, HttpRequest)]
 
 
 class RunCallable(Struct, frozen=True):

@@ -93,11 +93,11 @@ class Operation(Generic[Request, Result]):
         """
         raise NotImplementedError
 
-    def receive(self, this: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
+    def receive(self, context: Try[Request, Result]) -> Steps[AttemptOutcome[Result]]:
         """Send the request, and get the answer."""
         raise NotImplementedError
 
-    def receive_kept(self, value: Result, this: Kept) -> Steps[Answered[Result]]:
+    def receive_kept(self, value: Result, context: Kept) -> Steps[Answered[Result]]:
         """The answer that a hook has, as if it had been received."""
         yield from ()
         return Answered(Answer(value, 0, {}, cached=True))
@@ -135,7 +135,9 @@ class Operation(Generic[Request, Result]):
         return None
 
 
-def lacks(target: Target, what: str, hint: str) -> RequestError:
+def lacks(target: Target, feature: str, hint: str) -> RequestError:
     """The error for an operation that the dialect of a provider does not have."""
     provider = target.provider
-    return RequestError(f"dialect {provider.dialect.name} (provider {provider.entry.label}) has no {what}", hint=hint)
+    return RequestError(
+        f"dialect {provider.dialect.name} (provider {provider.entry.label}) has no {feature}", hint=hint
+    )

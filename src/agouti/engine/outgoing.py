@@ -123,13 +123,15 @@ class OutgoingRequest:
             self._body = self.target.provider.encoded(self.fields)
         return self._body if self._body is not None else self.written.raw
 
-    def http(self, credential: "Credential | None", more: Mapping[str, str] | None = None) -> HttpRequest:
+    def http(self, credential: "Credential | None", attempt_headers: Mapping[str, str] | None = None) -> HttpRequest:
         """The request with address, headers and key.
 
         Args:
-            more: further headers, of this request alone.
+            attempt_headers: further headers, of this request alone.
         """
-        return self.target.provider.request(self.written, self.target.model.name, credential, more, body=self.body)
+        return self.target.provider.request(
+            self.written, self.target.model.name, credential, attempt_headers, body=self.body
+        )
 
     @property
     def address(self) -> str:
@@ -153,9 +155,9 @@ class OutgoingRequest:
 
     # Who is asked what.
 
-    def identify(self, credential: "Credential | None", more: Mapping[str, str] | None) -> None:
+    def identify(self, credential: "Credential | None", attempt_headers: Mapping[str, str] | None) -> None:
         """The key that goes with it, and the headers of the call: from now on its fingerprint can be told."""
-        self._credential, self._more, self._fingerprint = credential, more or {}, ""
+        self._credential, self._more, self._fingerprint = credential, attempt_headers or {}, ""
 
     @property
     def fingerprint(self) -> str:
@@ -173,17 +175,17 @@ class OutgoingRequest:
     def content(self) -> str:
         """The same without the account: for what is kept of a request by the application itself."""
         self.body  # noqa: B018  # what cannot be written is an error that says so
-        plain = self._plain()
-        http = plain.target.provider.request(plain.written, self.target.model.name, None, None, body=b"")
+        simple = self._plain()
+        http = simple.target.provider.request(simple.written, self.target.model.name, None, None, body=b"")
         idempotency = self.target.provider.entry.idempotency_header.lower()
         headers = {
             name.lower(): _revealed(value)
             for name, value in {**http.headers, **self._more}.items()
             if name.lower() not in NO_ANSWER and name.lower() != idempotency
         }
-        fields = {name: value for name, value in plain.fields.items() if name not in NO_ANSWER_FIELDS}
-        said = [http.method, _revealed(http.target), sorted(headers.items()), fields, plain.written.raw or b""]
-        return blake2b(msgspec.json.encode(said, order="sorted"), digest_size=24).hexdigest()
+        fields = {name: value for name, value in simple.fields.items() if name not in NO_ANSWER_FIELDS}
+        identity = [http.method, _revealed(http.target), sorted(headers.items()), fields, simple.written.raw or b""]
+        return blake2b(msgspec.json.encode(identity, order="sorted"), digest_size=24).hexdigest()
 
     def _plain(self) -> "OutgoingRequest":
         """The same for a whole answer: some formats have another address for pieces."""
@@ -233,8 +235,8 @@ class OutgoingRequest:
     def estimated(self) -> int:
         """The same by the text alone."""
         if self._estimated is None:
-            own = self._operation.speaks_for_itself(self.target)
-            self._estimated = expected_of(self._request, self.fields, own=own)
+            own_form = self._operation.speaks_for_itself(self.target)
+            self._estimated = expected_of(self._request, self.fields, own_form=own_form)
         return self._estimated
 
     @property
@@ -261,14 +263,14 @@ class OutgoingRequest:
         price = self.price
         if price is not None and price.image:
             bounds = {"image": 0, **bounds}  # they are paid by the piece
-        more = 0
+        attempt_headers = 0
         for each in self.media:
             bound = bounds.get(each.kind)
             if bound is not None:
-                more += bound - each.size
+                attempt_headers += bound - each.size
             elif not each.size:
-                more += _LINKED
-        return more
+                attempt_headers += _LINKED
+        return attempt_headers
 
     @property
     def answer_at_most(self) -> int:
@@ -297,18 +299,18 @@ def caps_in(fields: Mapping[str, Any], target: "Target") -> Caps:
     return caps_of(fields, target.provider.cap_fields, target.provider.answer_fields)
 
 
-def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own: bool = False) -> int:
+def expected_of(request: object, fields: Mapping[str, Any] = {}, *, own_form: bool = False) -> int:
     """The tokens of prompt that a request is likely to have, without the model's own tokenizer.
 
     Args:
         fields: of its body.
-        own: the body came in the caller's own words: it is what counts.
+        own_form: the body came in the caller's own words: it is what counts.
     """
-    if own:
+    if own_form:
         return 3 + _tokens_in(fields)
     if isinstance(request, Request):
-        more = sum(_tokens_in(value) for value in request.extra.values()) if request.extra else 0
-        return estimate_tokens(request) + more
+        further = sum(_tokens_in(value) for value in request.extra.values()) if request.extra else 0
+        return estimate_tokens(request) + further
     if isinstance(request, VectorsRequest):
         return sum(estimate_text(text) for text in request.texts)
     return 0
@@ -364,13 +366,13 @@ def check_overrides(
                 f"extra sets {name}, which the entry of {entry.label} sets itself (add)",
                 hint=f'Leave it out, or allow it in providers.{entry.label}: override = ["{name}"].',
             )
-    kept = allowed & extra.keys() & entry.add.keys()
-    return replace(written, keeps=kept) if kept else written
+    overridden = allowed & extra.keys() & entry.add.keys()
+    return replace(written, keeps=overridden) if overridden else written
 
 
 def _instead(field: str, target: "Target") -> str:
-    ours = target.provider.dialect.abilities.ours(field)
-    return f"Pass {ours}=... instead of extra." if ours != "messages" else "Pass it as the prompt."
+    own_names = target.provider.dialect.abilities.ours(field)
+    return f"Pass {own_names}=... instead of extra." if own_names != "messages" else "Pass it as the prompt."
 
 
 def _changed_at(before: Json, after: Json, name: str) -> str:

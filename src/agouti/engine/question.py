@@ -88,7 +88,7 @@ class Question(Struct, frozen=True, kw_only=True):
     @property
     def options(self) -> dict[str, Any]:
         """What it is asked with besides its messages, as options of a call."""
-        given: dict[str, Any] = {
+        options: dict[str, Any] = {
             "system": self.system,
             "examples": self.examples,
             "variables": self.variables,
@@ -97,7 +97,7 @@ class Question(Struct, frozen=True, kw_only=True):
             "fetch_images": self.fetch_images,
             "tags": self.tags,
         }
-        return {**self.parameters, **{name: value for name, value in given.items() if value}}
+        return {**self.parameters, **{name: value for name, value in options.items() if value}}
 
     @classmethod
     def of(cls, prompt: Prompt, **options: object) -> "Question":
@@ -136,10 +136,10 @@ class Question(Struct, frozen=True, kw_only=True):
             "stream": self.stream or None,
             "tags": self.tags or None,
         }
-        said = [
+        texts = [
             f", {name}={value!r}" for name, value in options.items() if value is not None or name in self.parameters
         ]
-        return f"Question({_shown(self.messages)}{''.join(said)})"
+        return f"Question({_shown(self.messages)}{''.join(texts)})"
 
     if not TYPE_CHECKING:
 
@@ -151,15 +151,15 @@ class Question(Struct, frozen=True, kw_only=True):
 
 def _shown(messages: Sequence[Message]) -> str:
     """Messages as they can be read: of an image only that it is one."""
-    said = []
+    texts = []
     for message in messages:
         content = message.content
         if isinstance(content, list):
             content = " ".join(str(part["text"]) if "text" in part else f"[{part.get('type')}]" for part in content)
-        said.append(content or f"[{len(message.tool_calls)} tool calls]")
-    if len(said) == 1 and messages[0].role == "user":
-        return repr(said[0])
-    return repr([f"{message.role}: {text}" for message, text in zip(messages, said, strict=True)])
+        texts.append(content or f"[{len(message.tool_calls)} tool calls]")
+    if len(texts) == 1 and messages[0].role == "user":
+        return repr(texts[0])
+    return repr([f"{message.role}: {text}" for message, text in zip(messages, texts, strict=True)])
 
 
 def question_of(prompt: "Prompt | Question", options: Mapping[str, object], *, stream: bool = False) -> Question:
@@ -211,16 +211,16 @@ def _changed(question: Question, options: Mapping[str, object], stream: bool) ->
         from .._former import current
 
         options = current("a call", options)
-    made = question_of(list(question.messages), options, stream=stream)
-    if made.messages != question.messages:
-        question = replace(question, messages=made.messages)
-    kept = {
-        name: getattr(made, name) for name in ("system", "examples", "variables", "tools", "tags") if name in options
+    copy = question_of(list(question.messages), options, stream=stream)
+    if copy.messages != question.messages:
+        question = replace(question, messages=copy.messages)
+    messages = {
+        name: getattr(copy, name) for name in ("system", "examples", "variables", "tools", "tags") if name in options
     }
     if "fetch_images" in options:
-        kept["fetch_images"] = made.fetch_images
-    parameters = {**question.parameters, **made.parameters}
-    return replace(question, stream=stream, parameters=parameters, extra={**question.extra, **made.extra}, **kept)
+        messages["fetch_images"] = copy.fetch_images
+    parameters = {**question.parameters, **copy.parameters}
+    return replace(question, stream=stream, parameters=parameters, extra={**question.extra, **copy.extra}, **messages)
 
 
 def _checked(parameters: dict[str, Json]) -> dict[str, Json]:

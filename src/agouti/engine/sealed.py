@@ -23,9 +23,9 @@ def sealed(completion: Completion, provider: ProviderState) -> Completion:
     return replace(completion, choices=tuple(choices))
 
 
-def marked(turn: ProviderTurn, provider: ProviderState) -> ProviderTurn:
+def marked(provider_turn: ProviderTurn, provider: ProviderState) -> ProviderTurn:
     """A turn with the mark of whoever made it."""
-    return turn if turn.source else replace(turn, source=provider.mark)
+    return provider_turn if provider_turn.source else replace(provider_turn, source=provider.mark)
 
 
 def readable(messages: Iterable[Message], provider: ProviderState) -> tuple[Message, ...]:

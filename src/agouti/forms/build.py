@@ -40,8 +40,8 @@ def form_of(kind: Any) -> Form:
         from .schemas import of_schema
 
         return of_schema(dict(kind))
-    if (why := _no_type(kind)) is not None:
-        raise _no_form(kind, TypeError(why))
+    if (reason := _no_type(kind)) is not None:
+        raise _no_form(kind, TypeError(reason))
     try:
         return _of_type(kind)
     except TypeError as error:
@@ -106,10 +106,10 @@ def _has_fields(kind: type) -> bool:
     """Whether a class says what is in it, or knows by itself how it is read."""
     if is_dataclass(kind):
         return any(each.init for each in fields(kind))
-    if (own := getattr(kind, "__struct_fields__", None)) is not None:
-        return bool(own)
-    if (own := getattr(kind, "model_fields", None)) is not None:
-        return bool(own) or getattr(kind, "model_config", {}).get("extra") == "allow"
+    if (field_names := getattr(kind, "__struct_fields__", None)) is not None:
+        return bool(field_names)
+    if (field_names := getattr(kind, "model_fields", None)) is not None:
+        return bool(field_names) or getattr(kind, "model_config", {}).get("extra") == "allow"
     known = ("__dataclass_fields__", "__struct_fields__", "__attrs_attrs__", "__get_pydantic_core_schema__", "_fields")
     module = kind.__module__.partition(".")[0]
     stdlib = module in sys.stdlib_module_names and module != "__main__"
@@ -140,13 +140,13 @@ def _needs_pydantic(kind: Any) -> bool:
     """Whether a type has anything of pydantic in it; without pydantic loaded, nothing can."""
     if "pydantic" not in sys.modules:
         return False
-    seen: set[int] = set()
+    visited: set[int] = set()
     ahead = [kind]
     while ahead:
         each = ahead.pop()
-        if id(each) in seen:
+        if id(each) in visited:
             continue
-        seen.add(id(each))
+        visited.add(id(each))
         if hasattr(each, "__pydantic_core_schema__") or type(each).__module__.startswith(
             ("pydantic", "annotated_types")
         ):
@@ -192,14 +192,14 @@ def _converted(value: Json, kind: Any) -> Any:
 def _all_wrong(value: Json, kind: Any, error: msgspec.ValidationError) -> tuple[str, ...]:
     """Everything that does not fit; msgspec itself stops at the first."""
     hints = hints_of(kind) if isinstance(kind, type) and get_origin(kind) is None else {}
-    said: list[str] = []
+    lines: list[str] = []
     if isinstance(value, dict) and hints:
         for name, hint in hints.items():
             if name in value:
                 try:
                     _converted(value[name], hint)
                 except msgspec.ValidationError as inner:
-                    said.append(_line(inner, name))
+                    lines.append(_line(inner, name))
                 except (TypeError, NameError):
                     continue
     elif isinstance(value, list) and get_origin(kind) in (list, tuple, set, frozenset) and len(get_args(kind)) >= 1:
@@ -207,17 +207,17 @@ def _all_wrong(value: Json, kind: Any, error: msgspec.ValidationError) -> tuple[
             try:
                 _converted(each, get_args(kind)[0])
             except msgspec.ValidationError as inner:
-                said.append(_line(inner, f"[{number}]"))
+                lines.append(_line(inner, f"[{number}]"))
             except (TypeError, NameError):
                 break
     first = _line(error, "")
-    return tuple(said) if any(first.partition(":")[0] in each for each in said) else (first, *said)
+    return tuple(lines) if any(first.partition(":")[0] in each for each in lines) else (first, *lines)
 
 
 def _line(error: msgspec.ValidationError, before: str) -> str:
-    what, _, path = str(error).replace("`", "").partition(" - at $")
-    place = f"{before}{path}".lstrip(".")
-    return f"{place}: {what}" if place else what
+    problem, _, path = str(error).replace("`", "").partition(" - at $")
+    location = f"{before}{path}".lstrip(".")
+    return f"{location}: {problem}" if location else problem
 
 
 def _whole_numbers(value: Json) -> Json:

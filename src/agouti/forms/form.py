@@ -69,9 +69,9 @@ class Form(Struct, frozen=True):
             Misfit: there is none that fits, or several.
         """
         misfit = Misfit(("it does not fit",))
-        for other, words in readings(value, self.schema, self.names):
+        for reading, note in readings(value, self.schema, self.names):
             try:
-                return self.read(other), words
+                return self.read(reading), note
             except Misfit as error:
                 misfit = error
         raise misfit
@@ -118,9 +118,9 @@ def _without_unused(schema: dict[str, Any]) -> dict[str, Any]:
             if (name := ref.rpartition("/")[2]) not in used:
                 used.add(name)
                 ahead.append(name)
-    kept = {name: each for name, each in defs.items() if name in used}
-    rest = {name: each for name, each in schema.items() if name != "$defs"}
-    return {**rest, "$defs": kept} if kept else rest
+    used_defs = {name: each for name, each in defs.items() if name in used}
+    schema_rest = {name: each for name, each in schema.items() if name != "$defs"}
+    return {**schema_rest, "$defs": used_defs} if used_defs else schema_rest
 
 
 def _check_letters(value: Json) -> None:
@@ -161,8 +161,8 @@ def _guarded(check: Callable[[Json], Any]) -> Callable[[Json], Any]:
         except Misfit:
             raise
         except Exception as error:
-            said = " ".join(str(error).split())[:200]
+            message = " ".join(str(error).split())[:200]
             fits_not = isinstance(error, (ValueError, AssertionError))
-            raise (Misfit if fits_not else Defect)((f"{type(error).__name__}: {said}",)) from error
+            raise (Misfit if fits_not else Defect)((f"{type(error).__name__}: {message}",)) from error
 
     return guarded

@@ -50,7 +50,7 @@ def searches(pattern: str, text: str) -> bool:
         Misfit: it takes longer than such texts may take.
     """
     compiled = _compiled(pattern)
-    began = time.thread_time()
+    started_at = time.thread_time()
     try:
         if _clock.left <= 0:
             raise TimeoutError
@@ -58,7 +58,7 @@ def searches(pattern: str, text: str) -> bool:
     except TimeoutError:
         raise Misfit((f"the pattern {pattern[:100]} takes too long on {text[:40]!r}...: give another text",)) from None
     finally:
-        _clock.left -= max(time.thread_time() - began - _USUAL, 0.0)
+        _clock.left -= max(time.thread_time() - started_at - _USUAL, 0.0)
 
 
 @lru_cache(512)
@@ -85,9 +85,9 @@ def check_patterns(schema: Any) -> None:
     Raises:
         RequestError: one is no regular expression, or one of names could run for ever.
     """
-    for word, pattern in patterns_in(schema):
+    for keyword, pattern in patterns_in(schema):
         _compiled(pattern)
-        if word == "patternProperties" and may_run_away(pattern):
+        if keyword == "patternProperties" and may_run_away(pattern):
             raise _runs_away(pattern, "Write it so that each letter can be taken in one way only: no (a+)+.")
 
 
@@ -144,13 +144,13 @@ class ShortTexts:
         return self._check(value)
 
     def _look(self, value: Any, schemas: list[Mapping[str, Any]]) -> None:
-        said = [leaf for each in schemas for leaf in leaves(each, self._schema)]
-        if isinstance(value, str) and len(value) > _LONGEST and any("pattern" in each for each in said):
+        texts = [leaf for each in schemas for leaf in leaves(each, self._schema)]
+        if isinstance(value, str) and len(value) > _LONGEST and any("pattern" in each for each in texts):
             raise Misfit((f"a text has {len(value):,} letters, too many for its pattern: {_LONGEST:,} at most",))
         if isinstance(value, dict):
             for name, each in value.items():
-                self._look(each, [inner for leaf in said for inner in inside(leaf, name)])
+                self._look(each, [inner for leaf in texts for inner in inside(leaf, name)])
         elif isinstance(value, list):
-            inner = [inner for leaf in said for inner in inside(leaf, None)]
+            inner = [inner for leaf in texts for inner in inside(leaf, None)]
             for each in value:
                 self._look(each, inner)

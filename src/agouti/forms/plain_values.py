@@ -48,8 +48,14 @@ def _of_object(value: Any) -> Any:
 
 
 def _key(name: Any) -> str:
-    plain = plain_value(name)
-    return plain if isinstance(plain, str) else str(plain).lower() if isinstance(plain, bool) else str(plain)
+    name_value = plain_value(name)
+    return (
+        name_value
+        if isinstance(name_value, str)
+        else str(name_value).lower()
+        if isinstance(name_value, bool)
+        else str(name_value)
+    )
 
 
 _MOST_ITEMS = 10_000

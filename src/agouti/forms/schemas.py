@@ -96,10 +96,10 @@ def _bounded(kind: Any) -> Any:
             return
         try:
             # As they are written: in binary 0.1 is a little more than a tenth.
-            whole = (Fraction(str(value)) / Fraction(str(factor))).denominator == 1
+            is_whole = (Fraction(str(value)) / Fraction(str(factor))).denominator == 1
         except (ValueError, ZeroDivisionError):
-            whole = False
-        if not whole:
+            is_whole = False
+        if not is_whole:
             yield ValidationError(f"{value!r} is not a multiple of {factor!r}")
 
     return extend(kind, {"pattern": pattern, "multipleOf": multiple_of})
@@ -117,8 +117,8 @@ def _check_references(schema: dict[str, Any]) -> None:
     known = _identifiers(schema)
     for ref in sorted(_dynamic_references(schema)):
         base, _, fragment = ref.partition("#")
-        there = f"#{fragment}" in known if not fragment.startswith("/") else _is_there(schema, fragment)
-        if base or (fragment and not there):
+        exists = f"#{fragment}" in known if not fragment.startswith("/") else _is_there(schema, fragment)
+        if base or (fragment and not exists):
             raise RequestError(
                 f"the JSON Schema refers to {ref[:100]}, which is not in it", hint="Add it, or correct the reference."
             )
@@ -200,13 +200,13 @@ def _renamed(value: Any, defs: dict[str, Any], root: dict[str, Any]) -> Any:
         return [_renamed(each, defs, root) for each in value]
     if not isinstance(value, Mapping):
         return value
-    made: dict[str, Any] = {}
+    merged: dict[str, Any] = {}
     for name, each in value.items():
         if name == "$ref" and isinstance(each, str):
-            made[name] = _reference(each, defs, root)
+            merged[name] = _reference(each, defs, root)
         else:
-            made[name] = each if name in ("enum", "const", "default") else _renamed(each, defs, root)
-    return made
+            merged[name] = each if name in ("enum", "const", "default") else _renamed(each, defs, root)
+    return merged
 
 
 def _reference(ref: str, defs: dict[str, Any], root: dict[str, Any]) -> str:

@@ -24,7 +24,7 @@ def types_in(kind: Any) -> list[Any]:
     ahead = [kind]
     while ahead:
         each = ahead.pop(0)
-        if any(each is other for other in found):
+        if any(each is second for second in found):
             continue
         found.append(each)
         if get_origin(each) is not Literal:
@@ -51,8 +51,12 @@ def resolve_local(kind: Any) -> None:
     The frames that called are looked through; a class whose names cannot be found stays as it is.
     """
     for each in types_in(kind):
-        own = inspect.get_annotations(each) if isinstance(each, type) else None
-        if not own or not any(isinstance(hint, str) for hint in own.values()) or "<locals>" not in each.__qualname__:
+        annotations = inspect.get_annotations(each) if isinstance(each, type) else None
+        if (
+            not annotations
+            or not any(isinstance(hint, str) for hint in annotations.values())
+            or "<locals>" not in each.__qualname__
+        ):
             continue
         names: dict[str, Any] = {}
         frame: types.FrameType | None = sys._getframe()
@@ -63,7 +67,7 @@ def resolve_local(kind: Any) -> None:
         resolved: dict[str, Any] = {}
         with suppress(Exception):  # whoever reads the type says what is wrong with it
             resolved = typing.get_type_hints(each, None, names, include_extras=True)
-        each.__annotations__.update({name: resolved[name] for name in own if name in resolved})
+        each.__annotations__.update({name: resolved[name] for name in annotations if name in resolved})
         for field in getattr(each, "__dataclass_fields__", {}).values():
             field.type = resolved.get(field.name, field.type)
 
@@ -72,7 +76,7 @@ def as_written(schema: dict[str, Any], kind: Any) -> dict[str, Any]:
     """The schema with fields and choices in their order, and with what is said of them."""
     every = types_in(kind)
     orders = [hints_of(each) for each in every if _is_record(each)]
-    words = [(hints_of(each).keys(), _words_of(each)) for each in every if _is_record(each)]
+    documented_fields = [(hints_of(each).keys(), _words_of(each)) for each in every if _is_record(each)]
     hidden = [(set(hints_of(each)), not_given(each)) for each in every if dataclasses.is_dataclass(each)]
     choices = [list(values) for values in _choices(every)]
     named = names_of(kind)
@@ -88,37 +92,39 @@ def as_written(schema: dict[str, Any], kind: Any) -> dict[str, Any]:
             return [walk(each) for each in node]
         if not isinstance(node, dict):
             return node
-        made = {name: each if name in ("enum", "const", "default") else walk(each) for name, each in node.items()}
-        if isinstance(properties := made.get("properties"), dict):
-            made["properties"] = properties = _fields(properties, made, orders, words, hidden)
-            if "required" in made:
-                made["required"] = [name for name in properties if name in made["required"]]
-        if (said := made.get("description")) in documented:
-            made["description"] = documented[said]
-        if isinstance(allowed := made.get("enum"), list):
-            made["enum"] = next((each for each in choices if _same(each, allowed)), allowed)
+        walked = {name: each if name in ("enum", "const", "default") else walk(each) for name, each in node.items()}
+        if isinstance(properties := walked.get("properties"), dict):
+            walked["properties"] = properties = _fields(properties, walked, orders, documented_fields, hidden)
+            if "required" in walked:
+                walked["required"] = [name for name in properties if name in walked["required"]]
+        if (text := walked.get("description")) in documented:
+            walked["description"] = documented[text]
+        if isinstance(allowed := walked.get("enum"), list):
+            walked["enum"] = next((each for each in choices if _same(each, allowed)), allowed)
             names = named.get(_key(allowed), {})
             if any(str(value).casefold() != name.casefold() for name, value in names.items()):
-                told = ", ".join(f"{name} = {value!r}" for name, value in names.items())
-                made["description"] = ". ".join(filter(None, [made.get("description", ""), told]))
-        return made
+                listed = ", ".join(f"{name} = {value!r}" for name, value in names.items())
+                walked["description"] = ". ".join(filter(None, [walked.get("description", ""), listed]))
+        return walked
 
     walked: dict[str, Any] = walk(schema)
     return walked
 
 
-def _fields(properties: dict[str, Any], node: dict[str, Any], orders: Any, words: Any, hidden: Any) -> dict[str, Any]:
-    own = set(properties)
+def _fields(
+    properties: dict[str, Any], node: dict[str, Any], orders: Any, documented_fields: Any, hidden: Any
+) -> dict[str, Any]:
+    annotations = set(properties)
     for fields, left_out in hidden:
-        if left_out and own <= fields | left_out and own & left_out and own >= left_out:
+        if left_out and annotations <= fields | left_out and annotations & left_out and annotations >= left_out:
             properties = {name: each for name, each in properties.items() if name not in left_out}
-            own = set(properties)
-    order = next((hints for hints in orders if own <= hints.keys()), None)
+            annotations = set(properties)
+    order = next((hints for hints in orders if annotations <= hints.keys()), None)
     if order is not None:
         properties = {name: properties[name] for name in order if name in properties}
-    for fields, said in words:
-        if own <= set(fields):
-            for name, text in said.items():
+    for fields, words_of_field in documented_fields:
+        if annotations <= set(fields):
+            for name, text in words_of_field.items():
                 inner = properties.get(name)
                 if isinstance(inner, dict) and not inner.get("description"):
                     properties[name] = {**inner, "description": text}
@@ -159,17 +165,17 @@ def without_hidden(value: Json, kind: Any) -> Json:
 
 def _words_of(kind: Any) -> dict[str, str]:
     """What is said of each field."""
-    said = _attributes(inspect.getdoc(kind) or "") if "__doc__" in vars(kind) else {}
+    attribute_texts = _attributes(inspect.getdoc(kind) or "") if "__doc__" in vars(kind) else {}
     for name, hint in hints_of(kind).items():
         for note in getattr(hint, "__metadata__", ()):
             if isinstance(note, str) and note:
-                said[name] = note
+                attribute_texts[name] = note
     if dataclasses.is_dataclass(kind):
         for field in dataclasses.fields(kind):
             text = field.metadata.get("description") or field.metadata.get("doc")
             if isinstance(text, str):
-                said[field.name] = text
-    return said
+                attribute_texts[field.name] = text
+    return attribute_texts
 
 
 def _attributes(text: str) -> dict[str, str]:
@@ -223,5 +229,5 @@ def _key(values: list[Any]) -> frozenset[Any]:
         return frozenset()
 
 
-def _same(one: list[Any], other: list[Any]) -> bool:
-    return len(one) == len(other) and _key(one) == _key(other) and bool(_key(one))
+def _same(one: list[Any], second: list[Any]) -> bool:
+    return len(one) == len(second) and _key(one) == _key(second) and bool(_key(one))

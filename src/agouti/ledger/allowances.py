@@ -18,9 +18,9 @@ class Purse:
     def reserve(self, cost: Decimal) -> Decimal | None:
         """Put an amount aside; what is left without it where that is too little, `None` where it is done."""
         with self._lock:
-            left = self.amount - self.spent - self.reserved
-            if cost > left:
-                return left
+            remaining = self.amount - self.spent - self.reserved
+            if cost > remaining:
+                return remaining
             self.reserved += cost
             return None
 
@@ -51,5 +51,5 @@ class Purses:
 
     def after_fork(self) -> None:
         """What was put aside is the parent's."""
-        for purse in self.parts.values():
-            purse.after_fork()
+        for allowance in self.parts.values():
+            allowance.after_fork()

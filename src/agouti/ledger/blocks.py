@@ -77,8 +77,8 @@ class BlockBudget:
         self._hook = hook
         number = isinstance(amount, (int, float, Decimal)) and not isinstance(amount, bool)
         if not number or not isinstance(currency, str):
-            odd = f"a budget cannot be {amount!r:.80} of {currency!r:.80}"
-            raise ConfigError(odd, hint='Pass an amount and a currency: client.budget(1.50, "USD").')
+            problem = f"a budget cannot be {amount!r:.80} of {currency!r:.80}"
+            raise ConfigError(problem, hint='Pass an amount and a currency: client.budget(1.50, "USD").')
         self._budget = Budget("block", float(amount), currency, "run")
         self.purse = Purse(self._budget.exact)
         self.amount = amount

@@ -68,18 +68,18 @@ def statuses(
     Raises:
         ConfigError: the ledger cannot be read.
     """
-    kept = [each for each in config.budgets.values() if each.per != "run"] if ledger is not None else []
+    budgets = [each for each in config.budgets.values() if each.per != "run"] if ledger is not None else []
     found = {}
     if ledger is not None:
-        told = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in kept], now)
-        found = dict(zip([each.label for each in kept], told, strict=True))
+        ledger_states = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in budgets], now)
+        found = dict(zip([each.label for each in budgets], ledger_states, strict=True))
     states = []
     for budget in config.budgets.values():
         if budget.per == "run":
-            parts = [(part, spent, aside) for part, spent, aside in runs.get(budget.label, ())]
+            parts = [(part, spent, reserved) for part, spent, reserved in runs.get(budget.label, ())]
             if not parts and not budget.each:
                 parts = [("", Decimal(0), Decimal(0))]
-            states += [_status(budget, part, spent, aside, None, None) for part, spent, aside in parts]
+            states += [_status(budget, part, spent, reserved, None, None) for part, spent, reserved in parts]
         else:
             known = found.get(budget.label) or ([] if budget.each else [BudgetState("", 0, 0)])
             unit = 1 if budget.tokens is not None else PICO
@@ -125,11 +125,11 @@ def most_used(budgets: Iterable[BudgetStatus]) -> list[tuple[BudgetStatus, int]]
     by_label: dict[str, list[BudgetStatus]] = {}
     for each in budgets:
         by_label.setdefault(each.label, []).append(each)
-    shown = []
+    lines = []
     for parts in by_label.values():
-        kept = parts if len(parts) <= _PARTS else sorted(parts, key=lambda each: -each.share)[:_PARTS]
-        shown += [(each, 0) for each in kept[:-1]] + [(kept[-1], len(parts) - len(kept))]
-    return shown
+        selected = parts if len(parts) <= _PARTS else sorted(parts, key=lambda each: -each.share)[:_PARTS]
+        lines += [(each, 0) for each in selected[:-1]] + [(selected[-1], len(parts) - len(selected))]
+    return lines
 
 
 def in_words(budget: BudgetStatus, *, short: bool = False) -> str:
@@ -144,11 +144,11 @@ def in_words(budget: BudgetStatus, *, short: bool = False) -> str:
             return f"{value:,.0f}"
         return f"{value:,.2f}" if abs(value) >= 100 else f"{value:.6f}".rstrip("0").rstrip(".") or "0"
 
-    said = f"{amount(budget.spent)} of {amount(budget.amount)} {budget.unit} spent"
+    text = f"{amount(budget.spent)} of {amount(budget.amount)} {budget.unit} spent"
     if budget.reserved:
         back = f" until {budget.reserved_until:%H:%M} at the latest" if budget.reserved_until is not None else ""
-        said += f", {amount(budget.reserved)} put aside{back}"
-    said += f", {amount(max(budget.left, Decimal(0)))} left"
-    said += f" until {budget.until:%Y-%m-%d %H:%M} UTC" if budget.until is not None else " in this run"
+        text += f", {amount(budget.reserved)} put aside{back}"
+    text += f", {amount(max(budget.left, Decimal(0)))} left"
+    text += f" until {budget.until:%Y-%m-%d %H:%M} UTC" if budget.until is not None else " in this run"
     part = f" for {budget.part}" if budget.part else ""
-    return said if short else f"budget {budget.label}{part}: {said}"
+    return text if short else f"budget {budget.label}{part}: {text}"

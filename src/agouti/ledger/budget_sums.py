@@ -119,8 +119,8 @@ def kept_of(budget: "Budget", config: "Config") -> KeptBudget:
     if budget.models:
         named = [config.model(label) for label in budget.models]
         pairs = tuple(dict.fromkeys((each.provider, each.name) for each in named))
-        others = [each.label for each in config.models.values() if (each.provider, each.name) in pairs]
-        but = tuple(label for label in others if label not in budget.models)
+        other_labels = [each.label for each in config.models.values() if (each.provider, each.name) in pairs]
+        but = tuple(label for label in other_labels if label not in budget.models)
     return KeptBudget(
         unit=TOKENS if budget.tokens is not None else budget.currency,
         per=budget.per,
@@ -145,7 +145,7 @@ def providers_of(budget: "Budget", config: "Config") -> frozenset[str]:
 
 def key_names(described: str) -> list[str]:
     """The names by which a key can be meant: each word of its description."""
-    return [described, *[word.strip(",;()'\"") for word in described.split()]]
+    return [described, *[token.strip(",;()'\"") for token in described.split()]]
 
 
 def part_of(budget: "Budget", attempt: "AttemptDetails") -> str:

@@ -126,27 +126,27 @@ class BudgetHook(Hook):
             counting = [each for each in counting if each.budget.currency == price.currency]
         if not counting and not budgets:
             return None
-        most = Decimal(0) if price is None else most_of(outgoing, price)
+        highest = Decimal(0) if price is None else most_of(outgoing, price)
         tokens = Decimal(0)
         if any(each.tokens is not None for each in budgets):
             tokens = Decimal(outgoing.at_most + outgoing.answer_at_most)
-        purses = [(block.named, block.purse, most, block.budget) for block in counting]
-        kept: list[Budget] = []
-        looked: list[tuple[Purses, str, Purse]] = []
+        purses = [(block.named, block.purse, highest, block.budget) for block in counting]
+        ledger_budgets: list[Budget] = []
+        changes: list[tuple[Purses, str, Purse]] = []
         for budget in budgets:
             if budget.per != "run":
-                kept.append(budget)
+                ledger_budgets.append(budget)
                 continue
             part = part_of(budget, attempt)
-            purse = self._purses[budget.label].of(part)
-            looked.append((self._purses[budget.label], part, purse))
-            purses.append((named(budget, attempt), purse, most if budget.tokens is None else tokens, budget))
-        held = self._put_aside(attempt, most, tokens, purses)
-        if not kept:
-            self._look(held, looked)
-            self._held[id(attempt)] = held
+            allowance = self._purses[budget.label].of(part)
+            changes.append((self._purses[budget.label], part, allowance))
+            purses.append((named(budget, attempt), allowance, highest if budget.tokens is None else tokens, budget))
+        reservation = self._put_aside(attempt, highest, tokens, purses)
+        if not ledger_budgets:
+            self._look(reservation, changes)
+            self._held[id(attempt)] = reservation
             return None
-        return self._reserved(attempt, held, kept)
+        return self._reserved(attempt, reservation, ledger_budgets)
 
     def _of_currency(
         self, attempt: AttemptDetails, counting: list[BlockBudget], budgets: list[Budget], price: Price
@@ -156,18 +156,19 @@ class BudgetHook(Hook):
             *[each.budget.currency for each in counting],
             *[each.currency for each in budgets if each.tokens is None],
         ]
-        other = sorted({each for each in units if each != price.currency})
-        if other:
+        currencies = sorted({each for each in units if each != price.currency})
+        if currencies:
             self._tell(
-                f"currency {attempt.model} {other}",
-                f"calls to {attempt.model} are paid in {price.currency}, and count in no budget in {', '.join(other)}",
+                f"currency {attempt.model} {currencies}",
+                f"calls to {attempt.model} are paid in {price.currency}, and count in no budget "
+                f"in {', '.join(currencies)}",
             )
         return [each for each in budgets if each.unit in (price.currency, TOKENS)]
 
     def _put_aside(
         self,
         attempt: AttemptDetails,
-        most: Decimal,
+        highest: Decimal,
         tokens: Decimal,
         purses: list[tuple[str, Purse, Decimal, Budget]],
     ) -> Held:
@@ -176,38 +177,38 @@ class BudgetHook(Hook):
         Raises:
             BudgetExceeded: one of them has too little.
         """
-        held = Held(most, tokens, [], [])
-        for name, purse, amount, budget in purses:
-            left = purse.reserve(amount)
-            if left is not None:
-                _give_back(held)
-                raise _exceeded(name, attempt, amount, left, budget)
-            (held.purses if budget.tokens is None else held.of_tokens).append(purse)
-        return held
+        reservation = Held(highest, tokens, [], [])
+        for name, allowance, amount, budget in purses:
+            remaining = allowance.reserve(amount)
+            if remaining is not None:
+                _give_back(reservation)
+                raise _exceeded(name, attempt, amount, remaining, budget)
+            (reservation.purses if budget.tokens is None else reservation.of_tokens).append(allowance)
+        return reservation
 
-    def _look(self, held: Held, looked: list[tuple[Purses, str, Purse]]) -> None:
+    def _look(self, reservation: Held, changes: list[tuple[Purses, str, Purse]]) -> None:
         """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
         try:
-            for purses, part, purse in looked:
-                gone = purse.spent + purse.reserved
-                if gone >= purses.warns_at:
-                    self._nearly(purses.budget, part, gone / purse.amount)
+            for purses, part, allowance in changes:
+                used = allowance.spent + allowance.reserved
+                if used >= purses.warns_at:
+                    self._nearly(purses.budget, part, used / allowance.amount)
         except Exception:
-            _give_back(held)
+            _give_back(reservation)
             raise
 
-    def _reserved(self, attempt: AttemptDetails, held: Held, kept: list[Budget]) -> Steps[None]:
-        gone = Event()
+    def _reserved(self, attempt: AttemptDetails, reservation: Held, ledger_budgets: list[Budget]) -> Steps[None]:
+        cancelled = Event()
 
         def give_back() -> None:
-            gone.set()
-            _give_back(held)
+            cancelled.set()
+            _give_back(reservation)
             if self._ledger is not None:
                 self._ledger.release(attempt)
 
         undo = OnAbandon(give_back)
         yield undo
-        reserve = partial(self._reserve_in_ledger, attempt, held, kept, gone)
+        reserve = partial(self._reserve_in_ledger, attempt, reservation, ledger_budgets, cancelled)
         try:
             # A task, or a call with a deadline, waits beside: a ledger that is slow keeps nobody longer than he may.
             if self._ledger is not None and (attempt.left is not None or in_a_task()):
@@ -215,7 +216,7 @@ class BudgetHook(Hook):
                     yield from wait_for_job(self._ledger.thread.submit(reserve), attempt.left)
                 except TimeoutError:
                     raise DeadlineExceeded(
-                        f"the ledger of {_labels(kept)} did not answer within the deadline",
+                        f"the ledger of {_labels(ledger_budgets)} did not answer within the deadline",
                         hint="Nothing was sent. See what keeps the ledger busy, or raise deadline=.",
                         provider=attempt.provider,
                         model=attempt.model,
@@ -226,37 +227,41 @@ class BudgetHook(Hook):
             give_back()
             yield Settled(undo)
             raise
-        self._held[id(attempt)] = held
+        self._held[id(attempt)] = reservation
         yield Settled(undo)
 
-    def _reserve_in_ledger(self, attempt: AttemptDetails, held: Held, kept: list[Budget], gone: Event) -> None:
+    def _reserve_in_ledger(
+        self, attempt: AttemptDetails, reservation: Held, ledger_budgets: list[Budget], cancelled: Event
+    ) -> None:
         if self._ledger is None:
             return
         now = self._now()
-        wanted = []
-        for budget in kept:
+        requests = []
+        for budget in ledger_budgets:
             of_tokens = budget.tokens is not None
-            amount = int(held.tokens) if of_tokens else picos(held.most)
-            most = int(budget.exact) if of_tokens else picos(budget.exact)
-            kept_budget = self._kept[budget.label]
-            wanted.append(Wanted(budget, kept_budget, budget.begins(now), part_of(budget, attempt), amount, most))
+            amount = int(reservation.tokens) if of_tokens else picos(reservation.most)
+            highest = int(budget.exact) if of_tokens else picos(budget.exact)
+            ledger_budget = self._kept[budget.label]
+            requests.append(
+                Wanted(budget, ledger_budget, budget.begins(now), part_of(budget, attempt), amount, highest)
+            )
         expires = now + (_HOLDS if attempt.takes is None else attempt.takes) + _MORE
-        reserved, full = self._ledger.budgets().reserve(wanted, now, expires)
+        reserved, full = self._ledger.budgets().reserve(requests, now, expires)
         if full is not None:
-            each, left = full
+            each, remaining = full
             unit = 1 if each.budget.tokens is not None else PICO
             name = f"{named(each.budget, attempt)} of this {each.budget.per}"
-            raise _exceeded(name, attempt, Decimal(each.amount) / unit, Decimal(left) / unit, each.budget)
-        numbers = {number: each.ends(now) for each, (number, _) in zip(kept, reserved, strict=True)}
+            raise _exceeded(name, attempt, Decimal(each.amount) / unit, Decimal(remaining) / unit, each.budget)
+        numbers = {number: each.ends(now) for each, (number, _) in zip(ledger_budgets, reserved, strict=True)}
         in_tokens = frozenset(
-            number for each, (number, _) in zip(kept, reserved, strict=True) if each.tokens is not None
+            number for each, (number, _) in zip(ledger_budgets, reserved, strict=True) if each.tokens is not None
         )
-        most_cost = 0 if len(in_tokens) == len(kept) else picos(held.most)
+        most_cost = 0 if len(in_tokens) == len(ledger_budgets) else picos(reservation.most)
         self._ledger.settles(attempt, numbers, most_cost, in_tokens)
-        if gone.is_set():  # the call was given up meanwhile, and nobody else would take them back
+        if cancelled.is_set():  # the call was given up meanwhile, and nobody else would take them back
             self._ledger.release(attempt)
             return
-        for each, (_, share) in zip(wanted, reserved, strict=True):
+        for each, (_, share) in zip(requests, reserved, strict=True):
             self._nearly(each.budget, each.value, share)
 
     def _nearly(self, budget: Budget, part: str, share: Decimal) -> None:
@@ -280,16 +285,16 @@ class BudgetHook(Hook):
 
     def after(self, result: AttemptResult) -> None:
         """Settle what was reserved by what it has cost."""
-        held = self._held.pop(id(result.attempt), None)
-        if held is not None:
+        reservation = self._held.pop(id(result.attempt), None)
+        if reservation is not None:
             # Where nobody says how much it has cost: not more than was reserved.
-            cost = held.most if result.exact_cost is None else result.exact_cost
-            for purse in held.purses:
-                purse.settle(held.most, cost)
-            if held.of_tokens:
+            cost = reservation.most if result.exact_cost is None else result.exact_cost
+            for allowance in reservation.purses:
+                allowance.settle(reservation.most, cost)
+            if reservation.of_tokens:
                 tokens = _tokens_of(result)
-                for purse in held.of_tokens:
-                    purse.settle(held.tokens, held.tokens if tokens is None else Decimal(tokens))
+                for allowance in reservation.of_tokens:
+                    allowance.settle(reservation.tokens, reservation.tokens if tokens is None else Decimal(tokens))
         if self._ledger is not None:
             self._ledger.release(result.attempt)  # where the ledger has a row of it, it has taken them already
 
@@ -297,7 +302,7 @@ class BudgetHook(Hook):
     def runs(self) -> "dict[str, list[tuple[str, Decimal, Decimal]]]":
         """What is spent and put aside of budgets of this run, by parts."""
         return {
-            label: [(part, purse.spent, purse.reserved) for part, purse in list(purses.parts.items())]
+            label: [(part, allowance.spent, allowance.reserved) for part, allowance in list(purses.parts.items())]
             for label, purses in self._purses.items()
         }
 
@@ -319,8 +324,8 @@ def states_of(config: "Config", hooks: "list[BudgetHook]", ledger: "Ledger | Non
     for hook in hooks:
         runs.update(hook.runs)
     opened = None
-    kept = any(each.per != "run" for each in config.budgets.values())
-    if ledger is None and kept and config.ledger is not None:
+    ledger_budgets = any(each.per != "run" for each in config.budgets.values())
+    if ledger is None and ledger_budgets and config.ledger is not None:
         if config.ledger.path is None or config.ledger.path.exists():
             opened = open_ledger(config.ledger, reading=True)
         else:  # nothing was asked yet
@@ -342,11 +347,11 @@ def _tokens_of(result: AttemptResult) -> int | None:
     return usage.input_tokens + (usage.output_tokens or 0)
 
 
-def _give_back(held: Held) -> None:
-    for purse in held.purses:
-        purse.settle(held.most, Decimal(0))
-    for purse in held.of_tokens:
-        purse.settle(held.tokens, Decimal(0))
+def _give_back(reservation: Held) -> None:
+    for allowance in reservation.purses:
+        allowance.settle(reservation.most, Decimal(0))
+    for allowance in reservation.of_tokens:
+        allowance.settle(reservation.tokens, Decimal(0))
 
 
 def named(budget: Budget, attempt: AttemptDetails) -> str:
@@ -373,10 +378,12 @@ def most_of(outgoing: "OutgoingRequest", price: Price) -> Decimal:
     return price.dearest(outgoing.at_most, outgoing.answer_at_most, images=outgoing.images)
 
 
-def _exceeded(name: str, attempt: AttemptDetails, most: Decimal, left: Decimal, budget: Budget) -> BudgetExceeded:
-    has, takes = max(left, Decimal(0)), most
+def _exceeded(
+    name: str, attempt: AttemptDetails, highest: Decimal, remaining: Decimal, budget: Budget
+) -> BudgetExceeded:
+    has, needed = max(remaining, Decimal(0)), highest
     if budget.tokens is not None:
-        told = f"{name} has {has:,.0f} tokens left, and this call to {attempt.model} could take {takes:,.0f}"
+        message = f"{name} has {has:,.0f} tokens left, and this call to {attempt.model} could take {needed:,.0f}"
     else:
-        told = f"{name} has {has:.6f} left, and this call to {attempt.model} could cost {takes:.6f}"
-    return BudgetExceeded(told, provider=attempt.provider, model=attempt.model)
+        message = f"{name} has {has:.6f} left, and this call to {attempt.model} could cost {needed:.6f}"
+    return BudgetExceeded(message, provider=attempt.provider, model=attempt.model)

@@ -80,8 +80,8 @@ class LedgerHook(SeeingHook):
     def _wait(self, attempt: AttemptDetails) -> Steps[None]:
         writer = self._writing()
         if not writer.opened.is_set and not writer.slow:
-            left = attempt.left
-            yield WaitFor(writer.opened, _OPENS if left is None else min(_OPENS, max(left, 0.0) / 2))
+            remaining = attempt.left
+            yield WaitFor(writer.opened, _OPENS if remaining is None else min(_OPENS, max(remaining, 0.0) / 2))
             writer.slow = not writer.opened.is_set
         if writer.refused is not None:
             with self._lock:  # the next call looks again
@@ -117,14 +117,18 @@ class LedgerHook(SeeingHook):
             return self._writer
 
     def settles(
-        self, attempt: AttemptDetails, reservations: dict[int, float], most: int, tokens: frozenset[int] = frozenset()
+        self,
+        attempt: AttemptDetails,
+        reservations: dict[int, float],
+        highest: int,
+        tokens: frozenset[int] = frozenset(),
     ) -> None:
         """The row of an attempt will take the place of reservations."""
         before = self._settles.get(id(attempt))  # of other budgets
         if before is not None:
             reservations, tokens = {**before.reservations, **reservations}, before.tokens | tokens
-            most = max(most, before.most)
-        self._settles[id(attempt)] = PutAside(reservations, most, tokens)
+            highest = max(highest, before.most)
+        self._settles[id(attempt)] = PutAside(reservations, highest, tokens)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""

@@ -48,8 +48,8 @@ def read_invoice(path: str) -> dict[tuple[str, str], Decimal]:
         raise RequestError(f"{path} cannot be read ({error})", hint="Name a file of CSV in UTF-8.") from None
     rows = list(csv.reader(text.splitlines()))
     heads = [head.strip().lower() for head in rows[0]] if rows else []
-    places = [next((heads.index(name) for name in names if name in heads), -1) for names in (_DAYS, _MODELS, _AMOUNTS)]
-    if -1 in places:
+    columns = [next((heads.index(name) for name in names if name in heads), -1) for names in (_DAYS, _MODELS, _AMOUNTS)]
+    if -1 in columns:
         raise RequestError(
             f"{path} has no columns for day, model and cost",
             hint="Give it a first line with the names day, model and cost.",
@@ -59,7 +59,7 @@ def read_invoice(path: str) -> dict[tuple[str, str], Decimal]:
         if not any(row):
             continue
         try:
-            day, model, amount = (row[place].strip() for place in places)
+            day, model, amount = (row[column].strip() for column in columns)
             key = (_day(day), model)
             found[key] = found.get(key, Decimal(0)) + _amount(amount)
         except (IndexError, ValueError, InvalidOperation):
@@ -86,16 +86,16 @@ def _amount(text: str) -> Decimal:
 
 def compared(report: UsageReport, invoice: dict[tuple[str, str], Decimal]) -> list[InvoiceLine]:
     """The bill and the ledger side by side, the days of the report alone; a line for what stands in either."""
-    ours: dict[tuple[str, str], tuple[int, Decimal]] = {}
+    own_sums: dict[tuple[str, str], tuple[int, Decimal]] = {}
     for row in report.days:
         key = (row.group["day"] or "", row.group["model"] or "")
-        calls, cost = ours.get(key, (0, Decimal(0)))
-        ours[key] = (calls + row.calls, cost + sum(row.cost.values(), Decimal(0)))
+        calls, cost = own_sums.get(key, (0, Decimal(0)))
+        own_sums[key] = (calls + row.calls, cost + sum(row.cost.values(), Decimal(0)))
     days = (report.since.isoformat(), report.until.isoformat())
-    keys: Iterable[tuple[str, str]] = sorted({*ours, *[key for key in invoice if days[0] <= key[0] <= days[1]]})
+    keys: Iterable[tuple[str, str]] = sorted({*own_sums, *[key for key in invoice if days[0] <= key[0] <= days[1]]})
     lines = []
     for key in keys:
-        calls, cost = ours.get(key, (0, Decimal(0)))
+        calls, cost = own_sums.get(key, (0, Decimal(0)))
         billed = invoice.get(key, Decimal(0))
         lines.append(
             InvoiceLine(day=key[0], model=key[1], calls=calls, billed=billed, cost=cost, difference=billed - cost)

@@ -29,7 +29,7 @@ class LedgerReports(LedgerTables):
         """
         groups = [self._group(each) for each in by]
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
-        given = [value for _, values in groups for value in values]
+        parameters = [value for _, values in groups for value in values]
 
         def found(total: str) -> list[Any]:
             columns = ", ".join(
@@ -37,7 +37,7 @@ class LedgerReports(LedgerTables):
                 + [f"{total if name in AMOUNTS else 'sum'}({name}) AS {name}" for name in SUMS]
             )
             query = f"SELECT {columns} FROM {{sums}} WHERE day >= ? AND day < ? GROUP BY {grouped} ORDER BY {grouped}"
-            return self._found(query, (*given, since, until))
+            return self._found(query, (*parameters, since, until))
 
         width = len(groups)
         total = self._total(since, until)
@@ -57,11 +57,11 @@ class LedgerReports(LedgerTables):
         groups = [self._group(each) for each in by]
         columns = "".join(f"{expression} AS g{at}, " for at, (expression, _) in enumerate(groups))
         grouped = ", ".join([str(at + 1) for at in range(len(groups) + 1)])
-        given = [value for _, values in groups for value in values]
+        parameters = [value for _, values in groups for value in values]
         query = f"SELECT {columns} bucket, sum(count) FROM {{latencies}} WHERE day >= ? AND day < ? GROUP BY {grouped}"
         counts: dict[tuple[Any, ...], dict[int, int]] = {}
         width = len(groups)
-        for row in self._found(query, (*given, since, until)):
+        for row in self._found(query, (*parameters, since, until)):
             counts.setdefault(tuple(row[:width]), {})[int(row[width])] = int(row[width + 1])
         return counts
 
@@ -109,17 +109,17 @@ class LedgerReports(LedgerTables):
             ConfigError: the ledger cannot be written.
         """
         old = f"SELECT id FROM {{attempts}} WHERE at < ? ORDER BY at LIMIT {PAGE}"
-        gone = 0
+        removed = 0
         try:
             while count := int(self._execute(f"DELETE FROM {{attempts}} WHERE id IN ({old})", (before,)).rowcount):
-                gone += count
+                removed += count
             # Sums of budgets whose periods were over two months ago, which nobody asks for any more.
             if before > _LONG:
                 long_ago = datetime.fromtimestamp(before - _LONG, UTC).date().isoformat()
                 self._execute("DELETE FROM {spent} WHERE period < ?", (long_ago,))
         except self.errors as error:
             raise self._unwritten(error) from None
-        return gone
+        return removed
 
     def thin(self, before: date) -> int:
         """Add up the sums of each day before a day whatever their tags and keys are; returns how many are left less.

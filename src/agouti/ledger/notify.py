@@ -66,8 +66,8 @@ def _tell(notify: str | Key, warning: BudgetWarning, environment: Mapping[str, s
             function(warning)
     except Exception as error:
         # An address of that kind is a secret by itself: its host alone is told, and no words that may repeat it.
-        shown = f"{whom.partition('://')[0]}://{urlsplit(whom).hostname}" if "://" in whom else whom
-        log.warning("%s could not be told of budget %s (%s)", shown, warning.budget, type(error).__name__)
+        display = f"{whom.partition('://')[0]}://{urlsplit(whom).hostname}" if "://" in whom else whom
+        log.warning("%s could not be told of budget %s (%s)", display, warning.budget, type(error).__name__)
 
 
 def _address(key: Key, environment: Mapping[str, str]) -> str:

@@ -155,10 +155,10 @@ class PostgresLedger(Ledger):
             raise
 
     def _prepare(self, reading: bool) -> None:
-        there = self._execute("SELECT to_regclass('{ledger}') IS NOT NULL").fetchone()
-        if there is not None and not there[0] and reading:
+        exists = self._execute("SELECT to_regclass('{ledger}') IS NOT NULL").fetchone()
+        if exists is not None and not exists[0] and reading:
             raise ConfigError(f"there is no ledger in {self.place}", hint="It comes with the first call.")
-        if there is not None and there[0] and self._version() == VERSION:
+        if exists is not None and exists[0] and self._version() == VERSION:
             return
         if reading and self._version() < VERSION:
             raise ConfigError(
@@ -203,8 +203,8 @@ class PostgresLedger(Ledger):
 
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> "psycopg.Cursor[Any]":
         with self._lock:
-            words = cast(Any, self._words(statement))
-            return self._connected().execute(words, [_storable(each) for each in values])
+            sql = cast(Any, self._words(statement))
+            return self._connected().execute(sql, [_storable(each) for each in values])
 
     def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
         if rows:
@@ -246,8 +246,8 @@ class PostgresLedger(Ledger):
     def _known(self) -> list[tuple[int, KeptBudget]]:
         # Shared: of those that are new none is left out, which would look for its sums while they are written. And
         # rows are on the disk when they are said to be.
-        words = "SELECT pg_advisory_xact_lock_shared(?), set_config('synchronous_commit', 'on', true)"
-        self._execute(words, (_ROWS,))
+        sql = "SELECT pg_advisory_xact_lock_shared(?), set_config('synchronous_commit', 'on', true)"
+        self._execute(sql, (_ROWS,))
         return read_budgets(self._execute("SELECT id, definition FROM {budgets}").fetchall(), self._seen)
 
     def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
@@ -259,59 +259,59 @@ class PostgresLedger(Ledger):
     def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
         if not reservations:
             return {}
-        words = "DELETE FROM {reservations} WHERE id = ANY(?) RETURNING budget, period, value, amount"
-        return _amounts(self._execute(words, ([*reservations],)).fetchall())
+        sql = "DELETE FROM {reservations} WHERE id = ANY(?) RETURNING budget, period, value, amount"
+        return _amounts(self._execute(sql, ([*reservations],)).fetchall())
 
     def _spend(self, amounts: Sequence[tuple[tuple[int, str, str], int, int]]) -> None:
-        self._execute_many(_SPEND, [(*place, *place, amount, reserved) for place, amount, reserved in amounts])
+        self._execute_many(_SPEND, [(*key, *key, amount, reserved) for key, amount, reserved in amounts])
 
-    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
         with self._lock:
             for look_again in (True, False):
                 try:
-                    if len(wanted) == 1:
-                        return [self._put_aside_in(*wanted[0], expires)]
+                    if len(request) == 1:
+                        return [self._put_aside_in(*request[0], expires)]
                     with self._transaction():
                         # In one order: two programs never wait for each other crosswise.
-                        order = sorted(range(len(wanted)), key=lambda at: wanted[at][0])
-                        put_aside = {at: self._put_aside_in(*wanted[at], expires) for at in order}
-                        return [put_aside[at] for at in range(len(wanted))]
+                        order = sorted(range(len(request)), key=lambda at: request[at][0])
+                        reserved = {at: self._put_aside_in(*request[at], expires) for at in order}
+                        return [reserved[at] for at in range(len(request))]
                 except Full:
-                    if not look_again or not self._make_room(wanted, now):
+                    if not look_again or not self._make_room(request, now):
                         raise
         raise AssertionError("there are two ways out of the loop")
 
-    def _put_aside_in(self, number: int, wanted: Wanted, expires: float) -> tuple[int, int]:
-        place = (number, wanted.begins, wanted.value)
-        given = (wanted.amount, *place, wanted.amount, wanted.most, wanted.amount, expires)
-        found = self._execute(_PUT_ASIDE, given).fetchone()
+    def _put_aside_in(self, number: int, request: Wanted, expires: float) -> tuple[int, int]:
+        key = (number, request.begins, request.value)
+        parameters = (request.amount, *key, request.amount, request.most, request.amount, expires)
+        found = self._execute(_PUT_ASIDE, parameters).fetchone()
         if found is None:
-            words = f"SELECT amount + reserved FROM {{spent}} WHERE digest = {_PLACE}"
-            used = self._execute(words, place).fetchone()
-            raise Full(wanted, 0 if used is None else int(used[0]))
+            sql = f"SELECT amount + reserved FROM {{spent}} WHERE digest = {_PLACE}"
+            used = self._execute(sql, key).fetchone()
+            raise Full(request, 0 if used is None else int(used[0]))
         return int(found[0]), int(found[1])
 
-    def _make_room(self, wanted: Sequence[tuple[int, Wanted]], now: float) -> bool:
+    def _make_room(self, request: Sequence[tuple[int, Wanted]], now: float) -> bool:
         """Take back what has expired, and see that every part has its sum; whether it is worth another look."""
         with self._transaction():
-            words = "DELETE FROM {reservations} WHERE expires < ? RETURNING budget, period, value, amount"
-            old = _amounts(self._execute(words, (now,)).fetchall())
-            self._spend([(place, 0, -old[place]) for place in sorted(old)])
+            sql = "DELETE FROM {reservations} WHERE expires < ? RETURNING budget, period, value, amount"
+            old = _amounts(self._execute(sql, (now,)).fetchall())
+            self._spend([(key, 0, -old[key]) for key in sorted(old)])
             found = len(old)
-            for number, each in wanted:
-                place = (number, each.begins, each.value)
-                words = f"INSERT INTO {{spent}} VALUES ({_PLACE}, ?, ?, ?, 0, 0) ON CONFLICT DO NOTHING"
-                found += self._execute(words, (*place, *place)).rowcount
+            for number, each in request:
+                key = (number, each.begins, each.value)
+                sql = f"INSERT INTO {{spent}} VALUES ({_PLACE}, ?, ?, ?, 0, 0) ON CONFLICT DO NOTHING"
+                found += self._execute(sql, (*key, *key)).rowcount
         return found > 0
 
     def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
-        words = "SELECT value, amount, expires FROM {reservations} WHERE budget = ? AND period = ? AND expires >= ?"
-        aside = put_aside_by_part(
-            (value, int(amount), expires) for value, amount, expires in self._execute(words, (budget, begins, now))
+        sql = "SELECT value, amount, expires FROM {reservations} WHERE budget = ? AND period = ? AND expires >= ?"
+        reserved_amounts = put_aside_by_part(
+            (value, int(amount), expires) for value, amount, expires in self._execute(sql, (budget, begins, now))
         )
-        words = "SELECT value, amount FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
-        found = self._execute(words, (budget, begins)).fetchall()
-        return [BudgetState(value, int(spent), *aside.get(value, (0, None))) for value, spent in found]
+        sql = "SELECT value, amount FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
+        found = self._execute(sql, (budget, begins)).fetchall()
+        return [BudgetState(value, int(spent), *reserved_amounts.get(value, (0, None))) for value, spent in found]
 
     def told(self, error: Exception) -> str:
         return told(self._address, error)
@@ -330,8 +330,8 @@ def _amounts(found: Sequence[Sequence[Any]]) -> dict[tuple[int, str, str], int]:
     """Amounts that were put aside, by budget, period and part."""
     amounts: dict[tuple[int, str, str], int] = {}
     for budget, period, value, amount in found:
-        place = (int(budget), period, value)
-        amounts[place] = amounts.get(place, 0) + int(amount)
+        key = (int(budget), period, value)
+        amounts[key] = amounts.get(key, 0) + int(amount)
     return amounts
 
 

@@ -106,7 +106,7 @@ class SqliteLedger(Ledger):
         """A child has another ledger of its own: this one, and its lock, are the parent's."""
         _OPEN.discard(self)
 
-    def _open_copy(self, why: Exception) -> None:
+    def _open_copy(self, reason: Exception) -> None:
         """Read what cannot be opened where it is, such as a copy on something that nothing can be written to."""
         self._copy = tempfile.TemporaryDirectory(prefix="agouti-ledger-")
         try:
@@ -120,7 +120,8 @@ class SqliteLedger(Ledger):
         except (sqlite3.Error, OSError):
             self._copy.cleanup()
             raise LedgerAway(
-                f"the ledger {self.path} cannot be read ({why})", hint="See that it is whole, and that you may read it."
+                f"the ledger {self.path} cannot be read ({reason})",
+                hint="See that it is whole, and that you may read it.",
             ) from None
 
     def _prepared(self) -> None:
@@ -190,13 +191,13 @@ class SqliteLedger(Ledger):
             with suppress(sqlite3.Error):
                 self._database.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         # All that this process has open of the old file goes.
-        for other in [each for each in _OPEN if each is not self and each.path == self.path]:
-            if other._opened not in (None, _NOWHERE) and other._lock.acquire(timeout=_PATIENCE):
+        for ledger in [each for each in _OPEN if each is not self and each.path == self.path]:
+            if ledger._opened not in (None, _NOWHERE) and ledger._lock.acquire(timeout=_PATIENCE):
                 try:
-                    other._database.close()
-                    other._opened = _NOWHERE
+                    ledger._database.close()
+                    ledger._opened = _NOWHERE
                 finally:
-                    other._lock.release()
+                    ledger._lock.release()
         self._database.close()
         try:
             self._open()
@@ -286,8 +287,8 @@ class SqliteLedger(Ledger):
         numbers = []
         for number, budget, period, value, amount in found:
             numbers.append((number,))
-            place = (int(budget), period, value)
-            amounts[place] = amounts.get(place, 0) + whole(amount)
+            key = (int(budget), period, value)
+            amounts[key] = amounts.get(key, 0) + whole(amount)
         self._execute_many("DELETE FROM reservations WHERE id = ?", numbers)
         return amounts
 
@@ -295,41 +296,41 @@ class SqliteLedger(Ledger):
         self._execute_many(
             "INSERT INTO spent AS old VALUES (?, ?, ?, ?, ?) ON CONFLICT (budget, period, value) DO UPDATE SET "
             "amount = exact_add(old.amount, excluded.amount), reserved = exact_add(old.reserved, excluded.reserved)",
-            [(*place, kept(amount), kept(reserved)) for place, amount, reserved in amounts],
+            [(*key, kept(amount), kept(reserved)) for key, amount, reserved in amounts],
         )
 
-    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
-        put_aside = []
+    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+        reserved = []
         with self._transaction():
             old = self._execute(
                 "SELECT id, budget, period, value, amount FROM reservations WHERE expires < ?", (now,)
             ).fetchall()
             if old:
-                self._spend([(place, 0, -amount) for place, amount in self._gone(old).items()])
-            for number, each in wanted:
-                place = (number, each.begins, each.value)
+                self._spend([(key, 0, -amount) for key, amount in self._gone(old).items()])
+            for number, each in request:
+                key = (number, each.begins, each.value)
                 found = self._execute(
-                    "SELECT amount, reserved FROM spent WHERE budget = ? AND period = ? AND value = ?", place
+                    "SELECT amount, reserved FROM spent WHERE budget = ? AND period = ? AND value = ?", key
                 ).fetchone()
                 used = 0 if found is None else whole(found[0]) + whole(found[1])
                 if used + each.amount > each.most:
                     raise Full(each, used)
-                self._spend([(place, 0, each.amount)])
+                self._spend([(key, 0, each.amount)])
                 reservation = self._inserted(
                     "INSERT INTO reservations (budget, period, value, amount, expires) VALUES (?, ?, ?, ?, ?)",
-                    (*place, kept(each.amount), expires),
+                    (*key, kept(each.amount), expires),
                 )
-                put_aside.append((reservation, used + each.amount))
-        return put_aside
+                reserved.append((reservation, used + each.amount))
+        return reserved
 
     def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
-        words = "SELECT value, amount, expires FROM reservations WHERE budget = ? AND period = ? AND expires >= ?"
-        aside = put_aside_by_part(
-            (value, whole(amount), expires) for value, amount, expires in self._execute(words, (budget, begins, now))
+        sql = "SELECT value, amount, expires FROM reservations WHERE budget = ? AND period = ? AND expires >= ?"
+        reserved_amounts = put_aside_by_part(
+            (value, whole(amount), expires) for value, amount, expires in self._execute(sql, (budget, begins, now))
         )
-        words = "SELECT value, amount FROM spent WHERE budget = ? AND period = ? ORDER BY value"
-        found = self._execute(words, (budget, begins)).fetchall()
-        return [BudgetState(value, whole(spent), *aside.get(value, (0, None))) for value, spent in found]
+        sql = "SELECT value, amount FROM spent WHERE budget = ? AND period = ? ORDER BY value"
+        found = self._execute(sql, (budget, begins)).fetchall()
+        return [BudgetState(value, whole(spent), *reserved_amounts.get(value, (0, None))) for value, spent in found]
 
     def _total(self, since: str, until: str) -> str:
         # What SQLite adds up by itself ends at 64 bits.
@@ -346,9 +347,9 @@ class SqliteLedger(Ledger):
         needed = self._needed(since, until)
         found: dict[tuple[Any, ...], Sequence[Any]] = {}
         for key, values in self._by_tags(self._cursor("sums", ["currency", *needed], by, since, until), by):
-            place = (key, values[0])
-            before = found.get(place)
-            found[place] = values if before is None else (values[0], *map(sum_of, before[1:], values[1:]))
+            number_of = (key, values[0])
+            before = found.get(number_of)
+            found[number_of] = values if before is None else (values[0], *map(sum_of, before[1:], values[1:]))
         # The sums in their order; what is not needed is 0.
         pick = itemgetter(*[needed.index(name) + 1 if name in needed else -1 for name in SUMS])
         rows = [(key, currency, pick((*sums, 0))) for (key, currency), sums in found.items()]
@@ -362,8 +363,8 @@ class SqliteLedger(Ledger):
 
     def _needed(self, since: str, until: str) -> list[str]:
         """The sums that are not 0 throughout: most of them are."""
-        words = ", ".join([f"max({name} <> 0)" for name in SUMS])
-        found = self._found(f"SELECT {words} FROM sums WHERE day >= ? AND day < ?", (since, until))[0]
+        sql = ", ".join([f"max({name} <> 0)" for name in SUMS])
+        found = self._found(f"SELECT {sql} FROM sums WHERE day >= ? AND day < ?", (since, until))[0]
         return [name for name, some in zip(SUMS, found, strict=True) if some]
 
     def latencies(self, since: str, until: str, by: Sequence[str]) -> dict[tuple[Any, ...], dict[int, int]]:
@@ -382,28 +383,33 @@ class SqliteLedger(Ledger):
 
     def _cursor(self, table: str, columns: Sequence[str], by: Sequence[str], since: str, until: str) -> sqlite3.Cursor:
         groups = [self._group(each)[0] for each in by if not each.startswith("tag:")]
-        words = ", ".join(["tags", *groups, *columns])
+        sql = ", ".join(["tags", *groups, *columns])
         try:
-            return self._execute(f"SELECT {words} FROM {table} WHERE day >= ? AND day < ?", (since, until))
+            return self._execute(f"SELECT {sql} FROM {table} WHERE day >= ? AND day < ?", (since, until))
         except self.errors as error:
             raise self._unread(error) from None
 
     def _by_tags(self, cursor: sqlite3.Cursor, by: Sequence[str]) -> Iterator[tuple[tuple[Any, ...], Sequence[Any]]]:
         """Each row's values of the columns, and what else was asked for."""
-        others = [each for each in by if not each.startswith("tag:")]
-        places = [-1 if each.startswith("tag:") else others.index(each) + 1 for each in by]
+        columns = [each for each in by if not each.startswith("tag:")]
+        key_positions = [-1 if each.startswith("tag:") else columns.index(each) + 1 for each in by]
         names = [each[4:] for each in by]
-        first = len(others) + 1
-        alone = len(by) == 1
+        first = len(columns) + 1
+        is_single = len(by) == 1
         decode = msgspec.json.decode
         try:
             for row in cursor:
                 tags = decode(row[0])
-                if alone:
+                if is_single:
                     yield (tags.get(names[0]),), row[first:]
                 else:
                     yield (
-                        tuple([tags.get(name) if at < 0 else row[at] for at, name in zip(places, names, strict=True)]),
+                        tuple(
+                            [
+                                tags.get(name) if at < 0 else row[at]
+                                for at, name in zip(key_positions, names, strict=True)
+                            ]
+                        ),
                         row[first:],
                     )
         except self.errors as error:

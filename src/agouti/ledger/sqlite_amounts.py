@@ -20,16 +20,16 @@ class Total:
         return kept(self._sum)
 
 
-def added(one: int | str, other: int | str) -> int | str:
+def added(one: int | str, second: int | str) -> int | str:
     """Two amounts as one, for SQLite."""
-    if isinstance(one, int) and isinstance(other, int) and -LARGEST <= one + other <= LARGEST:
-        return one + other
-    return kept(whole(one) + whole(other))
+    if isinstance(one, int) and isinstance(second, int) and -LARGEST <= one + second <= LARGEST:
+        return one + second
+    return kept(whole(one) + whole(second))
 
 
-def sum_of(one: int | str, other: int | str) -> int | str:
+def sum_of(one: int | str, second: int | str) -> int | str:
     """Two amounts as one."""
-    return one + other if isinstance(one, int) and isinstance(other, int) else whole(one) + whole(other)
+    return one + second if isinstance(one, int) and isinstance(second, int) else whole(one) + whole(second)
 
 
 def whole(value: int | str | None) -> int:

@@ -32,9 +32,9 @@ class Full(Exception):
         used: what is spent and put aside already.
     """
 
-    def __init__(self, wanted: Wanted, used: int) -> None:
-        super().__init__(wanted.budget.label)
-        self.wanted = wanted
+    def __init__(self, request: Wanted, used: int) -> None:
+        super().__init__(request.budget.label)
+        self.wanted = request
         self.used = used
 
 
@@ -42,18 +42,18 @@ class Ledger(LedgerReports):
     """A ledger, whatever keeps it."""
 
     def add(
-        self, rows: Sequence[LedgerRow], settled: Sequence[int] = (), kept: Sequence[tuple[int, float]] = ()
+        self, rows: Sequence[LedgerRow], settled: Sequence[int] = (), renewed: Sequence[tuple[int, float]] = ()
     ) -> None:
         """Keep rows, and add them to the sums of their days and budgets, all or none.
 
         Args:
             settled: reservations that they take the place of.
-            kept: reservations of which nobody knows what they have cost, and until when they count.
+            renewed: reservations of which nobody knows what they have cost, and until when they count.
 
         Raises:
             Exception: of the database: they cannot be written.
         """
-        if not rows and not settled and not kept:
+        if not rows and not settled and not renewed:
             return
         sums: dict[tuple[str, ...], list[int]] = {}
         latencies: dict[tuple[Any, ...], int] = {}
@@ -78,12 +78,12 @@ class Ledger(LedgerReports):
             # In the order of their keys: two that write at a time never wait for each other crosswise.
             self._add_sums([(key, sums[key]) for key in sorted(sums)])
             self._add_latencies([(*key, latencies[key]) for key in sorted(latencies)])
-            for place, amount in self._take_out(settled).items():
-                spent.setdefault(place, [0, 0])[1] -= amount
+            for sum_key, amount in self._take_out(settled).items():
+                spent.setdefault(sum_key, [0, 0])[1] -= amount
             self._execute_many(
-                "UPDATE {reservations} SET expires = ? WHERE id = ?", [(end, each) for each, end in kept]
+                "UPDATE {reservations} SET expires = ? WHERE id = ?", [(end, each) for each, end in renewed]
             )
-            self._spend([(place, spent[place][0], spent[place][1]) for place in sorted(spent)])
+            self._spend([(sum_key, spent[sum_key][0], spent[sum_key][1]) for sum_key in sorted(spent)])
 
     @abstractmethod
     def _known(self) -> list[tuple[int, KeptBudget]]:
@@ -98,7 +98,7 @@ class Ledger(LedgerReports):
         """Add to what is spent and to what is put aside, by budget, period and part."""
 
     @abstractmethod
-    def _put_aside(self, wanted: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
         """Put amounts aside, all or none: the number of each, and what is used then.
 
         Raises:
@@ -110,7 +110,7 @@ class Ledger(LedgerReports):
         """What is spent of a budget in a period, and what is put aside and has not lapsed, by parts."""
 
     def reserve(
-        self, wanted: Sequence[Wanted], now: float, expires: float
+        self, request: Sequence[Wanted], now: float, expires: float
     ) -> "tuple[list[tuple[int, Decimal]], tuple[Wanted, int] | None]":
         """Put an amount aside in each of several budgets, or in none.
 
@@ -123,23 +123,23 @@ class Ledger(LedgerReports):
         """
 
         def put_aside_once() -> list[tuple[int, int]]:
-            numbered = [(self._number_of(each.kept, each.begins), each) for each in wanted]
+            numbered = [(self._number_of(each.kept, each.begins), each) for each in request]
             return self._put_aside(numbered, now, expires)
 
         try:
             try:
-                put_aside = put_aside_once()
+                reserve_once = put_aside_once()
             except self.errors as error:
                 # A server may have closed a connection that nobody had used for a while: nothing was kept yet.
                 if not self._disconnected(error):
                     raise
-                put_aside = put_aside_once()
+                reserve_once = put_aside_once()
         except Full as full:
             return [], (full.wanted, full.wanted.most - full.used)
         except self.errors as error:
             raise self._unreserved(error) from None
-        shares = [Decimal(used) / each.most for each, (_, used) in zip(wanted, put_aside, strict=True)]
-        return [(number, share) for (number, _), share in zip(put_aside, shares, strict=True)], None
+        shares = [Decimal(used) / each.most for each, (_, used) in zip(request, reserve_once, strict=True)]
+        return [(number, share) for (number, _), share in zip(reserve_once, shares, strict=True)], None
 
     def _unreserved(self, error: Exception) -> LedgerUnavailable:
         if self.may_retry(error):
@@ -165,8 +165,8 @@ class Ledger(LedgerReports):
             self._alone()
             found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (key,)).fetchone()
             if found is None:
-                words = "INSERT INTO {budgets} (key, definition) VALUES (?, ?)"
-                number = self._inserted(words, (key, budget.words))
+                sql = "INSERT INTO {budgets} (key, definition) VALUES (?, ?)"
+                number = self._inserted(sql, (key, budget.words))
                 before = self._spent_before(budget, begins)
                 self._spend([((number, begins, value), amount, 0) for value, amount in sorted(before.items())])
             else:
@@ -176,22 +176,22 @@ class Ledger(LedgerReports):
 
     def _spent_before(self, budget: KeptBudget, begins: str) -> dict[str, int]:
         """What the sums of a period's days say, by parts of a budget."""
-        where, given = "", [begins]
+        where, parameters = "", [begins]
         if budget.unit != TOKENS:
             where += " AND currency = ?"
-            given.append(budget.unit)
+            parameters.append(budget.unit)
         if budget.pairs:
             same = " OR ".join(["(provider = ? AND name = ?)"] * len(budget.pairs))
             where += f" AND ({same})"
-            given += [text for pair in budget.pairs for text in pair]
+            parameters += [text for pair in budget.pairs for text in pair]
             if budget.but:
                 where += f" AND label NOT IN ({', '.join('?' * len(budget.but))})"
-                given += budget.but
+                parameters += budget.but
         if budget.providers:
             where += f" AND provider IN ({', '.join('?' * len(budget.providers))})"
-            given += budget.providers
+            parameters += budget.providers
         columns = "provider, name, label, tags, currency, cost, input_tokens + output_tokens"
-        found = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day >= ?{where}", given)
+        found = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day >= ?{where}", parameters)
         spent: dict[str, int] = {}
         for provider, name, label, tags, currency, cost, tokens in found:
             row = LedgerRow(
@@ -210,18 +210,18 @@ class Ledger(LedgerReports):
         Raises:
             ConfigError: the ledger cannot be read.
         """
-        told = []
-        for _, kept, begins in budgets:
+        states = []
+        for _, renewed, begins in budgets:
             try:
-                found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (kept.key,)).fetchone()
+                found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (renewed.key,)).fetchone()
                 if found is not None:
-                    told.append(self._state(int(found[0]), begins, now))
+                    states.append(self._state(int(found[0]), begins, now))
                 else:
-                    before = self._spent_before(kept, begins)
-                    told.append([BudgetState(value, amount, 0) for value, amount in sorted(before.items())])
+                    before = self._spent_before(renewed, begins)
+                    states.append([BudgetState(value, amount, 0) for value, amount in sorted(before.items())])
             except self.errors as error:
                 raise self._unread(error) from None
-        return told
+        return states
 
 
 def relay_ledger(config: "Config") -> "LedgerSettings | None":
@@ -245,18 +245,18 @@ _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('
 
 def put_aside_by_part(found: Iterable[tuple[str, int, float]]) -> dict[str, tuple[int, float]]:
     """Amounts of reservations by parts, with when the last of them lapses."""
-    aside: dict[str, tuple[int, float]] = {}
+    reserved: dict[str, tuple[int, float]] = {}
     for value, amount, expires in found:
-        total, until = aside.get(value, (0, 0.0))
-        aside[value] = (total + amount, max(until, expires))
-    return aside
+        total, until = reserved.get(value, (0, 0.0))
+        reserved[value] = (total + amount, max(until, expires))
+    return reserved
 
 
-def read_budgets(found: Iterable[Sequence[Any]], seen: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:
+def read_budgets(found: Iterable[Sequence[Any]], by_definition: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:
     """The budgets in the rows of a ledger; those that were read before are not read again."""
     known = []
-    for number, words in found:
-        if (budget := seen.get(words)) is None:
-            budget = seen[words] = words_of(words)
+    for number, sql in found:
+        if (budget := by_definition.get(sql)) is None:
+            budget = by_definition[sql] = words_of(sql)
         known.append((int(number), budget))
     return known

@@ -162,7 +162,7 @@ def counted(row: LedgerRow) -> tuple[int, ...]:
     """What a row adds to its sums."""
     tokens = (row.input_tokens, row.output_tokens, row.cached_tokens, row.cache_write_tokens, row.reasoning_tokens)
     sent = row.sent
-    told = row.provider_cost is not None and row.cost is not None
+    has_both = row.provider_cost is not None and row.cost is not None
     return (
         int(sent),
         int(sent and row.outcome == "failed"),
@@ -172,7 +172,7 @@ def counted(row: LedgerRow) -> tuple[int, ...]:
         *[each or 0 for each in tokens],
         row.cost or 0,
         row.provider_cost or 0,
-        (row.cost or 0) if told else 0,
+        (row.cost or 0) if has_both else 0,
         int(sent and row.cost is None),
         int(row.estimated),
     )

@@ -140,10 +140,10 @@ def usage_of(
     by_model = ledger.latencies(*span, ["model"])
     days = _rows_of(["day", "model"], by_day, {})
     models = _rows_of(["model"], [(key[1:], currency, sums) for key, currency, sums in by_day], by_model)
-    everything: Counter[int] = Counter()
+    totals: Counter[int] = Counter()
     for counts in by_model.values():
-        everything.update(counts)
-    total = _rows_of([], [((), currency, sums) for _, currency, sums in by_day], {(): everything})
+        totals.update(counts)
+    total = _rows_of([], [((), currency, sums) for _, currency, sums in by_day], {(): totals})
     if columns == ["model"] or not columns:
         rows = models if columns else total
     else:
@@ -166,8 +166,8 @@ def _plan(ledger: Ledger, plan: Plan, day: date, today: date) -> PlanUsage:
     span = (first.isoformat(), (day + timedelta(days=1)).isoformat())
     rows = _rows_of(["provider"], ledger.sums(*span, ["provider"]), {})
     used = sum(row.input_tokens + row.output_tokens for row in rows if row.group["provider"] == plan.label)
-    gone = (min(max(today, first), day) - first).days + 1  # days that are still to come have used nothing yet
-    expected = round(used * ((last - first).days + 1) / gone)
+    days_passed = (min(max(today, first), day) - first).days + 1  # days that are still to come have used nothing yet
+    expected = round(used * ((last - first).days + 1) / days_passed)
     return PlanUsage(
         provider=plan.label,
         since=first,
@@ -212,8 +212,12 @@ def _rows_of(by: list[str], found: list[_Sums], latencies: dict[tuple[Any, ...],
             single[key] = each
             continue
         parts = groups.setdefault(key, {before[1]: before[2]})
-        more = parts.get(currency)
-        parts[currency] = sums if more is None else tuple([one + other for one, other in zip(more, sums, strict=True)])
+        sums_before = parts.get(currency)
+        parts[currency] = (
+            sums
+            if sums_before is None
+            else tuple([one + second for one, second in zip(sums_before, sums, strict=True)])
+        )
     keys = sorted(single, key=_order) if groups else single
     return [
         _row(by, key, groups.get(key) or {single[key][1]: single[key][2]}, latencies.get(key, _NONE)) for key in keys
@@ -232,21 +236,33 @@ _COST, _TOLD, _COMPARED = (SUMS.index(name) for name in ("cost", "provider_cost"
 
 def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]], latencies: dict[int, int]) -> UsageRow:
     sums: tuple[int, ...] = ()
-    for more in parts.values():
-        sums = tuple([one + other for one, other in zip(sums, more, strict=True)]) if sums else more
+    for sums_before in parts.values():
+        sums = tuple([one + second for one, second in zip(sums, sums_before, strict=True)]) if sums else sums_before
     cost: dict[str, Decimal] = {}
-    told: dict[str, Decimal] = {}
+    provider_costs: dict[str, Decimal] = {}
     difference: dict[str, Decimal] = {}
     for currency, amounts in parts.items():
         if currency:
             cost[currency] = Decimal(amounts[_COST]).scaleb(_PLACES)
-            if theirs := amounts[_TOLD]:
-                told[currency] = Decimal(theirs).scaleb(_PLACES)
-                difference[currency] = Decimal(theirs - amounts[_COMPARED]).scaleb(_PLACES)
+            if provider_sum := amounts[_TOLD]:
+                provider_costs[currency] = Decimal(provider_sum).scaleb(_PLACES)
+                difference[currency] = Decimal(provider_sum - amounts[_COMPARED]).scaleb(_PLACES)
     # In the order of the sums; a report may have a row for each of a million users.
-    calls, failures, abandoned, cached_answers, unsent, into, out, cached, written, thought, *_, unpriced, estimated = (
-        sums
-    )
+    (
+        calls,
+        failures,
+        abandoned,
+        cached_answers,
+        unsent,
+        input_tokens,
+        out,
+        cached,
+        written,
+        thought,
+        *_,
+        unpriced,
+        estimated,
+    ) = sums
     if not latencies:
         median = p95 = p99 = None
     else:
@@ -259,13 +275,13 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
         abandoned,
         cached_answers,
         unsent,
-        into,
+        input_tokens,
         out,
         cached,
         written,
         thought,
         cost,
-        told,
+        provider_costs,
         difference,
         unpriced,
         estimated,

@@ -44,9 +44,9 @@ def _budgets(axes: "Axes", report: UsageFacts) -> None:
         spent, reserved = (100 * float(part / each.amount) for part in (each.spent, each.reserved))
         axes.barh(at, spent, color="#0072b2", height=0.6, label="spent" if at == 0 else None)
         axes.barh(at, reserved, left=spent, color="#56b4e9", height=0.6, label="put aside" if at == 0 else None)
-        whole = f"{each.amount.normalize():f} {each.unit}"
+        amount_text = f"{each.amount.normalize():f} {each.unit}"
         name = f"{each.label}, {each.part}" if each.part else each.label
-        names.append(as_label(f"{name}: {whole} a {each.per}"))
+        names.append(as_label(f"{name}: {amount_text} a {each.per}"))
     axes.axvline(100, color="0.2", linewidth=1)
     axes.set_yticks(range(len(names)), names)
     axes.set_xlim(0, max(105.0, *[105 * each.share for each in fullest]))
@@ -66,22 +66,22 @@ def spent_by_day(report: UsageFacts, currency: str) -> tuple[list[date], dict[st
             spent = costs.setdefault(row.group["model"] or "", [0.0] * len(days))
             spent[at[row.group["day"] or ""]] += float(row.cost[currency])
     ordered = sorted(costs, key=lambda name: -sum(costs[name]))
-    kept = {name: costs[name] for name in ordered[:_MODELS]}
-    if rest := ordered[_MODELS:]:
-        kept[OTHERS] = [sum(each) for each in zip(*[costs[name] for name in rest], strict=True)]
-    return days, kept
+    shown = {name: costs[name] for name in ordered[:_MODELS]}
+    if remaining := ordered[_MODELS:]:
+        shown[OTHERS] = [sum(each) for each in zip(*[costs[name] for name in remaining], strict=True)]
+    return days, shown
 
 
 def _costs(axes: "Axes", report: UsageFacts, currency: str) -> None:
     days, costs = spent_by_day(report, currency)
-    below = [0.0] * len(days)
+    bottoms = [0.0] * len(days)
     for name, spent in costs.items():
         colour = "0.6" if name == OTHERS else style_of(list(costs), name)[0]
-        axes.bar(range(len(days)), spent, bottom=below, width=0.8, color=colour, label=as_label(name))
-        below = [low + more for low, more in zip(below, spent, strict=True)]
+        axes.bar(range(len(days)), spent, bottom=bottoms, width=0.8, color=colour, label=as_label(name))
+        bottoms = [low + height for low, height in zip(bottoms, spent, strict=True)]
     step = max(1, round(len(days) / 8))
     axes.set_xticks(range(0, len(days), step), [f"{day.day} {day:%b}" for day in days[::step]])
-    axes.set_ylim(0, max(below, default=0.0) * 1.15 or 1)
+    axes.set_ylim(0, max(bottoms, default=0.0) * 1.15 or 1)
     axes.set_ylabel(f"cost, {as_label(currency)}" if currency else "cost")
     axes.set_title(f"Cost by day and model, {report.since} to {report.until}")
     if costs:

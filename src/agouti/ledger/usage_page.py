@@ -32,11 +32,11 @@ def page(report: UsageFacts) -> str:
         remarks.append(f"The cost of {report.total.unpriced:,} calls is not known: {WHY_UNPRICED}.")
     if report.total.estimated:
         remarks.append(f"The tokens of {report.total.estimated:,} calls are estimated: {WHY_ESTIMATED}.")
-    said = "".join(f'<p class="small">{each}</p>' for each in ["Days are those of UTC.", *remarks])
-    budgets = "".join(_budget(each, more) for each, more in most_used(report.budgets))
+    text = "".join(f'<p class="small">{each}</p>' for each in ["Days are those of UTC.", *remarks])
+    budgets = "".join(_budget(each, further) for each, further in most_used(report.budgets))
     budgets = f"<h2>Budgets</h2>{budgets}" if budgets else ""
     return document(
-        title, title, f"{_facts(report.total)}{charts}{budgets}{plans}<h2>Details</h2>{_table(report)}{said}", _STYLE
+        title, title, f"{_facts(report.total)}{charts}{budgets}{plans}<h2>Details</h2>{_table(report)}{text}", _STYLE
     )
 
 
@@ -62,26 +62,26 @@ def _chart(report: UsageFacts, currency: str) -> str:
     """Bars of the cost by day; each says what it is to whoever points at it or has it read out."""
     days, costs = spent_by_day(report, currency)
     names = list(costs)
-    most = _round(max((sum(each) for each in zip(*costs.values(), strict=True)), default=0.0))
+    highest = _round(max((sum(each) for each in zip(*costs.values(), strict=True)), default=0.0))
     step = (_WIDE - _LEFT) / len(days)
     bars, lines = [], []
     for share in (0, 0.5, 1):
         y = (_HIGH - _BELOW) * (1 - share) + 8
         lines.append(f'<line x1="{_LEFT}" x2="{_WIDE}" y1="{y:.1f}" y2="{y:.1f}"/>')
-        lines.append(f'<text x="{_LEFT - 6}" y="{y + 4:.1f}" text-anchor="end">{_tick(most * share)}</text>')
+        lines.append(f'<text x="{_LEFT - 6}" y="{y + 4:.1f}" text-anchor="end">{_tick(highest * share)}</text>')
     every = max(1, round(len(days) / 10))
     for at, day in enumerate(days):
         low = 0.0
         for name in names:
             if spent := costs[name][at]:
-                high = (_HIGH - _BELOW) * spent / most
-                y = (_HIGH - _BELOW) * (1 - low / most) + 8 - high
+                high = (_HIGH - _BELOW) * spent / highest
+                y = (_HIGH - _BELOW) * (1 - low / highest) + 8 - high
                 low += spent
-                said = f"{day}, {as_html(name)}: {spent:.6f} {as_html(currency)}"
-                place = (
+                text = f"{day}, {as_html(name)}: {spent:.6f} {as_html(currency)}"
+                position_style = (
                     f'x="{_LEFT + at * step + step * 0.1:.1f}" y="{y:.1f}" width="{step * 0.8:.1f}" height="{high:.1f}"'
                 )
-                bars.append(f'<rect {place} fill="{_colour(names, name)}"><title>{said}</title></rect>')
+                bars.append(f'<rect {position_style} fill="{_colour(names, name)}"><title>{text}</title></rect>')
         if at % every == 0:
             middle = _LEFT + (at + 0.5) * step
             lines.append(f'<text x="{middle:.1f}" y="{_HIGH + 4}" text-anchor="middle">{day.day} {day:%b}</text>')
@@ -126,14 +126,14 @@ def _plan(plan: PlanUsage) -> str:
     return f"<h2>Plan of {as_html(plan.provider)}</h2><p>{meter} {plan.share:.0%}: {used}</p>"
 
 
-def _budget(budget: BudgetStatus, more: int) -> str:
+def _budget(budget: BudgetStatus, further: int) -> str:
     # Green, yellow when it is nearly spent, red where nothing is left.
     marks = 'low="0.8" high="0.999" optimum="0"'
     meter = f'<meter min="0" max="1" {marks} value="{min(budget.share, 1):.4f}">{budget.share:.0%}</meter>'
     name = budget.label + (f", {budget.part}" if budget.part else "")
-    others = f"<br>and {more:,} more parts, less used" if more else ""
-    said = as_html(in_words(budget, short=True))
-    return f"<p>{meter} <strong>{as_html(name)}</strong> {budget.share:.0%}: {said}{others}</p>"
+    others_text = f"<br>and {further:,} more parts, less used" if further else ""
+    text = as_html(in_words(budget, short=True))
+    return f"<p>{meter} <strong>{as_html(name)}</strong> {budget.share:.0%}: {text}{others_text}</p>"
 
 
 def _table(report: UsageFacts) -> str:

@@ -119,9 +119,9 @@ class Writer:
         """Say how many rows are not written."""
         count = self._handed - self._written
         if count > 0:
-            why = self._why or self._lost_why or "it is being written by another program"
+            reason = self._why or self._lost_why or "it is being written by another program"
             self._lost, self._written = 0, self._handed
-            warn(f"{count} rows of the ledger {self.place} are not written: {why}")
+            warn(f"{count} rows of the ledger {self.place} are not written: {reason}")
 
     @property
     def problem(self) -> str:
@@ -232,13 +232,13 @@ class Writer:
             entries = entries[1:]
         self._entries = entries
 
-    def _failed(self, why: str) -> None:
+    def _failed(self, reason: str) -> None:
         if not self._why:
-            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.place, why)
-        self._why = why
-        if (more := len(self._entries) - _WAITING) > 0:
-            self._lost += more
-            del self._entries[:more]
+            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.place, reason)
+        self._why = reason
+        if (excess := len(self._entries) - _WAITING) > 0:
+            self._lost += excess
+            del self._entries[:excess]
 
     def _forget(self, ledger: Ledger) -> None:
         days = self._settings.keep_days

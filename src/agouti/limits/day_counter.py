@@ -33,21 +33,21 @@ class DayFile:
         except OSError:
             return self._here.get(day, 0)
 
-    def take(self, day: str, most: int) -> bool:
+    def take(self, day: str, limit: int) -> bool:
         """Count one more, unless there are so many already; whether it was counted.
 
         Where it cannot be written, this process counts for itself, and says so once.
         """
         try:
             with self._locked(day) as handle:
-                if os.fstat(handle).st_size >= most:
+                if os.fstat(handle).st_size >= limit:
                     return False
                 os.write(handle, b".")
         except OSError as error:
             if not self._told:
                 self._told = True
                 warn(f"the requests of the day cannot be counted in {self._folder} ({error.strerror or error})")
-            if self._here.get(day, 0) >= most:
+            if self._here.get(day, 0) >= limit:
                 return False
         self._here[day] = self._here.get(day, 0) + 1
         return True

@@ -213,18 +213,18 @@ def _work(store: "weakref.ref[FileStore]", queue: "SimpleQueue[tuple[Sequence[st
             items = []
         ended = None in items
         waiting += [each for each in items if each is not None]
-        mine = store()
-        if mine is None:
+        own_store = store()
+        if own_store is None:
             return
         try:
-            mine.note(waiting)
+            own_store.note(waiting)
             waiting = []
         except sqlite3.Error:
             pass  # with the next ones
         if ended:
-            mine.leave()
-        seconds = _SAYS if mine.waits else LEASE / 4
-        del mine
+            own_store.leave()
+        seconds = _SAYS if own_store.waits else LEASE / 4
+        del own_store
 
 
 @cache
@@ -239,11 +239,11 @@ def _here() -> str:
 
 def _is_gone(process: str) -> bool:
     """Whether a process has ended, as far as that can be seen from here."""
-    place, _, rest = process.partition("/")
-    if os.name != "posix" or place != _here():
+    key, _, arguments_rest = process.partition("/")
+    if os.name != "posix" or key != _here():
         return False
     try:
-        os.kill(int(rest.partition("/")[0]), 0)
+        os.kill(int(arguments_rest.partition("/")[0]), 0)
     except ProcessLookupError:
         return True
     except (OSError, ValueError):
@@ -270,161 +270,161 @@ def _lives(database: sqlite3.Connection, process: str) -> None:
 
 def _take(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]:
     """Take a turn in all places, or say how long to wait; arguments as of the script of Redis servers."""
-    _, member, _, left, tokens, *rest = arguments
+    _, member, _, time_left, tokens, *arguments_rest = arguments
     process, now = _process_of(member), time.time()
     _lives(database, process)
-    places = [(key, rest[at * 10 : at * 10 + 10]) for at, key in enumerate(keys)]
-    for place, _counts in places:
+    keyed_counts = [(key, arguments_rest[at * 10 : at * 10 + 10]) for at, key in enumerate(keys)]
+    for window_key, _counts in keyed_counts:
         database.execute(
             "INSERT OR IGNORE INTO waiting (place, member, process, tokens) VALUES (?, ?, ?, ?)",
-            (place, member, process, tokens),
+            (window_key, member, process, tokens),
         )
-    turn, known, alone = now, True, True
-    for place, counts in places:
-        at, first = _turn_of(database, place, member, counts, tokens, now)
-        known, alone = known and at is not None, alone and first
-        turn = max(turn, at or now)
-    if known and turn <= now:
-        for place, counts in places:
-            _begin(database, place, member, process, counts, tokens, now)
+    start_at, known, is_alone = now, True, True
+    for window_key, counts in keyed_counts:
+        at, first = _turn_of(database, window_key, member, counts, tokens, now)
+        known, is_alone = known and at is not None, is_alone and first
+        start_at = max(start_at, at or now)
+    if known and start_at <= now:
+        for window_key, counts in keyed_counts:
+            _begin(database, window_key, member, process, counts, tokens, now)
         return "go", "0"
-    if left <= 0 or (known and turn - now > left):
-        for place, _counts in places:
-            database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (place, member))
-        return "late", f"{turn - now:.6f}" if known else ""
-    return "wait", f"{turn - now if known and alone else min(max(turn - now, _AGAIN), 10 * _AGAIN):.6f}"
+    if time_left <= 0 or (known and start_at - now > time_left):
+        for window_key, _counts in keyed_counts:
+            database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (window_key, member))
+        return "late", f"{start_at - now:.6f}" if known else ""
+    return "wait", f"{start_at - now if known and is_alone else min(max(start_at - now, _AGAIN), 10 * _AGAIN):.6f}"
 
 
 def _turn_of(
-    database: sqlite3.Connection, place: str, member: str, counts: Sequence[Any], tokens: int, now: float
+    database: sqlite3.Connection, key: str, member: str, counts: Sequence[Any], tokens: int, now: float
 ) -> tuple[float | None, bool]:
     """When it is a member's turn at the earliest, if all before it take theirs; whether it is the first one."""
-    *most, at_once, per_day, day, to_reset = counts[:7]
-    (seq,) = database.execute("SELECT seq FROM waiting WHERE place = ? AND member = ?", (place, member)).fetchone()
-    before, more = database.execute(
-        "SELECT count(*), coalesce(sum(tokens), 0) FROM waiting WHERE place = ? AND seq < ?", (place, seq)
+    *limits, concurrency, per_day, day, to_reset = counts[:7]
+    (seq,) = database.execute("SELECT seq FROM waiting WHERE place = ? AND member = ?", (key, member)).fetchone()
+    before, added = database.execute(
+        "SELECT count(*), coalesce(sum(tokens), 0) FROM waiting WHERE place = ? AND seq < ?", (key, seq)
     ).fetchone()
-    if at_once:
-        (running,) = database.execute("SELECT count(*) FROM running WHERE place = ?", (place,)).fetchone()
-        if running + before + 1 > at_once:
+    if concurrency:
+        (running,) = database.execute("SELECT count(*) FROM running WHERE place = ?", (key,)).fetchone()
+        if running + before + 1 > concurrency:
             return None, not before
-    found = database.execute("SELECT until FROM blocked WHERE place = ?", (place,)).fetchone()
-    turn = max(now, found[0] if found else 0.0)
-    for kind, (limit, seconds) in enumerate(zip(most, _WINDOWS, strict=True)):
+    found = database.execute("SELECT until FROM blocked WHERE place = ?", (key,)).fetchone()
+    start_at = max(now, found[0] if found else 0.0)
+    for kind, (limit, seconds) in enumerate(zip(limits, _WINDOWS, strict=True)):
         if limit:
-            wanted = more + tokens if kind == _TOKENS else before + 1
-            turn = max(turn, _free_at(database, place, kind, limit, seconds, wanted, now))
+            needed = added + tokens if kind == _TOKENS else before + 1
+            start_at = max(start_at, _free_at(database, key, kind, limit, seconds, needed, now))
     if per_day:
-        used = database.execute("SELECT count FROM days WHERE place = ? AND day = ?", (place, day)).fetchone()
+        used = database.execute("SELECT count FROM days WHERE place = ? AND day = ?", (key, day)).fetchone()
         if (used[0] if used else 0) + before >= per_day:
-            turn = max(turn, now + to_reset)
-    return turn, not before
+            start_at = max(start_at, now + to_reset)
+    return start_at, not before
 
 
 def _free_at(
-    database: sqlite3.Connection, place: str, kind: int, limit: int, seconds: float, wanted: int, now: float
+    database: sqlite3.Connection, key: str, kind: int, limit: int, seconds: float, needed: int, now: float
 ) -> float:
     old = database.execute(
         "SELECT coalesce(sum(weight), 0), count(*) FROM counted WHERE place = ? AND kind = ? AND at <= ?",
-        (place, kind, now - seconds),
+        (key, kind, now - seconds),
     ).fetchone()
     if old[1]:
-        database.execute("DELETE FROM counted WHERE place = ? AND kind = ? AND at <= ?", (place, kind, now - seconds))
-        _add(database, place, kind, -old[0])
-    found = database.execute("SELECT total FROM sums WHERE place = ? AND kind = ?", (place, kind)).fetchone()
+        database.execute("DELETE FROM counted WHERE place = ? AND kind = ? AND at <= ?", (key, kind, now - seconds))
+        _add(database, key, kind, -old[0])
+    found = database.execute("SELECT total FROM sums WHERE place = ? AND kind = ?", (key, kind)).fetchone()
     used, at = found[0] if found else 0, now
-    if used + wanted <= limit:
+    if used + needed <= limit:
         return now
     # The oldest ones first, as far as room is needed.
     for counted, weight in database.execute(
-        "SELECT at, weight FROM counted WHERE place = ? AND kind = ? ORDER BY at", (place, kind)
+        "SELECT at, weight FROM counted WHERE place = ? AND kind = ? ORDER BY at", (key, kind)
     ):
         used -= weight
         at = counted + seconds
-        if used + wanted <= limit:
+        if used + needed <= limit:
             return float(at)
-    return float(at + (0 if wanted <= limit else seconds))
+    return float(at + (0 if needed <= limit else seconds))
 
 
-def _add(database: sqlite3.Connection, place: str, kind: int, more: int) -> None:
+def _add(database: sqlite3.Connection, key: str, kind: int, added: int) -> None:
     database.execute(
         "INSERT INTO sums VALUES (?, ?, ?) ON CONFLICT (place, kind) "
         "DO UPDATE SET total = max(total + excluded.total, 0)",
-        (place, kind, more),
+        (key, kind, added),
     )
 
 
 def _begin(
     database: sqlite3.Connection,
-    place: str,
+    key: str,
     member: str,
     process: str,
     counts: Sequence[Any],
     tokens: int,
     now: float,
 ) -> None:
-    *most, _at_once, per_day, day, _reset, one, two, three = counts
-    database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (place, member))
-    database.execute("INSERT INTO running VALUES (?, ?, ?)", (place, member, process))
-    for kind, (limit, delay) in enumerate(zip(most, (one, two, three), strict=True)):
+    *limits, _concurrency, per_day, day, _reset, one, two, three = counts
+    database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (key, member))
+    database.execute("INSERT INTO running VALUES (?, ?, ?)", (key, member, process))
+    for kind, (limit, delay) in enumerate(zip(limits, (one, two, three), strict=True)):
         if limit:
             weight = tokens if kind == _TOKENS else 1
-            database.execute("INSERT INTO counted VALUES (?, ?, ?, ?, ?)", (place, kind, member, now + delay, weight))
-            _add(database, place, kind, weight)
+            database.execute("INSERT INTO counted VALUES (?, ?, ?, ?, ?)", (key, kind, member, now + delay, weight))
+            _add(database, key, kind, weight)
     if per_day:
         database.execute(
-            "INSERT INTO days VALUES (?, ?, 1) ON CONFLICT (place, day) DO UPDATE SET count = count + 1", (place, day)
+            "INSERT INTO days VALUES (?, ?, 1) ON CONFLICT (place, day) DO UPDATE SET count = count + 1", (key, day)
         )
-        database.execute("DELETE FROM days WHERE place = ? AND day < ?", (place, day))
+        database.execute("DELETE FROM days WHERE place = ? AND day < ?", (key, day))
 
 
 def _left(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> None:
     member, days = arguments[1], arguments[3:]
-    for place, day in zip(keys, days, strict=True):
-        database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (place, member))
-        if database.execute("DELETE FROM running WHERE place = ? AND member = ?", (place, member)).rowcount:
+    for key, day in zip(keys, days, strict=True):
+        database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (key, member))
+        if database.execute("DELETE FROM running WHERE place = ? AND member = ?", (key, member)).rowcount:
             for kind, weight in database.execute(
-                "SELECT kind, weight FROM counted WHERE place = ? AND member = ?", (place, member)
+                "SELECT kind, weight FROM counted WHERE place = ? AND member = ?", (key, member)
             ).fetchall():
-                _add(database, place, kind, -weight)
-            database.execute("DELETE FROM counted WHERE place = ? AND member = ?", (place, member))
-            database.execute("UPDATE days SET count = count - 1 WHERE place = ? AND day = ?", (place, day))
+                _add(database, key, kind, -weight)
+            database.execute("DELETE FROM counted WHERE place = ? AND member = ?", (key, member))
+            database.execute("UPDATE days SET count = count - 1 WHERE place = ? AND day = ?", (key, day))
 
 
 def _sent(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> None:
     member, delays = arguments[1], arguments[3:]
-    for at, place in enumerate(keys):
+    for at, key in enumerate(keys):
         for kind, delay in enumerate(delays[at * 3 : at * 3 + 3]):
             database.execute(
                 "UPDATE counted SET at = ? WHERE place = ? AND kind = ? AND member = ?",
-                (time.time() + delay, place, kind, member),
+                (time.time() + delay, key, kind, member),
             )
 
 
 def _ended(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> None:
-    member, rest = arguments[1], arguments[3:]
-    for number, place in enumerate(keys):
-        tokens, wait, *more = rest[number * 7 : number * 7 + 7]
-        sooner, used_up_at = more[:3], more[3:]
-        if database.execute("DELETE FROM running WHERE place = ? AND member = ?", (place, member)).rowcount:
+    member, arguments_rest = arguments[1], arguments[3:]
+    for number, key in enumerate(keys):
+        tokens, wait, *added = arguments_rest[number * 7 : number * 7 + 7]
+        sooner, used_up_at = added[:3], added[3:]
+        if database.execute("DELETE FROM running WHERE place = ? AND member = ?", (key, member)).rowcount:
             for kind, at, weight in database.execute(
-                "SELECT kind, at, weight FROM counted WHERE place = ? AND member = ?", (place, member)
+                "SELECT kind, at, weight FROM counted WHERE place = ? AND member = ?", (key, member)
             ).fetchall():
                 settled = tokens if kind == _TOKENS and tokens != "" else weight
                 database.execute(
                     "UPDATE counted SET at = ?, weight = ? WHERE place = ? AND kind = ? AND member = ?",
-                    (min(at - sooner[kind], time.time()), settled, place, kind, member),
+                    (min(at - sooner[kind], time.time()), settled, key, kind, member),
                 )
-                _add(database, place, kind, settled - weight)
+                _add(database, key, kind, settled - weight)
         used_up = False
         for kind, limit in enumerate(used_up_at):
-            total = database.execute("SELECT total FROM sums WHERE place = ? AND kind = ?", (place, kind)).fetchone()
+            total = database.execute("SELECT total FROM sums WHERE place = ? AND kind = ?", (key, kind)).fetchone()
             used_up = used_up or bool(limit and total and total[0] >= limit)
         if wait > 0 and not used_up:
             database.execute(
                 "INSERT INTO blocked VALUES (?, ?) ON CONFLICT (place) "
                 "DO UPDATE SET until = max(until, excluded.until)",
-                (place, time.time() + wait),
+                (key, time.time() + wait),
             )
 
 

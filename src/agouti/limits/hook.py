@@ -47,7 +47,9 @@ class _Row(Protocol):
     def sent(self, ticket: Any) -> None: ...
     def connected(self, ticket: Any) -> None: ...
     def leave(self, ticket: Any) -> None: ...
-    def ended(self, ticket: Any, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None: ...
+    def ended(
+        self, ticket: Any, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
+    ) -> None: ...
 
 
 class LimitHook(SendingHook):
@@ -107,23 +109,23 @@ class LimitHook(SendingHook):
             return None
         found = list(schedules.values())
         # Everybody counts what he sends himself, whatever a store says: it may hang, be emptied, or be another one.
-        at_once = self._at_once(attempt, found)
+        concurrency = self._at_once(attempt, found)
         if self._store is None:
-            return None if at_once else self._turn(attempt, found)
-        return self._turn_in(self._store, attempt, schedules, waits=not at_once)
+            return None if concurrency else self._turn(attempt, found)
+        return self._turn_in(self._store, attempt, schedules, waits=not concurrency)
 
     def _at_once(self, attempt: AttemptDetails, schedules: list[Schedule]) -> bool:
         """Whether there is room everywhere and nobody waits: then nothing is to be done but to count."""
         tokens = _tokens(attempt, schedules)
-        held: list[tuple[_Row, Any]] = []
+        reservations: list[tuple[_Row, Any]] = []
         for schedule in schedules:
             ticket = schedule.enter_at_once(tokens)
             if ticket is None:
-                for other, each in held:
-                    other.leave(each)
+                for second, each in reservations:
+                    second.leave(each)
                 return False
-            held.append((schedule, ticket))
-        self._held[id(attempt)] = held
+            reservations.append((schedule, ticket))
+        self._held[id(attempt)] = reservations
         return True
 
     def _schedule(self, kind: str, label: str) -> Schedule | None:
@@ -132,12 +134,12 @@ class LimitHook(SendingHook):
             entries: Mapping[str, object] = getattr(self._config, kind)
             entry = entries.get(label)
             limits = getattr(entry, "limits", None)
-            made = None
+            schedule = None
             if limits is not None:
                 days = self._days(self._identity(kind, label)) if limits.requests_per_day is not None else None
-                made = Schedule(limits, self._clocks.clock, self._clocks.now, days)
+                schedule = Schedule(limits, self._clocks.clock, self._clocks.now, days)
             with self._lock:
-                self._schedules.setdefault(key, made)
+                self._schedules.setdefault(key, schedule)
         return self._schedules[key]
 
     def _identity(self, kind: str, label: str) -> str:
@@ -151,7 +153,7 @@ class LimitHook(SendingHook):
         self, store: Store, attempt: AttemptDetails, schedules: dict[tuple[str, str], Schedule], *, waits: bool
     ) -> Steps[None]:
         """Take a turn among all programs, after that of this one."""
-        began = self._clocks.clock()
+        started_at = self._clocks.clock()
         found = list(schedules.values())
         undo = OnAbandon(partial(self._give_back, attempt))
         yield undo
@@ -162,12 +164,12 @@ class LimitHook(SendingHook):
                 if self._fails:
                     raise self._out_of_reach(store, attempt, "a moment ago")
             else:
-                row = self._row_in(store, schedules)
-                most = min([self._most(attempt, each) for each in found]) - (self._clocks.clock() - began)
+                queue = self._row_in(store, schedules)
+                limit = min([self._most(attempt, each) for each in found]) - (self._clocks.clock() - started_at)
                 ask = partial(self._asked, attempt)
                 try:
-                    ticket = yield from row.place(_tokens(attempt, found), max(most, 0.0), ask)
-                    self._held[id(attempt)].append((row, ticket))
+                    ticket = yield from queue.place(_tokens(attempt, found), max(limit, 0.0), ask)
+                    self._held[id(attempt)].append((queue, ticket))
                 except TurnTooLate as reached:
                     raise self._error(attempt, found[0] if len(found) == 1 else None, reached, found) from None
                 except StoreLost as error:
@@ -179,8 +181,8 @@ class LimitHook(SendingHook):
         yield Settled(undo)
 
     def _give_back(self, attempt: AttemptDetails) -> None:
-        for row, ticket in self._held.pop(id(attempt), ()):
-            row.leave(ticket)
+        for queue, ticket in self._held.pop(id(attempt), ()):
+            queue.leave(ticket)
 
     def _asked(self, attempt: AttemptDetails, question: "Callable[[], Any]") -> Steps[Any]:
         """Ask the store; a task, or a call with a deadline, waits beside it, and no longer than it may."""
@@ -197,14 +199,14 @@ class LimitHook(SendingHook):
 
     def _row_in(self, store: Store, schedules: dict[tuple[str, str], Schedule]) -> SharedSchedule:
         keys = tuple(schedules)
-        row = self._shared.get(keys)
-        if row is None:
+        queue = self._shared.get(keys)
+        if queue is None:
             limiters = [
                 (sha256(self._identity(*key).encode()).hexdigest()[:24], schedule.limits)
                 for key, schedule in schedules.items()
             ]
-            row = self._shared[keys] = SharedSchedule(store, limiters, self._clocks.clock, self._clocks.now)
-        return row
+            queue = self._shared[keys] = SharedSchedule(store, limiters, self._clocks.clock, self._clocks.now)
+        return queue
 
     @property
     def _fails(self) -> bool:
@@ -212,15 +214,15 @@ class LimitHook(SendingHook):
         return settings is not None and settings.lost == "fail"
 
     @staticmethod
-    def _out_of_reach(store: Store, attempt: AttemptDetails, why: object) -> LimitReached:
+    def _out_of_reach(store: Store, attempt: AttemptDetails, reason: object) -> LimitReached:
         return LimitReached(
-            f"the limits of {attempt.provider} are kept in {store.place}, which is out of reach ({why})",
+            f"the limits of {attempt.provider} are kept in {store.place}, which is out of reach ({reason})",
             hint='See that it runs, or write lost = "local" into [limits].',
             provider=attempt.provider,
             model=attempt.model,
         )
 
-    def _lost(self, store: Store, attempt: AttemptDetails, why: Exception) -> None:
+    def _lost(self, store: Store, attempt: AttemptDetails, reason: Exception) -> None:
         """The store is out of reach: every program for itself for a while, or nobody.
 
         Raises:
@@ -229,35 +231,35 @@ class LimitHook(SendingHook):
         first = not self._lost_until
         self._lost_until = self._clocks.clock() + _AWAY
         if self._fails:
-            raise self._out_of_reach(store, attempt, why)
+            raise self._out_of_reach(store, attempt, reason)
         if first:
-            warn(f"limits are not shared: {store.place} is out of reach ({why}); this program keeps them for itself")
+            warn(f"limits are not shared: {store.place} is out of reach ({reason}); this program keeps them for itself")
 
     @staticmethod
     def _most(attempt: AttemptDetails, schedule: Schedule) -> float:
         """Seconds that a call may wait for its turn."""
-        most = schedule.limits.wait
-        return most if attempt.left is None else min(most, attempt.left)
+        limit = schedule.limits.wait
+        return limit if attempt.left is None else min(limit, attempt.left)
 
     def _turn(self, attempt: AttemptDetails, schedules: list[Schedule]) -> Steps[None]:
         clock = self._clocks.clock
-        held: list[tuple[_Row, Any]] = []
+        reservations: list[tuple[_Row, Any]] = []
 
         def give_back() -> None:
-            for row, ticket in held:
-                row.leave(ticket)
+            for queue, ticket in reservations:
+                queue.leave(ticket)
 
         undo = OnAbandon(give_back)
         yield undo
         tokens = _tokens(attempt, schedules)
-        began = clock()
+        started_at = clock()
         try:
             for schedule in schedules:
-                ticket = schedule.enter(tokens, max(self._most(attempt, schedule) - (clock() - began), 0.0))
-                held.append((schedule, ticket))
+                ticket = schedule.enter(tokens, max(self._most(attempt, schedule) - (clock() - started_at), 0.0))
+                reservations.append((schedule, ticket))
                 while (seconds := schedule.turn(ticket)) != 0.0:
-                    rest = max(ticket.until - clock(), 0.0)
-                    yield WaitFor(ticket.signal, rest if seconds is None else min(seconds, rest))
+                    remaining = max(ticket.until - clock(), 0.0)
+                    yield WaitFor(ticket.signal, remaining if seconds is None else min(seconds, remaining))
         except TurnTooLate as reached:
             give_back()
             yield Settled(undo)
@@ -266,17 +268,17 @@ class LimitHook(SendingHook):
             give_back()
             yield Settled(undo)
             raise
-        self._held[id(attempt)] = held
+        self._held[id(attempt)] = reservations
         yield Settled(undo)
 
     def _error(
         self, attempt: AttemptDetails, schedule: Schedule | None, reached: TurnTooLate, all_of: Sequence[Schedule] = ()
     ) -> LimitReached:
-        whose = attempt.provider
+        owner = attempt.provider
         if schedule is None:
-            whose = f"model {attempt.model} or of {attempt.provider}"
+            owner = f"model {attempt.model} or of {attempt.provider}"
         elif self._schedules.get(("models", attempt.model)) is schedule:
-            whose = f"model {attempt.model}"
+            owner = f"model {attempt.model}"
         wait = min([each.limits.wait for each in ([schedule] if schedule is not None else all_of)])
         when = (
             "it is not known when the turn would come"
@@ -284,7 +286,7 @@ class LimitHook(SendingHook):
             else (f"the turn would come in {reached.seconds:.1f} s")
         )
         return LimitReached(
-            f"the limit of {whose} is reached ({reached}): {when}, and it may wait {wait:g} s",
+            f"the limit of {owner} is reached ({reached}): {when}, and it may wait {wait:g} s",
             provider=attempt.provider,
             model=attempt.model,
             wait=reached.seconds,
@@ -302,9 +304,9 @@ class LimitHook(SendingHook):
 
     def after(self, result: AttemptResult) -> None:
         """The attempt has ended: what it took counts, and what the provider says of its own limits."""
-        held = self._held.pop(id(result.attempt), ())
+        reservations = self._held.pop(id(result.attempt), ())
         refused = result.error.wait if isinstance(result.error, RateLimited) else None
-        told = _blocked(result.headers) if refused is None else None
+        from_header = _blocked(result.headers) if refused is None else None
         if refused is not None and result.attempt.outgoing.target.provider.keys.free(self._clocks.now()) > 1:
             refused = None  # another key is free: the call goes on with it
         usage = result.usage
@@ -313,23 +315,25 @@ class LimitHook(SendingHook):
         tokens = None if tokens is None else max(tokens, 0)
         if tokens is None and usage is not None and usage.input_tokens is not None and usage.output_tokens is not None:
             tokens = usage.input_tokens + usage.output_tokens
-        for schedule, ticket in held:
+        for schedule, ticket in reservations:
             if ticket.sent:
-                schedule.ended(ticket, tokens, refused if told is None else told, told=told is not None)
+                schedule.ended(
+                    ticket, tokens, refused if from_header is None else from_header, from_header=from_header is not None
+                )
             else:  # no key, or another hook has refused it
                 schedule.leave(ticket)
 
 
 def _tokens(attempt: AttemptDetails, schedules: list[Schedule]) -> int:
     """The tokens that a request is reckoned with, where a limit is on tokens."""
-    most = min([each.limits.tokens_per_minute for each in schedules if each.limits.tokens_per_minute], default=None)
+    limit = min([each.limits.tokens_per_minute for each in schedules if each.limits.tokens_per_minute], default=None)
     outgoing = attempt.outgoing
-    if most is None or not outgoing.paid:
+    if limit is None or not outgoing.paid:
         return 0
     answer = outgoing.answer_expected
     if outgoing.caps.output_tokens is None:
         # A guess refuses no request for its size, and before anything is known not much is guessed.
-        answer = min(answer, max(most - outgoing.expected, 1) if outgoing.target.state.answers.known else most // 4)
+        answer = min(answer, max(limit - outgoing.expected, 1) if outgoing.target.state.answers.known else limit // 4)
     return outgoing.expected + answer
 
 
@@ -339,7 +343,7 @@ def _blocked(headers: Mapping[str, str]) -> float | None:
         return None
     if "ratelimit" in headers and (wait := asked_wait({"ratelimit": headers["ratelimit"]})) is not None:
         return wait
-    for left, reset in _PAIRS:
-        if headers.get(left, "").strip() == "0" and reset in headers:
-            return asked_wait({name: headers[name] for name in (left, reset, "date") if name in headers})
+    for remaining_header, reset in _PAIRS:
+        if headers.get(remaining_header, "").strip() == "0" and reset in headers:
+            return asked_wait({name: headers[name] for name in (remaining_header, reset, "date") if name in headers})
     return None

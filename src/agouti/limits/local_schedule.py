@@ -27,7 +27,7 @@ class Days(Protocol):
     """Counts the requests of a provider's day, also those of other programs and earlier runs."""
 
     def used(self, day: str) -> int: ...
-    def take(self, day: str, most: int) -> bool: ...
+    def take(self, day: str, limit: int) -> bool: ...
     def give_back(self, day: str) -> None: ...
 
 
@@ -56,8 +56,8 @@ class SlidingWindow:
         seconds: the stretch.
     """
 
-    def __init__(self, most: int, seconds: float) -> None:
-        self.most = most
+    def __init__(self, limit: int, seconds: float) -> None:
+        self.most = limit
         self.seconds = seconds
         self._entries: deque[Entry] = deque()
         self._total = 0
@@ -66,28 +66,28 @@ class SlidingWindow:
         """When there is room for another one; `None`: not before one has been sent that waits elsewhere."""
         entries = self._entries
         while entries and (counted := entries[0].counted) is not None and counted + self.seconds <= now:
-            gone = entries.popleft()
-            gone.over = True
-            self._total -= gone.weight
-        left = self._total
+            removed = entries.popleft()
+            removed.over = True
+            self._total -= removed.weight
+        total = self._total
         at = now
         for entry in entries:
-            if left + weight <= self.most:
+            if total + weight <= self.most:
                 break
             if entry.counted is None:
                 return None
-            left -= entry.weight
+            total -= entry.weight
             at = max(at, entry.counted + self.seconds)
         return at
 
-    def free_behind(self, others: int, now: float) -> float:
+    def free_behind(self, earlier: int, now: float) -> float:
         """When there is room for a request behind so many others, at the earliest; for windows of requests."""
-        too_many = self._total + others + 1 - self.most
+        too_many = self._total + earlier + 1 - self.most
         if too_many <= 0:
             return now
         # Each one that goes by makes room for one of them, and those for the next ones.
-        rounds, place = divmod(too_many - 1, self.most)
-        counted = self._entries[place].counted if place < len(self._entries) else None
+        rounds, index = divmod(too_many - 1, self.most)
+        counted = self._entries[index].counted if index < len(self._entries) else None
         return max((now if counted is None else counted + self.seconds) + rounds * self.seconds, now)
 
     @property
@@ -139,8 +139,8 @@ class TurnTooLate(Exception):
         seconds: how long it would be; `None`: that cannot be told.
     """
 
-    def __init__(self, why: str, seconds: float | None) -> None:
-        super().__init__(why)
+    def __init__(self, reason: str, seconds: float | None) -> None:
+        super().__init__(reason)
         self.seconds = seconds
 
 
@@ -168,7 +168,7 @@ class Schedule:
         self._blocked = 0.0
         self._lateness = Lateness()
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
-        self._requests = [SlidingWindow(most, seconds) for most, seconds in counts if most is not None]
+        self._requests = [SlidingWindow(limit, seconds) for limit, seconds in counts if limit is not None]
         self._tokens = SlidingWindow(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
         self._windows = [*self._requests, *([self._tokens] if self._tokens is not None else [])]
 
@@ -177,12 +177,12 @@ class Schedule:
         """How many wait."""
         return len(self._row)
 
-    def enter(self, tokens: int, most: float) -> Ticket:
+    def enter(self, tokens: int, limit: float) -> Ticket:
         """A place at the end of the row.
 
         Args:
             tokens: of prompt and answer, estimated.
-            most: seconds that the call may wait.
+            limit: seconds that the call may wait.
 
         Raises:
             TurnTooLate: it would have to wait longer.
@@ -193,11 +193,11 @@ class Schedule:
         with self._lock:
             now = self._clock()
             seconds = self._expected(tokens, now)
-            if seconds is not None and seconds > most:
+            if seconds is not None and seconds > limit:
                 raise TurnTooLate(said(self.limits), seconds)
-            if seconds is None and most <= 0:
+            if seconds is None and limit <= 0:
                 raise TurnTooLate(said(self.limits), None)
-            ticket = Ticket(tokens, now + most, Signal())
+            ticket = Ticket(tokens, now + limit, Signal())
             self._row.append(ticket)
             return ticket
 
@@ -275,26 +275,28 @@ class Schedule:
                 for window, entry, _ in ticket.entries:
                     entry.counted = now + self._lateness.latest(window.seconds)
 
-    def ended(self, ticket: Ticket, tokens: int | None, blocked: float | None = None, *, told: bool = False) -> None:
+    def ended(
+        self, ticket: Ticket, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
+    ) -> None:
         """The reply has come, or will not.
 
         Args:
             tokens: what it has really taken; `None` where that is not known.
             blocked: seconds for which the provider wants no more requests.
-            told: a good reply says so. That tells when all is there again, which is later than the next place: it
-                counts where somebody else must have used what is left.
+            from_header: a good reply says so. That tells when all is there again, which is later than the next place:
+                it counts where somebody else must have used what is left.
         """
         with self._lock:
             now = self._clock()
             if ticket.begun:
                 self._under_way -= 1
                 ticket.begun = False
-            late = self._lateness.of(now - ticket.at)
+            delay = self._lateness.of(now - ticket.at)
             for window, entry, of_tokens in ticket.entries:
-                entry.counted = ticket.at + min(late, self._lateness.latest(window.seconds))
+                entry.counted = ticket.at + min(delay, self._lateness.latest(window.seconds))
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
-            used_up = told and any(window.used >= USED_UP * window.most for window in self._requests)
+            used_up = from_header and any(window.used >= USED_UP * window.most for window in self._requests)
             if blocked is not None and not used_up:
                 self._blocked = max(self._blocked, now + min(blocked, LONGEST))
             wake = self._next()
@@ -323,18 +325,18 @@ class Schedule:
             if free > at:
                 at = free
         if self._days is not None and limits.requests_per_day is not None:
-            day, rest = limits.day_of(self._now())
+            day, day_rest = limits.day_of(self._now())
             if self._days.used(day) >= limits.requests_per_day:
-                at = max(at, now + rest)
+                at = max(at, now + day_rest)
         return at
 
     def _of_the_day(self, ticket: Ticket) -> bool:
         """Count it among the requests of the day; whether there was room for it."""
-        most = self.limits.requests_per_day
-        if self._days is None or most is None:
+        limit = self.limits.requests_per_day
+        if self._days is None or limit is None:
             return True
         day = self.limits.day_of(self._now())[0]
-        if not self._days.take(day, most):
+        if not self._days.take(day, limit):
             return False
         ticket.day = day
         return True
@@ -354,20 +356,20 @@ class Schedule:
 
 def said(limits: RateLimits) -> str:
     """Limits in words."""
-    words = [
+    texts = [
         f"{getattr(limits, name)} {name.replace('_', ' ')}"
         for name in ("requests_per_second", "requests_per_minute", "requests_per_day", "tokens_per_minute")
         if getattr(limits, name) is not None
     ]
     if limits.concurrency is not None:
-        words.append(f"{limits.concurrency} at a time")
-    return ", ".join(words)
+        texts.append(f"{limits.concurrency} at a time")
+    return ", ".join(texts)
 
 
-def too_large(tokens: int, most: int) -> RequestError:
+def too_large(tokens: int, limit: int) -> RequestError:
     """What is wrong with a request that is larger than a limit by itself."""
     return RequestError(
-        f"the request has about {tokens} tokens, and the limit is {most} a minute",
+        f"the request has about {tokens} tokens, and the limit is {limit} a minute",
         hint="Ask for less at once, lower max_tokens, or raise tokens_per_minute in the entry.",
     )
 

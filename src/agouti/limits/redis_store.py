@@ -173,20 +173,20 @@ class _Work:
 
     def _write(self) -> None:
         waiting: deque[_Words] = deque(maxlen=_WAITING)  # for a server that is out of reach
-        ended, told_at = False, -LEASE
+        ended, renewed_at = False, -LEASE
         while not ended:
             try:
-                words = self.queue.get(timeout=LEASE / 3 if not waiting else 0.2)
+                command = self.queue.get(timeout=LEASE / 3 if not waiting else 0.2)
             except Empty:
-                words = ((), ())
-            if words is None:
+                command = ((), ())
+            if command is None:
                 ended = True
-            elif words[0]:
-                waiting.append(words)
+            elif command[0]:
+                waiting.append(command)
             try:
-                if not ended and (now := time.monotonic()) - told_at >= LEASE / 4:
+                if not ended and (now := time.monotonic()) - renewed_at >= LEASE / 4:
                     self._client.set(f"agouti:alive:{self._process}", "1", px=round(LEASE * 1000))
-                    told_at = now
+                    renewed_at = now
                 while waiting:
                     self._script(keys=list(waiting[0][0]), args=list(waiting[0][1]))
                     waiting.popleft()

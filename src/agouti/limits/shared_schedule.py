@@ -95,27 +95,27 @@ class SharedSchedule:
         self._answers.append(seconds)
         return stale
 
-    def place(self, tokens: int, most: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
+    def place(self, tokens: int, limit: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
         """Wait for a turn; gives the `SharedTicket`.
 
         Args:
             tokens: of prompt and answer, estimated.
-            most: seconds that the call may wait.
+            limit: seconds that the call may wait.
             ask: how a question to the store is waited for.
 
         Raises:
             TurnTooLate: it would have to wait longer.
             StoreLost: the server is out of reach.
         """
-        held = [SharedTicket(self._store.member(), [])]
-        undo = OnAbandon(lambda: self.leave(held[0]))
+        tickets = [SharedTicket(self._store.member(), [])]
+        undo = OnAbandon(lambda: self.leave(tickets[0]))
         yield undo
         try:
-            until, stale = self._clock() + most, 0
+            until, stale = self._clock() + limit, 0
             while True:
-                ticket, signal = held[0], Signal()
-                left = max(until - self._clock(), 0.0)
-                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, left))
+                ticket, signal = tickets[0], Signal()
+                remaining = max(until - self._clock(), 0.0)
+                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, remaining))
                 if kind == "go":
                     if not self._is_stale(self._clock() - ticket.counts_from):
                         break
@@ -124,28 +124,28 @@ class SharedSchedule:
                     if stale == _STALE_TURNS:
                         raise TurnTooLate(" and ".join(map(said, self._limits)), None)
                     self.leave(ticket)
-                    held[0] = SharedTicket(self._store.member(), [])
+                    tickets[0] = SharedTicket(self._store.member(), [])
                     continue
                 if kind == "late":
                     raise TurnTooLate(" and ".join(map(said, self._limits)), float(value) if value else None)
                 # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
                 # so it is seconds to its turn, or to the end of a lease.
-                yield WaitFor(signal, min(float(value), left))
+                yield WaitFor(signal, min(float(value), remaining))
         except Exception:
-            self.leave(held[0])
+            self.leave(tickets[0])
             yield Settled(undo)
             raise
         self._store.forget(ticket.member)
         yield Settled(undo)
         return ticket
 
-    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, left: float) -> tuple[str, str]:
+    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, remaining: float) -> tuple[str, str]:
         ticket.delays = tuple([self._lateness.latest(seconds) for seconds in _WINDOWS])
         self._store.expect(ticket.member, signal)
-        words: list[Any] = ["take", ticket.member, round(LEASE * 1000), left, tokens]
+        arguments: list[Any] = ["take", ticket.member, round(LEASE * 1000), remaining, tokens]
         days = []
         for limits in self._limits:
-            day, rest = limits.day_of(self._now())
+            day, day_rest = limits.day_of(self._now())
             days.append(day)
             counts = (
                 limits.requests_per_second,
@@ -154,10 +154,10 @@ class SharedSchedule:
                 limits.concurrency,
                 limits.requests_per_day,
             )
-            words += [*[each or 0 for each in counts], day, rest, *ticket.delays]
+            arguments += [*[each or 0 for each in counts], day, day_rest, *ticket.delays]
         ticket.days = days
         ticket.counts_from = self._clock()
-        answer = self._store.ask(self._keys, words)
+        answer = self._store.ask(self._keys, arguments)
         if ticket.gone:  # the call was given up meanwhile
             self._store.forget(ticket.member)
             self._later("leave", ticket, *days)
@@ -182,18 +182,18 @@ class SharedSchedule:
         self._later("leave", ticket, *(ticket.days or [""] * len(self._keys)))
 
     def ended(
-        self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, told: bool = False
+        self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
     ) -> None:
         """The reply has come, or will not. Arguments as of `Schedule.ended`."""
-        late = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
-        sooner = [delay - min(late, delay) for delay in ticket.delays]
+        counted_at = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
+        sooner = [delay - min(counted_at, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
-        words: list[object] = []
+        arguments: list[object] = []
         for limits in self._limits:
             counts = (limits.requests_per_second, limits.requests_per_minute)
-            used_up = [ceil(USED_UP * most) if told and most is not None else 0 for most in counts]
-            words += ["" if tokens is None else tokens, wait, *sooner, *used_up]
-        self._later("ended", ticket, *words)
+            used_up = [ceil(USED_UP * limit) if from_header and limit is not None else 0 for limit in counts]
+            arguments += ["" if tokens is None else tokens, wait, *sooner, *used_up]
+        self._later("ended", ticket, *arguments)
 
-    def _later(self, what: str, ticket: SharedTicket, *words: object) -> None:
-        self._store.later(self._keys, [what, ticket.member, round(LEASE * 1000), *words])
+    def _later(self, command: str, ticket: SharedTicket, *arguments: object) -> None:
+        self._store.later(self._keys, [command, ticket.member, round(LEASE * 1000), *arguments])

@@ -84,16 +84,16 @@ class Door:
         """
         if self.problem():
             raise Refused(503, "the relay cannot read its access tokens, and lets nobody in")
-        known, wanted = self.tokens.tokens(), self.tokens.wanted or self._required
-        given = _given(headers)
-        if not wanted:
+        known, required = self.tokens.tokens(), self.tokens.wanted or self._required
+        presented = _given(headers)
+        if not required:
             if not is_own(scope, headers):
                 raise Refused(403, "without an access token the relay answers programs on its own machine alone")
             return NOBODY
-        token = self.tokens.of(given) if given else self._of_session(headers, known) if page else None
+        token = self.tokens.of(presented) if presented else self._of_session(headers, known) if page else None
         if token is None:
-            why = "is unknown" if given else "is missing: send Authorization: Bearer TOKEN, or x-api-key"
-            raise Refused(401, f"the access token {why}", "invalid_api_key")
+            problem = "is unknown" if presented else "is missing: send Authorization: Bearer TOKEN, or x-api-key"
+            raise Refused(401, f"the access token {problem}", "invalid_api_key")
         if token.expires is not None and token.expires <= time.time():
             raise Refused(401, f"the access token {token.name} has expired", "invalid_api_key")
         return token
@@ -106,13 +106,13 @@ class Door:
         """Why nobody is let in; empty where all is well. What is new is in the log."""
         try:
             self.tokens.tokens()
-            why = ""
+            problem = ""
         except ConfigError as error:
-            why = f"{error.message}. {error.hint}"
-        if why != self._told:
-            self._told = why
-            log.error("nobody is let in: %s", why) if why else log.info("access tokens can be read again")
-        return why
+            problem = f"{error.message}. {error.hint}"
+        if problem != self._told:
+            self._told = problem
+            log.error("nobody is let in: %s", problem) if problem else log.info("access tokens can be read again")
+        return problem
 
     def count(self, token: AccessToken) -> None:
         """Count a request against the limits of a token.
@@ -120,16 +120,16 @@ class Door:
         Raises:
             Refused: one is reached.
         """
-        for noun, most in (("requests", token.requests_per_minute), ("tokens", token.tokens_per_minute)):
-            if most is None:
+        for noun, limit in (("requests", token.requests_per_minute), ("tokens", token.tokens_per_minute)):
+            if limit is None:
                 continue
-            window, now = self._window(token, noun, most), time.monotonic()
+            window, now = self._window(token, noun, limit), time.monotonic()
             free = window.free_at(1, now)
             if free is None or free > now:
                 wait = _MINUTE if free is None else free - now
                 raise Refused(
                     429,
-                    f"token {token.name} may have {most} {noun} a minute: wait {wait:.0f} s",
+                    f"token {token.name} may have {limit} {noun} a minute: wait {wait:.0f} s",
                     "rate_limit_exceeded",
                     wait=wait,
                 )
@@ -141,11 +141,11 @@ class Door:
         if token.tokens_per_minute is not None and tokens > 0:
             self._window(token, "tokens", token.tokens_per_minute).add(tokens).counted = time.monotonic()
 
-    def _window(self, token: AccessToken, noun: str, most: int) -> SlidingWindow:
-        most = max(1, most // self.share)
+    def _window(self, token: AccessToken, noun: str, limit: int) -> SlidingWindow:
+        limit = max(1, limit // self.share)
         window = self._windows.get((token.name, noun))
-        if window is None or window.most != most:
-            window = self._windows[token.name, noun] = SlidingWindow(most, _MINUTE)
+        if window is None or window.most != limit:
+            window = self._windows[token.name, noun] = SlidingWindow(limit, _MINUTE)
         return window
 
     @contextmanager
@@ -156,14 +156,14 @@ class Door:
             Refused: there are as many as there may be.
         """
         if provider:
-            key, most = ("provider", provider), self._most_to_provider
-            status, words = 503, f"{most} calls to the provider of this model are under way: try again"
+            key, limit = ("provider", provider), self._most_to_provider
+            status, message = 503, f"{limit} calls to the provider of this model are under way: try again"
         else:
-            key, most = ("token", token.name), token.calls_at_once or self._most_calls
-            whose = f"token {token.name}" if token.name else "this machine"
-            status, words = 429, f"{most} calls of {whose} are under way: try again"
-        if self._under_way[key] >= most:
-            raise Refused(status, words, "rate_limit_exceeded", wait=1.0)
+            key, limit = ("token", token.name), token.calls_at_once or self._most_calls
+            owner = f"token {token.name}" if token.name else "this machine"
+            status, message = 429, f"{limit} calls of {owner} are under way: try again"
+        if self._under_way[key] >= limit:
+            raise Refused(status, message, "rate_limit_exceeded", wait=1.0)
         self._under_way[key] += 1
         try:
             yield

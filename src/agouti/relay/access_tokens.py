@@ -118,7 +118,7 @@ class TokenFile:
                     f"the file of access tokens can be written by others: {self.path}",
                     hint=f"They could let themselves in: chmod 600 {self.path}",
                 )
-            seen = (facts.st_mtime_ns, facts.st_size, facts.st_ino)
+            signature = (facts.st_mtime_ns, facts.st_size, facts.st_ino)
         except FileNotFoundError:
             if self._seen is not None:
                 raise ConfigError(
@@ -129,17 +129,17 @@ class TokenFile:
             return ()
         except OSError as error:
             raise _unreadable(self.path, error.strerror or str(error)) from None
-        if seen != self._seen:
+        if signature != self._seen:
             self._tokens = _read(self.path)
-            self._seen = seen
+            self._seen = signature
         self._looked = now
         return self._tokens
 
     def of(self, token: str) -> AccessToken | None:
         """Whose token it is; every one is compared to its end, so that the time tells nothing."""
-        asked, found = hashed(token), None
+        digest, found = hashed(token), None
         for each in self.tokens():
-            if hmac.compare_digest(each.hash, asked):
+            if hmac.compare_digest(each.hash, digest):
                 found = each
         return found
 
@@ -149,7 +149,7 @@ class TokenFile:
         Raises:
             ConfigError: there is one of that name, or the file cannot be written.
         """
-        self._change(lambda tokens: [*_without(tokens, token.name, there=False), token])
+        self._change(lambda tokens: [*_without(tokens, token.name, must_exist=False), token])
 
     def remove(self, name: str) -> None:
         """Forget a token; a relay that runs lets it in no more within a second.
@@ -157,7 +157,7 @@ class TokenFile:
         Raises:
             ConfigError: there is none of that name, or the file cannot be written.
         """
-        self._change(lambda tokens: _without(tokens, name, there=True))
+        self._change(lambda tokens: _without(tokens, name, must_exist=True))
 
     def rotate(self, name: str) -> str:
         """A new secret for a token, everything else as it was; the old one opens nothing from now on.
@@ -168,7 +168,7 @@ class TokenFile:
         text = _PREFIX + secrets.token_urlsafe(32)
 
         def change(tokens: tuple[AccessToken, ...]) -> list[AccessToken]:
-            _without(tokens, name, there=True)
+            _without(tokens, name, must_exist=True)
             fresh = {"hash": hashed(text), "created": time.time()}
             return [msgspec.structs.replace(each, **fresh) if each.name == name else each for each in tokens]
 
@@ -180,8 +180,8 @@ class TokenFile:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             with alone_in(self.path.parent):
                 tokens = change(_read(self.path) if self.path.exists() else ())
-                kept = [msgspec.to_builtins(each) for each in tokens]
-                write_whole(self.path, json.dumps({"tokens": kept}, indent=1) + "\n", mode=0o600)
+                stored = [msgspec.to_builtins(each) for each in tokens]
+                write_whole(self.path, json.dumps({"tokens": stored}, indent=1) + "\n", mode=0o600)
         except OSError as error:
             raise ConfigError(
                 f"the file of access tokens cannot be written: {self.path} ({error.strerror or error})",
@@ -247,10 +247,10 @@ def _checked(token: AccessToken) -> AccessToken:
     return token
 
 
-def _without(tokens: Iterable[AccessToken], name: str, *, there: bool) -> list[AccessToken]:
+def _without(tokens: Iterable[AccessToken], name: str, *, must_exist: bool) -> list[AccessToken]:
     names = [each.name for each in tokens]
-    if (name in names) is not there:
-        if there:
+    if (name in names) is not must_exist:
+        if must_exist:
             raise ConfigError(f"there is no token {name!r}", hint=near_hint(name, names, "token"))
         raise ConfigError(f"there is a token {name!r} already", hint="Take another name, or remove that one first.")
     return [each for each in tokens if each.name != name]
@@ -270,9 +270,9 @@ def _read(path: Path) -> tuple[AccessToken, ...]:
         raise _unreadable(path, str(error).replace("`", "")) from None
 
 
-def _unreadable(path: Path, why: str) -> ConfigError:
+def _unreadable(path: Path, reason: str) -> ConfigError:
     return ConfigError(
-        f"the file of access tokens cannot be read: {path} ({why})",
+        f"the file of access tokens cannot be read: {path} ({reason})",
         hint="Put it right, or move it away and make new tokens: agouti relay token NAME",
     )
 

@@ -106,13 +106,14 @@ class Relay:
         """Serve this configuration from now on."""
         settings = loaded.relay or RelaySettings()
         tokens = TokenFile(Path(settings.tokens))
-        wanted = _has_tokens(tokens)
-        own = relay_ledger_path(loaded)
-        if loaded.ledger is None and wanted:
+        has_tokens = _has_tokens(tokens)
+        own_ledger = relay_ledger_path(loaded)
+        if loaded.ledger is None and has_tokens:
             loaded = with_own_ledger(loaded)
-        elif loaded.ledger is not None and wanted and own.exists() and loaded.ledger.path != own:
+        elif loaded.ledger is not None and has_tokens and own_ledger.exists() and loaded.ledger.path != own_ledger:
             log.warning(
-                "what tokens spent before stands in %s, and counts no more: the configuration names another ledger", own
+                "what tokens spent before stands in %s, and counts no more: the configuration names another ledger",
+                own_ledger,
             )
         self.settings, self.tokens, self.config = settings, tokens, loaded
         before = getattr(self, "door", None)
@@ -179,13 +180,13 @@ class Relay:
             if form.counting:
                 route(form.counting, "POST", self._counting(form), form.name)
         route("/embeddings", "POST", self._vectors, "embeddings")
-        for method, path, what in (
+        for method, path, action in (
             ("GET", "/responses/{id}", "get"),
             ("DELETE", "/responses/{id}", "delete"),
             ("POST", "/responses/{id}/cancel", "cancel"),
             ("GET", "/responses/{id}/input_items", "input_items"),
         ):
-            route(path, method, self._response(what), "models")
+            route(path, method, self._response(action), "models")
         route("/models", "GET", self._models, "models")
         route("/models/{name:path}", "GET", self._model, "models")
         route("/health", "GET", self._health)
@@ -264,7 +265,7 @@ class Relay:
     async def _sweep(self) -> None:
         """Give those up who leave an answer where it is, keep those alive that wait for one, look at the files."""
         loop = asyncio.get_running_loop()
-        looked = loop.time()
+        checked_at = loop.time()
         while True:
             await asyncio.sleep(min(0.5, self.settings.write_seconds / 2, self.settings.quiet_seconds / 2))
             now = loop.time()
@@ -278,8 +279,8 @@ class Relay:
                     task = asyncio.create_task(each.comment(COMMENT))  # who does not take it holds up nobody else
                     self._closing.add(task)
                     task.add_done_callback(self._closing.discard)
-            if now - looked >= 1.0:
-                looked = now
+            if now - checked_at >= 1.0:
+                checked_at = now
                 if (stamps := _stamps(self.config)) != self._stamps and stamps:
                     self.reload()
 
@@ -314,11 +315,11 @@ class Relay:
 
         return handle
 
-    def _response(self, what: str) -> Handler:
+    def _response(self, action: str) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:
             self.door.count(token)
             to.watch()
-            await self.answers.response(what, to.scope["path_params"]["id"], token.name, to)
+            await self.answers.response(action, to.scope["path_params"]["id"], token.name, to)
 
         return handle
 
@@ -337,7 +338,7 @@ class Relay:
         answer: Callable[[dict[str, Any]], Awaitable[None]],
     ) -> None:
         """Answer one call, and write down how it ended."""
-        began = time.perf_counter()
+        started_at = time.perf_counter()
         status = 500
         self.metrics.begins()
         self.active.add(to)
@@ -358,8 +359,8 @@ class Relay:
                     await answer(body)
             status = to.status or 500
         except (AgoutiError, Refused) as error:
-            said = told(error, to.identifier)
-            status, outcome.error = said.status, said.code or type(error).__name__
+            error_body = told(error, to.identifier)
+            status, outcome.error = error_body.status, error_body.code or type(error).__name__
             to.error = for_owner(error)
             raise
         except (CallerGone, asyncio.CancelledError):
@@ -367,7 +368,7 @@ class Relay:
             raise
         finally:
             self.active.discard(to)
-            self._ended(to, token, form, outcome, status, time.perf_counter() - began)
+            self._ended(to, token, form, outcome, status, time.perf_counter() - started_at)
 
     def _ended(
         self, to: Exchange, token: AccessToken, form: str, outcome: Outcome, status: int, seconds: float

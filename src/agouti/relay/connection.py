@@ -186,10 +186,10 @@ class Connection(HttpToolsProtocol):
         self._unread = None
         self.transport.abort()
 
-    def _say(self, status: int, message: str, more: str = "") -> None:
+    def _say(self, status: int, message: str, further_headers: str = "") -> None:
         """Answer without asking the application, and close."""
         reason = {431: "Request Header Fields Too Large", 503: "Service Unavailable"}[status]
-        head = f"HTTP/1.1 {status} {reason}\r\ncontent-type: text/plain; charset=utf-8\r\n{more}"
+        head = f"HTTP/1.1 {status} {reason}\r\ncontent-type: text/plain; charset=utf-8\r\n{further_headers}"
         self.transport.write(f"{head}content-length: {len(message)}\r\nconnection: close\r\n\r\n{message}".encode())
         self.transport.close()
 
@@ -244,9 +244,9 @@ def _without_upgrade(data: bytes) -> bytes:
 
 def _rest_of_connection(match: "re.Match[bytes]") -> bytes:
     line_end = b"\r" if match[2].endswith(b"\r") else b""
-    words = [each.strip() for each in match[2].split(b",")]
-    kept = [each for each in words if each.lower() not in (b"upgrade", b"http2-settings") and each]
-    return match[1] + b" " + b", ".join(kept) + line_end if kept else b"x-not-taken: connection" + line_end
+    options = [each.strip() for each in match[2].split(b",")]
+    remaining = [each for each in options if each.lower() not in (b"upgrade", b"http2-settings") and each]
+    return match[1] + b" " + b", ".join(remaining) + line_end if remaining else b"x-not-taken: connection" + line_end
 
 
 def connections_of(settings: "RelaySettings") -> type[Connection]:

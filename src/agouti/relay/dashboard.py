@@ -62,9 +62,9 @@ def session(relay: RelayState) -> Handler:
 
     async def handle(to: Exchange, _: AccessToken) -> None:
         form = parse_qs((await to.body(10_000, 10.0)).decode("utf-8", "replace"))
-        given = form.get("token", [""])[0].strip()
+        presented = form.get("token", [""])[0].strip()
         try:
-            token = relay.door.enter(to.scope, {**to.headers, "authorization": f"Bearer {given}"})
+            token = relay.door.enter(to.scope, {**to.headers, "authorization": f"Bearer {presented}"})
         except Refused as refused:
             if refused.status != 401:
                 raise
@@ -84,18 +84,18 @@ def calls(relay: RelayState) -> Handler:
 
     async def handle(to: Exchange, token: AccessToken) -> None:
         to.watch()
-        own = None if relay.sees_all(token) else token.name
+        own_token = None if relay.sees_all(token) else token.name
         relay.active.add(to)
         try:
             await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
-            async for event in relay.seen.follow(_QUIET, own):
+            async for event in relay.seen.follow(_QUIET, own_token):
                 relay.door.enter(to.scope, to.headers, page=True)  # a token may have been taken back meanwhile
                 await to.piece(event)
         except Refused:
             pass
         finally:
             relay.active.discard(to)
-        await to.piece(b"", more=False)
+        await to.piece(b"", has_more=False)
 
     return handle
 
@@ -104,16 +104,16 @@ def facts(relay: RelayState) -> Handler:
     """What the page shows besides: models, the latest calls, what was used."""
 
     async def handle(to: Exchange, token: AccessToken) -> None:
-        own = None if relay.sees_all(token) else token.name
-        latest = [msgspec.to_builtins(each) for each in relay.seen.latest if own in (None, each.token)]
-        made = {
+        own_token = None if relay.sees_all(token) else token.name
+        latest = [msgspec.to_builtins(each) for each in relay.seen.latest if own_token in (None, each.token)]
+        page_data = {
             "models": [msgspec.to_builtins(each) for each in listed(relay.config, token)],
             "currencies": _currencies(relay, token),
             "latest": latest,
-            "usage": await _usage(relay, own),
+            "usage": await _usage(relay, own_token),
             "token": token.name,
         }
-        await to.answer(200, encode_json(made), _JSON, {"cache-control": "no-store"})
+        await to.answer(200, encode_json(page_data), _JSON, {"cache-control": "no-store"})
 
     return handle
 
@@ -124,7 +124,7 @@ def _currencies(relay: RelayState, token: AccessToken) -> dict[str, str]:
     return {label: price.currency for label, price in prices.items() if price is not None}
 
 
-async def _usage(relay: RelayState, own: str | None) -> dict[str, Any] | None:
+async def _usage(relay: RelayState, own_token: str | None) -> dict[str, Any] | None:
     """What was used today and this month, by token; `None` where there is no ledger."""
     if relay.config.ledger is None:
         return None
@@ -138,18 +138,18 @@ async def _usage(relay: RelayState, own: str | None) -> dict[str, Any] | None:
         month = await relay.client.usage(since=today.replace(day=1), until=today, by=by)
     except AgoutiError as error:
         return {"problem": error.message}
-    return {"today": _sums(day, own), "month": _sums(month, own), "tokens": _by_token(month, own)}
+    return {"today": _sums(day, own_token), "month": _sums(month, own_token), "tokens": _by_token(month, own_token)}
 
 
-def _by_token(report: "UsageReport", own: str | None) -> list[dict[str, Any]]:
+def _by_token(report: "UsageReport", own_token: str | None) -> list[dict[str, Any]]:
     rows = [(row.group.get(f"tag:{TAG}") or "", row) for row in report.rows]
-    return [{"token": name, **_row(row)} for name, row in rows if own in (None, name)]
+    return [{"token": name, **_row(row)} for name, row in rows if own_token in (None, name)]
 
 
-def _sums(report: "UsageReport", own: str | None) -> dict[str, Any]:
-    if own is None:
+def _sums(report: "UsageReport", own_token: str | None) -> dict[str, Any]:
+    if own_token is None:
         return _row(report.total)
-    return next((_row(row) for row in report.rows if row.group.get(f"tag:{TAG}") == own), _NOTHING)
+    return next((_row(row) for row in report.rows if row.group.get(f"tag:{TAG}") == own_token), _NOTHING)
 
 
 _NOTHING: dict[str, Any] = {"calls": 0, "failures": 0, "input_tokens": 0, "output_tokens": 0, "cost": {}}

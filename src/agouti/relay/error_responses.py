@@ -107,18 +107,20 @@ def status_of(error: AgoutiError) -> int:
     return policy_of(type(error)).status
 
 
-def told(error: "AgoutiError | Refused", identifier: str, theirs: Mapping[str, str] = {}) -> ErrorTold:
+def told(error: "AgoutiError | Refused", identifier: str, parameter_names: Mapping[str, str] = {}) -> ErrorTold:
     """An error as a caller is told of it.
 
     Args:
-        theirs: what the caller's format calls our parameters, where that is otherwise.
+        parameter_names: what the caller's format calls our parameters, where that is otherwise.
     """
     if isinstance(error, Refused):
         return ErrorTold(error.status, error.message, error.code, identifier=identifier)
     if isinstance(error, LedgerUnavailable):  # where it is kept is nobody's business
-        why = next((words for sign, words in _CAUSES.items() if sign in error.message), "its ledger is out of reach")
-        said = f"the budget cannot be looked up now: {why}. Nothing was sent: try again."
-        return ErrorTold(status_of(error), said, identifier=identifier)
+        cause = next(
+            (phrase for sign, phrase in _CAUSES.items() if sign in error.message), "its ledger is out of reach"
+        )
+        text = f"the budget cannot be looked up now: {cause}. Nothing was sent: try again."
+        return ErrorTold(status_of(error), text, identifier=identifier)
     code = next((_CODES[each] for each in type(error).__mro__ if each in _CODES), "")
     parameter = getattr(error, "parameter", None)
     if isinstance(error, RequestRefused):
@@ -126,8 +128,8 @@ def told(error: "AgoutiError | Refused", identifier: str, theirs: Mapping[str, s
         code = error.code or code
     elif isinstance(error, (RequestError, LabelUnknown)):
         hint = "" if _OURS.search(error.hint) else error.hint
-        message = _in_words_of(theirs, f"{error.message}. {hint}" if hint else error.message)
-        parameter = theirs.get(parameter, parameter) if parameter else parameter
+        message = _in_words_of(parameter_names, f"{error.message}. {hint}" if hint else error.message)
+        parameter = parameter_names.get(parameter, parameter) if parameter else parameter
     else:
         message = next(_WORDS[each] for each in type(error).__mro__ if each in _WORDS)
     return ErrorTold(status_of(error), " ".join(message.split()), code, parameter, identifier)
@@ -140,21 +142,21 @@ def for_owner(error: "AgoutiError | Refused") -> str:
     kind = type(error).__name__
     if isinstance(error, (RequestError, RequestRefused, LabelUnknown)) and not isinstance(error, _OWNERS):
         return kind  # its words may be those of the request
-    what = f"{kind}: {error.message}"
+    summary = f"{kind}: {error.message}"
     if isinstance(error, ProviderError):
-        what = f"{kind}: HTTP {error.status}" if error.status else kind  # the provider may repeat what was said
+        summary = f"{kind}: HTTP {error.status}" if error.status else kind  # the provider may repeat what was said
         if error.request_id:
-            what += f", request {error.request_id}"
-    return " ".join(f"{what}. {error.hint}".split()) if error.hint else what
+            summary += f", request {error.request_id}"
+    return " ".join(f"{summary}. {error.hint}".split()) if error.hint else summary
 
 
 _OWNERS = (BudgetExceeded, LimitReached, LedgerUnavailable)
 
 
-def _in_words_of(theirs: Mapping[str, str], text: str) -> str:
+def _in_words_of(parameter_names: Mapping[str, str], text: str) -> str:
     """The text with the names that the caller's format has."""
-    for ours, name in theirs.items():
-        text = re.sub(rf"(?<![\w.]){re.escape(ours)}(?![\w.])", name, text)
+    for own_name, name in parameter_names.items():
+        text = re.sub(rf"(?<![\w.]){re.escape(own_name)}(?![\w.])", name, text)
     return text
 
 

@@ -61,7 +61,7 @@ class Exchange:
         self._gone = False
         self._complete = False
 
-    async def body(self, most: int, seconds: float) -> bytes:
+    async def body(self, limit: int, seconds: float) -> bytes:
         """The body of the request.
 
         Raises:
@@ -71,9 +71,9 @@ class Exchange:
         if self.headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
             raise Refused(415, "send the request as it is, without content-encoding")
         length = self.headers.get("content-length", "")
-        if length.isdigit() and int(length) > most:
-            raise _too_large(most)
-        pieces: list[bytes] = []
+        if length.isdigit() and int(length) > limit:
+            raise _too_large(limit)
+        chunks: list[bytes] = []
         size = 0
         try:
             async with asyncio.timeout(seconds):
@@ -81,14 +81,14 @@ class Exchange:
                     message = await self._receive()
                     if message["type"] == "http.disconnect":
                         raise CallerGone
-                    piece = message.get("body", b"")
-                    size += len(piece)
-                    if size > most:
-                        raise _too_large(most)
+                    chunk = message.get("body", b"")
+                    size += len(chunk)
+                    if size > limit:
+                        raise _too_large(limit)
                     self.size = size
-                    pieces.append(piece)
+                    chunks.append(chunk)
                     if not message.get("more_body"):
-                        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+                        return chunks[0] if len(chunks) == 1 else b"".join(chunks)
         except TimeoutError:
             raise Refused(408, f"the request did not come whole within {seconds:g} s") from None
 
@@ -149,30 +149,30 @@ class Exchange:
 
     async def answer(self, status: int, body: bytes, kind: str, headers: Mapping[str, str] | None = None) -> None:
         """Send a whole answer."""
-        more = [(b"content-length", str(len(body)).encode())]
-        await self.begin(status, kind, headers, more)
-        await self.piece(body, more=False)
+        has_more = [(b"content-length", str(len(body)).encode())]
+        await self.begin(status, kind, headers, has_more)
+        await self.piece(body, has_more=False)
 
     async def begin(
         self,
         status: int,
         kind: str,
         headers: Mapping[str, str] | None = None,
-        more: list[tuple[bytes, bytes]] | None = None,
+        further_headers: list[tuple[bytes, bytes]] | None = None,
     ) -> None:
         """Send status and headers."""
         self.status = status
-        fields = [(b"content-type", kind.encode()), *self.extra, *(more or ())]
+        fields = [(b"content-type", kind.encode()), *self.extra, *(further_headers or ())]
         fields += [(name.encode(), value.encode("latin-1", "replace")) for name, value in (headers or {}).items()]
         await self._send({"type": "http.response.start", "status": status, "headers": fields})
 
-    async def piece(self, data: bytes, *, more: bool = True) -> None:
+    async def piece(self, data: bytes, *, has_more: bool = True) -> None:
         """Send a piece of the answer; waits while the caller does not take it."""
         self.sending_since = self.sent_at = asyncio.get_running_loop().time()
-        await self._send({"type": "http.response.body", "body": data, "more_body": more})
+        await self._send({"type": "http.response.body", "body": data, "more_body": has_more})
         self.sending_since = None
         # Servers tell of the end of an answer as they tell of a caller who has gone.
-        self._complete = not more
+        self._complete = not has_more
 
     async def comment(self, data: bytes) -> None:
         """Send something that says nothing, to show that the connection is alive."""
@@ -180,5 +180,5 @@ class Exchange:
             await self.piece(data)
 
 
-def _too_large(most: int) -> Refused:
-    return Refused(413, f"the request is larger than {most / 1e6:g} MB", "request_too_large")
+def _too_large(limit: int) -> Refused:
+    return Refused(413, f"the request is larger than {limit / 1e6:g} MB", "request_too_large")

@@ -35,8 +35,8 @@ def _plain_path(path: str, root: str) -> str:
     >>> _plain_path("/v1/models/", ""), _plain_path("/", ""), _plain_path("/models/", "/models")
     ('/v1/models', '/', '/models/')
     """
-    rest = path[len(root) :]
-    return path.rstrip("/") if rest.endswith("/") and rest.strip("/") else path
+    relative_path = path[len(root) :]
+    return path.rstrip("/") if relative_path.endswith("/") and relative_path.strip("/") else path
 
 
 class Endpoint:
@@ -51,9 +51,9 @@ class Endpoint:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         to: Exchange = scope["agouti.exchange"]
         to.scope = scope
-        door = self.relay.door
+        access_control = self.relay.door
         try:
-            token = NOBODY if self.open else door.enter(scope, to.headers, page=self.page)
+            token = NOBODY if self.open else access_control.enter(scope, to.headers, page=self.page)
         except Refused as refused:
             if self.page and refused.status == 401 and to.headers.get("accept", "").startswith("text/html"):
                 await pages.sign_in(to)
@@ -71,7 +71,7 @@ class Front:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         to = Exchange(scope, receive, send, os.urandom(8).hex())
-        began = time.perf_counter()
+        started_at = time.perf_counter()
         try:
             await self._answered(scope, receive, send, to)
         except CallerGone:
@@ -85,7 +85,7 @@ class Front:
         finally:
             to.done()
             if not to.logged:
-                self._relay.refused(to, time.perf_counter() - began)
+                self._relay.refused(to, time.perf_counter() - started_at)
 
     async def _answered(self, scope: Scope, receive: Receive, send: Send, to: Exchange) -> None:
         try:
@@ -127,12 +127,12 @@ class Front:
         if to.status is not None:
             return  # the answer had begun, and has told it
         form = error_format(to.scope["path"])
-        said = told(error, to.identifier, form.theirs)
+        error_body = told(error, to.identifier, form.theirs)
         to.error = to.error or for_owner(error)
         headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
         if isinstance(error, Refused) and error.allow:
             headers["allow"] = error.allow
-        if said.status == 401:
+        if error_body.status == 401:
             headers["www-authenticate"] = "Bearer"
         attempts = getattr(error, "attempts", ())
         if attempts:
@@ -141,13 +141,13 @@ class Front:
             headers[ATTEMPTS] = "none"
         if getattr(error, "request_id", None):
             headers[PROVIDER_ID] = str(error.request_id)  # type: ignore[union-attr]
-        if said.status in (408, 413):
+        if error_body.status in (408, 413):
             if "expect" in to.headers:
                 headers["connection"] = "close"  # the rest of the request does not come
             else:
                 to.linger()
         with suppress(OSError):
-            await to.answer(said.status, encode_json(form.encode_error(said)), JSON, headers)
+            await to.answer(error_body.status, encode_json(form.encode_error(error_body)), JSON, headers)
 
 
 def _match(routes: list[Route], scope: Scope) -> tuple[list[str], Any]:
@@ -164,10 +164,10 @@ def _match(routes: list[Route], scope: Scope) -> tuple[list[str], Any]:
 
 
 async def _preflight(to: Exchange) -> None:
-    asked = to.headers.get("access-control-request-headers", "authorization, content-type, x-api-key")
+    requested_headers = to.headers.get("access-control-request-headers", "authorization, content-type, x-api-key")
     headers = {
         "access-control-allow-methods": "GET, POST",
-        "access-control-allow-headers": asked[:1000],
+        "access-control-allow-headers": requested_headers[:1000],
         "access-control-max-age": "600",
     }
     await to.answer(204, b"", "text/plain", headers)

@@ -137,23 +137,23 @@ def _errors(form: str) -> dict[str, Any]:
     wait = {"retry-after": {"description": "Seconds.", "schema": {"type": "integer"}}}
     return {
         status: {
-            "description": words,
+            "description": description,
             "content": {"application/json": {"schema": schema}},
             **({"headers": wait} if status in ("429", "503") else {}),
         }
-        for status, words in statuses.items()
+        for status, description in statuses.items()
     }
 
 
 def _operation(name: str, summary: str, error: str, *, body: Any = None, kinds: tuple[str, ...] = ()) -> dict[str, Any]:
-    made: dict[str, Any] = {"operationId": name, "summary": summary}
+    operation: dict[str, Any] = {"operationId": name, "summary": summary}
     if body is not None:
-        made["requestBody"] = body
+        operation["requestBody"] = body
     content = {kind: {"schema": _KINDS[kind]} for kind in kinds}
     if "application/json" in content and name in _ANSWERS:
         content["application/json"] = {"schema": _ANSWERS[name]}
-    made["responses"] = {"200": {"description": "The answer.", "content": content}, **_errors(error)}
-    return made
+    operation["responses"] = {"200": {"description": "The answer.", "content": content}, **_errors(error)}
+    return operation
 
 
 _IDENTIFIER = {"name": "id", "in": "path", "required": True, "schema": _TEXT}

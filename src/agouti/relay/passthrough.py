@@ -35,8 +35,8 @@ def request_in(form: ServerFormat, body: Mapping[str, Json], targets: tuple[Targ
             raise
         if form.canonical:
             # Only numbers that mean something to one server alone, such as -1 for no limit: all else is wrong for all.
-            rest = {name: value for name, value in body.items() if not isinstance(value, (int, float))}
-            form.decode_request(rest)
+            checked = {name: value for name, value in body.items() if not isinstance(value, (int, float))}
+            form.decode_request(checked)
         return form.request_in_own_format(body), False
 
 
@@ -59,25 +59,27 @@ def own_form(
     readable: bool,
 ) -> OwnForm | None:
     """The request in the caller's own words; `None` where the canonical form keeps all of them."""
-    query, more = query_of(scope), _features(headers)
+    query, feature_headers = query_of(scope), _features(headers)
     if not readable:
         fields = {name: value for name, value in body.items() if name not in _NOT_IN_BODY}
         # Nothing stands there in its place: not even what an entry puts around texts.
         for name in (form.conversation, *form.blank):
             fields.setdefault(name, None)
-        return OwnForm(form.name, fields, True, frozenset(NAMES), query, more)
+        return OwnForm(form.name, fields, True, frozenset(NAMES), query, feature_headers)
     if not form.canonical:
-        own = form.own_fields(body, request)
-        return OwnForm(form.name, own, form.conversation in own, form.says(own), query, more)
-    return OwnForm(form.name, {}, False, frozenset(), query, more) if query or more else None
+        own_fields = form.own_fields(body, request)
+        return OwnForm(
+            form.name, own_fields, form.conversation in own_fields, form.says(own_fields), query, feature_headers
+        )
+    return OwnForm(form.name, {}, False, frozenset(), query, feature_headers) if query or feature_headers else None
 
 
 def query_of(scope: Mapping[str, object]) -> str:
     """The query of the caller's address, without what looks like a secret: that is for the relay, if for anybody."""
-    given = scope.get("query_string")
-    if not isinstance(given, bytes) or not given:
+    query_string = scope.get("query_string")
+    if not isinstance(query_string, bytes) or not query_string:
         return ""
-    pairs = parse_qsl(given.decode("latin-1")[:2000], keep_blank_values=True)
+    pairs = parse_qsl(query_string.decode("latin-1")[:2000], keep_blank_values=True)
     return urlencode([(name, value) for name, value in pairs if not looks_secret(name)])
 
 
@@ -97,12 +99,14 @@ def check_sayable(form: ServerFormat, body: Mapping[str, Json], request: Request
             f"{named[0]} says which model is asked, and here the label alone says that",
             hint=f"Leave {named[0]} out, and ask the label of the model that you want.",
         )
-    others = [target for target in targets if target.provider.dialect.name != form.name]
-    if not others or form.canonical:
+    foreign = [target for target in targets if target.provider.dialect.name != form.name]
+    if not foreign or form.canonical:
         return
-    label, dialect = others[0].model.label, others[0].provider.dialect.name
-    said = {**request.extra, **request.parameters}
-    named = sorted(form.alone & {name for name, value in body.items() if value is not None} | form.alone & said.keys())
+    label, dialect = foreign[0].model.label, foreign[0].provider.dialect.name
+    fields = {**request.extra, **request.parameters}
+    named = sorted(
+        form.alone & {name for name, value in body.items() if value is not None} | form.alone & fields.keys()
+    )
     if found := (named[0] if named else form.foreign(body)):
         raise RequestError(
             f"{found} cannot be said to {label}, which is asked in another format ({dialect})",

@@ -69,12 +69,12 @@ class CallsSeen:
                 queue.get_nowait()
             queue.put_nowait(None)
 
-    async def follow(self, quiet: float, own: str | None = None) -> AsyncIterator[bytes]:
+    async def follow(self, quiet: float, own_token: str | None = None) -> AsyncIterator[bytes]:
         """Server-sent events of calls as they happen; a comment where nothing has for a while.
 
         Args:
             quiet: seconds after which a comment shows that the connection is still there.
-            own: only those of this token.
+            own_token: only those of this token.
         """
         queue: asyncio.Queue[CallSeen | None] = asyncio.Queue(_WAITING)
         self._watchers.add(queue)
@@ -88,7 +88,7 @@ class CallsSeen:
                     continue
                 if call is None:
                     return
-                if own in (None, call.token):
+                if own_token in (None, call.token):
                     yield b"event: call\ndata: " + msgspec.json.encode(call) + b"\n\n"
         finally:
             self._watchers.discard(queue)

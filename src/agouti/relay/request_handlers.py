@@ -55,8 +55,8 @@ COMMENT = b": the answer is still to come\n\n"
 _Number = TypeVar("_Number", int, float)
 
 
-def _sum(one: _Number | None, other: _Number | None) -> _Number | None:
-    return other if one is None else one if other is None else one + other
+def _sum(one: _Number | None, second: _Number | None) -> _Number | None:
+    return second if one is None else one if second is None else one + second
 
 
 class Outcome(msgspec.Struct):
@@ -74,10 +74,10 @@ class Outcome(msgspec.Struct):
     error: str = ""
     spent: bool = False
 
-    def add(self, into: int | None, out: int | None, cost: float | None, currency: str) -> None:
+    def add(self, input_tokens: int | None, out: int | None, cost: float | None, currency: str) -> None:
         """What an attempt has taken, as the ledger has it: those of all attempts of a call are added up."""
         before = self.tokens if self.spent else (None, None)
-        self.tokens = (_sum(before[0], into), _sum(before[1], out))
+        self.tokens = (_sum(before[0], input_tokens), _sum(before[1], out))
         self.cost = _sum(self.cost if self.spent else None, cost)
         self.currency = currency or self.currency
         self.spent = True
@@ -98,14 +98,14 @@ class Answers:
     """
 
     def __init__(
-        self, client: "AsyncClient", settings: "RelaySettings", turns: TurnMemory, kept: ResponseStore
+        self, client: "AsyncClient", settings: "RelaySettings", turn_memory: TurnMemory, stored: ResponseStore
     ) -> None:
         self._client = client
         self._calls = calls_of(client)
         self._deadline = settings.deadline
         self._quiet = settings.quiet_seconds
-        self._turns = turns
-        self._kept = kept
+        self._turns = turn_memory
+        self._kept = stored
 
     def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> tuple[Call, Request]:
         """The call that a request amounts to.
@@ -121,8 +121,8 @@ class Answers:
             options["extra"] = request.extra
         messages = self._turns.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)
-        if (own := own_form(form, body, request, to.scope, to.headers, readable=readable)) is not None:
-            question = msgspec.structs.replace(question, own=own)
+        if (own_request := own_form(form, body, request, to.scope, to.headers, readable=readable)) is not None:
+            question = msgspec.structs.replace(question, own=own_request)
         limits = {} if self._deadline is None else {"deadline": self._deadline}
         call = self._calls.chat(request.model, question, cast("Options", limits), stream=request.stream)
         return call, request
@@ -159,19 +159,19 @@ class Answers:
         self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
     ) -> None:
         """Answer with the reply as it comes."""
-        so_far = outcome.so_far = ReplyAccumulator()
-        driver = self._client._driver(stream(call, so_far, verbatim=form.name))
+        accumulator = outcome.so_far = ReplyAccumulator()
+        driver = self._client._driver(stream(call, accumulator, verbatim=form.name))
         first = asyncio.ensure_future(driver.advance())
         try:
             # What goes wrong before there is anything to say has a status of its own, if it goes wrong soon.
             await asyncio.wait({first}, timeout=self._quiet)
             if first.done():
                 await first
-            model = so_far.asked or call.targets[0].model.name
+            model = accumulator.asked or call.targets[0].model.name
             encoder = form.stream_encoder(_head(body, request, to, model))
-            answering = Attempt(provider=so_far.reply().provider, model=model, outcome="answering")
-            attempts = {ATTEMPTS: attempts_text((*so_far.attempts, answering))}
-            await to.begin(200, EVENTS, {"cache-control": "no-store", **_passed_back(so_far.reply()), **attempts})
+            attempt = Attempt(provider=accumulator.reply().provider, model=model, outcome="answering")
+            attempts = {ATTEMPTS: attempts_text((*accumulator.attempts, attempt))}
+            await to.begin(200, EVENTS, {"cache-control": "no-store", **_passed_back(accumulator.reply()), **attempts})
             to.keeps_alive = lambda: encoder.between
             if not first.done():
                 await to.piece(COMMENT)
@@ -180,17 +180,17 @@ class Answers:
                 if form.identified:
                     self._keep(encoder, call, to, outcome, body)
             except AgoutiError as error:
-                await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), more=False)
+                await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), has_more=False)
                 raise
             except Refused as refused:
-                await to.piece(encoder.failed(told(refused, to.identifier)), more=False)
+                await to.piece(encoder.failed(told(refused, to.identifier)), has_more=False)
                 raise
             except asyncio.CancelledError:
                 if to.gone or (task := asyncio.current_task()) is None:
                     raise
                 task.uncancel()  # the relay stops: the caller is told so
                 stops = Refused(503, STOPS, wait=1.0)
-                await to.piece(encoder.failed(told(stops, to.identifier)), more=False)
+                await to.piece(encoder.failed(told(stops, to.identifier)), has_more=False)
                 raise stops from None
         finally:
             to.keeps_alive = None
@@ -210,9 +210,9 @@ class Answers:
         call: Call,
     ) -> None:
         """The events of a stream, as they come."""
-        so_far, unique = outcome.so_far or ReplyAccumulator(), UniqueCalls()
+        accumulator, unique = outcome.so_far or ReplyAccumulator(), UniqueCalls()
         while batch is not None:
-            if data := encoder.of(unique.in_events(batch, so_far.provider)):
+            if data := encoder.of(unique.in_events(batch, accumulator.provider)):
                 await to.piece(data)
             batch = await driver.advance()
         outcome.reply = driver.result
@@ -221,7 +221,7 @@ class Answers:
             completion = unique.of(completion)
             _check_answered(completion)
         self._turns.keep(call.question.tags.get(TAG, ""), completion)
-        await to.piece(encoder.last(), more=False)
+        await to.piece(encoder.last(), has_more=False)
 
     def are_several(self, form: ServerFormat, body: Mapping[str, Json]) -> bool:
         """Whether a request has several prompts, and its model takes one at a time."""
@@ -240,33 +240,33 @@ class Answers:
         if len(prompts) > _PROMPTS:
             raise Refused(400, f"there are {len(prompts)} prompts, and {_PROMPTS} at most go into one request")
         calls = [self.call_of(form, {**body, form.conversation: each, "stream": False}, token, to) for each in prompts]
-        places = asyncio.Semaphore(_AT_ONCE)
+        slots = asyncio.Semaphore(_AT_ONCE)
 
         async def one(call: Call) -> Reply:
-            async with places:
+            async with slots:
                 return await self._client._run(ask(call))
 
         try:
             async with asyncio.TaskGroup() as group:
-                asked = [group.create_task(one(call)) for call, _ in calls]
+                tasks = [group.create_task(one(call)) for call, _ in calls]
         except* AgoutiError as errors:
             raise errors.exceptions[0] from None
-        replies = [each.result() for each in asked]
+        replies = [each.result() for each in tasks]
         choices = tuple([choice for reply in replies for choice in reply.completion.choices])
         usage = total_usage(reply.usage for reply in replies)
-        whole = Completion(choices, replies[0].completion.model, None, usage)
-        _check_answered(whole)
+        completion = Completion(choices, replies[0].completion.model, None, usage)
+        _check_answered(completion)
         if not outcome.spent:
             outcome.tokens = (usage.input_tokens, usage.output_tokens)
         attempts = {ATTEMPTS: attempts_text(tuple([each for reply in replies for each in reply.attempts]))}
         head = _head(body, calls[0][1], to, replies[0].model or "")
         if body.get("stream") is not True:
-            await to.answer(200, encode_json(form.encode_reply(whole, head)), JSON, attempts)
+            await to.answer(200, encode_json(form.encode_reply(completion, head)), JSON, attempts)
             return
         outcome.streamed = True
         encoder = form.stream_encoder(head)
         await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
-        await to.piece(encoder.of(as_events(whole)) + encoder.last(), more=False)
+        await to.piece(encoder.of(as_events(completion)) + encoder.last(), has_more=False)
 
     def _keep(
         self, encoder: StreamEncoder, call: Call, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
@@ -279,20 +279,20 @@ class Answers:
         elif reply is not None:
             self._kept.add(owner, reply.completion.id, body, provider=reply.provider)
 
-    async def response(self, what: str, identifier: str, owner: str, to: Exchange) -> None:
+    async def response(self, action: str, identifier: str, owner: str, to: Exchange) -> None:
         """Answer about a response by its identifier.
 
         Raises:
             Refused: there is none, or it is over.
         """
-        kept = self._kept.of(owner, identifier)
-        if kept.provider:
-            outgoing = request_for(what, identifier, query_of(to.scope))
+        stored = self._kept.of(owner, identifier)
+        if stored.provider:
+            outgoing = request_for(action, identifier, query_of(to.scope))
             step: Step[bytes] = Step(outgoing, bytes)
-            data = (await self._client._run(exchange(self._calls.about(kept.provider), step))).answer.value
+            data = (await self._client._run(exchange(self._calls.about(stored.provider), step))).answer.value
         else:
-            data = told_of(what, identifier, kept)
-        if what == "delete":
+            data = told_of(action, identifier, stored)
+        if action == "delete":
             self._kept.remove(owner, identifier)
         await to.answer(200, data, JSON)
 
@@ -327,10 +327,14 @@ class Answers:
             outcome.cost = None if price is None else price.cost(usage)
             data, attempts = exchanged.answer.body, {ATTEMPTS: attempts_text(exchanged.attempts)}
         else:
-            made = await self._client.embed(request.model, request.texts, dimensions=request.dimensions, **options)
-            rows: list[Any] = [row.tobytes() for row in made.vectors] if request.base64 else made.vectors.tolist()
-            data = encode_json(encode_vectors(rows, made.model or target.model.name, made.usage))
-            usage, outcome.cost = made.usage, made.cost
+            embeddings = await self._client.embed(
+                request.model, request.texts, dimensions=request.dimensions, **options
+            )
+            rows: list[Any] = (
+                [row.tobytes() for row in embeddings.vectors] if request.base64 else embeddings.vectors.tolist()
+            )
+            data = encode_json(encode_vectors(rows, embeddings.model or target.model.name, embeddings.usage))
+            usage, outcome.cost = embeddings.usage, embeddings.cost
             attempts = _answered_by(target)
         outcome.tokens = (usage.input_tokens, None)
         await to.answer(200, data, JSON, attempts)
@@ -366,19 +370,19 @@ def label_in(body: bytes) -> str | None:
 _MARK = b"\xef\xbb\xbf"
 
 
-def decoded(body: bytes, most: int) -> dict[str, Json]:
+def decoded(body: bytes, limit: int) -> dict[str, Json]:
     """The body of a request as an object.
 
     Args:
-        most: how many objects and lists there may be in it.
+        limit: how many objects and lists there may be in it.
 
     Raises:
         RequestError: it is none.
         Refused: there are more.
     """
     body = body.removeprefix(_MARK)
-    if len(body) > most and body.count(b"{") + body.count(b"[") > most:
-        raise Refused(413, f"the request has more than {most} objects and lists", "request_too_large")
+    if len(body) > limit and body.count(b"{") + body.count(b"[") > limit:
+        raise Refused(413, f"the request has more than {limit} objects and lists", "request_too_large")
     try:
         value = msgspec.json.decode(body)
     except RecursionError:
@@ -396,12 +400,12 @@ def attempts_text(attempts: tuple[Attempt, ...]) -> str:
     >>> attempts_text((Attempt(provider="northbank", model="quill-large", outcome="RateLimited", status=429),))
     'northbank/quill-large RateLimited 429'
     """
-    pieces = [
+    prompts = [
         f"{each.provider}/{each.model} {each.outcome}"
         + (f" {each.status}" if each.status and each.outcome != "answered" else "")
         for each in attempts
     ]
-    text = ", ".join(pieces)
+    text = ", ".join(prompts)
     return "".join([letter if " " <= letter <= "~" else "?" for letter in text])[:2000]
 
 

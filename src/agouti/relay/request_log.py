@@ -25,27 +25,27 @@ _WAITING = 10_000
 _LAST = 2.0
 
 
-def write(call: "CallSeen", method: str, path: str, client: str, words: str, *, quiet: bool) -> None:
+def write(call: "CallSeen", method: str, path: str, client: str, message: str, *, quiet: bool) -> None:
     """Write the line of a request.
 
     Args:
         client: the caller's address.
-        words: what went wrong, for the owner.
+        message: what went wrong, for the owner.
         quiet: it is of no interest unless something went wrong: health, metrics, the page.
     """
     level = logging.DEBUG if quiet else logging.INFO
     if not log.isEnabledFor(level):
         return
-    told = [call.id, printable(call.token) or "-", call.form or f"{method} {printable(path)[:200]}"]
-    told += [printable(call.label) or "-", str(call.status), f"{call.seconds:.3f} s"]
+    parts = [call.id, printable(call.token) or "-", call.form or f"{method} {printable(path)[:200]}"]
+    parts += [printable(call.label) or "-", str(call.status), f"{call.seconds:.3f} s"]
     if call.input_tokens is not None or call.output_tokens is not None:
-        told.append(f"{call.input_tokens or 0}+{call.output_tokens or 0} tokens")
+        parts.append(f"{call.input_tokens or 0}+{call.output_tokens or 0} tokens")
     if call.cost is not None:
-        told.append(f"{call.cost:.6f} {call.currency}".rstrip())
-    if words:
-        told.append(printable(words)[:2000])
-    fields = {**msgspec.structs.asdict(call), "method": method, "path": path[:500], "client": client, "error": words}
-    log.log(level, " ".join(told), extra={"agouti_fields": fields})
+        parts.append(f"{call.cost:.6f} {call.currency}".rstrip())
+    if message:
+        parts.append(printable(message)[:2000])
+    fields = {**msgspec.structs.asdict(call), "method": method, "path": path[:500], "client": client, "error": message}
+    log.log(level, " ".join(parts), extra={"agouti_fields": fields})
 
 
 class _Text(logging.Formatter):
@@ -61,10 +61,10 @@ class _Json(logging.Formatter):
     def format(self, record: logging.LogRecord) -> str:
         fields: dict[str, Any] = dict(getattr(record, "agouti_fields", None) or {"message": record.getMessage()})
         at = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(record.created))
-        made = {"time": f"{at}.{int(record.msecs):03d}Z", "level": record.levelname.lower(), **fields}
+        record_json = {"time": f"{at}.{int(record.msecs):03d}Z", "level": record.levelname.lower(), **fields}
         if record.exc_info:
-            made["traceback"] = self.formatException(record.exc_info)
-        return msgspec.json.encode(made, enc_hook=str).decode()
+            record_json["traceback"] = self.formatException(record.exc_info)
+        return msgspec.json.encode(record_json, enc_hook=str).decode()
 
 
 class _Queue(logging.handlers.QueueHandler):

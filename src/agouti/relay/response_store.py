@@ -59,20 +59,26 @@ class ResponseStore:
         self._bytes = 0
 
     def add(
-        self, owner: str, identifier: str | None, asked: "Mapping[str, Json]", *, provider: str = "", body: bytes = b""
+        self,
+        owner: str,
+        identifier: str | None,
+        request: "Mapping[str, Json]",
+        *,
+        provider: str = "",
+        body: bytes = b"",
     ) -> None:
         """Keep a response, unless its caller does not want that.
 
         Args:
             owner: the access token.
-            asked: the request.
+            request: the request.
         """
-        if not identifier or asked.get("store") is False:
+        if not identifier or request.get("store") is False:
             return
-        items = b"[]" if provider else encode_json(_items(asked.get("input")))
+        items = b"[]" if provider else encode_json(_items(request.get("input")))
         self.remove(owner, identifier)
-        kept = self._kept[owner, identifier] = KeptResponse(self._clock(), provider, body, items)
-        self._bytes += kept.size
+        stored = self._kept[owner, identifier] = KeptResponse(self._clock(), provider, body, items)
+        self._bytes += stored.size
         oldest = self._clock() - _SECONDS
         while self._kept:
             key, first = next(iter(self._kept.items()))
@@ -82,9 +88,9 @@ class ResponseStore:
 
     def remove(self, owner: str, identifier: str) -> None:
         """Forget one."""
-        gone = self._kept.pop((owner, identifier), None)
-        if gone is not None:
-            self._bytes -= gone.size
+        removed = self._kept.pop((owner, identifier), None)
+        if removed is not None:
+            self._bytes -= removed.size
 
     def of(self, owner: str, identifier: str) -> KeptResponse:
         """One of a caller's own.
@@ -92,48 +98,48 @@ class ResponseStore:
         Raises:
             Refused: there is none.
         """
-        kept = self._kept.get((owner, identifier))
-        if kept is None or kept.at < self._clock() - _SECONDS:
+        stored = self._kept.get((owner, identifier))
+        if stored is None or stored.at < self._clock() - _SECONDS:
             raise Refused(404, f"there is no response {identifier[:100]!r}", "response_not_found")
-        return kept
+        return stored
 
 
-def request_for(what: str, identifier: str, query: str) -> Outgoing:
+def request_for(action: str, identifier: str, query: str) -> Outgoing:
     """The request by which a provider is asked about a response that it keeps.
 
     Args:
-        what: ``get``, ``delete``, ``cancel`` or ``input_items``.
+        action: ``get``, ``delete``, ``cancel`` or ``input_items``.
     """
-    method = {"get": "GET", "input_items": "GET", "delete": "DELETE", "cancel": "POST"}[what]
-    behind = f"/{what}" if what in ("cancel", "input_items") else ""
-    return Outgoing("follow", f"/responses/{quote(identifier, safe='')}{behind}", None, method, query=query)
+    method = {"get": "GET", "input_items": "GET", "delete": "DELETE", "cancel": "POST"}[action]
+    suffix = f"/{action}" if action in ("cancel", "input_items") else ""
+    return Outgoing("follow", f"/responses/{quote(identifier, safe='')}{suffix}", None, method, query=query)
 
 
-def told_of(what: str, identifier: str, kept: KeptResponse) -> bytes:
+def told_of(action: str, identifier: str, stored: KeptResponse) -> bytes:
     """The answer about a response that is kept here.
 
     Raises:
         Refused: it is over, and cannot be cancelled.
     """
-    if what == "get":
-        return kept.body
-    if what == "cancel":
+    if action == "get":
+        return stored.body
+    if action == "cancel":
         raise Refused(400, f"the response {identifier[:100]} is over: it cannot be cancelled", "response_is_over")
-    if what == "delete":
+    if action == "delete":
         return encode_json({"id": identifier, "object": "response", "deleted": True})
-    items: list[Any] = msgspec.json.decode(kept.items)
+    items: list[Any] = msgspec.json.decode(stored.items)
     ends: dict[str, Json] = {"first_id": None, "last_id": None}
     if items:
         ends = {"first_id": items[0]["id"], "last_id": items[-1]["id"]}
     return encode_json({"object": "list", "data": items[::-1], "has_more": False, **ends})
 
 
-def _items(asked: Json) -> list[Json]:
+def _items(input_items: Json) -> list[Json]:
     """What was asked as items, each with an identifier."""
-    if isinstance(asked, str):
-        asked = [{"role": "user", "content": [{"type": "input_text", "text": asked}]}]
+    if isinstance(input_items, str):
+        input_items = [{"role": "user", "content": [{"type": "input_text", "text": input_items}]}]
     items = []
-    for number, item in enumerate(asked if isinstance(asked, list) else ()):
+    for number, item in enumerate(input_items if isinstance(input_items, list) else ()):
         if isinstance(item, dict):
             content = item.get("content")
             if isinstance(content, str):

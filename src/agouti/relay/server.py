@@ -152,19 +152,19 @@ def _more_descriptors(connections: int) -> None:
     except ImportError:  # no such limits on this system
         return
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = 2 * connections + 256
-    if soft != resource.RLIM_INFINITY and soft < wanted:
-        most = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+    needed = 2 * connections + 256
+    if soft != resource.RLIM_INFINITY and soft < needed:
+        limit = needed if hard == resource.RLIM_INFINITY else min(needed, hard)
         with suppress(ValueError, OSError):
-            resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
+            resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))
 
 
 def address_of(sock: socket.socket) -> str:
     """The address that a socket listens at, as callers write it; the file of one that has a file."""
-    here = sock.getsockname()
-    if isinstance(here, str):
-        return f"unix:{here}"
-    return f"http://[{here[0]}]:{here[1]}" if ":" in here[0] else f"http://{here[0]}:{here[1]}"
+    address = sock.getsockname()
+    if isinstance(address, str):
+        return f"unix:{address}"
+    return f"http://[{address[0]}]:{address[1]}" if ":" in address[0] else f"http://{address[0]}:{address[1]}"
 
 
 def made(

@@ -53,14 +53,14 @@ class UniqueCalls:
         return replace(completion, choices=tuple(choices))
 
     def _call(self, call: ToolCall, choice: int, number: int) -> ToolCall:
-        given = self._given.get((choice, number))
-        if given is None and is_unique(call):
+        identifier = self._given.get((choice, number))
+        if identifier is None and is_unique(call):
             return call
-        return replace(call, id=given or self._new(choice, number))
+        return replace(call, id=identifier or self._new(choice, number))
 
     def _new(self, choice: int, number: int) -> str:
-        given = self._given[choice, number] = f"call_{token_hex(12)}"
-        return given
+        identifier = self._given[choice, number] = f"call_{token_hex(12)}"
+        return identifier
 
     def in_events(self, events: Sequence[Event], provider: ProviderState | None) -> Sequence[Event]:
         """The events of a stream with such identifiers, and with the mark of the provider on its turns.
@@ -79,14 +79,14 @@ class UniqueCalls:
             found.append(event)
         return found
 
-    def _piece(self, piece: ToolCallPiece) -> ToolCallPiece:
-        key = (piece.choice, piece.index)
+    def _piece(self, call_piece: ToolCallPiece) -> ToolCallPiece:
+        key = (call_piece.choice, call_piece.index)
         if key in self._given:
-            return replace(piece, id=self._given[key]) if piece.id else piece
-        if piece.id is None and piece.name is None:
-            return piece
-        call = ToolCall(ToolFunction(piece.name), piece.id)
-        return piece if is_unique(call) else replace(piece, id=self._new(*key))
+            return replace(call_piece, id=self._given[key]) if call_piece.id else call_piece
+        if call_piece.id is None and call_piece.name is None:
+            return call_piece
+        call = ToolCall(ToolFunction(call_piece.name), call_piece.id)
+        return call_piece if is_unique(call) else replace(call_piece, id=self._new(*key))
 
 
 class TurnMemory:
@@ -108,12 +108,12 @@ class TurnMemory:
             owner: whose they are: nobody else gets them.
         """
         for choice in completion.choices:
-            turn = choice.provider_turn
-            if turn is None or not choice.tool_calls or not all(map(is_unique, choice.tool_calls)):
+            provider_turn = choice.provider_turn
+            if provider_turn is None or not choice.tool_calls or not all(map(is_unique, choice.tool_calls)):
                 continue  # by less than that it could be taken for another one's
-            key, size = _key(owner, choice.tool_calls), len(msgspec.json.encode(turn.blocks))
+            key, size = _key(owner, choice.tool_calls), len(msgspec.json.encode(provider_turn.blocks))
             self._forget(key)
-            self._turns[key] = (self._clock(), size, turn)
+            self._turns[key] = (self._clock(), size, provider_turn)
             self._bytes += size
         oldest = self._clock() - _SECONDS
         while self._turns:
@@ -131,8 +131,8 @@ class TurnMemory:
         """The messages of a caller, with the turns that they have come without."""
         found = []
         for message in messages:
-            told = message.provider_turn is not None or any(name.startswith("reasoning") for name in message.extra)
-            if message.role == "assistant" and message.tool_calls and not told:
+            has_turn = message.provider_turn is not None or any(name.startswith("reasoning") for name in message.extra)
+            if message.role == "assistant" and message.tool_calls and not has_turn:
                 known = self._turns.get(_key(owner, message.tool_calls))
                 if known is not None:
                     message = replace(message, provider_turn=known[2])
@@ -141,10 +141,10 @@ class TurnMemory:
 
 
 def _key(owner: str, calls: Iterable[ToolCall]) -> bytes:
-    told = [owner]
+    has_turn = [owner]
     for call in calls:
         arguments = call.function.arguments or "{}"
         with suppress(ValueError, RecursionError):  # what is no JSON counts as it stands
             arguments = msgspec.json.encode(msgspec.json.decode(arguments), order="sorted").decode()
-        told += [call.id or "", call.function.name or "", arguments]
-    return blake2b("\0".join(told).encode("utf-8", "surrogatepass"), digest_size=24).digest()
+        has_turn += [call.id or "", call.function.name or "", arguments]
+    return blake2b("\0".join(has_turn).encode("utf-8", "surrogatepass"), digest_size=24).digest()

@@ -43,12 +43,12 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
     """
     sock.listen(2048)
     sock.set_inheritable(True)
-    more = ["--config", str(config)] if config else []
+    config_arguments = ["--config", str(config)] if config else []
     command = [
         sys.executable,
         "-m",
         "agouti",
-        *more,
+        *config_arguments,
         "relay",
         "--inherited",
         str(sock.fileno()),
@@ -57,13 +57,13 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
     ]
     stopping: list[int] = []
     asked_to_end: set[int] = set()
-    began: dict[int, float] = {}
+    started_at: dict[int, float] = {}
     workers: list[subprocess.Popen[bytes]] = []
 
     def start() -> subprocess.Popen[bytes]:
         # A session of its own: Ctrl-C in the terminal is passed on once, by us.
         worker = subprocess.Popen(command, pass_fds=[sock.fileno()], stdin=subprocess.DEVNULL, start_new_session=True)  # noqa: S603  # our own
-        began[worker.pid] = time.monotonic()
+        started_at[worker.pid] = time.monotonic()
         return worker
 
     def pass_on(number: int, _: Any) -> None:
@@ -86,7 +86,7 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
                 if worker.poll() is None or stopping:
                     continue
                 log.error("worker %d ended with %s; another one begins", worker.pid, worker.returncode)
-                if time.monotonic() - began.pop(worker.pid, 0.0) < _SOON:
+                if time.monotonic() - started_at.pop(worker.pid, 0.0) < _SOON:
                     time.sleep(1.0)
                 if not stopping:
                     workers[at] = start()

@@ -52,11 +52,13 @@ class ReplyFile:
         target = Path(folder)
         target.mkdir(parents=True, exist_ok=True)
         data = self.data
-        wanted = name or f"answer-{self._number}{suffix_of(self.media_type)}"
-        stem, dot, suffix = wanted.rpartition(".")
+        file_name = name or f"answer-{self._number}{suffix_of(self.media_type)}"
+        stem, dot, suffix = file_name.rpartition(".")
         number = 1
         while True:
-            path = target / (wanted if number == 1 else f"{stem or wanted}-{number}{dot + suffix if stem else ''}")
+            path = target / (
+                file_name if number == 1 else f"{stem or file_name}-{number}{dot + suffix if stem else ''}"
+            )
             try:
                 with path.open("xb") as opened:
                     opened.write(data)

@@ -91,12 +91,12 @@ class ModelList(Table[OfferedModel]):
             min_context: tokens that its context window has at least.
         """
         kinds = {inputs} if isinstance(inputs, str) else set(inputs or ())
-        wanted = (text or "").casefold()
+        search_text = (text or "").casefold()
 
         def fits(row: OfferedModel) -> bool:
-            words = " ".join([row.name, row.provider, row.owner or "", *row.labels]).casefold()
+            searched = " ".join([row.name, row.provider, row.owner or "", *row.labels]).casefold()
             return (
-                wanted in words
+                search_text in searched
                 and provider in (None, row.provider)
                 and free in (None, row.free)
                 and kinds <= set(row.inputs or ())
@@ -155,19 +155,19 @@ def joined(
 
 def _row(provider: str, listed: "ListedModel", models: "list[Model]", is_listed: bool | None = True) -> OfferedModel:
     price = next((model.price_now for model in models if model.price_now is not None), None)
-    into = listed.input_price if price is None else price.input
+    input_price = listed.input_price if price is None else price.input
     out = listed.output_price if price is None else price.output
-    unknown = into is None and out is None
+    unknown = input_price is None and out is None
     return OfferedModel(
         name=listed.name,
         provider=provider,
         label=models[0].label if models else None,
         labels=tuple([model.label for model in models]),
         context=next((model.context for model in models if model.context is not None), listed.context),
-        input_price=into,
+        input_price=input_price,
         output_price=out,
         currency=None if unknown else "USD" if price is None else price.currency,
-        free=None if into is None or out is None else into == out == 0,
+        free=None if input_price is None or out is None else input_price == out == 0,
         inputs=next((model.inputs for model in models if model.inputs is not None), listed.inputs),
         outputs=listed.outputs,
         owner=listed.owner,

@@ -151,8 +151,8 @@ class Reply(Struct, frozen=True, kw_only=True):
 
     def __getattr__(self, name: str) -> Any:
         """Only asked for what is not there: what it is called here."""
-        here = _CALLED.get(name)
-        raise AttributeError(f"a reply has no {name!r}" + (f"; did you mean {here}?" if here else ""))
+        hint = _CALLED.get(name)
+        raise AttributeError(f"a reply has no {name!r}" + (f"; did you mean {hint}?" if hint else ""))
 
     @property
     def first(self) -> Choice:

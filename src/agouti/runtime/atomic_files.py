@@ -57,10 +57,10 @@ def opened_alone(path: Path, mode: str = "a+b") -> IO[bytes]:
         return file
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        mine = os.path.samestat(os.fstat(file.fileno()), path.stat())
+        is_ours = os.path.samestat(os.fstat(file.fileno()), path.stat())
     except OSError:
-        mine = False
-    if not mine:
+        is_ours = False
+    if not is_ours:
         file.close()
         raise Busy
     return file
@@ -83,23 +83,23 @@ def replaced(path: Path, *, mode: int | None = None) -> Iterator[IO[bytes]]:
         OSError: it cannot be written; what was there is there still.
     """
     real = Path(os.path.realpath(path))
-    kept = mode
+    mode_kept = mode
     if mode is None:
         with suppress(FileNotFoundError):
-            kept = real.stat().st_mode & 0o7777
-    handle, beside = tempfile.mkstemp(dir=real.parent, prefix=f".{real.name}.")
+            mode_kept = real.stat().st_mode & 0o7777
+    handle, temporary = tempfile.mkstemp(dir=real.parent, prefix=f".{real.name}.")
     try:
         with os.fdopen(handle, "wb") as file:
             yield file
             file.flush()
             os.fsync(file.fileno())
-        if kept is None:
+        if mode_kept is None:
             umask = os.umask(0)
             os.umask(umask)
-            kept = 0o666 & ~umask
-        os.chmod(beside, kept)
-        os.replace(beside, real)
+            mode_kept = 0o666 & ~umask
+        os.chmod(temporary, mode_kept)
+        os.replace(temporary, real)
     except BaseException:
         with suppress(OSError):
-            os.unlink(beside)
+            os.unlink(temporary)
         raise

@@ -99,16 +99,16 @@ def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions"
 
 def _shown(name: str, value: str) -> str:
     if isinstance(value, SecretText):
-        way, space, _ = value.reveal().partition(" ")
-        return f"{way} {MASK}" if space and way in ("Bearer", "Basic") else MASK
+        scheme, space, _ = value.reveal().partition(" ")
+        return f"{scheme} {MASK}" if space and scheme in ("Bearer", "Basic") else MASK
     return MASK if looks_secret(name) else value
 
 
 def _settings(calls: Calls, table: str, entry: Any, default: Any, options_given: dict[str, Any]) -> list[Setting]:
     settings = []
     for field in msgspec.structs.fields(type(entry)):
-        value, usual = getattr(entry, field.name), getattr(default, field.name)
-        if field.name == "label" or (value == usual and field.name not in options_given):
+        value, default_value = getattr(entry, field.name), getattr(default, field.name)
+        if field.name == "label" or (value == default_value and field.name not in options_given):
             continue
         for name, inner in _leaves(field.name, value):
             origin = _origin(calls, table, entry.label, name)
@@ -132,10 +132,10 @@ def _origin(calls: Calls, table: str, label: str, name: str) -> Origin:
     path = name.split(".", 1)
     while True:
         origin = origins.of(table, label, *path)
-        like = calls.config.models[label].extends if table == "models" and label in calls.config.models else ""
-        if origin is not DEFAULT or not like:
+        parent = calls.config.models[label].extends if table == "models" and label in calls.config.models else ""
+        if origin is not DEFAULT or not parent:
             return origin
-        label = like  # inherited: the entry that it is like has set it
+        label = parent  # inherited: the entry that it is like has set it
 
 
 def _text(name: str, value: Any) -> str:
@@ -143,7 +143,7 @@ def _text(name: str, value: Any) -> str:
         return MASK
     if isinstance(value, Key):
         return value.describe()
-    value = without_places(value, lambda place: MASK if isinstance(place, GivenKey) else place.describe())
+    value = without_places(value, lambda source: MASK if isinstance(source, GivenKey) else source.describe())
     if isinstance(value, Struct):
         fields = {name: each for name, each in msgspec.structs.asdict(value).items() if each is not None}
         return ", ".join(f"{name} = {each}" for name, each in fields.items())

@@ -49,8 +49,8 @@ def as_label(name: str) -> str:
     >>> as_label("_a$b$")
     ' _a\\\\$b\\\\$'
     """
-    shown = printable(name)[:60].replace("\\", "/").replace("$", r"\$") or "?"
-    return f" {shown}" if shown.startswith("_") else shown
+    visible = printable(name)[:60].replace("\\", "/").replace("$", r"\$") or "?"
+    return f" {visible}" if visible.startswith("_") else visible
 
 
 def as_png(figure: "Figure") -> bytes:

@@ -31,13 +31,13 @@ class Live:
             self._markdown = Markdown
             self._display = display(Markdown(""), display_id=True)
 
-    def add(self, piece: str) -> None:
+    def add(self, text: str) -> None:
         """The next piece."""
         if self._display is None:
-            sys.stdout.write(piece)
+            sys.stdout.write(text)
             sys.stdout.flush()
             return
-        self._text += piece
+        self._text += text
         if time.monotonic() - self._drawn > _DRAWN:
             self._draw()
 
@@ -62,10 +62,14 @@ def markdown_table(columns: Sequence[str], records: Sequence[Mapping[str, Any]])
     |---|
     | a\\|b |
     """
-    kept = [name for name in columns if any(record.get(name) not in (None, "", [], {}) for record in records)]
-    lines = ["| " + " | ".join(kept) + " |", "|" + "---|" * len(kept)] if kept else ["*No rows.*"]
-    shown = records[:_ROWS] if kept else ()
-    lines += ["| " + " | ".join([_cell(record.get(name)) for name in kept]) + " |" for record in shown]
+    filled_columns = [name for name in columns if any(record.get(name) not in (None, "", [], {}) for record in records)]
+    lines = (
+        ["| " + " | ".join(filled_columns) + " |", "|" + "---|" * len(filled_columns)]
+        if filled_columns
+        else ["*No rows.*"]
+    )
+    visible = records[:_ROWS] if filled_columns else ()
+    lines += ["| " + " | ".join([_cell(record.get(name)) for name in filled_columns]) + " |" for record in visible]
     if len(records) > _ROWS:
         lines.append(f"\n*{len(records) - _ROWS:,} more rows: see frame() or save().*")
     return "\n".join(lines)

@@ -215,17 +215,17 @@ class RowFile:
         with self._bytes() as file:
             if file.read(2) in (b"\xff\xfe", b"\xfe\xff"):
                 marked = "utf-16"
-        wanted = encoding or marked or "utf-8"
-        if wanted.lower() in ("utf-8", "utf8"):
-            wanted = "utf-8-sig"
+        encoding_name = encoding or marked or "utf-8"
+        if encoding_name.lower() in ("utf-8", "utf8"):
+            encoding_name = "utf-8-sig"
         try:
-            decoder = getincrementaldecoder(wanted)()
+            decoder = getincrementaldecoder(encoding_name)()
         except LookupError:
             raise RequestError(f"there is no encoding {encoding!r}", hint="Such as utf-8, utf-16 or cp1252.") from None
         if self._is_text(decoder):
             if marked and not encoding:
-                self._remark(f"{self.name} is read as {marked}", wrong=False)
-            return wanted
+                self._remark(f"{self.name} is read as {marked}", is_error=False)
+            return encoding_name
         if encoding or marked:
             raise RequestError(f"{self.name} is not {encoding or marked} text", hint="Say what it is: encoding=...")
         with self._bytes() as file:
@@ -261,8 +261,8 @@ class RowFile:
 
         return import_module(self._packed).open(self._path, "rb")
 
-    def _remark(self, text: str, *, wrong: bool = True, option: str = "--delimiter") -> None:
-        self.remarks += (f"{text} (say {option} if that is wrong)" if wrong else text,)
+    def _remark(self, text: str, *, is_error: bool = True, option: str = "--delimiter") -> None:
+        self.remarks += (f"{text} (say {option} if that is wrong)" if is_error else text,)
 
     def _csv_rows(self, file: TextIOWrapper) -> Iterator[Row]:
         csv.field_size_limit(max(csv.field_size_limit(), _CELL))
@@ -327,10 +327,10 @@ class _Lines:
 
     def is_open(self) -> bool:
         """Whether the row that has just been read ends with the file, within a quote; the next row begins anew."""
-        odd, quoted, several = self._count % 2 == 1, self._quoted, self._seen > 1
+        is_odd, quoted, several = self._count % 2 == 1, self._quoted, self._seen > 1
         self._count = self._seen = 0
         self._quoted = False
-        return self._ahead is None and odd and (quoted or several)
+        return self._ahead is None and is_odd and (quoted or several)
 
 
 def _alone(batch: Any, at: int) -> dict[str, Any] | str:

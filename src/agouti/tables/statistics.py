@@ -105,15 +105,15 @@ def mean_over(
     >>> mean_over([[1.0, 3.0], [4.0], [6.0]]).value, mean_over([[1.0, 2.0, 3.0]]).low
     (4.0, None)
     """
-    means = means_of(groups)
-    estimate = mean(means)
+    group_means = means_of(groups)
+    estimate = mean(group_means)
     if estimate is None or estimate.low is None or estimate.high is None:
         return estimate
-    least = step / math.sqrt(12)
-    deviation = math.sqrt(math.fsum((each - estimate.value) ** 2 for each in means) / (len(means) - 1))
+    minimum = step / math.sqrt(12)
+    deviation = math.sqrt(math.fsum((each - estimate.value) ** 2 for each in group_means) / (len(group_means) - 1))
     by = (estimate.high - estimate.low) / 2
-    if deviation < least:
-        by = student(len(means) - 1) * least / math.sqrt(len(means))
+    if deviation < minimum:
+        by = student(len(group_means) - 1) * minimum / math.sqrt(len(group_means))
     low, high = estimate.value - by, estimate.value + by
     if within is not None:
         low, high = max(low, within[0]), min(high, within[1])
@@ -132,16 +132,16 @@ def share_over(groups: Sequence[Sequence[float]]) -> Estimate | None:
     >>> round(apart.low, 2), round(apart.high, 2)
     (0.13, 0.87)
     """
-    means = means_of(groups)
-    count = len(means)
+    group_means = means_of(groups)
+    count = len(group_means)
     if not count:
         return None
-    value = math.fsum(means) / count
+    value = math.fsum(group_means) / count
     if count < 2:
         return Estimate(value, None, None, count)
     total = sum(map(len, groups))
     worth = float(count)
-    square = math.fsum((each - value) ** 2 for each in means) / (count - 1) / count
+    square = math.fsum((each - value) ** 2 for each in group_means) / (count - 1) / count
     if total > count and square:
         worth = min(value * (1 - value) / square, float(total))
     low, high = _wilson(value, worth)
@@ -177,21 +177,21 @@ def quantile(values: Sequence[float], part: float) -> float | None:
     if not values:
         return None
     ordered = sorted(values)
-    place = part * (len(ordered) - 1)
-    below = int(place)
-    above = min(below + 1, len(ordered) - 1)
-    return ordered[below] + (ordered[above] - ordered[below]) * (place - below)
+    rank = part * (len(ordered) - 1)
+    lower = int(rank)
+    upper = min(lower + 1, len(ordered) - 1)
+    return ordered[lower] + (ordered[upper] - ordered[lower]) * (rank - lower)
 
 
-def alike(one: str, other: str) -> float:
+def alike(one: str, second: str) -> float:
     """How alike two texts are, word for word: 1 for the same, 0 where they share nothing.
 
     >>> alike("Sow the peas in March", "Sow the beans in March"), alike("a", "a")
     (0.8, 1.0)
     """
-    if one == other:
+    if one == second:
         return 1.0
-    return SequenceMatcher(None, one.split(), other.split(), autojunk=False).ratio()
+    return SequenceMatcher(None, one.split(), second.split(), autojunk=False).ratio()
 
 
 # Words that are looked at of a text, when it is laid beside others.
@@ -216,14 +216,14 @@ def spread(texts: Sequence[str], pairs: int = 200) -> float | None:
     if every > pairs:
         chooser = Random(count)  # always the same ones
         chosen = [_pair(chooser, count) for _ in range(pairs)]
-    found = [alike(short[one], short[other]) for one, other in chosen]
+    found = [alike(short[one], short[second]) for one, second in chosen]
     return math.fsum(found) / len(found)
 
 
 def _pair(chooser: Random, count: int) -> tuple[int, int]:
     one = chooser.randrange(count)
-    other = chooser.randrange(count - 1)
-    return one, other + (other >= one)
+    second = chooser.randrange(count - 1)
+    return one, second + (second >= one)
 
 
 _STEP = 1.05

@@ -130,8 +130,8 @@ def text_of(value: Any) -> str:
         return value
     if value is None:
         return ""
-    plain = isinstance(value, (bool, int, float, list, tuple, dict))
-    return json.dumps(value, ensure_ascii=False, default=str) if plain else str(value)
+    is_plain_value = isinstance(value, (bool, int, float, list, tuple, dict))
+    return json.dumps(value, ensure_ascii=False, default=str) if is_plain_value else str(value)
 
 
 def as_csv(rows: Iterable[Mapping[str, Any]], names: Sequence[str] = ()) -> str:

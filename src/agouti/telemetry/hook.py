@@ -137,18 +137,18 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         if traced is None:
             within = self._within(attempt.group)
             name = f"{attempt.operation} {attempt.label}".strip()
-            asked = _asked(attempt, content=self._content)
-            span = self._tracer.start_span(name, within, SpanKind.INTERNAL, {**facts, **asked})
+            request_attributes = _asked(attempt, content=self._content)
+            span = self._tracer.start_span(name, within, SpanKind.INTERNAL, {**facts, **request_attributes})
             traced = _Traced(span, trace.set_span_in_context(span, within))
             with self._lock:
                 self._calls[attempt.call] = traced
         else:
-            again: dict[str, Any] = {
+            attributes: dict[str, Any] = {
                 "agouti.attempt": attempt.number,
                 "agouti.model": attempt.model,
                 "error.type": traced.error,
             }
-            traced.span.add_event("retry", again)
+            traced.span.add_event("retry", attributes)
         name = f"{attempt.operation} {attempt.name}".strip()
         traced.facts = facts  # of the latest one: whoever has answered
         traced.attempt = self._tracer.start_span(name, traced.within, SpanKind.CLIENT, facts)
@@ -176,9 +176,9 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
             return
         span, traced.attempt = traced.attempt, None
         facts = self._facts(result.attempt)
-        said = {**_answered(result), **(_said(result) if self._content else {})}
-        span.set_attributes(said)
-        traced.span.set_attributes(said)
+        answer_attributes = {**_answered(result), **(_said(result) if self._content else {})}
+        span.set_attributes(answer_attributes)
+        traced.span.set_attributes(answer_attributes)
         traced.error = _failed(span, result.outcome, result.error)
         span.end()
         self._count(result, facts)
@@ -239,8 +239,8 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
             span, _ = self._groups.pop(group.number, (None, None))
         if span is None:
             return
-        left = isinstance(error, GeneratorExit)
-        _failed(span, "answered" if error is None else "failed", None if left else error)
+        is_cancelled = isinstance(error, GeneratorExit)
+        _failed(span, "answered" if error is None else "failed", None if is_cancelled else error)
         span.end()
 
     def _within(self, group: int) -> "Context":
@@ -272,42 +272,42 @@ def _server(address: str) -> dict[str, Any]:
 
 def _asked(attempt: AttemptDetails, *, content: bool) -> dict[str, Any]:
     """Parameters of a question, and where it is wanted the question itself."""
-    said: dict[str, Any] = {}
+    answer_attributes: dict[str, Any] = {}
     for name, value in getattr(attempt.request, "parameters", {}).items():
         if name in _PARAMETERS and value is not None:
-            whole = [value] if name == "stop" and isinstance(value, str) else value
-            said[f"gen_ai.request.{_PARAMETERS[name]}"] = whole
+            values = [value] if name == "stop" and isinstance(value, str) else value
+            answer_attributes[f"gen_ai.request.{_PARAMETERS[name]}"] = values
     if content and isinstance(attempt.question, Question):
         request = attempt.request
         messages = request.messages if isinstance(request, Request) else attempt.question.messages
         system = [each for each in messages if each.role in _SYSTEM]
         if system:
             parts = [part for each in system for part in _parts(each.content)]
-            said["gen_ai.system_instructions"] = json.dumps(parts, ensure_ascii=False)
-        said["gen_ai.input.messages"] = json.dumps(
+            answer_attributes["gen_ai.system_instructions"] = json.dumps(parts, ensure_ascii=False)
+        answer_attributes["gen_ai.input.messages"] = json.dumps(
             [_message(each) for each in messages if each.role not in _SYSTEM], ensure_ascii=False
         )
-    return said
+    return answer_attributes
 
 
 def _answered(result: AttemptResult) -> dict[str, Any]:
     """What is told of an answer."""
-    said: dict[str, Any] = {
+    answer_attributes: dict[str, Any] = {
         f"gen_ai.usage.{name}": count
         for field, name in _TOKENS.items()
         if (count := getattr(result.usage, field, None)) is not None
     }
     if result.status is not None:
-        said["http.response.status_code"] = result.status
+        answer_attributes["http.response.status_code"] = result.status
     if result.cost is not None:
-        said["agouti.cost"], said["agouti.currency"] = result.cost, result.currency
+        answer_attributes["agouti.cost"], answer_attributes["agouti.currency"] = result.cost, result.currency
     if result.first_token is not None:
-        said["gen_ai.response.time_to_first_chunk"] = result.first_token
+        answer_attributes["gen_ai.response.time_to_first_chunk"] = result.first_token
     if isinstance(result.answer, Completion):
         reasons = [each.finish_reason for each in result.answer.choices if each.finish_reason]
-        told = {"finish_reasons": reasons, "model": result.answer.model, "id": result.answer.id}
-        said.update({f"gen_ai.response.{name}": value for name, value in told.items() if value})
-    return said
+        fields = {"finish_reasons": reasons, "model": result.answer.model, "id": result.answer.id}
+        answer_attributes.update({f"gen_ai.response.{name}": value for name, value in fields.items() if value})
+    return answer_attributes
 
 
 def _said(result: AttemptResult) -> dict[str, Any]:
@@ -341,9 +341,9 @@ def _calls(calls: Iterable[ToolCall]) -> list[dict[str, Any]]:
     ]
 
 
-def _parts(said: Any) -> list[dict[str, Any]]:
+def _parts(answer_attributes: Any) -> list[dict[str, Any]]:
     """The parts of a message; of those that are no text only the kind."""
-    parts = [said] if isinstance(said, str) else said or []
+    parts = [answer_attributes] if isinstance(answer_attributes, str) else answer_attributes or []
     return [
         {"type": "text", "content": each if isinstance(each, str) else each.get("text", "")}
         if isinstance(each, str) or each.get("type") == "text"

@@ -58,8 +58,8 @@ def check_dialect(dialect: Dialect, sample: Sample, *, noise: int = 100_000) -> 
     Raises:
         ContractBroken: a part of it is not kept.
     """
-    lacking = complete(dialect)
-    _hold(not lacking, f"it has no {', '.join(lacking)}: inherit from agouti.dialects.api.Dialect")
+    missing = complete(dialect)
+    _hold(not missing, f"it has no {', '.join(missing)}: inherit from agouti.dialects.api.Dialect")
     _encodes(dialect)
     _writes_parameters(dialect)
     _decodes(dialect, sample)
@@ -76,9 +76,9 @@ def check_dialect(dialect: Dialect, sample: Sample, *, noise: int = 100_000) -> 
     _survives_noise(dialect, sample, noise)
 
 
-def _hold(kept: bool, what: str) -> None:
-    if not kept:
-        raise ContractBroken(what)
+def _hold(condition: bool, promise: str) -> None:
+    if not condition:
+        raise ContractBroken(promise)
 
 
 _CONVERSATION = (
@@ -91,8 +91,8 @@ _CONVERSATION = (
 
 def _encodes(dialect: Dialect) -> None:
     for streams in (False, True):
-        takes = dialect.abilities.takes
-        parameters: dict[str, Any] = {"max_tokens": 5} if takes is None or "max_tokens" in takes else {}
+        accepted = dialect.abilities.takes
+        parameters: dict[str, Any] = {"max_tokens": 5} if accepted is None or "max_tokens" in accepted else {}
         try:
             outgoing = dialect.encode_chat(Request("m", _CONVERSATION, parameters, {"more": 1}, streams))
         except RequestError as error:
@@ -101,8 +101,8 @@ def _encodes(dialect: Dialect) -> None:
         body = msgspec.json.encode(outgoing.body)
         _hold(b"And beans?" in body and b"Brief." in body, "the request does not hold the whole conversation")
         _hold(b'"more"' in body, "extra fields do not reach the body")
-        other = dialect.encode_chat(Request("n", _CONVERSATION, parameters, {"more": 1}, streams))
-        named = (outgoing.path, body) != (other.path, msgspec.json.encode(other.body)) or "{model}" in outgoing.path
+        second = dialect.encode_chat(Request("n", _CONVERSATION, parameters, {"more": 1}, streams))
+        named = (outgoing.path, body) != (second.path, msgspec.json.encode(second.body)) or "{model}" in outgoing.path
         _hold(named, "the model's name is neither in the body nor, as {model}, in the path")
     _tells_roles_apart(dialect)
     _tells_streams_apart(dialect)
@@ -130,8 +130,8 @@ def _tells_roles_apart(dialect: Dialect) -> None:
 
 def _tells_streams_apart(dialect: Dialect) -> None:
     if dialect.stream_decoder() is not None:
-        plain, streamed = (_body(dialect, _CONVERSATION, stream=stream) for stream in (False, True))
-        _hold(plain != streamed, "the request for a stream is that for a whole reply")
+        simple, streamed = (_body(dialect, _CONVERSATION, stream=stream) for stream in (False, True))
+        _hold(simple != streamed, "the request for a stream is that for a whole reply")
 
 
 # Some are written together, or one in the place of the other: two names of one thing.
@@ -151,18 +151,18 @@ def _keeps_pairs_of_parameters(dialect: Dialect) -> None:
     """No parameter takes the place of another one: each changes a body that has the other one already."""
     names = [name for name in dialect.abilities.takes or () if name not in ("stream_options", "tools")]
     samples = {name: PARAMETERS[name].sample for name in names if name in PARAMETERS}
-    for one, other in combinations(sorted(samples), 2):
-        if any({one, other} <= each for each in _ONE_THING):
+    for one, second in combinations(sorted(samples), 2):
+        if any({one, second} <= each for each in _ONE_THING):
             continue
         try:
             # Some ask for nothing without tools.
-            needs_tools = {"tool_choice", "parallel_tool_calls"} & {one, other}
-            more = {"tools": PARAMETERS["tools"].sample} if needs_tools else {}
-            both = _body(dialect, _CONVERSATION, **more, **{one: samples[one], other: samples[other]})
-            alone = [_body(dialect, _CONVERSATION, **more, **{name: samples[name]}) for name in (one, other)]
+            needs_tools = {"tool_choice", "parallel_tool_calls"} & {one, second}
+            further = {"tools": PARAMETERS["tools"].sample} if needs_tools else {}
+            both = _body(dialect, _CONVERSATION, **further, **{one: samples[one], second: samples[second]})
+            separate = [_body(dialect, _CONVERSATION, **further, **{name: samples[name]}) for name in (one, second)]
         except RequestError:
             continue  # it says itself that they do not go together
-        _hold(both not in alone, f"the parameters {one} and {other} are written to one place: one of them is lost")
+        _hold(both not in separate, f"the parameters {one} and {second} are written to one place: one of them is lost")
 
 
 def _says_calls(dialect: Dialect) -> None:
@@ -173,17 +173,17 @@ def _says_calls(dialect: Dialect) -> None:
         Message("assistant", None, tool_calls=(call,)),
         Message("tool", "seventeen inches", tool_call_id="call_1", name="depth_of_frost"),
     )
-    takes = dialect.abilities.takes
-    parameters = {"tools": PARAMETERS["tools"].sample} if takes is None or "tools" in takes else {}
+    accepted = dialect.abilities.takes
+    parameters = {"tools": PARAMETERS["tools"].sample} if accepted is None or "tools" in accepted else {}
     try:
         body = _body(dialect, messages, **parameters)
     except RequestError:
         return
     except Exception as error:
         raise ContractBroken(f"a call of a function raises {type(error).__name__}: {error}") from error
-    for word in (b"depth_of_frost", b"Marsh Lane", b"seventeen inches"):
+    for text in (b"depth_of_frost", b"Marsh Lane", b"seventeen inches"):
         _hold(
-            word in body, f"a call of a function and its result are not wholly in the request: {word.decode()} is lost"
+            text in body, f"a call of a function and its result are not wholly in the request: {text.decode()} is lost"
         )
 
 
@@ -197,7 +197,7 @@ _PARTS: dict[str, dict[str, Any]] = {
 
 def _says_inputs(dialect: Dialect) -> None:
     """What a prompt may hold by ``inputs`` reaches the provider."""
-    plain = _body(dialect, (Message("user", [{"type": "text", "text": "What is it?"}]),))
+    simple = _body(dialect, (Message("user", [{"type": "text", "text": "What is it?"}]),))
     for kind in dialect.abilities.inputs:
         _hold(kind in ("text", *_PARTS), f"inputs has {kind!r}, which nothing in a prompt is")
         if kind == "text":
@@ -206,7 +206,7 @@ def _says_inputs(dialect: Dialect) -> None:
             with_it = _body(dialect, (Message("user", [{"type": "text", "text": "What is it?"}, _PARTS[kind]]),))
         except RequestError:
             continue  # an entry has to say more first, and it is told so
-        _hold(plain != with_it, f"inputs has {kind!r}, and {kind} in a prompt is lost")
+        _hold(simple != with_it, f"inputs has {kind!r}, and {kind} in a prompt is lost")
 
 
 def _writes_parameters(dialect: Dialect) -> None:
@@ -214,19 +214,19 @@ def _writes_parameters(dialect: Dialect) -> None:
     for name in dialect.abilities.takes or ():
         _hold(name in PARAMETERS, f"there is no parameter {name!r}")
         # Some ask for nothing without tools.
-        others = {"tools": PARAMETERS["tools"].sample} if name in ("tool_choice", "parallel_tool_calls") else {}
+        companions = {"tools": PARAMETERS["tools"].sample} if name in ("tool_choice", "parallel_tool_calls") else {}
         streams = name == "stream_options"
         without, with_it = (
             msgspec.json.encode(
-                dialect.encode_chat(Request("m", _CONVERSATION, {**others, **more}, stream=streams)).body
+                dialect.encode_chat(Request("m", _CONVERSATION, {**companions, **further}, stream=streams)).body
             )
-            for more in ({}, {name: PARAMETERS[name].sample})
+            for further in ({}, {name: PARAMETERS[name].sample})
         )
         _hold(without != with_it, f"the parameter {name} does not change the body")
 
 
-def _embeds(dialect: Dialect, most: int, reply: bytes, vectors: tuple[Vector, ...]) -> None:
-    texts = ["broad beans", "late peas"][:most]
+def _embeds(dialect: Dialect, limit: int, reply: bytes, vectors: tuple[Vector, ...]) -> None:
+    texts = ["broad beans", "late peas"][:limit]
     body = msgspec.json.encode(dialect.encode_vectors(VectorsRequest("m", texts, 8, extra={"more": 1})).body)
     _hold(all(text.encode() in body for text in texts), "the request for vectors does not hold its texts")
     _hold(b"8" in body and b'"more"' in body, "dimensions or extra fields do not reach the request for vectors")
@@ -240,8 +240,8 @@ def _decodes(dialect: Dialect, sample: Sample) -> None:
     if isinstance(decoded, Completion):
         _gives_back(dialect, decoded)
     value = msgspec.json.decode(sample.plain)
-    more = msgspec.json.encode(_with_unknown(value))
-    _hold(_told(dialect.decode_chat(more)) == _told(sample.completion), "unknown fields change what the reply means")
+    further = msgspec.json.encode(_with_unknown(value))
+    _hold(_told(dialect.decode_chat(further)) == _told(sample.completion), "unknown fields change what the reply means")
     for nulled in _with_nulls(value):
         try:
             dialect.decode_chat(msgspec.json.encode(nulled))
@@ -257,28 +257,30 @@ def _told(decoded: Completion | Fault | Pending) -> Completion | Fault | Pending
         return decoded
     calls = [tuple([replace(call, extra={}) for call in each.tool_calls]) for each in decoded.choices]
     pairs = zip(decoded.choices, calls, strict=True)
-    return replace(decoded, choices=tuple([replace(each, provider_turn=None, tool_calls=own) for each, own in pairs]))
+    return replace(
+        decoded, choices=tuple([replace(each, provider_turn=None, tool_calls=own_body) for each, own_body in pairs])
+    )
 
 
 def _gives_back(dialect: Dialect, decoded: Completion) -> None:
     """A turn in the provider's own form goes back to its dialect, and to no other."""
     choice = decoded.choices[0] if decoded.choices else None
-    turn = choice.provider_turn if choice is not None else None
-    if choice is None or turn is None:
+    provider_turn = choice.provider_turn if choice is not None else None
+    if choice is None or provider_turn is None:
         return
     message = said(choice)
     results = [Message("tool", "17", tool_call_id=call.id) for call in message.tool_calls]
-    foreign = replace(message, provider_turn=replace(turn, dialect="x-other"))
-    own, other = (
+    foreign = replace(message, provider_turn=replace(provider_turn, dialect="x-other"))
+    own_body, second = (
         msgspec.json.encode(dialect.encode_chat(Request("m", (Message("user", "Hi"), each, *results))).body)
         for each in (message, foreign)
     )
-    _hold(turn.dialect == dialect.name, f"the turn is tagged {turn.dialect}")
-    words = [msgspec.json.encode(word)[1:-1] for word in _words(turn.blocks) if word.strip()]
-    missing = [word for word in words if word not in own]
+    _hold(provider_turn.dialect == dialect.name, f"the turn is tagged {provider_turn.dialect}")
+    texts = [msgspec.json.encode(text)[1:-1] for text in _words(provider_turn.blocks) if text.strip()]
+    missing = [text for text in texts if text not in own_body]
     _hold(not missing, f"the provider's own turn does not go back whole: {missing} is missing")
     thought = msgspec.json.encode(choice.reasoning or "")[1:-1]
-    _hold(not thought or thought not in other, "another dialect's turn is sent")
+    _hold(not thought or thought not in second, "another dialect's turn is sent")
 
 
 def _words(value: Any) -> Iterator[str]:
@@ -298,14 +300,14 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
     sizes: list[list[int]] = [[len(sample.stream)], [1] * len(sample.stream)]
     sizes += [[rng.randint(1, 40) for _ in range(len(sample.stream))] for _ in range(5)]
     for size in sizes:
-        decoder, so_far, offset = _decoder(dialect), ReplyAccumulator(), 0
+        decoder, accumulator, offset = _decoder(dialect), ReplyAccumulator(), 0
         for step in size:
-            so_far.take(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
+            accumulator.take(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
             offset += step
-        so_far.take(decoder.last(), lambda: 0.0)
+        accumulator.take(decoder.last(), lambda: 0.0)
         _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
         _hold(decoder.end(), "the end of a whole stream is taken for a cut")
-        decoded = so_far.completion()
+        decoded = accumulator.completion()
         _hold(_told(decoded) == _told(expected), f"split into pieces of {size[0]}, the stream means {decoded!r}")
     _gives_back(dialect, decoded)
     _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")

@@ -41,7 +41,7 @@ def _received(answer: "dict[str, Json] | bytes | list[bytes] | HttpReply") -> Re
     if isinstance(answer, HttpReply):
         return Received(answer.status, tuple(answer.headers.items()), 0.0, [(0.0, answer.body)])
     if isinstance(answer, list):
-        return Received(200, (("content-type", "text/event-stream"),), 0.0, [(0.0, piece) for piece in answer])
+        return Received(200, (("content-type", "text/event-stream"),), 0.0, [(0.0, chunk) for chunk in answer])
     body = answer if isinstance(answer, bytes) else msgspec.json.encode(answer)
     return Received(200, (("content-type", "application/json"),), 0.0, [(0.0, body)])
 

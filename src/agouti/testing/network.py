@@ -185,12 +185,12 @@ def archived(path: str | os.PathLike[str], mode: Archives = "replay") -> Iterato
         finally:
             place_renewed(Path(path), well)
         return
-    made = _Archived(Path(path), mode)
+    transport = _Archived(Path(path), mode)
     try:
-        with standing_in(made):
+        with standing_in(transport):
             yield
     finally:
-        made.close()
+        transport.close()
 
 
 def renewing(path: Path, renewed: dict[Path, bool]) -> Path:

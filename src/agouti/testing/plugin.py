@@ -108,8 +108,8 @@ def sent() -> "Iterator[list[Sent]]":
     """What all clients ask during the test, in order, whoever answers it."""
     from .network import watched
 
-    with watched() as asked:
-        yield asked
+    with watched() as requests:
+        yield requests
 
 
 @pytest.fixture(scope="session")

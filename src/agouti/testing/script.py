@@ -77,8 +77,8 @@ def sent_of(attempt: AttemptDetails) -> Sent:
 
 
 def _as_json(message: Any) -> dict[str, Json]:
-    made: dict[str, Json] = msgspec.to_builtins(message)
-    return {name: value for name, value in made.items() if value not in (None, (), [], {}, False)}
+    json_value: dict[str, Json] = msgspec.to_builtins(message)
+    return {name: value for name, value in json_value.items() if value not in (None, (), [], {}, False)}
 
 
 class _Rule(Struct):
@@ -134,7 +134,7 @@ class Script(AnsweringHook):
 
     def reply(
         self,
-        *said: Said,
+        *replies: Said,
         label: str | None = None,
         pattern: str | None = None,
         times: int | None = None,
@@ -148,8 +148,8 @@ class Script(AnsweringHook):
         """Answer what fits.
 
         Args:
-            said: texts; values, which are written as JSON (for `fill`); or functions of a `Sent`. Several are said one
-                after the other, the last one again and again.
+            replies: texts; values, which are written as JSON (for `fill`); or functions of a `Sent`. Several are said
+                one after the other, the last one again and again.
             label: only of this model; one that takes over for another has a label of its own.
             pattern: a regular expression that is found in the last text of the prompt.
             times: so often at most.
@@ -167,7 +167,7 @@ class Script(AnsweringHook):
             "cut": cut,
             "latency": latency,
         }
-        self._add(label, pattern, list(said) or [""], facts, times)
+        self._add(label, pattern, list(replies) or [""], facts, times)
 
     def error(
         self,
@@ -185,11 +185,11 @@ class Script(AnsweringHook):
         self._add(label, None, [dimensions], {"vectors": True}, times)
 
     def _add(
-        self, label: str | None, pattern: str | None, said: list[Any], facts: dict[str, Any], times: int | None
+        self, label: str | None, pattern: str | None, replies: list[Any], facts: dict[str, Any], times: int | None
     ) -> None:
         compiled = None if pattern is None else re.compile(pattern)
         with self._lock:
-            self._rules.append(_Rule(label, compiled, said, facts, times))
+            self._rules.append(_Rule(label, compiled, replies, facts, times))
 
     def kept(self, attempt: AttemptDetails) -> Steps[object | None]:
         """What the script says."""
@@ -198,21 +198,21 @@ class Script(AnsweringHook):
         with self._lock:
             self.sent.append(sent)
             rule = next((each for each in self._rules if each.fits(sent) and self._is_for(each, sent)), None)
-            said: Any = rule.next() if rule is not None else None
+            replies: Any = rule.next() if rule is not None else None
         if rule is None:
             return NotRecorded(
                 f"the script has no reply to this {sent.operation} of {sent.label} ({sent.text[:80]!r})",
                 hint="Add one: script.reply(...), or script.vectors() for embeddings.",
             )
         if "error" in rule.facts:
-            return _error(said)
+            return _error(replies)
         if isinstance(attempt.request, VectorsRequest):
-            return _vectors(attempt.request, said)
+            return _vectors(attempt.request, replies)
         if latency := rule.facts.get("latency"):
             yield RunCallable(partial(sleep, latency), None)
-        value: Any = said(sent) if callable(said) else said
-        whole = _completion(attempt.request, value, sent, rule.facts)
-        return whole if (cut := rule.facts.get("cut")) is None else _cut(whole, cut, sent)
+        value: Any = replies(sent) if callable(replies) else replies
+        completion = _completion(attempt.request, value, sent, rule.facts)
+        return completion if (cut := rule.facts.get("cut")) is None else _cut(completion, cut, sent)
 
     @property
     def unused(self) -> list[str]:
@@ -235,17 +235,17 @@ class Script(AnsweringHook):
 
 
 def _described(rule: _Rule) -> str:
-    said = "vectors" if "vectors" in rule.facts else repr(rule.said[0])[:60]
+    replies = "vectors" if "vectors" in rule.facts else repr(rule.said[0])[:60]
     about = [f"label {rule.label}" if rule.label else "", f"pattern {rule.pattern.pattern!r}" if rule.pattern else ""]
-    return " of ".join(filter(None, (said, ", ".join(filter(None, about)))))
+    return " of ".join(filter(None, (replies, ", ".join(filter(None, about)))))
 
 
-def _cut(whole: Completion, characters: int, sent: Sent) -> BrokenAnswer:
+def _cut(completion: Completion, characters: int, sent: Sent) -> BrokenAnswer:
     """What came of an answer before it broke off."""
-    choice = whole.choices[0]
-    came = replace(choice, text=choice.text[:characters], finish_reason=None, tool_calls=())
-    error = StreamCut(f"the stream from {sent.provider} was cut off after {len(came.text)} characters: scripted")
-    return BrokenAnswer(replace(whole, choices=(came,), usage=None), error)
+    choice = completion.choices[0]
+    partial = replace(choice, text=choice.text[:characters], finish_reason=None, tool_calls=())
+    error = StreamCut(f"the stream from {sent.provider} was cut off after {len(partial.text)} characters: scripted")
+    return BrokenAnswer(replace(completion, choices=(partial,), usage=None), error)
 
 
 def _error(error: AgoutiError | type[AgoutiError]) -> AgoutiError:
@@ -270,7 +270,7 @@ def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) 
     if calls and reason == "stop":
         reason = "tool_calls"
     written = text or "".join(arguments for _, arguments in calls)
-    told = facts.get("usage") or (
+    usage = facts.get("usage") or (
         estimate_tokens(request) if isinstance(request, Request) else 0,
         estimate_text(written),
     )
@@ -283,7 +283,7 @@ def _completion(request: object, value: Any, sent: Sent, facts: dict[str, Any]) 
             for number, (name, arguments) in enumerate(calls, 1)
         ),
     )
-    return Completion((choice,), sent.name, None, Usage(told[0], told[1], told[0] + told[1]))
+    return Completion((choice,), sent.name, None, Usage(usage[0], usage[1], usage[0] + usage[1]))
 
 
 def _filling(text: str) -> str:
@@ -299,16 +299,16 @@ def _vectors(request: VectorsRequest, dimensions: int) -> Vectors:
     from hashlib import blake2b
 
     size = request.dimensions or dimensions
-    made: list[Any] = []
+    value: list[Any] = []
     for text in request.texts:
         vector = [0.0] * size
-        for word in re.findall(r"\w+", text.lower()) or [text]:
-            digest = int.from_bytes(blake2b(word.encode(), digest_size=4).digest())
+        for token in re.findall(r"\w+", text.lower()) or [text]:
+            digest = int.from_bytes(blake2b(token.encode(), digest_size=4).digest())
             vector[digest % size] += 1.0
         length = sum(each * each for each in vector) ** 0.5
-        made.append([each / length for each in vector])
+        value.append([each / length for each in vector])
     tokens = sum(map(estimate_text, request.texts))
-    return Vectors(made, request.model, Usage(tokens, 0, tokens))
+    return Vectors(value, request.model, Usage(tokens, 0, tokens))
 
 
 class _Scripted:

@@ -105,9 +105,9 @@ class Tool:
                     f"this is no tool: {str(function)[:80]}",
                     hint='A tool is a function, an agouti.Tool, or {"type": "function", "function": {"name": ...}}.',
                 )
-            made = cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
-            made._given = dict(function)  # marks and whatever else it says go along
-            return made
+            tool = cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
+            tool._given = dict(function)  # marks and whatever else it says go along
+            return tool
         if not callable(function):
             raise RequestError(
                 f"a tool cannot be a {type(function).__name__}", hint="Pass a function or an agouti.Tool."
@@ -125,11 +125,11 @@ class Tool:
                 f"{kind.__name__} is no tool: it takes one value, without a name", hint="Pass a function instead."
             )
         described = " ".join((form.description or "").partition("Attributes:")[0].split())
-        made = cls(name=form.name, description=described, parameters=form.schema, function=lambda value: value)
-        made._whole = form
-        made._forms = {}
-        made._makes = True
-        return made
+        tool = cls(name=form.name, description=described, parameters=form.schema, function=lambda value: value)
+        tool._whole = form
+        tool._forms = {}
+        tool._makes = True
+        return tool
 
     @classmethod
     def _of_function(cls, function: Callable[..., Any], hidden: dict[str, Any]) -> "Tool":
@@ -160,11 +160,11 @@ class Tool:
             raise RequestError(
                 f"{name} has no argument {unknown[0]!r} to be hidden", hint=near_hint(unknown[0], parameters_of, "name")
             )
-        made = cls(
+        tool = cls(
             name=name, description=described, parameters=collected.schema, function=function, hidden=hidden or None
         )
-        made._forms = collected.forms
-        return made
+        tool._forms = collected.forms
+        return tool
 
     @property
     def as_json(self) -> dict[str, Json]:
@@ -225,16 +225,16 @@ class _Collected:
         self._defs: dict[str, Any] = {}
         self.forms: dict[str, Form] = {}
 
-    def add(self, parameter: inspect.Parameter, hints: Mapping[str, Any], words: str) -> None:
+    def add(self, parameter: inspect.Parameter, hints: Mapping[str, Any], description: str) -> None:
         schema: dict[str, Any] = {}
         if parameter.name in hints:
             form = self.forms[parameter.name] = form_of(hints[parameter.name])
             schema = form.schema["properties"]["value"] if form.wrapped else form.schema
             schema = self._with_defs({**form.schema.get("$defs", {}), **schema.get("$defs", {})}, schema)
-        if words:
+        if description:
             target = self._defs.get(str(schema.get("$ref", "")).rpartition("/")[2], {})
             # A choice that is referred to is said in place, so that it can have words of its own here.
-            schema = {**(target if "enum" in target else schema), "description": words}
+            schema = {**(target if "enum" in target else schema), "description": description}
         default = parameter.default
         if default is parameter.empty:
             self._required.append(parameter.name)
@@ -253,9 +253,9 @@ class _Collected:
             renamed[f"#/$defs/{name}"] = f"#/$defs/{free}"
         for name, each in defs.items():
             self._defs[renamed[f"#/$defs/{name}"].rpartition("/")[2]] = _with_refs(each, renamed)
-        rest = {key: value for key, value in schema.items() if key != "$defs"}
-        made: dict[str, Any] = _with_refs(rest, renamed)
-        return made
+        schema_rest = {key: value for key, value in schema.items() if key != "$defs"}
+        tool: dict[str, Any] = _with_refs(schema_rest, renamed)
+        return tool
 
     @property
     def schema(self) -> dict[str, Any]:
@@ -381,10 +381,10 @@ def _as_text(value: Any) -> str:
         return str(value)  # JSON has no such number, and null would say something else
     value = value if isinstance(value, AsyncIterator) else with_items(value)
     try:
-        plain = plain_value(value)
-        if isinstance(plain, str) and not _is_known(value):
-            return plain
-        return msgspec.json.encode(plain).decode()
+        value_json = plain_value(value)
+        if isinstance(value_json, str) and not _is_known(value):
+            return value_json
+        return msgspec.json.encode(value_json).decode()
     except UnicodeEncodeError:
         return json.dumps(plain_value(value))
     except (TypeError, ValueError, OverflowError, RecursionError):
@@ -415,4 +415,6 @@ def _docstring(text: str) -> tuple[str, dict[str, str]]:
         return " ".join(text.split()), {}
     described = " ".join(filter(None, (loaded.short_description, loaded.long_description)))
     argument_docs = {each.arg_name: " ".join((each.description or "").split()) for each in loaded.params}
-    return " ".join(described.split()), {name: words for name, words in argument_docs.items() if words}
+    return " ".join(described.split()), {
+        name: description for name, description in argument_docs.items() if description
+    }

@@ -73,8 +73,8 @@ class AiohttpTransport:
         else:
             session = self._session_of(loop)
             self._latest = (loop, session)
-        usual = self._usual
-        limit = usual[1] if timeouts is usual[0] else self._timeouts.get(timeouts)
+        default_client = self._usual
+        limit = default_client[1] if timeouts is default_client[0] else self._timeouts.get(timeouts)
         if limit is None:
             if len(self._timeouts) > 64:
                 self._timeouts.clear()
@@ -314,8 +314,8 @@ def _leave(session: aiohttp.ClientSession) -> None:
     session.detach()
     # Closing would be awaited, in a loop that is no more: the sockets are closed under their transports.
     with suppress(AttributeError, TypeError):
-        for kept in list(connector._conns.values()):
-            for protocol, *_ in kept:
+        for connection in list(connector._conns.values()):
+            for protocol, *_ in connection:
                 transport = protocol.transport
                 with suppress(AttributeError, OSError):
                     transport._sock.close()
@@ -368,9 +368,9 @@ class AiohttpReply:
         content = self._response.content
         if self._wrong is not None:
             raise self._broken(self._wrong) from None
-        if (error := content.exception()) is not None and (left := _left_in(content)):
+        if (error := content.exception()) is not None and (buffered := _left_in(content)):
             self._wrong = error if isinstance(error, Exception) else None
-            return left
+            return buffered
         try:
             data = content.read_nowait()
             if data or content.at_eof():
@@ -384,10 +384,10 @@ class AiohttpReply:
         content = self._response.content
         if content.is_eof() and content.exception() is None:
             return content.read_nowait()  # nearly every reply comes at once
-        pieces, size = [], 0
+        chunks, size = [], 0
         until = time.monotonic() + self._total
         while data := await self.receive():
-            pieces.append(data)
+            chunks.append(data)
             size += len(data)
             if time.monotonic() > until:
                 self.abort()
@@ -395,7 +395,7 @@ class AiohttpReply:
             if size >= REPLY_BYTES:
                 self.abort()
                 raise TransportFailure("too large", "", began=True)
-        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+        return chunks[0] if len(chunks) == 1 else b"".join(chunks)
 
     def _broken(self, error: BaseException) -> BaseException:
         self.abort()
@@ -428,11 +428,11 @@ def _left_in(content: aiohttp.StreamReader) -> bytes:
     buffer = getattr(content, "_buffer", None)
     if not buffer:
         return b""
-    left = b"".join(bytes(each) for each in buffer)[getattr(content, "_buffer_offset", 0) :]
+    buffered = b"".join(bytes(each) for each in buffer)[getattr(content, "_buffer_offset", 0) :]
     buffer.clear()
     content._buffer_offset = 0
     content._size = 0
-    return left
+    return buffered
 
 
 def _plain(headers: dict[str, str]) -> "CIMultiDict[str]":
@@ -463,10 +463,10 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         # Its message may be the head as far as it had come.
         return TransportFailure("lost", "the server closed the connection without a reply", sent=True)
     if isinstance(error, (aiohttp.ClientResponseError, HttpProcessingError)) or _garbled(error):
-        said = str(getattr(error.__cause__ or error, "message", "") or error)[:300]
-        if any(words in said for words in _NO_HTTP):
-            return TransportFailure("not http", _line_in(said))
-        return TransportFailure("garbled", said.partition("\n")[0].rstrip(":"), sent=True)
+        message = str(getattr(error.__cause__ or error, "message", "") or error)[:300]
+        if any(sign in message for sign in _NO_HTTP):
+            return TransportFailure("not http", _line_in(message))
+        return TransportFailure("garbled", message.partition("\n")[0].rstrip(":"), sent=True)
     # Whether all of it had gone out is not told: as far as anybody knows, it had.
     return TransportFailure("lost", _words(error), sent=isinstance(error, (aiohttp.ClientOSError, ConnectionError)))
 
@@ -482,11 +482,11 @@ def _garbled(error: Exception) -> bool:
     )
 
 
-def _line_in(said: str) -> str:
+def _line_in(message: str) -> str:
     """The line that was no line of HTTP, where the library quotes it."""
-    quoted = re.search(r"b'((?:[^'\\]|\\.)*)'|b\"((?:[^\"\\]|\\.)*)\"", said)
+    quoted = re.search(r"b'((?:[^'\\]|\\.)*)'|b\"((?:[^\"\\]|\\.)*)\"", message)
     if quoted is None:
-        return said
+        return message
     return (quoted[1] or quoted[2] or "").encode("latin-1", "replace").decode("unicode_escape")
 
 

@@ -65,8 +65,8 @@ class RecordingTransport:
             raise exchange.failed(failure) from None
         return _RecordingReply(reply, exchange)
 
-    def interrupt(self, who: object) -> None:
-        getattr(self._inner, "interrupt", lambda _: None)(who)
+    def interrupt(self, owner: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(owner)
 
     def close(self) -> None:
         self._inner.close()
@@ -123,8 +123,8 @@ class AsyncRecordingTransport:
             raise exchange.failed(failure) from None
         return _AsyncRecordingReply(reply, exchange)
 
-    def interrupt(self, who: object) -> None:
-        getattr(self._inner, "interrupt", lambda _: None)(who)
+    def interrupt(self, owner: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(owner)
 
     async def close(self) -> None:
         await self._inner.close()
@@ -207,7 +207,7 @@ class CannedReply:
     def __init__(self, received: Received) -> None:
         self.status = received.status
         self.headers: Mapping[str, str] = Headers(received.headers)
-        self._pieces = [piece for _, piece in received.pieces]
+        self._pieces = [chunk for _, chunk in received.pieces]
         self._failure = received.failure
         self.aborted = False
 
@@ -220,10 +220,10 @@ class CannedReply:
         return b""
 
     def read(self) -> bytes:
-        whole = b""
+        body = b""
         while data := self.receive():
-            whole += data
-        return whole
+            body += data
+        return body
 
     def finish(self) -> None:
         self._pieces = []

@@ -20,15 +20,15 @@ def connected(host: str, port: int, seconds: float | None, options: Iterable[Any
     until = None if seconds is None else time.monotonic() + seconds
     failure: OSError | None = None
     for family, kind, protocol, _, address in addresses_of(host, port, seconds):
-        left = None if until is None else until - time.monotonic()
-        if left is not None and left <= 0:
+        remaining = None if until is None else until - time.monotonic()
+        if remaining is not None and remaining <= 0:
             break
         sock = None
         try:
             sock = socket.socket(family, kind, protocol)
             for option in options:
                 sock.setsockopt(*option)
-            sock.settimeout(left)
+            sock.settimeout(remaining)
             sock.connect(address)
         except OSError as error:
             failure = error

@@ -45,8 +45,8 @@ def fault_of(headers: Mapping[str, str], version: tuple[int, int] | None = None)
     """
     if version is not None and version[0] != 1:
         return TransportFailure("not http", f"HTTP/{version[0]}.{version[1]}")
-    if wrong := _contradiction(headers):
-        return TransportFailure("garbled", wrong, began=True, sent=True)
+    if contradiction := _contradiction(headers):
+        return TransportFailure("garbled", contradiction, began=True, sent=True)
     return None
 
 

@@ -28,11 +28,11 @@ def checked(addresses: Iterable[str]) -> list[str]:
     Raises:
         TransportFailure: one of them is private.
     """
-    kept = list(addresses)
-    for each in kept:
+    public = list(addresses)
+    for each in public:
         if not _is_public(ipaddress.ip_address(each.partition("%")[0])):
             raise TransportFailure("private", each)
-    return kept
+    return public
 
 
 # Addresses of the older kind within one of the newer: translators and tunnels lead there.

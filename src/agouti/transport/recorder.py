@@ -102,9 +102,9 @@ class Recorder:
                 with self._alone():
                     self._add(exchange)
             except (OSError, ConfigError) as error:
-                why = getattr(error, "strerror", None) or error
+                reason = getattr(error, "strerror", None) or error
                 log.log(
-                    logging.DEBUG if self._told else logging.WARNING, "%s: nothing is recorded: %s", self._path, why
+                    logging.DEBUG if self._told else logging.WARNING, "%s: nothing is recorded: %s", self._path, reason
                 )
                 self._told = True
 
@@ -123,9 +123,9 @@ class Recorder:
 
     def _read(self, offset: int, length: int | None = None) -> bytes:
         os.lseek(self._file, offset, os.SEEK_SET)
-        data, wanted = b"", len(TAIL) if length is None else length
-        while len(data) < wanted and (piece := os.read(self._file, wanted - len(data))):
-            data += piece
+        data, length_wanted = b"", len(TAIL) if length is None else length
+        while len(data) < length_wanted and (chunk := os.read(self._file, length_wanted - len(data))):
+            data += chunk
         return data
 
     def _write(self, data: bytes, offset: int) -> None:

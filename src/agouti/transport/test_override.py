@@ -85,8 +85,8 @@ class Guarded:
         self._check(request)
         return self._inner.open(request, timeouts)
 
-    def interrupt(self, who: object) -> None:
-        getattr(self._inner, "interrupt", lambda _: None)(who)
+    def interrupt(self, owner: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(owner)
 
     def close(self) -> None:
         self._inner.close()
@@ -104,8 +104,8 @@ class AsyncGuarded:
         self._check(request)
         return await self._inner.open(request, timeouts)
 
-    def interrupt(self, who: object) -> None:
-        getattr(self._inner, "interrupt", lambda _: None)(who)
+    def interrupt(self, owner: object) -> None:
+        getattr(self._inner, "interrupt", lambda _: None)(owner)
 
     async def close(self) -> None:
         await self._inner.close()

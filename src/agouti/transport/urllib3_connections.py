@@ -117,10 +117,10 @@ class _Response(http.client.HTTPResponse):
 
     def _read_next_chunk_size(self) -> int:
         # The standard library takes all that looks like a number to Python, and calls the rest an early end.
-        whole = self.fp.readline(_LINE + 1)
-        line = whole.partition(b";")[0].strip(b" \t\r\n")
-        if not _CHUNK_SIZE.fullmatch(line) or not whole.endswith(b"\r\n"):
-            self.garbled = whole.endswith(b"\n")
+        size_line = self.fp.readline(_LINE + 1)
+        line = size_line.partition(b";")[0].strip(b" \t\r\n")
+        if not _CHUNK_SIZE.fullmatch(line) or not size_line.endswith(b"\r\n"):
+            self.garbled = size_line.endswith(b"\n")
             self._close_conn()  # type: ignore[attr-defined]
             raise ValueError(line[:40])
         return int(line, 16)
@@ -133,8 +133,8 @@ class _Response(http.client.HTTPResponse):
                 self._close_conn()  # type: ignore[attr-defined]
                 raise http.client.IncompleteRead(end)
             self.chunk_left = None
-        left: int | None = super()._get_chunk_left()  # type: ignore[misc]
-        return left
+        remaining: int | None = super()._get_chunk_left()  # type: ignore[misc]
+        return remaining
 
 
 class Watched:

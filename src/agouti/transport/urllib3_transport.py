@@ -90,13 +90,13 @@ class Urllib3Transport:
             headers.total = total
             if request.secret_url is not None:
                 origin, headers.path = _parted(request.secret_url)
-        usual = self._usual  # read once: other threads may set it
-        limit = usual[1] if timeouts is usual[0] else self._limit(timeouts)
+        default_pool = self._usual  # read once: other threads may set it
+        limit = default_pool[1] if timeouts is default_pool[0] else self._limit(timeouts)
         failure: TransportFailure
         watched = HERE.watched = Watched(timeouts)
         watched.connected = request.connected
-        here = threading.get_ident()
-        self._under_way[here] = watched
+        thread_id = threading.get_ident()
+        self._under_way[thread_id] = watched
         number = PATROLS.watch(timeouts.total, watched.end)
         try:
             pool = self._pools.get(origin)
@@ -125,13 +125,13 @@ class Urllib3Transport:
         else:
             if not watched.over:
                 reply = Urllib3Reply(response, timeouts)
-                self._latest[here] = weakref.ref(reply)
+                self._latest[thread_id] = weakref.ref(reply)
                 return reply
             # A head that breaks off looks like a short one.
             failure = watched.failure()
         finally:
             HERE.watched = None
-            self._under_way.pop(here, None)
+            self._under_way.pop(thread_id, None)
             PATROLS.leave(number)
         # Raised here, after the foreign exception is gone: see TransportFailure.
         raise failure
@@ -148,13 +148,13 @@ class Urllib3Transport:
         return limit
 
     def _for_proxy(self, origin: str, path: str, headers: dict[str, str]) -> tuple[str, dict[str, str]]:
-        whole = Headers(headers)
+        all_headers = Headers(headers)
         if isinstance(headers, Headers):
-            whole.total = headers.total
-            whole.path = None if headers.path is None else SecretText("".join((origin, headers.path)))
+            all_headers.total = headers.total
+            all_headers.path = None if headers.path is None else SecretText("".join((origin, headers.path)))
         if (authorization := self._whole_addresses[origin]) is not None:
-            whole["proxy-authorization"] = authorization
-        return f"{origin}{path}", whole
+            all_headers["proxy-authorization"] = authorization
+        return f"{origin}{path}", all_headers
 
     def interrupt(self, thread: int) -> None:
         """End the request for whose head a thread waits."""
@@ -301,11 +301,11 @@ class Urllib3Reply:
 
     def _unpacked(self) -> bytes:
         """A body that the server has compressed unasked: a little of it may become very much."""
-        pieces, size = [], 0
-        while size < REPLY_BYTES and (piece := self._response.read1(_PIECE)):
-            pieces.append(piece)
-            size += len(piece)
-        return b"".join(pieces)
+        chunks, size = [], 0
+        while size < REPLY_BYTES and (chunk := self._response.read1(_PIECE)):
+            chunks.append(chunk)
+            size += len(chunk)
+        return b"".join(chunks)
 
     def _broken(self, error: BaseException) -> BaseException:
         self.abort()
@@ -320,8 +320,8 @@ class Urllib3Reply:
     def finish(self) -> None:
         self._set_limit(_LINGER)
         try:
-            rest = self._response.read1(_PIECE)
-            if rest or self._response.read1(_PIECE):
+            remainder = self._response.read1(_PIECE)
+            if remainder or self._response.read1(_PIECE):
                 self.abort()
         except (wrong.HTTPError, OSError, http.client.HTTPException):
             self.abort()

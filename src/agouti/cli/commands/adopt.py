@@ -52,16 +52,16 @@ def command(
     from ...runtime.atomic_files import alone_in
 
     argument = pasted[0] if len(pasted) == 1 else shlex.join(pasted) if pasted else None
-    text = given_text(argument, file, asking="Paste the command, then press Ctrl-D:")
+    text = given_text(argument, file, question="Paste the command, then press Ctrl-D:")
     adopted = adopt(reading.read(text, _read_file), provider_label=provider, model_label=label)
     # Where it will be found again: a new file in this folder would hide the one further up.
     named = app.config or os.environ.get("AGOUTI_CONFIG")
     target = Path(named) if named else nearest_file(Path.cwd()) or Path(FILE_NAME)
     dotenv = target.absolute().parent / ".env"
     with alone_in(_folder(target)) if write else nullcontext():
-        held = with_dotenv(dotenv, os.environ)
-        taken = {} if replace_key else held
-        names = {name: files.free_name(name, secret, taken) for name, secret in adopted.secrets.items()}
+        variables = with_dotenv(dotenv, os.environ)
+        in_use = {} if replace_key else variables
+        names = {name: files.free_name(name, secret, in_use) for name, secret in adopted.secrets.items()}
         source = "env" if store == "env" else "keyring"
         entry = _renamed(adopted.provider, names, source)
         secrets = {names[name]: secret for name, secret in adopted.secrets.items()}
@@ -122,8 +122,8 @@ def _read_file(path: str) -> str:
     try:
         return Path(path).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        why = getattr(error, "strerror", None) or error
+        reason = getattr(error, "strerror", None) or error
         raise RequestError(
-            f"the command takes its data from {path}, which cannot be read ({why})",
+            f"the command takes its data from {path}, which cannot be read ({reason})",
             hint="Run it where that file is, or put the data into the command.",
         ) from None

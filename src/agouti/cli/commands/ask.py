@@ -110,8 +110,8 @@ def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) 
     with client.stream(label, prompt, **options) as stream:
         wrote = False
         try:
-            for piece in stream:
-                click.echo(printable(piece), nl=False)
+            for chunk in stream:
+                click.echo(printable(chunk), nl=False)
                 wrote = True
         finally:
             if wrote:
@@ -120,9 +120,11 @@ def _streamed(client: Client, label: str, prompt: str, options: dict[str, Any]) 
 
 
 def _remark(reply: Reply) -> None:
-    others = [attempt for attempt in reply.attempts if attempt.provider != reply.provider]
-    if others:
-        answered = f"answered by {reply.model or reply.provider} at {reply.provider}, because {others[-1].why}"
+    earlier_attempts = [attempt for attempt in reply.attempts if attempt.provider != reply.provider]
+    if earlier_attempts:
+        answered = (
+            f"answered by {reply.model or reply.provider} at {reply.provider}, because {earlier_attempts[-1].why}"
+        )
         click.echo(f"  ({printable(answered)})", err=True)
     if reply.truncated:
         click.echo(

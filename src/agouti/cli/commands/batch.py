@@ -100,7 +100,7 @@ def command(
     export: str | None,
     retry_kinds: tuple[str, ...],
     progress: str | None,
-    **more: Any,
+    **further: Any,
 ) -> int:
     """Ask the model LABEL about every row of ROWS: .jsonl, .csv, .parquet, lines of text, or - for standard input
     (of CSV: say its --delimiter).
@@ -109,9 +109,9 @@ def command(
     after a kill: no row that has its result is asked again. Lines of an OpenAI-compatible batch need no prompt.
     """
     if export is not None:
-        return _export(more.get("out"), export, quote_formulas=bool(more.get("quote_formulas")))
+        return _export(further.get("out"), export, quote_formulas=bool(further.get("quote_formulas")))
     if status:
-        return _status(app, label, more.get("out"), as_json=as_json)
+        return _status(app, label, further.get("out"), as_json=as_json)
     if label is None or rows is None:
         raise click.UsageError(f"Missing argument '{'LABEL' if label is None else 'ROWS'}'.")
     if prompt is not None and prompt_from is not None:
@@ -119,7 +119,7 @@ def command(
     if as_json and not only_plan:
         raise click.UsageError("--json goes with --plan; results are JSON Lines anyway")
     options: dict[str, Any] = {
-        name: value for name, value in more.items() if value is not None and value is not False and value != ()
+        name: value for name, value in further.items() if value is not None and value is not False and value != ()
     }
     if retry_kinds:
         if options.get("retry_failed"):
@@ -143,8 +143,8 @@ def command(
     if only_plan:
         return _plan(app, label, rows, options, as_json=as_json)
     noun = "embedded" if options.get("embed") else "filled" if form is not None else "answered"
-    made = run_batch(app, label, rows, noun=noun, in_json=progress == "json", **options)
-    return 1 if made.failed or made.left else 0
+    batch = run_batch(app, label, rows, noun=noun, in_json=progress == "json", **options)
+    return 1 if batch.failed or batch.left else 0
 
 
 def _export(out: str | None, path: str, *, quote_formulas: bool) -> int:
@@ -203,29 +203,29 @@ def _plan(app: Settings, label: str, rows: str, options: dict[str, Any], *, as_j
     import msgspec
 
     with client_of(app) as client:
-        made = plan(client, label, rows, **options)
+        batch = plan(client, label, rows, **options)
     if as_json:
-        show_json(msgspec.to_builtins(made))
+        show_json(msgspec.to_builtins(batch))
         return 0
-    there = made.rows - made.to_ask - made.unusable
-    of = f" ({there:,} of {made.rows:,} are there)" if there else ""
-    about = "at most" if made.at_most else "about"
-    lines = [f"rows to ask      {made.to_ask:,}{of}"]
-    if made.unusable:
-        lines.append(f"cannot be asked  {made.unusable:,}")
-    lines.append(f"tokens in        about {made.input_tokens:,}")
-    if made.output_tokens is None:
+    already_done = batch.rows - batch.to_ask - batch.unusable
+    of = f" ({already_done:,} of {batch.rows:,} are there)" if already_done else ""
+    about = "at most" if batch.at_most else "about"
+    lines = [f"rows to ask      {batch.to_ask:,}{of}"]
+    if batch.unusable:
+        lines.append(f"cannot be asked  {batch.unusable:,}")
+    lines.append(f"tokens in        about {batch.input_tokens:,}")
+    if batch.output_tokens is None:
         lines.append("tokens out       not known: cap them with -n, or run a --sample first")
-    elif made.output_tokens:
-        lines.append(f"tokens out       {about} {made.output_tokens:,}")
+    elif batch.output_tokens:
+        lines.append(f"tokens out       {about} {batch.output_tokens:,}")
     cost = (
         "not known"
-        if made.cost is None
-        else f"{'at most' if made.at_most else 'about'} {made.cost:.4g} {made.currency}"
+        if batch.cost is None
+        else f"{'at most' if batch.at_most else 'about'} {batch.cost:.4g} {batch.currency}"
     )
     lines.append(f"cost             {cost}")
-    if made.seconds is not None:
-        lines.append(f"time             at least {time_text(made.seconds)}, under the limits of the entries")
-    lines.append(f"first prompt     {printable(' '.join(made.example.split()))[:100]}")
+    if batch.seconds is not None:
+        lines.append(f"time             at least {time_text(batch.seconds)}, under the limits of the entries")
+    lines.append(f"first prompt     {printable(' '.join(batch.example.split()))[:100]}")
     click.echo("\n".join(lines))
     return 0

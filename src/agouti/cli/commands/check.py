@@ -52,10 +52,10 @@ def command(
                 click.echo(f"  {mark}  {finding.what:{width}}  {printable(finding.detail)}")
                 if finding.hint and not finding.ok:
                     click.echo(f"         {'':{width}}  {paint(printable(finding.hint), bold=True)}")
-        wrong = [each.provider for each in checked if not each.ok]
+        faulty = [each.provider for each in checked if not each.ok]
         open_ = [each.provider for each in checked if any(finding.ok is None for finding in each.findings)]
-        if wrong:
-            ending = f"something is wrong with {', '.join(wrong)}"
+        if faulty:
+            ending = f"something is wrong with {', '.join(faulty)}"
         elif open_:
             ending = f"nothing wrong; not all could be tried with {', '.join(open_)}"
         else:

@@ -178,8 +178,12 @@ def _asked(
 
 def _without(columns: dict[str, Any], name: str) -> str:
     """A row without one of its columns, as a prompt: alone what is left, where that is one column."""
-    left = {each: text_of(value) for each, value in columns.items() if each != name and text_of(value).strip()}
-    return next(iter(left.values())) if len(left) == 1 else "\n".join(f"{each}: {said}" for each, said in left.items())
+    other_columns = {each: text_of(value) for each, value in columns.items() if each != name and text_of(value).strip()}
+    return (
+        next(iter(other_columns.values()))
+        if len(other_columns) == 1
+        else "\n".join(f"{each}: {text}" for each, text in other_columns.items())
+    )
 
 
 def _lines_of(file: str) -> list[str]:
@@ -234,8 +238,8 @@ def _show(result: Comparison) -> None:
     if len(result) <= 8:
         for row in result:
             head = ", ".join(filter(None, (row.label, parameters_text(row.parameters))))
-            said = row.text if row.error is None else f"({row.error})"
-            click.echo(f"{head}:\n{printable(said) if on_terminal() else said}\n")
+            text = row.text if row.error is None else f"({row.error})"
+            click.echo(f"{head}:\n{printable(text) if on_terminal() else text}\n")
     checks = list(dict.fromkeys(name for row in result.summary for name in row.checks))
     names = [
         "model",
@@ -270,11 +274,11 @@ def _show(result: Comparison) -> None:
         for row in result.summary
     ]
     names += checks
-    kept = [at for at in range(len(names)) if any(row[at] for row in rows)]
+    filled_columns = [at for at in range(len(names)) if any(row[at] for row in rows)]
     show_columns(
-        [names[at] for at in kept],
-        [[row[at] for at in kept] for row in rows],
-        right=[number for number, at in enumerate(kept) if at > 1],
+        [names[at] for at in filled_columns],
+        [[row[at] for at in filled_columns] for row in rows],
+        right=[number for number, at in enumerate(filled_columns) if at > 1],
     )
     _show_differences(result)
     spent = ", ".join(f"{amount:.6f} {currency}" for currency, amount in result.cost.items())
@@ -288,12 +292,12 @@ def _show_differences(result: Comparison) -> None:
         click.echo(f"  {won.label} against {won.other}: {_share(won.won)} of {won.pairs} pairs, by the judge", err=True)
     clear = [row for row in result.differences if row.clear]
     for row in clear[:8]:
-        by, what = row.difference, ", ".join(filter(None, (row.measure, parameters_text(row.parameters))))
+        by, description = row.difference, ", ".join(filter(None, (row.measure, parameters_text(row.parameters))))
         between = f"{by.value:+.3g} ({by.low:+.3g} to {by.high:+.3g})"
-        click.echo(f"  {row.label} less {row.other}, {what}: {between}", err=True)
-    looked_at = sum(row.difference.low is not None for row in result.differences)
-    if clear and looked_at > 10:
-        click.echo(f"  (of {looked_at} differences that were looked at, one in twenty is so by chance)", err=True)
+        click.echo(f"  {row.label} less {row.other}, {description}: {between}", err=True)
+    compared = sum(row.difference.low is not None for row in result.differences)
+    if clear and compared > 10:
+        click.echo(f"  (of {compared} differences that were looked at, one in twenty is so by chance)", err=True)
     if len(clear) > 8:
         click.echo(f"  and {len(clear) - 8} more differences; see --json or a page", err=True)
 

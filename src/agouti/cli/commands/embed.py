@@ -55,17 +55,17 @@ def command(
         raise click.UsageError("--restart goes with --out")
     if out is not None:
         kind_of(out, (".npz", ".parquet", ".npy"))
-        given: dict[str, Any] = {
+        arguments: dict[str, Any] = {
             "column": column,
             "delimiter": delimiter,
             "encoding": encoding,
             "dimensions": dimensions,
             "restart": restart,
         }
-        given = {name: value for name, value in given.items() if value}
-        made = run_batch(app, label, file, noun="embedded", embed=True, out=out, retry_failed=True, **given)
+        arguments = {name: value for name, value in arguments.items() if value}
+        batch = run_batch(app, label, file, noun="embedded", embed=True, out=out, retry_failed=True, **arguments)
         if near is None:
-            return 1 if made.failed else 0
+            return 1 if batch.failed else 0
     table = read_rows(file, column, delimiter=delimiter, encoding=encoding)
     for remark in table.remarks if out is None else ():
         click.echo(f"  ({printable(remark)})", err=True)
@@ -79,10 +79,10 @@ def command(
     if query is not None:
         nearest = embedded.near(query, count)
         if as_json:
-            shown = [
+            neighbours = [
                 {"line": rows[each.index].line, "score": round(each.score, 4), "text": each.text} for each in nearest
             ]
-            show_json(shown)
+            show_json(neighbours)
             return 0
         for each in nearest:
             text = " ".join(each.text.split())

@@ -58,8 +58,8 @@ def command(
     width = max(len(setting.name) for setting in explained.settings)
     values = min(max(len(setting.value) for setting in explained.settings), 52)
     for setting in explained.settings:
-        shown = setting.value if len(setting.value) <= values else setting.value[: values - 3] + "..."
-        click.echo(f"{setting.name:{width}}  {shown:{values}}  {paint(setting.origin, fg='cyan')}")
+        display = setting.value if len(setting.value) <= values else setting.value[: values - 3] + "..."
+        click.echo(f"{setting.name:{width}}  {display:{values}}  {paint(setting.origin, fg='cyan')}")
 
 
 def _settings(app: Settings, label: str, relay: str | None, names: str | None, as_json: bool) -> None:
@@ -73,8 +73,9 @@ def _settings(app: Settings, label: str, relay: str | None, names: str | None, a
     if found.key:
         click.echo(paint(f"# key: {found.key}", err=True, dim=True), err=True)
     if relay is None and (found.dialect != DEFAULT or found.headers):
-        more = f", and headers {', '.join(found.headers)}" if found.headers else ""
-        said = (
-            f"# the address speaks {found.dialect}{more}: a tool that does not goes through agouti relay, and --relay"
+        header_text = f", and headers {', '.join(found.headers)}" if found.headers else ""
+        lines = (
+            f"# the address speaks {found.dialect}{header_text}: a tool that does not goes through agouti relay, "
+            "and --relay"
         )
-        click.echo(paint(said, err=True, dim=True), err=True)
+        click.echo(paint(lines, err=True, dim=True), err=True)

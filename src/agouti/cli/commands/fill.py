@@ -81,8 +81,8 @@ def command(
             text = text or (None if file else "Fill the form from the image.")
         with client_of(app) as client:
             filled = client.fill(label, kind, given_text(text, file), **options)
-        shown = json.dumps(plain_value(filled.value), ensure_ascii=False, indent=2)
-        click.echo(printable(shown) if on_terminal() else shown)
+        json_text = json.dumps(plain_value(filled.value), ensure_ascii=False, indent=2)
+        click.echo(printable(json_text) if on_terminal() else json_text)
         if len(filled.answers) > 1:
             click.echo(
                 f"  (mended: the first answer did not fit: {printable(str(filled.answers[0].errors[0]))})", err=True
@@ -91,7 +91,7 @@ def command(
     if text is not None or file is not None or images:
         raise click.UsageError("with --rows the texts come from that file: leave out TEXT, --from and --image")
     kind_of(out, (".jsonl", ".csv", ".parquet"))
-    made = run_batch(
+    batch = run_batch(
         app,
         label,
         rows,
@@ -110,4 +110,4 @@ def command(
             **({"preserve_order": True, "retry_failed": True, "restart": restart} if out is not None else {}),
         },
     )
-    return 1 if made.failed else 0
+    return 1 if batch.failed else 0

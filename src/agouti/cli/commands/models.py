@@ -67,13 +67,13 @@ def command(
     offered = joined(config, {label: lists[label] for label in config.providers if label in lists}, failures)
     if write:
         _write(config, {label: each for label, each in lists.items() if provider in (None, label)})
-    shown = offered.where(
+    selected = offered.where(
         text=text, provider=provider, free=True if free else None, inputs=inputs, min_context=min_context
     ).sorted(sort)  # type: ignore[arg-type]
     if as_json:
-        show_json(shown.records())
-    elif len(shown):
-        _show(shown)
+        show_json(selected.records())
+    elif len(selected):
+        _show(selected)
     else:
         _remark("no model is known to have all that; leave a filter out" if len(offered) else "no model at all")
     for label, error in failures.items():
@@ -101,9 +101,11 @@ def _show(models: ModelList) -> None:
         for row in models
     ]
     names = ("label", "name", "provider", "context", "in", "out", "", "takes", "owner")
-    kept = [at for at in range(len(names)) if any(row[at] for row in rows)]
-    right = [kept.index(at) for at in (3, 4, 5) if at in kept]
-    show_columns([names[at] for at in kept], [[row[at] for at in kept] for row in rows], right=right)
+    filled_columns = [at for at in range(len(names)) if any(row[at] for row in rows)]
+    right = [filled_columns.index(at) for at in (3, 4, 5) if at in filled_columns]
+    show_columns(
+        [names[at] for at in filled_columns], [[row[at] for at in filled_columns] for row in rows], right=right
+    )
 
 
 def _price(price: float | None) -> str:
@@ -133,8 +135,8 @@ def _write(config: Config, lists: Mapping[str, tuple[ListedModel, ...]]) -> None
             raise ConfigError(f"the entry of {model.label} stands in no file", hint="Put the price in by hand.")
         if set_values(Path(origin.name), "models", model.label, values):
             changed += 1
-            said = ", ".join(f"{name} = {_shown(value)}" for name, value in values.items())
-            _remark(f"{origin.name}: {model.label} has {said}")
+            text = ", ".join(f"{name} = {_shown(value)}" for name, value in values.items())
+            _remark(f"{origin.name}: {model.label} has {text}")
     if not changed:
         _remark("nothing to write: the entries have what the lists say")
 
@@ -161,12 +163,12 @@ def _found(model: Model, listed: ListedModel) -> dict[str, Any]:
 
 
 def _without_defaults(price: Price) -> dict[str, Any]:
-    usual = Price(0.0, 0.0)
+    no_price = Price(0.0, 0.0)
     named = ("input", "output", "currency")
     return {
         name: getattr(price, name)
         for name in Price.__struct_fields__
-        if name in named or getattr(price, name) != getattr(usual, name)
+        if name in named or getattr(price, name) != getattr(no_price, name)
     }
 
 

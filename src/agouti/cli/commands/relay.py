@@ -144,7 +144,7 @@ def token_command(
     """Make an access token called NAME and print it once; only its hash is kept. Without NAME, list them."""
     config = load(app.config)
     file = TokenFile(Path((config.relay or RelaySettings()).tokens))
-    given = {
+    arguments = {
         "--labels": labels is not None,
         "--requests-per-minute": requests_per_minute,
         "--tokens-per-minute": tokens_per_minute,
@@ -155,7 +155,7 @@ def token_command(
         "--expires": expires,
         "--sees-all": sees_all,
     }
-    named = [option for option, value in given.items() if value]
+    named = [option for option, value in arguments.items() if value]
     if name is None:
         if named or remove or rotate:
             raise ConfigError("there is no name", hint="Write the token's name: agouti relay token NAME ...")
@@ -178,12 +178,12 @@ def token_command(
         file.remove(name)
         click.echo(f"token {name} is forgotten", err=True)
         return
-    wanted = None if labels is None else [each.strip() for each in labels.split(",") if each.strip()]
-    for label in wanted or ():
+    selected = None if labels is None else [each.strip() for each in labels.split(",") if each.strip()]
+    for label in selected or ():
         config.model(label)
     text, token = made(
         name,
-        labels=wanted,
+        labels=selected,
         requests_per_minute=requests_per_minute,
         budget=budget,
         currency=currency or "USD",
@@ -207,13 +207,13 @@ def _list(app: Settings, file: TokenFile) -> None:
             each.name,
             "all" if each.labels is None else ", ".join(each.labels),
             ", ".join(
-                f"{most} {noun}"
-                for most, noun in (
+                f"{limit} {noun}"
+                for limit, noun in (
                     (each.requests_per_minute, "requests/min"),
                     (each.tokens_per_minute, "tokens/min"),
                     (each.calls_at_once, "at once"),
                 )
-                if most is not None
+                if limit is not None
             ),
             "" if each.budget is None else f"{each.budget:g} {each.currency} a {each.per}",
             *spent.get(each.name, ("", "")),

@@ -21,8 +21,8 @@ def command() -> None:
 @click.argument("name")
 def put(name: str) -> None:
     """Store the key NAME. It is asked for, or read from a pipe; never an argument, which others could see."""
-    asked = sys.stdin.isatty()
-    value = str(click.prompt(f"Key for {name}", hide_input=True, err=True) if asked else sys.stdin.read()).strip()
+    is_terminal = sys.stdin.isatty()
+    value = str(click.prompt(f"Key for {name}", hide_input=True, err=True) if is_terminal else sys.stdin.read()).strip()
     if not value:
         raise click.UsageError("the key is empty")
     keyring.put(name, Secret(value))

@@ -33,8 +33,10 @@ def command(port: int, seed: int, pace: float, everything: bool) -> None:
     try:
         with serve(seed=seed, pace=pace, port=port) as served:
             click.echo(served.toml, nl=False)
-            others = [label for label in served.labels if label not in ("northbank", "shed")] if everything else []
-            for label in others:
+            further_labels = (
+                [label for label in served.labels if label not in ("northbank", "shed")] if everything else []
+            )
+            for label in further_labels:
                 click.echo(f"\n{served.entry(label)}", nl=False)
             click.echo(paint("\n# in the shell that calls them (or in .env, without export):", dim=True), err=True)
             click.echo(keys(served.keys(None if everything else ("northbank", "shed"))), err=True)

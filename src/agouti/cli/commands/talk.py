@@ -65,6 +65,6 @@ def command(
         options |= {"tools": tools} if tools else {}
         typed = sys.stdin.isatty() and on_terminal()
         lines = TypedLines if typed else PipedLines
-        talking = Talking(client, label, options, fit=on_overflow, commands=commands, resume=resume, lines=lines)
-        talking.keep_in(save or resume)
-        return talking.run()
+        session = Talking(client, label, options, fit=on_overflow, commands=commands, resume=resume, lines=lines)
+        session.keep_in(save or resume)
+        return session.run()

@@ -64,30 +64,30 @@ def command(
         raise click.UsageError("--attempts writes a file: name it with --out")
     if attempts and as_json:
         raise click.UsageError("--attempts writes a file, and --json prints sums: leave one of them out")
-    others = out is not None or as_json or this_month or last_month or since or until or invoice is not None
+    has_other_options = out is not None or as_json or this_month or last_month or since or until or invoice is not None
     for name, value in (("--forget-before", forget_before), ("--thin-before", thin_before)):
-        if value is not None and others:
+        if value is not None and has_other_options:
             raise click.UsageError(f"{name} shows nothing: leave the other options out")
     if invoice is not None and (attempts or out is not None):
         raise click.UsageError("--invoice prints a table of its own: leave --out and --attempts out")
-    gone, thin = _day("--forget-before", forget_before), _day("--thin-before", thin_before)
+    forget_day, thin = _day("--forget-before", forget_before), _day("--thin-before", thin_before)
     config = load(app.config)
     settings = config.ledger or relay_ledger(config)
     if settings is None:
         raise ConfigError("there is no ledger", hint='Write [ledger] and store = "usage.sqlite" into agouti.toml.')
     first, last = _days(last_month, since, until)
     columns = [each.strip() for each in by.split(",") if each.strip()]
-    ledger = open_ledger(settings, reading=gone is None and thin is None)
+    ledger = open_ledger(settings, reading=forget_day is None and thin is None)
     try:
-        if gone is not None:
-            count = ledger.forget(_begins(gone))
+        if forget_day is not None:
+            count = ledger.forget(_begins(forget_day))
             click.echo(
-                f"{count:,} rows of single requests before {gone} are gone; the sums of their days stay", err=True
+                f"{count:,} rows of single requests before {forget_day} are gone; the sums of their days stay", err=True
             )
         if thin is not None:
             count = ledger.thin(thin)
             click.echo(f"{count:,} sums of days before {thin} are added to others; their tags are gone", err=True)
-        if gone is not None or thin is not None:
+        if forget_day is not None or thin is not None:
             return
         report = usage_of(ledger, first, last, columns, config.plans.values(), budgets=states_of(config, [], ledger))
         if attempts and out is not None:
@@ -105,7 +105,7 @@ def command(
     if out is not None:
         report.save(out)
     if as_json:
-        shown = {
+        table_rows = {
             "since": report.since.isoformat(),
             "until": report.until.isoformat(),
             "rows": [_as_json(row) for row in report],
@@ -113,7 +113,7 @@ def command(
             "plans": [{**msgspec.to_builtins(plan), "share": plan.share} for plan in report.plans],
             "budgets": [_budget_as_json(each) for each in report.budgets],
         }
-        show_json(shown)
+        show_json(table_rows)
     else:
         _show(report, columns)
 
@@ -142,8 +142,8 @@ def _as_json(row: UsageRow) -> dict[str, Any]:
     amounts = ("cost", "provider_cost", "difference")
     prefixes = tuple([f"{name}_" for name in amounts])
     record = {name: value for name, value in record_of(row).items() if not name.startswith(prefixes)}
-    told = {name: getattr(row, name) for name in amounts}
-    return {**record, **{name: {unit: float(each) for unit, each in value.items()} for name, value in told.items()}}
+    values = {name: getattr(row, name) for name in amounts}
+    return {**record, **{name: {unit: float(each) for unit, each in value.items()} for name, value in values.items()}}
 
 
 def _budget_as_json(budget: BudgetStatus) -> dict[str, Any]:
@@ -158,21 +158,21 @@ def _show(report: UsageReport, columns: list[str]) -> None:
     rows = [[*[row.group[each] or "" for each in columns], *_cells(row)] for row in report]
     if rows:
         rows.append([*["total", *[""] * (len(columns) - 1)][: len(columns)], *_cells(report.total)])
-    kept = [at for at in range(len(names)) if at < len(columns) or any(row[at] for row in rows)]
+    filled_columns = [at for at in range(len(names)) if at < len(columns) or any(row[at] for row in rows)]
     if rows:
         show_columns(
-            [names[at] for at in kept],
-            [[row[at] for at in kept] for row in rows],
-            right=[number for number, at in enumerate(kept) if at >= len(columns)],
+            [names[at] for at in filled_columns],
+            [[row[at] for at in filled_columns] for row in rows],
+            right=[number for number, at in enumerate(filled_columns) if at >= len(columns)],
         )
     else:
         click.echo("nothing was used in these days")
     if report.budgets:
         click.echo()
-    for budget, more in most_used(report.budgets):
+    for budget, further in most_used(report.budgets):
         click.echo(in_words(budget))
-        if more:
-            click.echo(f"  and {more:,} more parts of budget {budget.label}, less used")
+        if further:
+            click.echo(f"  and {further:,} more parts of budget {budget.label}, less used")
     for plan in report.plans:
         _show_plan(plan)
     if report.total.unpriced:
@@ -201,10 +201,10 @@ def _show_invoice(lines: list[InvoiceLine]) -> None:
 
 def _show_plan(plan: PlanUsage) -> None:
     money = plan.currency
-    more = f"; {plan.overage:.2f} {money} beyond it".rstrip() if plan.overage else ""
+    further = f"; {plan.overage:.2f} {money} beyond it".rstrip() if plan.overage else ""
     expected = f", {plan.expected_overage:.2f} {money} beyond it then".rstrip() if plan.expected_overage else ""
     used = f"{plan.used:,} of {plan.tokens:,} tokens ({plan.share:.0%}) since {plan.since}"
-    click.echo(f"plan of {plan.provider}: {used}{more}; about {plan.expected:,} by {plan.until}{expected}")
+    click.echo(f"plan of {plan.provider}: {used}{further}; about {plan.expected:,} by {plan.until}{expected}")
 
 
 def _cells(row: UsageRow) -> list[str]:

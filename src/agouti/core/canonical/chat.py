@@ -224,7 +224,7 @@ def is_failure(choice: Choice) -> bool:
     reason = choice.finish_reason
     if is_known_end(reason) or reason is None:
         return False
-    failed = any(word in reason.lower() for word in _FAILURES)
+    failed = any(sign in reason.lower() for sign in _FAILURES)
     return failed or not (choice.text or choice.refusal or choice.tool_calls or choice.files)
 
 

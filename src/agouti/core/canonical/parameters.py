@@ -97,20 +97,20 @@ def checked(values: Mapping[str, Json]) -> dict[str, Json]:
     >>> checked({"temperature": 0.2, "max_tokens": -1})
     {'temperature': 0.2, 'max_tokens': None}
     """
-    kept: dict[str, Json] = {}
+    parameters: dict[str, Json] = {}
     for name, value in values.items():
         rule = PARAMETERS.get(name)
         if rule is None:
             raise unknown(name, NAMES)
         if value is None or (name in CAPS and value == -1 and not isinstance(value, bool)):
-            kept[name] = None
+            parameters[name] = None
         elif rule.allows(value):
-            kept[name] = value
+            parameters[name] = value
         else:
             raise RequestError(f"{name} = {value!r} is out of range", hint=f"{name} takes {rule.words}.")
-    if kept.get("max_tokens") is not None and kept.get("max_completion_tokens") is not None:
+    if parameters.get("max_tokens") is not None and parameters.get("max_completion_tokens") is not None:
         raise RequestError("max_tokens and max_completion_tokens are one cap", hint="Give one of them.")
-    return kept
+    return parameters
 
 
 def is_neutral(name: str, value: Json) -> bool:
@@ -151,8 +151,8 @@ def merged(defaults: Mapping[str, Json], values: Mapping[str, Json]) -> dict[str
     """
     if defaults:
         over = {**defaults, **values}
-        for name, other in (CAPS, CAPS[::-1]):
-            if name in values and other not in values:
-                over.pop(other, None)
+        for name, twin in (CAPS, CAPS[::-1]):
+            if name in values and twin not in values:
+                over.pop(twin, None)
         values = over
     return {name: value for name, value in values.items() if value is not None}

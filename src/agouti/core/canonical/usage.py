@@ -135,19 +135,19 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         if usage.input_tokens is None or usage.output_tokens is None:
             return None
         # Servers tell odd counts: a part that is larger than the whole, or less than nothing. No cost is below zero.
-        into, out = max(usage.input_tokens, 0), max(usage.output_tokens, 0)
-        cached = min(max(usage.cached_tokens or 0, 0), into)
-        written = min(max(usage.cache_write_tokens or 0, 0), into - cached)
+        input_tokens, out = max(usage.input_tokens, 0), max(usage.output_tokens, 0)
+        cached = min(max(usage.cached_tokens or 0, 0), input_tokens)
+        written = min(max(usage.cache_write_tokens or 0, 0), input_tokens - cached)
         thought = min(max(usage.reasoning_tokens or 0, 0), out)
         # Few calls have all of these: what is nothing is not added.
-        step = self._step(into) if self.steps else self
+        step = self._step(input_tokens) if self.steps else self
         dearer = ((cached, step.cached_input), (written, step.cache_write), (thought, step.reasoning))
-        tokens = into * exactly(step.input) + out * exactly(step.output)
+        tokens = input_tokens * exactly(step.input) + out * exactly(step.output)
         for at, (count, price) in enumerate(dearer):
             if count and price is not None:
                 tokens += count * (exactly(price) - exactly(step.output if at == 2 else step.input))
         if usage.audio_input_tokens or usage.audio_output_tokens or usage.long_cache_write_tokens:
-            tokens += self._rarer(usage, into, out, written, step)
+            tokens += self._rarer(usage, input_tokens, out, written, step)
         amount = tokens.scaleb(-6)
         if images and self.image:
             amount += images * exactly(self.image)
@@ -155,23 +155,23 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
             amount += requests * exactly(self.request)
         return amount * exactly(self.batch) if deferred and self.batch is not None else amount
 
-    def _step(self, into: int) -> "Price | PriceStep":
+    def _step(self, input_tokens: int) -> "Price | PriceStep":
         """The prices for a prompt of so many tokens."""
-        exceeded = [each for each in self.steps if into > each.above]
+        exceeded = [each for each in self.steps if input_tokens > each.above]
         return max(exceeded, key=lambda each: each.above) if exceeded else self
 
-    def _rarer(self, usage: Usage, into: int, out: int, written: int, step: "Price | PriceStep") -> Decimal:
+    def _rarer(self, usage: Usage, input_tokens: int, out: int, written: int, step: "Price | PriceStep") -> Decimal:
         """What sound and long caches cost more than the same as text, and for a short time."""
-        more = Decimal(0)
-        usual = step.cache_write if step.cache_write is not None else step.input
-        for count, most, price, instead in (
-            (usage.audio_input_tokens, into, self.audio_input, step.input),
+        further = Decimal(0)
+        base_price = step.cache_write if step.cache_write is not None else step.input
+        for count, tokens, price, instead in (
+            (usage.audio_input_tokens, input_tokens, self.audio_input, step.input),
             (usage.audio_output_tokens, out, self.audio_output, step.output),
-            (usage.long_cache_write_tokens, written, self.long_cache_write, usual),
+            (usage.long_cache_write_tokens, written, self.long_cache_write, base_price),
         ):
             if count and price is not None:
-                more += min(max(count, 0), most) * (exactly(price) - exactly(instead))
-        return more
+                further += min(max(count, 0), tokens) * (exactly(price) - exactly(instead))
+        return further
 
     def cost(self, usage: Usage, *, images: int = 0, requests: int = 1) -> float | None:
         """The same as a number.
@@ -194,9 +194,9 @@ class Price(Struct, frozen=True, gc=False, forbid_unknown_fields=True):
             if input_tokens > step.above:
                 dearest_in += [step.input, step.cached_input, step.cache_write]
                 dearest_out += [step.output, step.reasoning]
-        into = exactly(max([self.input, *[each for each in dearest_in if each is not None]]))
+        prompt_tokens = exactly(max([self.input, *[each for each in dearest_in if each is not None]]))
         out = exactly(max([self.output, *[each for each in dearest_out if each is not None]]))
-        tokens = (input_tokens * into + output_tokens * out).scaleb(-6)
+        tokens = (input_tokens * prompt_tokens + output_tokens * out).scaleb(-6)
         return tokens + images * exactly(self.image) + requests * exactly(self.request)
 
 

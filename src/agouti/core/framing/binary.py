@@ -52,44 +52,44 @@ class FrameDecoder:
         buffer = self._buffer
         buffer += data
         frames: list[Frame] = []
-        place = 0
-        while len(buffer) - place >= _PRELUDE.size:
-            length, header_length, checksum = _PRELUDE.unpack_from(buffer, place)
-            if zlib.crc32(buffer[place : place + 8]) != checksum:
+        position = 0
+        while len(buffer) - position >= _PRELUDE.size:
+            length, header_length, checksum = _PRELUDE.unpack_from(buffer, position)
+            if zlib.crc32(buffer[position : position + 8]) != checksum:
                 raise FramingError("the checksum of a frame's beginning is wrong")
             if not _LEAST + header_length <= length <= MAX_FRAME_BYTES:
                 raise FramingError(f"a frame of {length} bytes with {header_length} bytes of headers cannot be")
-            if len(buffer) - place < length:
+            if len(buffer) - position < length:
                 break
-            whole = bytes(buffer[place : place + length])
-            place += length
-            if zlib.crc32(whole[:-4]) != _CRC.unpack_from(whole, length - 4)[0]:
+            value = bytes(buffer[position : position + length])
+            position += length
+            if zlib.crc32(value[:-4]) != _CRC.unpack_from(value, length - 4)[0]:
                 raise FramingError("the checksum of a frame is wrong")
             start = _PRELUDE.size + header_length
-            frames.append(Frame(_headers(whole[_PRELUDE.size : start]), whole[start:-4]))
-        del buffer[:place]
+            frames.append(Frame(_headers(value[_PRELUDE.size : start]), value[start:-4]))
+        del buffer[:position]
         return frames
 
 
 def _headers(data: bytes) -> dict[str, str]:
     complete: dict[str, str] = {}
-    place = 0
+    position = 0
     try:
-        while place < len(data):
-            name_end = place + 1 + data[place]
-            name = data[place + 1 : name_end].decode("utf-8", "replace")
+        while position < len(data):
+            name_end = position + 1 + data[position]
+            name = data[position + 1 : name_end].decode("utf-8", "replace")
             kind = data[name_end]
-            place = name_end + 1
+            position = name_end + 1
             if kind in (6, _TEXT):
-                size = int.from_bytes(data[place : place + 2], "big")
-                place += 2
+                size = int.from_bytes(data[position : position + 2], "big")
+                position += 2
             else:
                 size = _SIZES[kind]
-            if place + size > len(data):
+            if position + size > len(data):
                 raise IndexError
             if kind == _TEXT:
-                complete[name] = data[place : place + size].decode("utf-8", "replace")
-            place += size
+                complete[name] = data[position : position + size].decode("utf-8", "replace")
+            position += size
     except (IndexError, KeyError):
         raise FramingError("the headers of a frame cannot be read") from None
     return complete

@@ -117,22 +117,22 @@ def parse(text: str, find: FindEnding | None = None) -> Address:
     if (assigned := _ASSIGNED.match(pasted)) is not None:
         hint = "Take the name and the equals sign out: the address begins behind them."
         raise ConfigError(f"the address begins with {assigned[0]}: it is an assignment", hint=hint)
-    shown = repr(text.partition("?")[0][:200])  # what follows may hold a key
+    display = repr(text.partition("?")[0][:200])  # what follows may hold a key
     if not pasted or any(mark in pasted for mark in " \n\t"):
-        raise ConfigError(f"{shown} is not an address", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{display} is not an address", hint="Give it as https://HOST/PATH.")
     if (slash := _ONE_SLASH.match(pasted)) is not None:
         hint = f"Write two slashes behind the colon: {slash[1]}://{pasted[slash.end() :]}"
-        raise ConfigError(f"{shown} is not an address: it has one slash behind {slash[1]}:", hint=hint)
+        raise ConfigError(f"{display} is not an address: it has one slash behind {slash[1]}:", hint=hint)
     pasted = with_scheme(pasted)
     try:
         parts = urlsplit(pasted)
         _ = parts.port
     except ValueError as error:
-        raise ConfigError(f"{shown} is not an address: {error}", hint="Give it as https://HOST:PORT/PATH.") from None
+        raise ConfigError(f"{display} is not an address: {error}", hint="Give it as https://HOST:PORT/PATH.") from None
     if parts.scheme.lower() not in ("http", "https"):
-        raise ConfigError(f"{shown} is neither an http nor an https address", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{display} is neither an http nor an https address", hint="Give it as https://HOST/PATH.")
     if not parts.hostname:
-        raise ConfigError(f"{shown} names no host", hint="Give it as https://HOST/PATH.")
+        raise ConfigError(f"{display} names no host", hint="Give it as https://HOST/PATH.")
     if "@" in parts.netloc:
         raise ConfigError(
             f"the address of {parts.hostname} holds a user name or password",
@@ -165,18 +165,18 @@ def with_scheme(text: str) -> str:
     return f"{'http' if local else 'https'}://{text}"
 
 
-def _of_operation(whole: str, path: str, match: Match) -> Address:
+def _of_operation(address: str, path: str, match: Match) -> Address:
     ending = match.ending
     named = re.search(f"{ending.pattern}$", path)
     if named is None:
-        return Address(whole)
+        return Address(address)
     operation = path[named.start() :]
     model = named.groupdict().get("model")
     template = operation
     if model:
         template = path[named.start() : named.start("model")] + "{model}" + path[named.end("model") :]
     return Address(
-        whole[: len(whole) - len(operation)],
+        address[: len(address) - len(operation)],
         match.dialect,
         ending.operation,
         None if model is None or model.startswith("{") else unquote(model),
@@ -201,10 +201,10 @@ def origin_of(address: str) -> str:
     """
     parts = urlsplit(address)
     port = parts.port
-    usual = {"http": 80, "https": 443}.get(parts.scheme)
+    default_port = {"http": 80, "https": 443}.get(parts.scheme)
     host = parts.hostname or ""
     host = f"[{host}]" if ":" in host else host
-    return f"{parts.scheme}://{host}" + (f":{port}" if port and port != usual else "")
+    return f"{parts.scheme}://{host}" + (f":{port}" if port and port != default_port else "")
 
 
 def with_query(url: str, query: str) -> str:

@@ -55,18 +55,18 @@ def whole_length(data: bytes) -> int | None:
     return len(text[:end].encode("utf-8", "surrogateescape"))
 
 
-def entry(request: HttpRequest, received: Received, began: float, took: float) -> bytes:
+def entry(request: HttpRequest, received: Received, started_at: float, took: float) -> bytes:
     """One exchange.
 
     Args:
-        began: seconds since the epoch.
+        started_at: seconds since the epoch.
         took: seconds from the request sent to the end of the reply.
     """
-    body = b"".join([piece for _, piece in received.pieces])
-    pieces = [[round(at * 1e3, 3), len(piece)] for at, piece in received.pieces]
+    body = b"".join([chunk for _, chunk in received.pieces])
+    chunks = [[round(at * 1e3, 3), len(chunk)] for at, chunk in received.pieces]
     masker = request.masker
     if masker is not None and (masked := masker.mask_bytes(body)) is not body:
-        body, pieces = masked, [[pieces[-1][0], len(masked)]]
+        body, chunks = masked, [[chunks[-1][0], len(masked)]]
     # HTTP libraries have string types of their own for names.
     headers = {str(name): str(value) for name, value in received.headers}
     kind = next((value for name, value in headers.items() if name.lower() == "content-type"), "application/json")
@@ -77,7 +77,7 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
         content |= {"text": base64.b64encode(body).decode(), "encoding": "base64"}
     url = request.url
     entry_json: dict[str, Json] = {
-        "startedDateTime": datetime.fromtimestamp(began, UTC).isoformat(),
+        "startedDateTime": datetime.fromtimestamp(started_at, UTC).isoformat(),
         "time": round(took * 1e3, 3),
         "request": {
             "method": request.method,
@@ -102,7 +102,7 @@ def entry(request: HttpRequest, received: Received, began: float, took: float) -
             "redirectURL": "",
             "headersSize": -1,
             "bodySize": len(body),
-            "_pieces": pieces,
+            "_pieces": chunks,
         },
         "cache": {},
         "timings": {
@@ -183,10 +183,10 @@ def _received(response: Mapping[str, Any]) -> Received:
     content = response.get("content", {})
     text = content.get("text") or ""
     body = base64.b64decode(text) if content.get("encoding") == "base64" else text.encode()
-    pieces: list[tuple[float, bytes]] = []
+    chunks: list[tuple[float, bytes]] = []
     offset = 0
     for at, size in response.get("_pieces") or ([[0.0, len(body)]] if body else []):
-        pieces.append((at / 1e3, body[offset : offset + size]))
+        chunks.append((at / 1e3, body[offset : offset + size]))
         offset += size
     # Archives of browsers name what was compressed on the way, but hold it decompressed.
     headers = tuple(
@@ -195,4 +195,4 @@ def _received(response: Mapping[str, Any]) -> Received:
         if each["name"].lower() != "content-encoding"
     )
     failure = response.get("_failure")
-    return Received(response["status"], headers, 0.0, pieces, tuple(failure) if failure else None)
+    return Received(response["status"], headers, 0.0, chunks, tuple(failure) if failure else None)

@@ -45,11 +45,11 @@ def seconds(text: str) -> float | None:
     """
     text = text.strip().lower()
     try:
-        plain = float(text)
+        seconds_number = float(text)
     except ValueError:
         pass
     else:
-        return plain if 0 <= plain < float("inf") else None
+        return seconds_number if 0 <= seconds_number < float("inf") else None
     parts = _PART.findall(text)
     if not parts or "".join(number + unit for number, unit in parts) != text:
         return None
@@ -86,11 +86,11 @@ def asked_wait(headers: Mapping[str, str], body: bytes = b"", now: float | None 
     match = _IN_BODY.search(body[:65536])
     if match:
         return float(match[1]) * _SECONDS[(match[2] or b"s").decode()]
-    said = _IN_WORDS.search(body[:65536])
+    phrase = _IN_WORDS.search(body[:65536])
     return (
         None
-        if said is None
-        else float(said[1]) * _SECONDS["ms" if said[2] in (b"ms", b"millisec") else said[2][:1].decode()]
+        if phrase is None
+        else float(phrase[1]) * _SECONDS["ms" if phrase[2] in (b"ms", b"millisec") else phrase[2][:1].decode()]
     )
 
 

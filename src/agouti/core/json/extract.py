@@ -70,13 +70,13 @@ def json_in(text: str) -> Found:
     if not search.values and not search.reason and not search.text.strip():
         return Found((), "empty")
     if not search.values:
-        why = search.reason or reason
-        return Found((), "broken json" if why else "no json", why)
-    kept: list[Json] = []
+        first_reason = search.reason or reason
+        return Found((), "broken json" if first_reason else "no json", first_reason)
+    values: list[Json] = []
     for value in search.values:
-        if value not in kept:
-            kept.append(value)
-    return Found(tuple(kept), "several" if len(kept) > 1 else "", "", tuple(dict.fromkeys(search.mended)))
+        if value not in values:
+            values.append(value)
+    return Found(tuple(values), "several" if len(values) > 1 else "", "", tuple(dict.fromkeys(search.mended)))
 
 
 def without_thoughts(text: str) -> str:
@@ -99,16 +99,16 @@ class _Search:
         self.reason = ""
 
     def run(self) -> None:
-        whole = self.text
-        values, mends, reason, spans = _values_in(whole)
-        thoughts = _thoughts(whole, spans)
+        text = self.text
+        values, mends, reason, spans = _values_in(text)
+        thoughts = _thoughts(text, spans)
         if thoughts:
             # Drafts in a thought are no answers; what stands behind them is read anew.
-            pieces, at = [], 0
+            kept_texts, at = [], 0
             for start, end in thoughts:
-                pieces.append(whole[at:start])
+                kept_texts.append(text[at:start])
                 at = end
-            self.text = "".join([*pieces, whole[at:]]).strip()
+            self.text = "".join([*kept_texts, text[at:]]).strip()
             try:
                 self.values = [_DECODER.decode(self.text)]
             except (ValueError, RecursionError):
@@ -120,7 +120,7 @@ class _Search:
         if any(each[0] for each in inside):
             # What is in a fence was set apart as the answer; other languages are no answers.
             self.values = [value for each in inside for value in each[0]]
-            self.mended = [mend for each in inside for mend in each[1]]
+            self.mended = [repair for each in inside for repair in each[1]]
             return
         code = [match.span() for match in _FENCE.finditer(self.text) if match[2].lower() not in _JSON_FENCES]
         outside = [
@@ -134,20 +134,20 @@ class _Search:
 def _thoughts(text: str, spans: list[tuple[int, int]]) -> list[tuple[int, int]]:
     """Where thoughts stand in a text; marks within a JSON value are a part of it."""
     found: list[tuple[int, int]] = []
-    begun: tuple[int, str] | None = None
+    opening: tuple[int, str] | None = None
     for tag in _TAG.finditer(text):
-        if begun is None and any(start < tag.start() < end for start, end in spans):
+        if opening is None and any(start < tag.start() < end for start, end in spans):
             continue
         if tag[1]:
-            if begun is None:
+            if opening is None:
                 found = [(0, tag.end())]  # its beginning stood in the template
-            elif begun[1] == tag[2]:
-                found.append((begun[0], tag.end()))
-                begun = None
-        elif begun is None:
-            begun = tag.start(), tag[2]
-    if begun is not None:
-        found.append((begun[0], len(text)))
+            elif opening[1] == tag[2]:
+                found.append((opening[0], tag.end()))
+                opening = None
+        elif opening is None:
+            opening = tag.start(), tag[2]
+    if opening is not None:
+        found.append((opening[0], len(text)))
     return found
 
 
@@ -172,11 +172,11 @@ def _values_in(text: str) -> tuple[list[Json], list[str], str, list[tuple[int, i
                 position = start + 1
                 continue
             try:
-                value, end, more = mended(text, start)
+                value, end, repairs = mended(text, start)
             except Unreadable as error:
                 # Inner objects of a broken one would be taken for the answer.
                 return ([], [], str(error), []) if not values else (values, mends, str(error), spans)
-            mends += more
+            mends += repairs
         values.append(value)
         spans.append((start, end))
         position = end

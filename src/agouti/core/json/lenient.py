@@ -132,16 +132,16 @@ def lenient(value: object, kind: type[T]) -> T:
     """
     if not isinstance(value, dict):
         raise msgspec.ValidationError(f"Expected `object`, got `{type(value).__name__}`")
-    kept: dict[str, Any] = {}
+    members: dict[str, Any] = {}
     for field in msgspec.structs.fields(kind):
         if field.encode_name not in value:
             continue
         try:
-            kept[field.encode_name] = _mend(value[field.encode_name], field.type)
+            members[field.encode_name] = _mend(value[field.encode_name], field.type)
         except msgspec.ValidationError:
             if field.required:
                 raise
-    return msgspec.convert(kept, kind)
+    return msgspec.convert(members, kind)
 
 
 def _mend(value: object, kind: Any) -> Any:

@@ -42,7 +42,7 @@ class PartialReader:
         changes: how often the value has grown.
     """
 
-    def __init__(self, at_once: Callable[[tuple[str | None, ...]], bool] | None = None) -> None:
+    def __init__(self, is_early: Callable[[tuple[str | None, ...]], bool] | None = None) -> None:
         self.value: Json = None
         self.begun = False
         self.complete = False
@@ -56,7 +56,7 @@ class PartialReader:
         self._size = 0
         self._shown = -1
         self._is_key = False
-        self._at_once = at_once
+        self._at_once = is_early
         self._hidden = False
 
     def feed(self, text: str) -> Json:
@@ -152,10 +152,10 @@ class PartialReader:
         return self._break("a comma or an end is expected")
 
     def _text(self, text: str, position: int) -> int:
-        plain = _PLAIN.match(text, position)
-        if plain is not None:
-            self._add(plain[0])
-            return plain.end()
+        plain_text = _PLAIN.match(text, position)
+        if plain_text is not None:
+            self._add(plain_text[0])
+            return plain_text.end()
         if text[position] == '"':
             self._end_text()
             return position + 1
@@ -181,11 +181,15 @@ class PartialReader:
             return self._break("an escape has no four digits")
         if 0xD800 <= code < 0xDC00:
             # The first half of a pair: the second may still be to come.
-            rest = text[position + 6 : position + 12]
-            if len(rest) < 6 and "\\u".startswith(rest[:2]) and (len(rest) < 2 or rest[:2] == "\\u"):
+            low_surrogate = text[position + 6 : position + 12]
+            if (
+                len(low_surrogate) < 6
+                and "\\u".startswith(low_surrogate[:2])
+                and (len(low_surrogate) < 2 or low_surrogate[:2] == "\\u")
+            ):
                 self._held = text[position:]
                 return len(text)
-            low = int(rest[2:], 16) if re.fullmatch(r"\\u[dD][c-fC-F][0-9a-fA-F]{2}", rest) else 0
+            low = int(low_surrogate[2:], 16) if re.fullmatch(r"\\u[dD][c-fC-F][0-9a-fA-F]{2}", low_surrogate) else 0
             if low:
                 self._add(chr(0x10000 + ((code - 0xD800) << 10) + (low - 0xDC00)))
                 return position + 12
@@ -212,26 +216,26 @@ class PartialReader:
         value_so_far = _SPACE.match(text, position)
         return value_so_far.end() if value_so_far is not None else position
 
-    def _break(self, what: str) -> int:
-        self.broken = what
+    def _break(self, reason: str) -> int:
+        self.broken = reason
         return 0
 
     def _begin_text(self) -> None:
         self._pieces, self._size, self._shown = [""], 0, -1
         self._expect = self._text
 
-    def _add(self, piece: str) -> None:
-        self._pieces.append(piece)
-        self._size += len(piece)
+    def _add(self, chunk: str) -> None:
+        self._pieces.append(chunk)
+        self._size += len(chunk)
 
     def _end_text(self) -> None:
-        whole = "".join(self._pieces)
+        text = "".join(self._pieces)
         if self._is_key:
-            self._keys[-1] = whole
+            self._keys[-1] = text
             self._expect = self._colon
         else:
             if self._size != self._shown:
-                self._replace(whole)
+                self._replace(text)
             self._after_value()
         self._pieces = []
 

@@ -60,7 +60,7 @@ def take(value: Json, pointer: str) -> Json:
     return value.pop(last, MISSING) if isinstance(value, dict) else MISSING
 
 
-def write(into: dict[str, Any], pointer: str, value: Json) -> None:
+def write(target: dict[str, Any], pointer: str, value: Json) -> None:
     """Put a value at a place: objects and arrays on the way are made, ``0`` and ``-`` append to an array.
 
     Raises:
@@ -76,22 +76,22 @@ def write(into: dict[str, Any], pointer: str, value: Json) -> None:
         raise ConfigError(
             "the empty pointer is the whole body: nothing can be written there", hint='Name a field: "/x".'
         )
-    inner: Any = into
+    inner: Any = target
     for step, following in zip(path, (*path[1:], None), strict=True):
         last = following is None
-        made: Any = value if last else [] if following in ("0", "-") else {}
+        container: Any = value if last else [] if following in ("0", "-") else {}
         if isinstance(inner, list):
             if step not in ("0", "-") and not (step.isdecimal() and int(step[:9]) <= len(inner)):
                 raise ConfigError(f"{pointer}: {step!r} is no place in an array", hint="Arrays take 0, 1, ... or -.")
             index = len(inner) if step == "-" else int(step)
             if index == len(inner):
-                inner.append(made)
+                inner.append(container)
             elif last:
-                inner[index] = made
+                inner[index] = container
             inner = inner[index]
         elif isinstance(inner, dict):
             if last or step not in inner:
-                inner[step] = made
+                inner[step] = container
             inner = inner[step]
         else:
             raise ConfigError(f"{pointer}: {step!r} stands behind a {type(inner).__name__}", hint="Check the pointers.")

@@ -31,9 +31,9 @@ class LongNumber(float):
     __slots__ = ("text",)
 
     def __new__(cls, text: str) -> "LongNumber":
-        made = super().__new__(cls, text)
-        made.text = text
-        return made
+        result = super().__new__(cls, text)
+        result.text = text
+        return result
 
     text: str
 
@@ -94,7 +94,7 @@ class _Reader:
         return self._scalar(at)
 
     def _object(self, at: int, depth: int) -> Json:
-        made: dict[str, Json] = {}
+        result: dict[str, Json] = {}
         at = self._blank(at)
         while self._text[at : at + 1] != "}":
             letter = self._text[at : at + 1]
@@ -102,15 +102,15 @@ class _Reader:
                 key = self._string(at)
                 at = self.at
             else:
-                word = _WORD.match(self._text, at) or _NUMBER.match(self._text, at)
-                if word is None:
+                literal = _WORD.match(self._text, at) or _NUMBER.match(self._text, at)
+                if literal is None:
                     raise self._wrong(at, "a key")
-                key, at = word[0], word.end()
+                key, at = literal[0], literal.end()
                 self.mended.append("key without quotes")
             at = self._blank(at)
             if self._text[at : at + 1] != ":":
                 raise self._wrong(at, "a colon")
-            made[key] = self.value(at + 1, depth + 1)
+            result[key] = self.value(at + 1, depth + 1)
             at = self._blank(self.at)
             if self._text[at : at + 1] == ",":
                 at = self._blank(at + 1)
@@ -119,13 +119,13 @@ class _Reader:
             elif self._text[at : at + 1] != "}":
                 raise self._wrong(at, "a comma or the end of the object")
         self.at = at + 1
-        return made
+        return result
 
     def _array(self, at: int, depth: int) -> Json:
-        made: list[Json] = []
+        result: list[Json] = []
         at = self._blank(at)
         while self._text[at : at + 1] != "]":
-            made.append(self.value(at, depth + 1))
+            result.append(self.value(at, depth + 1))
             at = self._blank(self.at)
             if self._text[at : at + 1] == ",":
                 at = self._blank(at + 1)
@@ -134,28 +134,28 @@ class _Reader:
             elif self._text[at : at + 1] != "]":
                 raise self._wrong(at, "a comma or the end of the list")
         self.at = at + 1
-        return made
+        return result
 
     def _string(self, at: int) -> str:
         text, quote = self._text, self._text[at]
         if quote == "'":
             self.mended.append("single quotes")
         at += 1
-        pieces: list[str] = []
+        chunks: list[str] = []
         while True:
-            plain = _PLAIN[quote].match(text, at)
-            pieces.append(plain[0])  # type: ignore[index]
-            at = plain.end()  # type: ignore[union-attr]
+            run = _PLAIN[quote].match(text, at)
+            chunks.append(run[0])  # type: ignore[index]
+            at = run.end()  # type: ignore[union-attr]
             letter = text[at : at + 1]
             if letter == quote:
                 self.at = at + 1
-                return _joined("".join(pieces))
+                return _joined("".join(chunks))
             if letter == "\\":
-                piece, at = self._escape(at + 1)
-                pieces.append(piece)
+                chunk, at = self._escape(at + 1)
+                chunks.append(chunk)
             elif letter:
                 self.mended.append("control character in a text")
-                pieces.append(letter)
+                chunks.append(letter)
                 at += 1
             else:
                 raise self._wrong(at, "the end of the text")
@@ -176,14 +176,14 @@ class _Reader:
             if re.match(r"[\w.]", self._text[self.at : self.at + 1]):
                 raise self._wrong(at, "a number")
             return number(found[0]) if found[1] or found[2] else int(found[0])
-        word = _WORD.match(self._text, at)
-        if word is not None and word[0] in _LITERALS:
-            self.at = word.end()
-            return _LITERALS[word[0]]
-        if word is not None and word[0] in _FOREIGN:
-            self.at = word.end()
-            self.mended.append(word[0])
-            return _FOREIGN[word[0]]
+        literal = _WORD.match(self._text, at)
+        if literal is not None and literal[0] in _LITERALS:
+            self.at = literal.end()
+            return _LITERALS[literal[0]]
+        if literal is not None and literal[0] in _FOREIGN:
+            self.at = literal.end()
+            self.mended.append(literal[0])
+            return _FOREIGN[literal[0]]
         raise self._wrong(at, "a value")
 
     def _blank(self, at: int) -> int:
@@ -195,12 +195,12 @@ class _Reader:
             self.mended.append("comment")
             at = comment.end()
 
-    def _wrong(self, at: int, wanted: str) -> Unreadable:
+    def _wrong(self, at: int, expected: str) -> Unreadable:
         if at >= len(self._text):
-            return Unreadable(f"it ends where {wanted} is due")
+            return Unreadable(f"it ends where {expected} is due")
         line = self._text.count("\n", 0, at) + 1
         column = at - self._text.rfind("\n", 0, at)
-        return Unreadable(f"{wanted} is due in line {line}, column {column}, not {self._text[at : at + 20]!r}")
+        return Unreadable(f"{expected} is due in line {line}, column {column}, not {self._text[at : at + 20]!r}")
 
 
 def _joined(text: str) -> str:

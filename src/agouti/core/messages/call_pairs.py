@@ -30,13 +30,13 @@ def named_results(messages: Iterable[Message]) -> list[Message]:
 def _in_order(messages: list[Message]) -> list[Message]:
     """The messages, the results behind a turn with calls in the order of its calls."""
     ordered: list[Message] = []
-    places: dict[str | None, int] = {}
+    positions: dict[str | None, int] = {}
     for results, group in groupby(messages, lambda message: message.role == "tool"):
         run = list(group)
         if results:
-            run.sort(key=lambda each: places.get(each.tool_call_id, len(places)))
+            run.sort(key=lambda each: positions.get(each.tool_call_id, len(positions)))
         else:
-            places = {call.id: at for at, call in enumerate(run[-1].tool_calls)}
+            positions = {call.id: at for at, call in enumerate(run[-1].tool_calls)}
         ordered += run
     return ordered
 
@@ -56,7 +56,7 @@ def unique_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
     ids = [call.id for message in messages if message.tool_calls for call in message.tool_calls]
     if None not in ids and "" not in ids and len(set(ids)) == len(ids):
         return messages
-    taken = set(ids)
+    used_now = set(ids)
     used: set[str] = set()
     renamed: dict[str | None, list[str]] = {}
     result: list[Message] = []
@@ -65,11 +65,11 @@ def unique_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
             calls = []
             fresh: dict[str | None, list[str]] = {}
             for call in message.tool_calls:
-                own = call.id if call.id and call.id not in used else _free(call.id or "call", taken)
-                taken.add(own)
-                used.add(own)
-                fresh.setdefault(call.id, []).append(own)
-                calls.append(call if own == call.id else replace(call, id=own))
+                identifier = call.id if call.id and call.id not in used else _free(call.id or "call", used_now)
+                used_now.add(identifier)
+                used.add(identifier)
+                fresh.setdefault(call.id, []).append(identifier)
+                calls.append(call if identifier == call.id else replace(call, id=identifier))
             renamed.update(fresh)
             message = replace(message, tool_calls=tuple(calls))
         elif message.role == "tool" and (waiting := renamed.get(message.tool_call_id)):
@@ -79,9 +79,9 @@ def unique_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
     return tuple(result)
 
 
-def _free(identifier: str, taken: "set[str | None]") -> str:
+def _free(identifier: str, used: "set[str | None]") -> str:
     number = 2
-    while f"{identifier}_{number}" in taken:
+    while f"{identifier}_{number}" in used:
         number += 1
     return f"{identifier}_{number}"
 
@@ -150,8 +150,10 @@ def _plainly(message: Message) -> Message:
     if isinstance(refusal, str) and refusal and not content:
         content = refusal
     if message.name and message.role == "user":
-        who = f"{message.name}: "
-        content = who + content if isinstance(content, str) else [{"type": "text", "text": who}, *(content or [])]
+        speaker = f"{message.name}: "
+        content = (
+            speaker + content if isinstance(content, str) else [{"type": "text", "text": speaker}, *(content or [])]
+        )
     return replace(message, content=content)
 
 

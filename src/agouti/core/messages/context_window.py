@@ -83,7 +83,7 @@ def whole_turns(messages: Sequence[Message]) -> tuple[list[Message], int]:
     >>> [each.role for each in kept], left_out
     (['user'], 1)
     """
-    kept: list[Message] = []
+    selected: list[Message] = []
     number = 0
     while number < len(messages):
         message = messages[number]
@@ -91,15 +91,15 @@ def whole_turns(messages: Sequence[Message]) -> tuple[list[Message], int]:
         if message.role == "tool":
             continue  # its call would have taken it along
         if not message.tool_calls:
-            kept.append(message)
+            selected.append(message)
             continue
         results = []
         while number < len(messages) and messages[number].role == "tool":
             results.append(messages[number])
             number += 1
         if {call.id for call in message.tool_calls} <= {each.tool_call_id for each in results}:
-            kept += [message, *results]
-    return kept, len(messages) - len(kept)
+            selected += [message, *results]
+    return selected, len(messages) - len(selected)
 
 
 def turn_starts(messages: Sequence[Message]) -> list[int]:
@@ -134,13 +134,13 @@ def fitting(messages: Sequence[Message], ratio: TokenRatio, room: int) -> list[M
     """
     leading = next((number for number, each in enumerate(messages) if each.role not in _SYSTEM), len(messages))
     tokens = [ratio.of(estimate_message(message)) for message in messages]
-    left = room - sum(tokens[:leading])
-    kept = len(messages)
+    available = room - sum(tokens[:leading])
+    selected = len(messages)
     starts = set(turn_starts(messages))
     for number in range(len(messages) - 1, leading - 1, -1):
-        left -= tokens[number]
-        if left < 0:
+        available -= tokens[number]
+        if available < 0:
             break
         if number in starts or number == leading:
-            kept = number
-    return [*messages[:leading], *messages[kept:]]
+            selected = number
+    return [*messages[:leading], *messages[selected:]]

@@ -39,5 +39,5 @@ def _turn(first: Choice, then: Choice) -> ProviderTurn | None:
     """The blocks of both; what of the second is plain follows from its words."""
     if first.provider_turn is None:
         return then.provider_turn
-    more = then.provider_turn.blocks if then.provider_turn is not None else []
-    return replace(first.provider_turn, blocks=[*first.provider_turn.blocks, *more])
+    next_blocks = then.provider_turn.blocks if then.provider_turn is not None else []
+    return replace(first.provider_turn, blocks=[*first.provider_turn.blocks, *next_blocks])

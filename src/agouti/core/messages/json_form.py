@@ -47,11 +47,11 @@ class Asked(Struct, frozen=True):
 _BESIDE = frozenset({"deadline", "timeouts", "retries", "headers", "tags", "cache"})
 
 
-def asked(body: Mapping[str, Json], beside: Mapping[str, Any] | None = None) -> Asked:
+def asked(body: Mapping[str, Json], further_fields: Mapping[str, Any] | None = None) -> Asked:
     """The parts of a request.
 
     Args:
-        beside: limits of the call and the like, which are no part of it.
+        further_fields: limits of the call and the like, which are no part of it.
 
     Raises:
         RequestError: it names no model, has no messages, or is no request; or there is no such limit.
@@ -78,7 +78,7 @@ def asked(body: Mapping[str, Json], beside: Mapping[str, Any] | None = None) -> 
             options[name] = value
     if extra:
         options["extra"] = extra
-    for name, value in (beside or {}).items():
+    for name, value in (further_fields or {}).items():
         if name not in _BESIDE:
             raise RequestError(
                 f"exchange has no option {name!r}",
@@ -102,7 +102,7 @@ def reply_json(completion: Completion, created: int, model: str, identifier: str
         model: its name, where the reply does not tell it.
         identifier: of the reply, where it has none.
     """
-    made: dict[str, Json] = {
+    result: dict[str, Json] = {
         "id": completion.id or identifier,
         "object": "chat.completion",
         "created": created,
@@ -110,8 +110,8 @@ def reply_json(completion: Completion, created: int, model: str, identifier: str
         "choices": [_choice(index, choice) for index, choice in enumerate(completion.choices)],
     }
     if completion.usage is not None and (usage := usage_json(completion.usage)) is not None:
-        made["usage"] = usage
-    return made
+        result["usage"] = usage
+    return result
 
 
 def _choice(index: int, choice: Choice) -> dict[str, Json]:
@@ -127,13 +127,13 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
         message["tool_calls"] = [call_json(call, number) for number, call in enumerate(choice.tool_calls)]
     if choice.provider_turn is not None:
         message[TURN] = turn_json(choice.provider_turn)
-    made: dict[str, Json] = {"index": index, "message": message, "logprobs": None}
-    made["finish_reason"] = finish_word(choice.finish_reason, choice.refusal)
+    result: dict[str, Json] = {"index": index, "message": message, "logprobs": None}
+    result["finish_reason"] = finish_word(choice.finish_reason, choice.refusal)
     if choice.logprobs:
-        made["logprobs"] = {"content": [_logprob(each) for each in choice.logprobs], "refusal": None}
+        result["logprobs"] = {"content": [_logprob(each) for each in choice.logprobs], "refusal": None}
     if choice.safety:
-        made["content_filter_results"] = _filter_results(choice.safety)
-    return made
+        result["content_filter_results"] = _filter_results(choice.safety)
+    return result
 
 
 def finish_word(reason: str | None, refusal: str | None = None) -> str:
@@ -179,18 +179,18 @@ def usage_json(usage: Usage) -> dict[str, Json] | None:
         outputs = total - inputs
     if inputs is None or outputs is None:
         return None
-    made: dict[str, Json] = {
+    result: dict[str, Json] = {
         "prompt_tokens": inputs,
         "completion_tokens": outputs,
         "total_tokens": inputs + outputs if total is None else total,
     }
     if usage.cached_tokens is not None or usage.cache_write_tokens is not None:
-        made["prompt_tokens_details"] = {"cached_tokens": usage.cached_tokens or 0}
+        result["prompt_tokens_details"] = {"cached_tokens": usage.cached_tokens or 0}
         if usage.cache_write_tokens is not None:
-            made["prompt_tokens_details"]["cache_write_tokens"] = usage.cache_write_tokens
+            result["prompt_tokens_details"]["cache_write_tokens"] = usage.cache_write_tokens
     if usage.reasoning_tokens is not None:
-        made["completion_tokens_details"] = {"reasoning_tokens": usage.reasoning_tokens}
-    return made
+        result["completion_tokens_details"] = {"reasoning_tokens": usage.reasoning_tokens}
+    return result
 
 
 def chunk_of_reply(reply: dict[str, Json]) -> dict[str, Json]:
@@ -204,8 +204,8 @@ def chunk_of_reply(reply: dict[str, Json]) -> dict[str, Json]:
         delta = dict(choice.get("message") or {})
         if isinstance(delta.get("tool_calls"), list):
             delta["tool_calls"] = [{"index": number, **call} for number, call in enumerate(delta["tool_calls"])]
-        rest = {name: value for name, value in choice.items() if name != "message"}
-        choices.append({**rest, "index": choice.get("index", index), "delta": delta})
+        choice_facts = {name: value for name, value in choice.items() if name != "message"}
+        choices.append({**choice_facts, "index": choice.get("index", index), "delta": delta})
     return {**reply, "object": "chat.completion.chunk", "choices": choices}
 
 
@@ -275,8 +275,8 @@ class Chunks:
                 _add_file(delta, event.file)
                 yield self._chunk(event.choice, delta)
             case LogprobsTold():
-                told = {"content": [_logprob(each) for each in event.tokens], "refusal": None}
-                yield self._chunk(event.choice, {}, logprobs=told)
+                logprobs = {"content": [_logprob(each) for each in event.tokens], "refusal": None}
+                yield self._chunk(event.choice, {}, logprobs=logprobs)
             case SafetyTold():
                 yield self._chunk(event.choice, {}, content_filter_results=_filter_results(event.notes))
             case TurnTold():
@@ -286,8 +286,8 @@ class Chunks:
             case Finished():
                 self._ended = True
                 for choice, index in self._without_arguments:
-                    piece = {"index": index, "function": {"arguments": "{}"}}
-                    yield self._chunk(choice, {"tool_calls": [piece]})
+                    tool_call = {"index": index, "function": {"arguments": "{}"}}
+                    yield self._chunk(choice, {"tool_calls": [tool_call]})
                 self._without_arguments.clear()
                 refusal = "refused" if event.choice in self._refusals else None
                 yield self._chunk(event.choice, {}, finish_reason=finish_word(event.reason, refusal))
@@ -295,20 +295,20 @@ class Chunks:
                 self._usage = event.usage
 
     def _call(self, event: ToolCallPiece) -> Iterator[dict[str, Json]]:
-        place = (event.choice, event.index)
+        call_key = (event.choice, event.index)
         if event.arguments:
-            self._without_arguments.pop(place, None)
+            self._without_arguments.pop(call_key, None)
         elif event.id is not None or event.name is not None:
-            self._without_arguments[place] = None
+            self._without_arguments[call_key] = None
         custom = event.extra.get("custom")
         if custom is not None or event.arguments or event.id is not None or event.name is not None:
             yield self._chunk(event.choice, {"tool_calls": [_piece(event)]})
 
-    def _chunk(self, index: int, delta: dict[str, Json], **more: Json) -> dict[str, Json]:
+    def _chunk(self, index: int, delta: dict[str, Json], **fields: Json) -> dict[str, Json]:
         if index not in self._spoke:
             self._spoke.add(index)
             delta = {"role": "assistant", **delta}
-        return {**self._head, "choices": [{"index": index, "delta": delta, "finish_reason": None, **more}]}
+        return {**self._head, "choices": [{"index": index, "delta": delta, "finish_reason": None, **fields}]}
 
 
 def payloads_of(event: Passed) -> list[bytes]:
@@ -321,10 +321,10 @@ def payloads_of(event: Passed) -> list[bytes]:
 
 
 def _piece(event: ToolCallPiece) -> dict[str, Json]:
-    made: dict[str, Json] = {"index": event.index}
+    result: dict[str, Json] = {"index": event.index}
     if event.id is not None:
-        made |= {"id": event.id, "type": "function"}
+        result |= {"id": event.id, "type": "function"}
     function: dict[str, Json] = {"arguments": event.arguments}
     if event.name is not None:
         function["name"] = event.name
-    return {**made, "function": function, **event.extra}
+    return {**result, "function": function, **event.extra}

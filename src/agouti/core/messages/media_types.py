@@ -11,7 +11,7 @@ _MARKS = (
 )
 
 
-def media_type_of(data: bytes, what: str = "the image") -> str:
+def media_type_of(data: bytes, subject: str = "the image") -> str:
     """The media type of an image.
 
     Raises:
@@ -22,7 +22,7 @@ def media_type_of(data: bytes, what: str = "the image") -> str:
     """
     if len(data) > MOST_BYTES:
         raise RequestError(
-            f"{what} has {len(data) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
+            f"{subject} has {len(data) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.1f} MB is the most that is sent",
             hint="Make it smaller: models see no more than about 2000 pixels across.",
         )
     for mark, media_type in _MARKS:
@@ -31,8 +31,10 @@ def media_type_of(data: bytes, what: str = "the image") -> str:
     if data[:4] == b"RIFF" and data[8:12] == b"WEBP":
         return "image/webp"
     # What it begins with is not repeated: where paths come from strangers that would read files for them.
-    seen = "it is empty" if not data else "by its first bytes"
-    raise RequestError(f"{what} is no image that models take ({seen})", hint="Save it as PNG, JPEG, GIF or WebP.")
+    evidence = "it is empty" if not data else "by its first bytes"
+    raise RequestError(
+        f"{subject} is no image that models take ({evidence})", hint="Save it as PNG, JPEG, GIF or WebP."
+    )
 
 
 _AUDIO = (
@@ -91,7 +93,7 @@ _BY_NAME = {
 }
 
 
-def file_type_of(data: bytes, name: str = "", what: str = "the file") -> str:
+def file_type_of(data: bytes, name: str = "", subject: str = "the file") -> str:
     """The media type of a file, by its first bytes, its name, or its being a text.
 
     Raises:
@@ -101,7 +103,7 @@ def file_type_of(data: bytes, name: str = "", what: str = "the file") -> str:
     ('application/pdf', 'text/csv', 'text/plain')
     """
     if not data:
-        raise RequestError(f"{what} is empty", hint="Name a file that holds something.")
+        raise RequestError(f"{subject} is empty", hint="Name a file that holds something.")
     if b"%PDF-" in data[:1024]:
         return "application/pdf"
     suffix = "." + name.rpartition(".")[2].lower()
@@ -111,7 +113,7 @@ def file_type_of(data: bytes, name: str = "", what: str = "the file") -> str:
         data.decode()
     except UnicodeDecodeError:
         raise RequestError(
-            f"{what} does not tell what kind of file it is",
+            f"{subject} does not tell what kind of file it is",
             hint='Say it: agouti.File(..., media_type="application/pdf"); images go into images=[...].',
         ) from None
     return "text/plain"

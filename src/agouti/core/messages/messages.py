@@ -63,7 +63,7 @@ def _from_json(value: Mapping[str, Json], number: int) -> Message:
         field: inner for field, inner in value.items() if field not in _FIELDS or (inner is None and field != "content")
     }
     calls = tuple([call if isinstance(call, ToolCall) else _call_of(call, number) for call in calls])
-    turn = value.get(TURN)
+    provider_turn = value.get(TURN)
     return Message(
         value.get("role") or "",
         content,
@@ -71,7 +71,7 @@ def _from_json(value: Mapping[str, Json], number: int) -> Message:
         calls,
         call_id,
         extra,
-        None if turn is None else _turn_of(turn, number),
+        None if provider_turn is None else _turn_of(provider_turn, number),
         value.get("is_error") is True,
     )
 
@@ -87,9 +87,13 @@ def _turn_of(value: Json, number: int) -> ProviderTurn:
     return ProviderTurn(dialect, blocks, source if isinstance(source, str) else "")
 
 
-def turn_json(turn: ProviderTurn) -> dict[str, Json]:
+def turn_json(provider_turn: ProviderTurn) -> dict[str, Json]:
     """A turn as the field `TURN` of a message holds it."""
-    return {"dialect": turn.dialect, "blocks": turn.blocks, **({"source": turn.source} if turn.source else {})}
+    return {
+        "dialect": provider_turn.dialect,
+        "blocks": provider_turn.blocks,
+        **({"source": provider_turn.source} if provider_turn.source else {}),
+    }
 
 
 def own_blocks(
@@ -106,26 +110,28 @@ def own_blocks(
         read: what the blocks mean.
         encode: makes blocks of what the message says behind them, where a later reply has gone on with the turn.
     """
-    turn = message.provider_turn
-    if turn is None or turn.dialect != dialect:
+    provider_turn = message.provider_turn
+    if provider_turn is None or provider_turn.dialect != dialect:
         return None
-    meant, calls = read(turn.blocks), message.tool_calls
-    text, told = text_of(message), meant.text
-    if not text.startswith(told):
-        text, told = text.strip(), told.strip()
-    if not text.startswith(told) or len(meant.tool_calls) > len(calls):
+    meant, calls = read(provider_turn.blocks), message.tool_calls
+    text, meant_text = text_of(message), meant.text
+    if not text.startswith(meant_text):
+        text, meant_text = text.strip(), meant_text.strip()
+    if not text.startswith(meant_text) or len(meant.tool_calls) > len(calls):
         return None
     renamed: dict[str, str] = {}
-    for theirs, ours in zip(meant.tool_calls, calls, strict=False):
-        if theirs.function.name != ours.function.name:
+    for meant_call, own_call in zip(meant.tool_calls, calls, strict=False):
+        if meant_call.function.name != own_call.function.name:
             return None
-        if theirs.function.arguments != ours.function.arguments and arguments_of(theirs) != arguments_of(ours):
+        if meant_call.function.arguments != own_call.function.arguments and arguments_of(meant_call) != arguments_of(
+            own_call
+        ):
             return None
-        if theirs.id and ours.id and theirs.id != ours.id:
-            renamed[theirs.id] = ours.id  # it was not unique
-    blocks = _renamed(turn.blocks, renamed) if renamed else turn.blocks
-    rest = Message("assistant", text[len(told) :], tool_calls=calls[len(meant.tool_calls) :])
-    return [*blocks, *(encode(rest) if rest.content or rest.tool_calls else [])]
+        if meant_call.id and own_call.id and meant_call.id != own_call.id:
+            renamed[meant_call.id] = own_call.id  # it was not unique
+    blocks = _renamed(provider_turn.blocks, renamed) if renamed else provider_turn.blocks
+    remainder = Message("assistant", text[len(meant_text) :], tool_calls=calls[len(meant.tool_calls) :])
+    return [*blocks, *(encode(remainder) if remainder.content or remainder.tool_calls else [])]
 
 
 def _renamed(value: Json, names: Mapping[str, str]) -> Json:
@@ -152,17 +158,17 @@ def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
         custom = value.get("custom")
         if isinstance(custom, Mapping) and not function:
             name, arguments = custom.get("name"), custom.get("input")
-        kept = {"function": value["function"]} if "function" in value else {}
-        return ToolCall(ToolFunction(name, arguments), call_id, {**extra, **kept, "type": value["type"]})
+        tool_call = {"function": value["function"]} if "function" in value else {}
+        return ToolCall(ToolFunction(name, arguments), call_id, {**extra, **tool_call, "type": value["type"]})
     inner = {field: each for field, each in function.items() if field not in ("name", "arguments")}
     if inner:
         extra["function"] = inner
     return ToolCall(ToolFunction(name, arguments), call_id, extra)
 
 
-def _wrong(number: int, why: str) -> RequestError:
+def _wrong(number: int, reason: str) -> RequestError:
     return RequestError(
-        f"message {number} of the prompt is wrong: {why}",
+        f"message {number} of the prompt is wrong: {reason}",
         hint='A message looks like {"role": "user", "content": "..."}.',
     )
 
@@ -170,11 +176,11 @@ def _wrong(number: int, why: str) -> RequestError:
 _SAID = frozenset({"role", "content", "name", "tool_calls", "tool_call_id"})
 
 
-def message_json(message: Message, own: str = "") -> dict[str, Json]:
+def message_json(message: Message, dialect: str = "") -> dict[str, Json]:
     """A message in the OpenAI-compatible form.
 
     Args:
-        own: the dialect that it is sent in, whose own turns go back as they came: as fields of the message.
+        dialect: the dialect that it is sent in, whose own turns go back as they came: as fields of the message.
 
     >>> message_json(Message("user", "Peas?"))
     {'role': 'user', 'content': 'Peas?'}
@@ -189,9 +195,9 @@ def message_json(message: Message, own: str = "") -> dict[str, Json]:
         body["tool_call_id"] = message.tool_call_id
     if message.extra:
         body |= message.extra
-    if (turn := message.provider_turn) is not None:
-        if turn.dialect == own:
-            for fields in turn.blocks:
+    if (provider_turn := message.provider_turn) is not None:
+        if provider_turn.dialect == dialect:
+            for fields in provider_turn.blocks:
                 # Who says it, and what, stands in the message itself: it may have been edited.
                 body |= {name: value for name, value in fields.items() if name not in _SAID}
         elif message.role == "assistant":
@@ -213,11 +219,11 @@ def call_json(call: ToolCall, number: int = 0) -> dict[str, Json]:
 
 def system_and_rest(messages: Sequence[Message]) -> tuple[str, list[Message]]:
     """The system text of all system messages together, and the other messages."""
-    parts, rest = system_parts(messages)
+    parts, remainder = system_parts(messages)
     if not any(part.mark is not None for part in parts):
-        return "\n\n".join([part.text for part in parts]), rest
+        return "\n\n".join([part.text for part in parts]), remainder
     texts = [text_of(message) for message in messages if message.role in _SYSTEM]
-    return "\n\n".join(filter(None, texts)), rest
+    return "\n\n".join(filter(None, texts)), remainder
 
 
 def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Message]]:
@@ -227,10 +233,10 @@ def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Mess
         RequestError: a system message holds something else than text.
     """
     texts: list[TextPart] = []
-    rest: list[Message] = []
+    remainder: list[Message] = []
     for message in messages:
         if message.role not in _SYSTEM:
-            rest.append(message)
+            remainder.append(message)
             continue
         text = ""
         for part in parts_of(message):
@@ -245,10 +251,10 @@ def system_parts(messages: Iterable[Message]) -> tuple[list[TextPart], list[Mess
                 text = ""
         if text:
             texts.append(TextPart(text))
-    if not rest and texts:
+    if not remainder and texts:
         # No format takes a request in which nobody has said anything.
         return [], [Message("user", "\n\n".join([part.text for part in texts]))]
-    return texts, rest
+    return texts, remainder
 
 
 def by_role(
@@ -260,15 +266,15 @@ def by_role(
         pieces_of: the pieces of one message; a message without any is left out.
         assistant: what the format calls the assistant; everybody else is the user.
     """
-    turns: list[tuple[str, list[dict[str, Json]]]] = []
+    merged: list[tuple[str, list[dict[str, Json]]]] = []
     for message in messages:
         role = assistant if message.role == "assistant" else "user"
-        pieces = pieces_of(message)
-        if pieces and turns and turns[-1][0] == role:
-            turns[-1][1].extend(pieces)
-        elif pieces:
-            turns.append((role, pieces))
-    return turns
+        parts = pieces_of(message)
+        if parts and merged and merged[-1][0] == role:
+            merged[-1][1].extend(parts)
+        elif parts:
+            merged.append((role, parts))
+    return merged
 
 
 def arguments_of(call: ToolCall) -> dict[str, Any]:

@@ -89,9 +89,9 @@ def caps_of(body: Mapping[str, Json], cap_fields: Iterable[str], answer_fields: 
     if caps:
         known = {max(value, 0) for value in caps.values()}  # nothing, or less: as many as it likes
         if len(known) > 1:
-            told = " and ".join(f"{name} = {value}" for name, value in sorted(caps.items()))
+            media_type = " and ".join(f"{name} = {value}" for name, value in sorted(caps.items()))
             raise RequestError(
-                f"the request has two caps that differ: {told}",
+                f"the request has two caps that differ: {media_type}",
                 hint="Leave one of them out: of max_tokens, extra, and add in the provider's entry.",
             )
         output_tokens = known.pop() or None
@@ -139,9 +139,9 @@ def _role_of(name: object) -> str:
         return role
     if not isinstance(name, str) or len(name) > _LONGEST_NAME:
         return ""
-    plain, role = name.replace("_", "").lower(), ""
+    simple_name, role = name.replace("_", "").lower(), ""
     for each, names in (("cap", _CAPS), ("answers", _ANSWERS), ("table", _TABLES), ("kept", _KEPT)):
-        if plain in names:
+        if simple_name in names:
             role = each
     if len(_ROLES) < 1000:  # bodies of strangers may have any number of names
         _ROLES[name] = role
@@ -177,14 +177,14 @@ def _kind_of_part(part: Mapping[str, Json]) -> str:
     """What a part of a message is; empty where it is none of these."""
     kind = part.get("type")
     if isinstance(kind, str):
-        for name, words in (("image", _IMAGES), ("file", _FILES), ("audio", _SOUNDS)):
-            if kind in words:
+        for name, field_names in (("image", _IMAGES), ("file", _FILES), ("audio", _SOUNDS)):
+            if kind in field_names:
                 return name
     for name in ("inlineData", "inline_data", "fileData", "file_data"):
         data = part.get(name)
         if isinstance(data, Mapping):
-            told = str(data.get("mimeType") or data.get("mime_type") or "")
-            return {"image": "image", "audio": "audio", "video": "audio"}.get(told.partition("/")[0], "file")
+            media_type = str(data.get("mimeType") or data.get("mime_type") or "")
+            return {"image": "image", "audio": "audio", "video": "audio"}.get(media_type.partition("/")[0], "file")
     for name in ("image", "document", "audio", "video"):
         data = part.get(name)
         if isinstance(data, Mapping) and ("source" in data or "bytes" in data):

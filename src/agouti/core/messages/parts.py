@@ -204,22 +204,22 @@ def _file(part: Mapping[str, Json]) -> FilePart:
     return FilePart(name, address, media_type if data else "", data, mark=part.get(MARK))
 
 
-def _read_address(address: str, what: str) -> tuple[str, str, str]:
+def _read_address(address: str, subject: str) -> tuple[str, str, str]:
     """Media type, base64 data and address: of a ``data:`` address the first two, of another one the last."""
     if address[:5].lower() != "data:":
         return "", "", address
     match = _DATA.fullmatch(address)
     parameters = match["parameters"].lower().split(";") if match is not None else []
     if match is None or "base64" not in parameters or not match["data"]:
-        raise RequestError(f"{what} in a data: address must be base64", hint="data:image/png;base64,...")
-    return match["type"].lower(), checked_base64(match["data"], what), ""
+        raise RequestError(f"{subject} in a data: address must be base64", hint="data:image/png;base64,...")
+    return match["type"].lower(), checked_base64(match["data"], subject), ""
 
 
 _NOT_BASE64 = re.compile(r"[^A-Za-z0-9+/=]")
 _LINE_ENDS = re.compile(r"\s+")
 
 
-def checked_base64(data: str, what: str) -> str:
+def checked_base64(data: str, subject: str) -> str:
     """Base64 as formats take it: in one line, and padded.
 
     Raises:
@@ -230,10 +230,12 @@ def checked_base64(data: str, what: str) -> str:
     """
     if _NOT_BASE64.search(data):
         data = _LINE_ENDS.sub("", data).replace("-", "+").replace("_", "/")
-    bare = data.rstrip("=")
-    if _NOT_BASE64.search(bare) or "=" in bare or len(bare) % 4 == 1 or not bare:
-        raise RequestError(f"{what} in a data: address is no base64", hint="Encode its bytes: base64.b64encode(data).")
-    return bare + "=" * (-len(bare) % 4)
+    unpadded = data.rstrip("=")
+    if _NOT_BASE64.search(unpadded) or "=" in unpadded or len(unpadded) % 4 == 1 or not unpadded:
+        raise RequestError(
+            f"{subject} in a data: address is no base64", hint="Encode its bytes: base64.b64encode(data)."
+        )
+    return unpadded + "=" * (-len(unpadded) % 4)
 
 
 def media_ready(
@@ -248,13 +250,13 @@ def media_ready(
     Raises:
         RequestError: they hold what the format does not take, or what is none.
     """
-    made = []
+    ready_parts = []
     for message in messages:
         if isinstance(message.content, list) and any(each.get("type") in MEDIA for each in message.content):
             parts = [_ready(each, inputs, dialect, fetched) for each in message.content]
             message = replace(message, content=parts)
-        made.append(message)
-    return tuple(made)
+        ready_parts.append(message)
+    return tuple(ready_parts)
 
 
 def _ready(part: dict[str, Json], inputs: Sequence[str], dialect: str, fetched: bool) -> dict[str, Json]:
@@ -307,13 +309,13 @@ def words_of(message: Message, dialect: str = "") -> str:
     Raises:
         RequestError: it holds audio, or a file that is no text.
     """
-    words = []
+    descriptions = []
     for part in parts_of(message):
         if isinstance(part, TextPart):
-            words.append(part.text)
+            descriptions.append(part.text)
         elif not isinstance(part, ImagePart):
-            words.append(text_file(part, dialect))
-    return "".join(words)
+            descriptions.append(text_file(part, dialect))
+    return "".join(descriptions)
 
 
 def text_file(part: Part, dialect: str) -> str:
@@ -332,13 +334,13 @@ def text_file(part: Part, dialect: str) -> str:
 def cannot_take(dialect: str, part: Part) -> RequestError:
     """The error for a part that a format has no place for."""
     hint = "See the table of media in the guide to dialects; a text can be passed as words."
-    what = "images" if isinstance(part, ImagePart) else "audio"
+    subject = "images" if isinstance(part, ImagePart) else "audio"
     if isinstance(part, FilePart):
-        what = f"files of type {part.media_type}"
+        subject = f"files of type {part.media_type}"
         if part.id:
-            what = "files by their id"
+            subject = "files by their id"
         elif part.address:
-            what = "files by their address"
+            subject = "files by their address"
             hint = "Pass the file itself (a path or its bytes), or allow that it is fetched: fetch_images=True."
-    who = f"dialect {dialect}" if dialect else "this dialect"
-    return RequestError(f"{who} takes no {what}", hint=hint)
+    dialect_name = f"dialect {dialect}" if dialect else "this dialect"
+    return RequestError(f"{dialect_name} takes no {subject}", hint=hint)

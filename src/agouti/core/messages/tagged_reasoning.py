@@ -28,34 +28,34 @@ class TagSplitter:
         """The thinking and the answer in the next piece, as far as they can be told apart."""
         if self._state == "answer":
             return "", text
-        held, self._held = self._held + text, ""
+        pending, self._held = self._held + text, ""
         thought = ""
         if self._state == "before":
-            begun = held.lstrip()
-            if not begun.startswith(self._open):
-                if self._open.startswith(begun):
-                    self._held = held
+            stripped = pending.lstrip()
+            if not stripped.startswith(self._open):
+                if self._open.startswith(stripped):
+                    self._held = pending
                     return "", ""
                 self._state = "answer"
-                return "", held
-            self._state, held = "thinking", begun[len(self._open) :]
+                return "", pending
+            self._state, pending = "thinking", stripped[len(self._open) :]
         if self._state == "thinking":
-            thought, closed, rest = held.partition(self._close)
+            thought, closed, remainder = pending.partition(self._close)
             if not closed:
                 keep = _beginning(thought, self._close)
                 self._held = thought[len(thought) - keep :] if keep else ""
                 return thought[: len(thought) - keep], ""
-            self._state, held = "behind", rest
+            self._state, pending = "behind", remainder
         # The blank lines between the two belong to neither.
-        held = held.lstrip()
-        if held:
+        pending = pending.lstrip()
+        if pending:
             self._state = "answer"
-        return thought, held
+        return thought, pending
 
     def last(self) -> tuple[str, str]:
         """What was held back, once the text has ended."""
-        held, self._held = self._held, ""
-        return (held, "") if self._state == "thinking" else ("", held)
+        pending, self._held = self._held, ""
+        return (pending, "") if self._state == "thinking" else ("", pending)
 
 
 def _beginning(text: str, mark: str) -> int:
@@ -74,8 +74,8 @@ def split_choice(choice: Choice, tag: str) -> Choice:
     if close in text and f"<{tag}>" not in text:
         text = f"<{tag}>{text}"  # some servers write the beginning into the prompt
     splitter = TagSplitter(tag)
-    pieces = [splitter.take(text), splitter.last()]
-    thought, answer = ("".join(kind) for kind in zip(*pieces, strict=True))
+    parts = [splitter.take(text), splitter.last()]
+    thought, answer = ("".join(kind) for kind in zip(*parts, strict=True))
     if not thought and answer == choice.text:
         return choice
     return replace(
@@ -92,23 +92,23 @@ class TaggedEvents:
 
     def of(self, events: list[Event]) -> list[Event]:
         """The same events, texts split."""
-        made: list[Event] = []
+        split_events: list[Event] = []
         for event in events:
             if isinstance(event, Text):
                 splitter = self._splitters.setdefault(event.choice, TagSplitter(self._tag))
-                made += _told(splitter.take(event.text), event.choice)
+                split_events += _told(splitter.take(event.text), event.choice)
             elif isinstance(event, Finished):
-                made += [*self._rest(event.choice), event]
+                split_events += [*self._rest(event.choice), event]
             else:
-                made.append(event)
-        return made
+                split_events.append(event)
+        return split_events
 
     def _rest(self, choice: int) -> list[Event]:
         splitter = self._splitters.get(choice)
         return _told(splitter.last(), choice) if splitter is not None else []
 
 
-def _told(pieces: tuple[str, str], choice: int) -> list[Event]:
-    thought, answer = pieces
+def _told(parts: tuple[str, str], choice: int) -> list[Event]:
+    thought, answer = parts
     events: list[Event] = [Reasoning(thought, choice)] if thought else []
     return [*events, Text(answer, choice)] if answer else events

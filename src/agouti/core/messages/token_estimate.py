@@ -27,8 +27,8 @@ def estimate_text(text: str) -> int:
     """
     wide = 0 if text.isascii() else len(_WIDE.findall(text))
     symbols = len(_SYMBOL.findall(text))
-    plain = len(text) - wide - symbols
-    return round(plain / 4 + symbols * 0.6 + wide / 1.5 + 0.5) if text else 0
+    latin = len(text) - wide - symbols
+    return round(latin / 4 + symbols * 0.6 + wide / 1.5 + 0.5) if text else 0
 
 
 def estimate_tokens(request: Request) -> int:

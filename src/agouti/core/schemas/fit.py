@@ -58,24 +58,24 @@ def fitted(schema: Mapping[str, Any], style: Style) -> tuple[Schema, bool]:
     >>> fitted(schema, "closed")[0]["properties"]["crop"]
     {'anyOf': [{'type': 'string', 'description': 'minLength: 2'}, {'type': 'null'}]}
     """
-    plain = _without_notes(dict(schema))
+    core_schema = _without_notes(dict(schema))
     if style == "open":
-        return plain, True
-    inlined = _inlined(plain, plain, ())
+        return core_schema, True
+    inlined = _inlined(core_schema, core_schema, ())
     if style == "inlined":
-        circular = _circular(plain)
-        kept = {
-            name: _inlined(each, plain, ())
-            for name, each in plain.get("$defs", {}).items()
+        circular = _circular(core_schema)
+        reduced = {
+            name: _inlined(each, core_schema, ())
+            for name, each in core_schema.get("$defs", {}).items()
             if f"#/$defs/{name}" in circular
         }
-        return ({**inlined, "$defs": kept} if kept and refs_in(inlined) else inlined), True
+        return ({**inlined, "$defs": reduced} if reduced and refs_in(inlined) else inlined), True
     try:
-        closed = _closed(plain, plain)
+        closed = _closed(core_schema, core_schema)
     except _NotClosed:
-        return plain, False
+        return core_schema, False
     if closed.get("type") != "object":
-        return plain, False
+        return core_schema, False
     return (_bare(closed) if style == "bare" else closed), True
 
 
@@ -98,10 +98,10 @@ def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | N
         return value
     schema = branch_of(value, schema, root)
     properties, required = schema.get("properties", {}), schema.get("required", ())
-    others = _dict(schema.get("additionalProperties"))
+    further_properties = _dict(schema.get("additionalProperties"))
     result = {}
     for name, each in value.items():
-        inner = _dict(properties.get(name, others))
+        inner = _dict(properties.get(name, further_properties))
         if each is None and name not in required and name in properties and not _takes_null(inner, root):
             continue
         result[name] = restored(each, inner, root)
@@ -113,9 +113,9 @@ def branch_of(value: Mapping[str, Any], schema: Mapping[str, Any], root: Mapping
     branches = [resolved(_dict(each), root) for union in _UNIONS for each in schema.get(union, ())]
     if not branches:
         return schema
-    told = [each for each in branches if each.get("properties") and _has_constants(value, each, root)]
-    fitting = [each for each in told or branches if value.keys() <= each.get("properties", {}).keys()]
-    return (fitting or told or [schema])[0]
+    decided = [each for each in branches if each.get("properties") and _has_constants(value, each, root)]
+    fitting = [each for each in decided or branches if value.keys() <= each.get("properties", {}).keys()]
+    return (fitting or decided or [schema])[0]
 
 
 def _has_constants(value: Mapping[str, Any], schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
@@ -144,18 +144,18 @@ def _without_notes(schema: Any) -> Any:
         return [_without_notes(each) for each in schema]
     if not isinstance(schema, dict):
         return schema
-    kept: Schema = {}
+    reduced: Schema = {}
     for name, each in schema.items():
         if name in ("properties", "$defs", "definitions", "patternProperties"):
             inner = {key: _without_notes(value) for key, value in each.items()}
-            kept["$defs" if name == "definitions" else name] = inner
+            reduced["$defs" if name == "definitions" else name] = inner
         elif name in ("enum", "const", "default", "required"):
-            kept[name] = each
+            reduced[name] = each
         elif name == "$ref":
-            kept[name] = str(each).replace("#/definitions/", "#/$defs/")
+            reduced[name] = str(each).replace("#/definitions/", "#/$defs/")
         elif name not in _NOTES:
-            kept[name] = _without_notes(each)
-    return kept
+            reduced[name] = _without_notes(each)
+    return reduced
 
 
 def resolved(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -200,8 +200,8 @@ def _inlined(schema: Any, root: Mapping[str, Any], inside: tuple[str, ...]) -> A
     if ref is not None:
         if ref in inside or ref in _circular(root):
             return dict(schema)
-        beside = {name: each for name, each in schema.items() if name != "$ref"}
-        return _inlined({**_target(ref, root), **beside}, root, (*inside, ref))
+        siblings = {name: each for name, each in schema.items() if name != "$ref"}
+        return _inlined({**_target(ref, root), **siblings}, root, (*inside, ref))
     result = {}
     for name, each in schema.items():
         if name == "$defs":
@@ -220,14 +220,14 @@ def _circular(root: Mapping[str, Any]) -> set[str]:
         edges["#"] = refs_in(root)
     result = set()
     for start in edges:
-        seen: set[str] = set()
+        visited: set[str] = set()
         ahead = list(edges[start])
         while ahead:
             each = ahead.pop()
-            if each not in seen:
-                seen.add(each)
+            if each not in visited:
+                visited.add(each)
                 ahead += edges.get(each, ())
-        if start in seen:
+        if start in visited:
             result.add(start)
     return result
 
@@ -235,16 +235,18 @@ def _circular(root: Mapping[str, Any]) -> set[str]:
 def refs_in(schema: Any) -> set[str]:
     """The references in a schema."""
     if isinstance(schema, Mapping):
-        own = {schema["$ref"]} if isinstance(schema.get("$ref"), str) else set()
-        return own.union(*(refs_in(each) for name, each in schema.items() if name not in ("enum", "const", "default")))
+        own_references = {schema["$ref"]} if isinstance(schema.get("$ref"), str) else set()
+        return own_references.union(
+            *(refs_in(each) for name, each in schema.items() if name not in ("enum", "const", "default"))
+        )
     return set().union(*(refs_in(each) for each in schema)) if isinstance(schema, list) else set()
 
 
 def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     """One schema in the style of strict providers."""
     if "$ref" in schema:
-        beside = schema.keys() - {"$ref", "$defs", "description", "title", "default"}
-        result: Schema = {"$ref": schema["$ref"]} if not beside else _closed(resolved(schema, root), root)
+        siblings = schema.keys() - {"$ref", "$defs", "description", "title", "default"}
+        result: Schema = {"$ref": schema["$ref"]} if not siblings else _closed(resolved(schema, root), root)
     else:
         result = _closed_here(resolved(schema, root), root)
     if "$defs" in schema:
@@ -258,7 +260,7 @@ def _closed(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
 def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
     if "properties" in schema and isinstance(kinds := schema.get("type"), list) and "null" in kinds:
         return {"anyOf": [_closed_here({**schema, "type": "object"}, root), {"type": "null"}]}
-    said = []
+    notes = []
     result: Schema = {}
     for name, each in schema.items():
         if name == "$defs" or (name == "default" and each is None):
@@ -279,7 +281,7 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
         elif name in _STRICT and (name != "format" or each in _FORMATS):
             result[name] = each
         else:
-            said.append(f"{name}: {msgspec.json.encode(each).decode()}")
+            notes.append(f"{name}: {msgspec.json.encode(each).decode()}")
     if "enum" in result and "type" not in result and (kinds := {type(each) for each in result["enum"]}):
         # Strict providers want the kind said as well.
         if kinds <= {str}:
@@ -295,22 +297,22 @@ def _closed_here(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
         raise _NotClosed  # a value of any kind
     elif result.get("type") == "array" and "items" not in result:
         raise _NotClosed  # a list of any kind
-    return _with_words(result, said)
+    return _with_words(result, notes)
 
 
-def _with_words(schema: Schema, said: list[str]) -> Schema:
-    if said:
-        schema["description"] = ". ".join(filter(None, [schema.get("description", ""), *said]))
+def _with_words(schema: Schema, notes: list[str]) -> Schema:
+    if notes:
+        schema["description"] = ". ".join(filter(None, [schema.get("description", ""), *notes]))
     return schema
 
 
 def _bare(schema: Schema) -> Schema:
     """A closed schema whose bounds are words of its descriptions."""
     result: Schema = {}
-    said = []
+    notes = []
     for name, each in schema.items():
         if name in _BOUNDS or (name == "minItems" and each not in (0, 1)):
-            said.append(f"{name}: {msgspec.json.encode(each).decode()}")
+            notes.append(f"{name}: {msgspec.json.encode(each).decode()}")
         elif name in ("properties", "$defs"):
             result[name] = {key: _bare(inner) for key, inner in each.items()}
         elif name == "anyOf":
@@ -319,7 +321,7 @@ def _bare(schema: Schema) -> Schema:
             result[name] = _bare(each)
         else:
             result[name] = each
-    return _with_words(result, said)
+    return _with_words(result, notes)
 
 
 def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Schema:
@@ -340,9 +342,9 @@ def takes(kind: str, schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool
     (True, False)
     """
     schema = resolved(schema, root)
-    given = schema.get("type")
-    if given is not None:
-        return given == kind or (isinstance(given, list) and kind in given)
+    types = schema.get("type")
+    if types is not None:
+        return types == kind or (isinstance(types, list) and kind in types)
     branches = [each for union in _UNIONS for each in schema.get(union, ())]
     if branches:
         return any(takes(kind, _dict(each), root) for each in branches)

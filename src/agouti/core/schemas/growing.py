@@ -33,17 +33,17 @@ class Growing:
         self, unwrapped: Callable[[Json], Json], *, lists: bool = True, schema: Mapping[str, Any] | None = None
     ) -> None:
         self._unwrapped = unwrapped
-        at_once = texts_at_once(schema) if schema is not None else None
-        self._text = _Document(lists, at_once)
-        self._call = _Document(lists, at_once)
+        is_early = texts_at_once(schema) if schema is not None else None
+        self._text = _Document(lists, is_early)
+        self._call = _Document(lists, is_early)
 
     def take(self, batch: list[Event]) -> bool:
         """Add events; whether the value has grown."""
         text = "".join([event.text for event in batch if type(event) is Text and not event.choice])
-        pieces = "".join([event.arguments for event in batch if type(event) is ToolCallPiece and not event.index])
-        called = self._call.feed(pieces) if pieces else False
-        said = self._text.feed(text) if text else False
-        return (called or (said and not self._call.reader.begun)) and self.value is not None
+        arguments = "".join([event.arguments for event in batch if type(event) is ToolCallPiece and not event.index])
+        called = self._call.feed(arguments) if arguments else False
+        grew = self._text.feed(text) if text else False
+        return (called or (grew and not self._call.reader.begun)) and self.value is not None
 
     @property
     def value(self) -> Json:
@@ -66,8 +66,8 @@ class Growing:
 class _Document:
     """A JSON document that may have words, a fence or thoughts before it."""
 
-    def __init__(self, lists: bool, at_once: Callable[[tuple[str | None, ...]], bool] | None) -> None:
-        self.reader = PartialReader(at_once)
+    def __init__(self, lists: bool, is_early: Callable[[tuple[str | None, ...]], bool] | None) -> None:
+        self.reader = PartialReader(is_early)
         self._starts = "{[" if lists else "{"
         self._begun = False
         self._thought = ""
@@ -110,11 +110,11 @@ class _Document:
                     self._thought = tag[2]
                 at = tag.end() if tag is not None else at + 1
                 continue
-            behind = text[at + 1 :].lstrip()[:2]
-            if len(behind) < 2 and behind not in ("}", "]", '"'):
+            tail = text[at + 1 :].lstrip()[:2]
+            if len(tail) < 2 and tail not in ("}", "]", '"'):
                 self._tail = text[at:]
                 return ""
-            if mark[0] in self._starts and _BEHIND[mark[0]].match(behind):
+            if mark[0] in self._starts and _BEHIND[mark[0]].match(tail):
                 self._begun = True
                 return text[at:]
             at += 1

@@ -41,9 +41,9 @@ def grows_too_fast(pattern: str) -> bool:
     """
     try:
         parsed = _PARSER.parse(pattern)
-        places = _Places()
-        places.sequence(parsed)
-        return _ways(parsed) > _WAYS or any(map(places.doubles, places.circles()))
+        positions = _Places()
+        positions.sequence(parsed)
+        return _ways(parsed) > _WAYS or any(map(positions.doubles, positions.circles()))
     except _TooLong:
         return True
     except (re.error, RecursionError, OverflowError):
@@ -76,38 +76,38 @@ class _Places:
         self._steps = 0
 
     def sequence(self, parts: Iterable[tuple[Any, Any]]) -> _Part:
-        whole = _NOTHING
-        for kind, what in parts:
-            whole = self._behind(whole, self._part(kind, what))
-        return whole
+        part = _NOTHING
+        for kind, argument in parts:
+            part = self._behind(part, self._part(kind, argument))
+        return part
 
-    def _part(self, kind: Any, what: Any) -> _Part:
+    def _part(self, kind: Any, argument: Any) -> _Part:
         if kind in _REPEATS:
-            return self._repeat(*what)
+            return self._repeat(*argument)
         if kind is _OF.BRANCH:
-            return self._choice(map(self.sequence, what[1]))
-        if inner := _inner(kind, what):
+            return self._choice(map(self.sequence, argument[1]))
+        if inner := _inner(kind, argument):
             return self._choice(map(self.sequence, inner))
         if kind is _OF.AT:
             return _NOTHING
-        self._letters.append(_letters(kind, what))
+        self._letters.append(_letters(kind, argument))
         self._next.append(Counter())
-        place = len(self._next) - 1
-        return _Part(Counter([place]), Counter([place]))
+        position = len(self._next) - 1
+        return _Part(Counter([position]), Counter([position]))
 
-    def _repeat(self, least: int, most: int, body: Any) -> _Part:
-        if int(most) > _MANY and least != most:
+    def _repeat(self, minimum: int, maximum: int, body: Any) -> _Part:
+        if int(maximum) > _MANY and minimum != maximum:
             one = self._again(body)
-            return _Part(one.first, one.last, one.empty + (least == 0))
-        if int(most) > _MANY and not _is_plain(body):
+            return _Part(one.first, one.last, one.empty + (minimum == 0))
+        if int(maximum) > _MANY and not _is_plain(body):
             self._again(body)  # what is not free of choices is looked at as if it had no end
-        whole = _NOTHING
-        for _ in range(min(int(most), _MANY) - min(least, _MANY)):  # the rounds that may be missing: (x(x(x)?)?)?
-            more = self._behind(self.sequence(body), whole)
-            whole = _Part(more.first, more.last, min(more.empty + 1, 2))
-        for _ in range(min(least, _MANY)):
-            whole = self._behind(self.sequence(body), whole)
-        return whole
+        part = _NOTHING
+        for _ in range(min(int(maximum), _MANY) - min(minimum, _MANY)):  # the rounds that may be missing: (x(x(x)?)?)?
+            inner = self._behind(self.sequence(body), part)
+            part = _Part(inner.first, inner.last, min(inner.empty + 1, 2))
+        for _ in range(min(minimum, _MANY)):
+            part = self._behind(self.sequence(body), part)
+        return part
 
     def _again(self, body: Any) -> _Part:
         begin = len(self._next)
@@ -116,19 +116,19 @@ class _Places:
         self._rounds.append(range(begin, len(self._next)))
         return one
 
-    def _behind(self, one: _Part, other: _Part) -> _Part:
-        self._join(one, other)
+    def _behind(self, one: _Part, second: _Part) -> _Part:
+        self._join(one, second)
         return _Part(
-            one.first + _times(other.first, one.empty),
-            other.last + _times(one.last, other.empty),
-            min(one.empty * other.empty, 2),
+            one.first + _times(second.first, one.empty),
+            second.last + _times(one.last, second.empty),
+            min(one.empty * second.empty, 2),
         )
 
-    def _join(self, one: _Part, other: _Part) -> None:
-        for place, ways in one.last.items():
-            for following, more in other.first.items():
-                self._next[place][following] += ways * more
-        self._steps += len(one.last) * len(other.first)
+    def _join(self, one: _Part, second: _Part) -> None:
+        for position, counts in one.last.items():
+            for following, inner in second.first.items():
+                self._next[position][following] += counts * inner
+        self._steps += len(one.last) * len(second.first)
         if self._steps > _MOST:
             raise _TooLong
 
@@ -152,21 +152,23 @@ class _Places:
         """Whether two ways lead from a place to itself over the same letters."""
         if len(circle) > _PLACES:
             return True
-        within = {place: [each for each in self._next[place] if each in circle] for place in circle}
-        if any(self._next[place][each] > 1 for place in circle for each in within[place]):
+        within = {position: [each for each in self._next[position] if each in circle] for position in circle}
+        if any(self._next[position][each] > 1 for position in circle for each in within[position]):
             return True
-        alike = {(one, other) for one in circle for other in circle if self._letters[one] & self._letters[other]}
-        onward: dict[tuple[int, int], list[tuple[int, int]]] = {
-            (one, other): [pair for a in within[one] for b in within[other] if (pair := (a, b)) in alike]
-            for one, other in alike
+        overlapping = {
+            (one, second) for one in circle for second in circle if self._letters[one] & self._letters[second]
         }
-        backward: dict[tuple[int, int], list[tuple[int, int]]] = {pair: [] for pair in alike}
+        onward: dict[tuple[int, int], list[tuple[int, int]]] = {
+            (one, second): [pair for a in within[one] for b in within[second] if (pair := (a, b)) in overlapping]
+            for one, second in overlapping
+        }
+        backward: dict[tuple[int, int], list[tuple[int, int]]] = {pair: [] for pair in overlapping}
         for pair, following in onward.items():
             for each in following:
                 backward[each].append(pair)
-        together = [(place, place) for place in circle if self._letters[place]]
+        together = [(position, position) for position in circle if self._letters[position]]
         parted = _reach(together, onward.__getitem__) & _reach(together, backward.__getitem__)
-        return any(one != other for one, other in parted)
+        return any(one != second for one, second in parted)
 
 
 def _reach(start: Iterable[Any], following: Any) -> set[Any]:
@@ -181,22 +183,22 @@ def _reach(start: Iterable[Any], following: Any) -> set[Any]:
     return found
 
 
-def _times(ways: Counter[int], number: int) -> Counter[int]:
-    return Counter({place: count * number for place, count in ways.items()}) if number else Counter()
+def _times(counts: Counter[int], number: int) -> Counter[int]:
+    return Counter({position: count * number for position, count in counts.items()}) if number else Counter()
 
 
 def _is_plain(body: Any) -> bool:
     """Whether it takes letters one by one, without a choice."""
-    return all(not _inner(kind, what) and kind is not _OF.BRANCH for kind, what in body)
+    return all(not _inner(kind, argument) and kind is not _OF.BRANCH for kind, argument in body)
 
 
-def _inner(kind: Any, what: Any) -> list[Any]:
+def _inner(kind: Any, argument: Any) -> list[Any]:
     """The expressions within a part of an expression."""
     if kind in _REPEATS:
-        return [what[2]]
+        return [argument[2]]
     if kind is _OF.BRANCH:
-        return list(what[1])
-    parts = what if isinstance(what, tuple) else (what,)
+        return list(argument[1])
+    parts = argument if isinstance(argument, tuple) else (argument,)
     return [each for each in parts if isinstance(each, _PARSER.SubPattern)]
 
 
@@ -212,7 +214,7 @@ def _ways(parsed: Any) -> int:
     steps = [each for part in parts for each in _steps(*part)]
     if not begins:
         steps.insert(0, _Step(_LETTERS, _LONG, 1))
-    return max((_shared(steps[place:]) for place, each in enumerate(steps) if each.ways > 1), default=1)
+    return max((_shared(steps[position:]) for position, each in enumerate(steps) if each.ways > 1), default=1)
 
 
 @dataclass(frozen=True)
@@ -227,78 +229,79 @@ class _Step:
     skips: int = 0
 
 
-def _steps(kind: Any, what: Any) -> list[_Step]:
+def _steps(kind: Any, argument: Any) -> list[_Step]:
     """The parts that follow each other in one part; rounds of a short repeat each count."""
     if kind is _OF.AT:
         return []
     if kind is _OF.BRANCH:
-        each_way = [[step for part in each for step in _steps(*part)] for each in what[1]]
+        each_way = [[step for part in each for step in _steps(*part)] for each in argument[1]]
         longest = max(each_way, key=lambda steps: prod(each.ways for each in steps))
         return [
-            _Step(each.letters, each.ways, each.skips or len(longest) - place) for place, each in enumerate(longest)
+            _Step(each.letters, each.ways, each.skips or len(longest) - position)
+            for position, each in enumerate(longest)
         ]
-    inner = _inner(kind, what)
+    inner = _inner(kind, argument)
     if not inner:
-        return [_Step(_taken([(kind, what)]), 1)]
-    least, most = (what[0], int(what[1])) if kind in _REPEATS else (1, 1)
-    if most > _MANY or (most > 1 and _is_plain(inner[0])):
-        return [_Step(_taken([(kind, what)]), min(most - least + 1, _LONG), int(least == 0))]
+        return [_Step(_taken([(kind, argument)]), 1)]
+    minimum, maximum = (argument[0], int(argument[1])) if kind in _REPEATS else (1, 1)
+    if maximum > _MANY or (maximum > 1 and _is_plain(inner[0])):
+        return [_Step(_taken([(kind, argument)]), min(maximum - minimum + 1, _LONG), int(minimum == 0))]
     once = [step for part in inner[0] for step in _steps(*part)]
-    if len(once) * most > _MOST:
+    if len(once) * maximum > _MOST:
         raise _TooLong
-    every = once * most
-    certain = len(once) * least
+    every = once * maximum
+    certain = len(once) * minimum
     return [
-        _Step(each.letters, each.ways, each.skips or (len(every) - place if place >= certain else 0))
-        for place, each in enumerate(every)
+        _Step(each.letters, each.ways, each.skips or (len(every) - position if position >= certain else 0))
+        for position, each in enumerate(every)
     ]
 
 
 def _shared(steps: list[_Step]) -> int:
     """The ways of the first of these and of what follows it, up to what none of the letters so far can be."""
-    common, ways = _LETTERS, 1
-    place = 0
-    while place < len(steps):
-        each = steps[place]
-        place += 1
+    common, counts = _LETTERS, 1
+    position = 0
+    while position < len(steps):
+        each = steps[position]
+        position += 1
         if common & each.letters:
-            common, ways = (common & each.letters, ways * each.ways) if each.ways > 1 else (common, ways)
+            common, counts = (common & each.letters, counts * each.ways) if each.ways > 1 else (common, counts)
         elif each.skips:
-            place += each.skips - 1
+            position += each.skips - 1
         else:
             break
-    return ways
+    return counts
 
 
 def _taken(body: Any) -> frozenset[str]:
     """All letters that it takes somewhere."""
     found: frozenset[str] = frozenset()
-    for kind, what in body:
-        inner = _inner(kind, what)
-        found |= frozenset().union(*map(_taken, inner)) if inner else _letters(kind, what)
+    for kind, argument in body:
+        inner = _inner(kind, argument)
+        found |= frozenset().union(*map(_taken, inner)) if inner else _letters(kind, argument)
     return found
 
 
-def _letters(kind: Any, what: Any) -> frozenset[str]:
+def _letters(kind: Any, argument: Any) -> frozenset[str]:
     """The letters that one place of an expression takes."""
     if kind is _OF.LITERAL:
-        return frozenset(chr(what))
+        return frozenset(chr(argument))
     if kind is _OF.NOT_LITERAL:
-        return _LETTERS - {chr(what)}
+        return _LETTERS - {chr(argument)}
     if kind is _OF.IN:
-        negated = bool(what) and what[0][0] is _OF.NEGATE
-        taken = frozenset().union(*[_members(*each) for each in what if each[0] is not _OF.NEGATE])
-        return _LETTERS - taken if negated else taken
+        negated = bool(argument) and argument[0][0] is _OF.NEGATE
+        excluded = frozenset().union(*[_members(*each) for each in argument if each[0] is not _OF.NEGATE])
+        return _LETTERS - excluded if negated else excluded
     if kind is _OF.AT:
         return frozenset()
     return _LETTERS  # any letter, or what is not known here
 
 
-def _members(kind: Any, what: Any) -> frozenset[str]:
+def _members(kind: Any, argument: Any) -> frozenset[str]:
     if kind is _OF.LITERAL:
-        return frozenset(chr(what))
+        return frozenset(chr(argument))
     if kind is _OF.RANGE:
-        low, high = what
+        low, high = argument
         return frozenset([each for each in _LETTERS if low <= ord(each) <= high] or [chr(low)])
     tests = {
         _OF.CATEGORY_DIGIT: str.isdigit,
@@ -310,8 +313,8 @@ def _members(kind: Any, what: Any) -> frozenset[str]:
         _OF.CATEGORY_NOT_SPACE: _OF.CATEGORY_SPACE,
         _OF.CATEGORY_NOT_WORD: _OF.CATEGORY_WORD,
     }
-    if what in tests:
-        return frozenset(filter(tests[what], _LETTERS))
-    if what in opposites:
-        return _LETTERS - frozenset(filter(tests[opposites[what]], _LETTERS))
+    if argument in tests:
+        return frozenset(filter(tests[argument], _LETTERS))
+    if argument in opposites:
+        return _LETTERS - frozenset(filter(tests[opposites[argument]], _LETTERS))
     return _LETTERS

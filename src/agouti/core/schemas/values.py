@@ -52,8 +52,8 @@ def _walked(value: Any, schema: Schema, root: Schema, do: Callable[[Json, Schema
     schema = branch_of(value, schema, root)
     if "properties" not in schema:
         schema = next((each for each in _branches(schema, root) if "properties" in each), schema)
-    properties, others = schema.get("properties", {}), _as_schema(schema.get("additionalProperties"))
-    return {name: do(each, _as_schema(properties.get(name, others))) for name, each in value.items()}
+    properties, further_properties = schema.get("properties", {}), _as_schema(schema.get("additionalProperties"))
+    return {name: do(each, _as_schema(properties.get(name, further_properties))) for name, each in value.items()}
 
 
 def _branches(schema: Schema, root: Schema) -> list[Schema]:
@@ -79,13 +79,13 @@ def readings(value: Json, schema: Schema, names: Names) -> Iterator[tuple[Json, 
         if len(found.values) == 1 and isinstance(found.values[0], (dict, list)):
             yield found.values[0], "JSON in a text"
         if is_wrapped:
-            word = value.strip().strip("\"'`.*").strip()
-            if word != value:
-                yield word, "a bare word"
-                if (chosen := _chosen(names)(word, _as_schema(inner.get("value")), schema)) != word:
+            text = value.strip().strip("\"'`.*").strip()
+            if text != value:
+                yield text, "a bare word"
+                if (chosen := _chosen(names)(text, _as_schema(inner.get("value")), schema)) != text:
                     yield chosen, "a bare word"
-            if re.fullmatch(r"\d{1,2}:\d{2}", word):
-                yield f"{word:0>5}:00", "a time without seconds"
+            if re.fullmatch(r"\d{1,2}:\d{2}", text):
+                yield f"{text:0>5}:00", "a time without seconds"
     if isinstance(value, dict):
         if is_wrapped and "value" in value and len(value) > 1:
             yield value["value"], "more than was asked"
@@ -98,10 +98,10 @@ def readings(value: Json, schema: Schema, names: Names) -> Iterator[tuple[Json, 
     target = _as_schema(inner.get("value")) if is_wrapped else schema
     if isinstance(value, dict) and takes("array", target, schema) and not takes("object", target, schema):
         yield [value], "one where a list is asked"
-    for way, words in ((_unpacked, "JSON in a text"), (_chosen(names), "the name of a choice")):
-        changed = way(value, target, schema)
+    for reading, note in ((_unpacked, "JSON in a text"), (_chosen(names), "the name of a choice")):
+        changed = reading(value, target, schema)
         if changed != value:
-            yield changed, words
+            yield changed, note
 
 
 def _unpacked(value: Json, schema: Schema, root: Schema) -> Json:
@@ -159,10 +159,10 @@ def texts_at_once(schema: Schema) -> Callable[[tuple[str | None, ...]], bool] | 
     wrapped = named["value"] if set(named) == {"value"} else None
 
     @lru_cache(512)
-    def at_once(place: tuple[str | None, ...]) -> bool:
-        found = [schema if wrapped is None or place[:1] == ("value",) else wrapped]
+    def at_once(path: tuple[str | None, ...]) -> bool:
+        found = [schema if wrapped is None or path[:1] == ("value",) else wrapped]
         try:
-            for key in place:
+            for key in path:
                 found = [inner for each in found for leaf in leaves(each, schema) for inner in inside(leaf, key)]
             texts = [leaf for each in found for leaf in leaves(each, schema) if takes("string", leaf, schema)]
         except RecursionError:

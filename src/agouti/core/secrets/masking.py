@@ -31,9 +31,9 @@ class Masker:
         # Made when the first text is masked, which most calls never do.
         forms: set[str] = set()
         for secret in self._secrets:
-            whole = secret.strip()
+            stripped = secret.strip()
             # A header's word before the secret is none.
-            for each in {whole, whole.partition(" ")[2].strip() or whole}:
+            for each in {stripped, stripped.partition(" ")[2].strip() or stripped}:
                 if len(each) >= _LEAST:
                     forms |= {each, quote(each, safe="", errors="replace"), quote_plus(each, errors="replace")}
                     forms.add(b64encode(each.encode("utf-8", "replace")).decode())
@@ -71,9 +71,9 @@ def looks_like_a_key(text: str) -> bool:
     >>> looks_like_a_key("Bearer x1y2"), looks_like_a_key("9f8e7d6c5b4a39281706")
     (True, True)
     """
-    way, space, _ = text.partition(" ")
+    scheme, space, _ = text.partition(" ")
     if space:
-        return way.lower() in ("bearer", "basic")
+        return scheme.lower() in ("bearer", "basic")
     if len(text) < 12:
         return False
     if _PREFIX.match(text):

@@ -111,9 +111,9 @@ class Environment(Mapping[str, str]):
     __slots__ = ("_more", "_variables", "file", "remark")
 
     def __init__(
-        self, variables: Mapping[str, str], more: Mapping[str, str] | None = None, file: str = "", remark: str = ""
+        self, variables: Mapping[str, str], overrides: Mapping[str, str] | None = None, file: str = "", remark: str = ""
     ) -> None:
-        self._more = {name: value for name, value in (more or {}).items() if not variables.get(name)}
+        self._more = {name: value for name, value in (overrides or {}).items() if not variables.get(name)}
         self._variables = {**variables, **self._more} if self._more else variables
         self.file = file
         self.remark = remark
@@ -163,4 +163,4 @@ def looks_secret(name: str) -> bool:
     folded = name.lower()
     for count in _COUNTS:
         folded = folded.replace(count, "author" if count == "author" and "authoriz" in folded else "")
-    return any(word in folded for word in _TELLING) or not _WORDS.isdisjoint(folded.replace("_", "-").split("-"))
+    return any(sign in folded for sign in _TELLING) or not _WORDS.isdisjoint(folded.replace("_", "-").split("-"))

@@ -44,10 +44,10 @@ class RateLimits(Struct, frozen=True, forbid_unknown_fields=True):
             raise ConfigError(f"limits wait = {self.wait} is out of range", hint="It takes seconds; 0 refuses at once.")
         order = ("requests_per_second", "requests_per_minute", "requests_per_day")
         known = [(name, value) for name in order if (value := getattr(self, name)) is not None]
-        for (short, more), (long, fewer) in pairwise(known):
-            if more > fewer:
+        for (short, larger), (long, fewer) in pairwise(known):
+            if larger > fewer:
                 raise ConfigError(
-                    f"limits {short} = {more} is more than {long} = {fewer}",
+                    f"limits {short} = {larger} is more than {long} = {fewer}",
                     hint="It could never be reached: are the two mixed up? Leave it out otherwise.",
                 )
         self.zone()

@@ -92,10 +92,10 @@ class CodeBlock(Struct, frozen=True):
         >>> CodeBlock("x", "toml", "agouti.toml").file_name, CodeBlock("x", "python", "json.py").file_name
         ('block-1.toml', 'block-1.py')
         """
-        own = re.split(r"[/\\]", self.name)[-1].lstrip(".-") if self.name else ""
-        if not _PLAIN_NAME.fullmatch(own) or len(own) > _LONGEST or runs_by_itself(own):
+        file_name = re.split(r"[/\\]", self.name)[-1].lstrip(".-") if self.name else ""
+        if not _PLAIN_NAME.fullmatch(file_name) or len(file_name) > _LONGEST or runs_by_itself(file_name):
             return f"block-{self.number}{self.suffix}"
-        return own
+        return file_name
 
 
 Block = TypeVar("Block", bound=CodeBlock)
@@ -123,19 +123,19 @@ def code_blocks(text: str, kind: type[Block]) -> tuple[Block, ...]:
             line = lines[row]
             code.append(line[min(indent, len(line) - len(line.lstrip(" "))) :])
             row += 1
-        whole = row < len(lines)
+        is_complete = row < len(lines)
         row += 1
-        blocks.append(_block(kind, code, info, len(blocks) + 1, whole))
+        blocks.append(_block(kind, code, info, len(blocks) + 1, is_complete))
     return tuple(blocks)
 
 
-def _block(kind: type[Block], code: list[str], info: str, number: int, whole: bool) -> Block:
-    word, _, rest = info.partition(" ")
-    language, _, behind = word.strip("{}.").partition(":")
+def _block(kind: type[Block], code: list[str], info: str, number: int, is_complete: bool) -> Block:
+    first_word, _, info_rest = info.partition(" ")
+    language, _, path_text = first_word.strip("{}.").partition(":")
     named = _NAME_WORD.search(info) or (_NAME_LINE.match(code[0]) if code else None)
     name = named[1] if named else ""
-    if not name and _PLAIN_NAME.fullmatch(behind or rest.strip()):
-        name = behind or rest.strip()
+    if not name and _PLAIN_NAME.fullmatch(path_text or info_rest.strip()):
+        name = path_text or info_rest.strip()
     if not name and _PLAIN_NAME.fullmatch(language) and language.rpartition(".")[2] in _SUFFIXES:
         name, language = language, language.rpartition(".")[2]
-    return kind("".join(code), language.lower(), name, number, whole)
+    return kind("".join(code), language.lower(), name, number, is_complete)

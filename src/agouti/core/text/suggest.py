@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 
 
-def near(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
+def near(name: str, known: Iterable[str], limit: int = 3) -> tuple[str, ...]:
     """The known names most like ``name``, nearest first; those that contain it count as near.
 
     >>> near("almanak", ["almanac", "clerk", "almanac-kids"])
@@ -15,13 +15,13 @@ def near(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     for each in known:
         folded.setdefault(each.lower(), each)
     folded_name = name.lower()
-    matches = difflib.get_close_matches(folded_name, folded, n=most, cutoff=0.6)
+    matches = difflib.get_close_matches(folded_name, folded, n=limit, cutoff=0.6)
     matches += [each for each in folded if each not in matches and _contains(folded_name, each)]
-    return tuple(folded[each] for each in matches[:most])
+    return tuple(folded[each] for each in matches[:limit])
 
 
-def _contains(one: str, other: str) -> bool:
-    return min(len(one), len(other)) > 2 and (one in other or other in one)
+def _contains(one: str, second: str) -> bool:
+    return min(len(one), len(second)) > 2 and (one in second or second in one)
 
 
 def near_hint(name: str, known: Iterable[str], noun: str, meant: Mapping[str, str] | None = None) -> str:
@@ -43,5 +43,5 @@ def near_hint(name: str, known: Iterable[str], noun: str, meant: Mapping[str, st
         return f"Did you mean {' or '.join(close)}?"
     if not names:
         return f"There is no {noun} at all yet."
-    shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
-    return f"Known {noun}s: {shown}."
+    listed = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+    return f"Known {noun}s: {listed}."

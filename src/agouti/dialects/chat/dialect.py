@@ -87,7 +87,7 @@ class ChatDialect(ModelListing, ChatVectors):
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        messages = [message_json(message, own="chat") for message in request.messages]
+        messages = [message_json(message, dialect="chat") for message in request.messages]
         body: dict[str, Any] = {"model": request.model, "messages": messages, **request.parameters}
         if "tools" in body and not body["tools"]:
             del body["tools"]  # an empty list is refused

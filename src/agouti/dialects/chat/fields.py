@@ -46,9 +46,9 @@ FINISH = {
 }
 
 
-def finish_reason(word: str | None) -> str | None:
+def finish_reason(reason: str | None) -> str | None:
     """The reason for the end, in the common vocabulary."""
-    return FINISH.get(word, word) if word is not None else None
+    return FINISH.get(reason, reason) if reason is not None else None
 
 
 CODES = {
@@ -173,8 +173,8 @@ def text_and_thoughts(content: str | list[PartFields] | None) -> tuple[str, str]
 
 def turn_of(fields: Mapping[str, Json]) -> ProviderTurn | None:
     """The fields of an assistant message that go back with it; `None` where there are none."""
-    kept = {name: value for name, value in fields.items() if value}
-    return ProviderTurn("chat", [kept]) if kept else None
+    present = {name: value for name, value in fields.items() if value}
+    return ProviderTurn("chat", [present]) if present else None
 
 
 def kept_turn(message: MessageFields) -> ProviderTurn | None:
@@ -202,8 +202,8 @@ def kept_turn(message: MessageFields) -> ProviderTurn | None:
 
 def call_extra(call: Mapping[str, Json]) -> dict[str, Json]:
     """The fields of a call beyond the usual ones, which go back with it."""
-    usual = ("id", "index", "function", "type", "custom")
-    return {name: value for name, value in call.items() if name not in usual and value is not None}
+    known_fields = ("id", "index", "function", "type", "custom")
+    return {name: value for name, value in call.items() if name not in known_fields and value is not None}
 
 
 def call_of(call: CallFields, raw: Json) -> ToolCall:
@@ -238,12 +238,12 @@ def media_file(address: str) -> MediaFile:
     return MediaFile(address=address)
 
 
-def audio_file(pieces: Iterable[str]) -> MediaFile:
+def audio_file(chunks: Iterable[str]) -> MediaFile:
     """The audio of an answer from its pieces, each of which may be padded."""
     data = b""
-    for piece in pieces:
+    for chunk in chunks:
         try:
-            data += b64decode(piece)
+            data += b64decode(chunk)
         except ValueError:
             continue  # a piece that is no base64 cannot be heard anyway
     return MediaFile(audio_type_of(data) or "audio/pcm", b64encode(data).decode())
@@ -287,11 +287,11 @@ def usage_elsewhere(body: bytes) -> Usage | None:
     if not isinstance(value, dict):
         return None
     choices = value.get("choices")
-    places = [choices[0] if isinstance(choices, list) and choices else None]
-    places += [inner for name, inner in value.items() if name.startswith("x_")]
-    for place in places:
-        if isinstance(place, dict) and isinstance(place.get("usage"), dict):
-            return usage_of(lenient(place["usage"], UsageFields))
+    candidates = [choices[0] if isinstance(choices, list) and choices else None]
+    candidates += [inner for name, inner in value.items() if name.startswith("x_")]
+    for candidate in candidates:
+        if isinstance(candidate, dict) and isinstance(candidate.get("usage"), dict):
+            return usage_of(lenient(candidate["usage"], UsageFields))
     return None
 
 

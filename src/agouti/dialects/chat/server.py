@@ -44,11 +44,11 @@ class ChatFormat(ServerFormat):
         )
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
-        made = reply_json(completion, head.created, head.model, head.identifier)
+        reply = reply_json(completion, head.created, head.model, head.identifier)
         if _asks_in_older_words(head.body):
-            for choice in made["choices"]:
+            for choice in reply["choices"]:
                 _in_older_words(choice, choice["message"])
-        return made
+        return reply
 
     def stream_encoder(self, head: ReplyHead) -> "_ChatEncoder":
         return _ChatEncoder(head)
@@ -93,8 +93,8 @@ class _ChatEncoder:
         return b"".join([data_event(encode_json(chunk)) for chunk in chunks])
 
     def last(self) -> bytes:
-        rest = [] if self.verbatim else [data_event(encode_json(chunk)) for chunk in self._chunks.last()]
-        return b"".join([*rest, b"data: [DONE]\n\n"])
+        last_events = [] if self.verbatim else [data_event(encode_json(chunk)) for chunk in self._chunks.last()]
+        return b"".join([*last_events, b"data: [DONE]\n\n"])
 
     def failed(self, error: ErrorTold) -> bytes:
         return data_event(encode_json(ChatFormat().encode_error(error)))

@@ -94,8 +94,10 @@ def _text_alone(chunk: _LaterChunk) -> str | None:
     delta = choice.delta
     if delta is None or type(delta.content) is not str or not delta.content:
         return None
-    plain = msgspec.structs.replace(choice, index=choice.index or 0, delta=msgspec.structs.replace(delta, content=None))
-    return delta.content if plain == _NO_CHOICE else None
+    choice_now = msgspec.structs.replace(
+        choice, index=choice.index or 0, delta=msgspec.structs.replace(delta, content=None)
+    )
+    return delta.content if choice_now == _NO_CHOICE else None
 
 
 class _Kept:
@@ -112,34 +114,34 @@ class _Kept:
         self.audio_id: str | None = None
 
     def think(self, name: str, text: str) -> None:
-        pieces = self.thoughts.setdefault(name, TextPieces())
-        pieces.add(text)
-        pieces.compact()
+        texts = self.thoughts.setdefault(name, TextPieces())
+        texts.add(text)
+        texts.compact()
 
-    def detail(self, pieces: list[Any]) -> None:
+    def detail(self, texts: list[Any]) -> None:
         """Pieces of the thinking in parts: texts of one part are joined, its other fields replaced."""
-        for piece in pieces:
-            if not isinstance(piece, dict):
+        for detail_part in texts:
+            if not isinstance(detail_part, dict):
                 continue
-            place, kind = piece.get("index"), piece.get("type")
+            position, kind = detail_part.get("index"), detail_part.get("type")
             known = next(
-                (each for each in self.details if (each.get("index"), each.get("type")) == (place, kind)), None
+                (each for each in self.details if (each.get("index"), each.get("type")) == (position, kind)), None
             )
-            if known is None or place is None:
-                self.details.append(dict(piece))
+            if known is None or position is None:
+                self.details.append(dict(detail_part))
                 continue
-            for name, value in piece.items():
+            for name, value in detail_part.items():
                 joined = name in ("text", "summary", "data") and isinstance(known.get(name), str)
                 known[name] = known[name] + value if joined and isinstance(value, str) else value
 
     def events(self, index: int) -> list[Event]:
         """What is told of it at the end of the answer."""
         events: list[Event] = [FileTold(audio_file(self.audio), index)] if self.audio else []
-        fields: dict[str, Any] = {name: str(pieces) for name, pieces in self.thoughts.items()}
+        fields: dict[str, Any] = {name: str(texts) for name, texts in self.thoughts.items()}
         fields |= {"reasoning_details": self.details, "extra_content": self.extra, TURN: self.turn}
         fields["audio"] = {"id": self.audio_id} if self.audio_id else None
-        turn = turn_of(fields)
-        return events if turn is None else [*events, TurnTold(turn, index)]
+        provider_turn = turn_of(fields)
+        return events if provider_turn is None else [*events, TurnTold(provider_turn, index)]
 
 
 class ChatStream:
@@ -294,8 +296,8 @@ class ChatStream:
         reason = choice.finish_reason
         if reason:  # some servers say "" where there is none yet
             self._finished = True
-            if (kept := self._kept.pop(index, None)) is not None:
-                events += kept.events(index)
+            if (arguments_kept := self._kept.pop(index, None)) is not None:
+                events += arguments_kept.events(index)
             reason = FINISH.get(reason, reason)
             events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
 
@@ -309,10 +311,10 @@ class ChatStream:
             self.done = True
         elif name == "error":
             self._fail(payload)
-        elif (mended := self._mended(payload, error)) is not None:
-            if self.verbatim and not mended.error:
+        elif (repaired := self._mended(payload, error)) is not None:
+            if self.verbatim and not repaired.error:
                 self._events.append(Passed(payload))
-            self._chunk(mended, payload)
+            self._chunk(repaired, payload)
 
     def _mended(self, payload: bytes, error: Exception) -> "_Chunk | None":
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
@@ -320,8 +322,8 @@ class ChatStream:
             return None
         try:
             return lenient(decode_json(payload), _Chunk)
-        except msgspec.MsgspecError as again:
-            error = again
+        except msgspec.MsgspecError as reparsed:
+            error = reparsed
         self.failure = Fault(ReplyUnreadable, f"a chunk of the stream cannot be read ({error})")
         return None
 
@@ -347,28 +349,28 @@ class ChatStream:
             numbers = self._calls.setdefault(index, CallNumbers())
             for position, call in enumerate(calls):
                 # Without an index, several pieces of one chunk are told apart by their order.
-                place = ("at", position) if call.index is None and len(calls) > 1 else call.index
-                events.append(self._piece(call, numbers, place, index, position, payload))
+                call_key = ("at", position) if call.index is None and len(calls) > 1 else call.index
+                events.append(self._piece(call, numbers, call_key, index, position, payload))
 
     def _keep(self, delta: MessageFields, index: int) -> None:
         """What goes back with the answer, piece by piece."""
-        told = delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content
-        if told or delta.audio or delta.provider_turn:
-            kept = self._kept.setdefault(index, _Kept())
+        has_more = delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content
+        if has_more or delta.audio or delta.provider_turn:
+            arguments_kept = self._kept.setdefault(index, _Kept())
             for name in ("reasoning_content", "reasoning"):
                 if text := getattr(delta, name):
-                    kept.think(name, text)
-            kept.detail(delta.reasoning_details or [])
-            kept.extra = delta.extra_content or kept.extra
-            kept.turn = delta.provider_turn or kept.turn
+                    arguments_kept.think(name, text)
+            arguments_kept.detail(delta.reasoning_details or [])
+            arguments_kept.extra = delta.extra_content or arguments_kept.extra
+            arguments_kept.turn = delta.provider_turn or arguments_kept.turn
             if (audio := delta.audio) is not None:
-                kept.audio_id = audio.id or kept.audio_id
-                kept.audio += [audio.data] if audio.data else []
+                arguments_kept.audio_id = audio.id or arguments_kept.audio_id
+                arguments_kept.audio += [audio.data] if audio.data else []
                 if audio.transcript:
                     self._events.append(Text(audio.transcript, index))
 
     def _piece(
-        self, call: CallFields, numbers: CallNumbers, place: Any, index: int, position: int, payload: bytes
+        self, call: CallFields, numbers: CallNumbers, call_key: Any, index: int, position: int, payload: bytes
     ) -> ToolCallPiece:
         function = call.function or FunctionFields()
         extra: dict[str, Any] = {}
@@ -376,7 +378,7 @@ class ChatStream:
             extra = call_of(call, _raw_call(payload, index, position)).extra
         if call.custom is not None:
             function = FunctionFields(call.custom.name, call.custom.input)
-        number = numbers.piece(place, call.id, function.name)
+        number = numbers.piece(call_key, call.id, function.name)
         return ToolCallPiece(number, call.id, function.name, arguments_text(function.arguments), index, extra)
 
 

@@ -116,8 +116,8 @@ def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Map
     if not tools:
         return
     functions = [_tool(tool) for tool in tools if is_function(tool)]
-    others = [dict(tool) for tool in tools if not is_function(tool)]
-    body["tools"] = [{"functionDeclarations": functions}, *others] if functions else others
+    further_tools = [dict(tool) for tool in tools if not is_function(tool)]
+    body["tools"] = [{"functionDeclarations": functions}, *further_tools] if functions else further_tools
     if "tool_choice" in parameters:
         body["toolConfig"] = {"functionCallingConfig": _tool_mode(parameters["tool_choice"])}
 
@@ -127,7 +127,7 @@ _FUNCTION = {"name": "name", "description": "description", "parameters": "parame
 
 def _tool(tool: Mapping[str, Any]) -> dict[str, Json]:
     function = function_of(tool)
-    return {theirs: function[ours] for ours, theirs in _FUNCTION.items() if function.get(ours)}
+    return {wire_name: function[own_name] for own_name, wire_name in _FUNCTION.items() if function.get(own_name)}
 
 
 def _tool_mode(choice: str | Mapping[str, Any]) -> dict[str, Json]:
@@ -214,8 +214,8 @@ class ContentsDialect(Dialect):
         return Outgoing("chat", f"{path}:generateContent", body)
 
     def _body(self, request: Request) -> dict[str, Any]:
-        system, rest = system_and_rest(request.messages)
-        body: dict[str, Any] = {"contents": _contents(rest)}
+        system, content_messages = system_and_rest(request.messages)
+        body: dict[str, Any] = {"contents": _contents(content_messages)}
         if system:
             body["systemInstruction"] = {"parts": [{"text": system}]}
         self.abilities.write(body, request.parameters)
@@ -299,9 +299,12 @@ class ContentsDialect(Dialect):
 
     def decode_models(self, body: bytes) -> tuple[ListedModel, ...]:
         named = [each for each in rows_of(read_reply(body, _List, "the list of models").models, _Listed) if each.name]
-        plain = [(each.name or "").removeprefix(_COLLECTION) for each in named]
+        collections = [(each.name or "").removeprefix(_COLLECTION) for each in named]
         return tuple(
-            [ListedModel(name=name, context=each.input_token_limit) for name, each in zip(plain, named, strict=True)]
+            [
+                ListedModel(name=name, context=each.input_token_limit)
+                for name, each in zip(collections, named, strict=True)
+            ]
         )
 
 
@@ -312,25 +315,25 @@ def _collected(model: str) -> str:
 
 def _contents(messages: list[Message]) -> list[dict[str, Json]]:
     # An identifier goes back only where the provider gave it, and then stands in a turn of its own: some refuse others.
-    given = {
+    call_ids = {
         call.id
         for message in messages
-        if (turn := message.provider_turn) is not None and turn.dialect == "contents"
-        for call in meaning(turn.blocks).tool_calls
+        if (provider_turn := message.provider_turn) is not None and provider_turn.dialect == "contents"
+        for call in meaning(provider_turn.blocks).tool_calls
     }
-    turns = by_role(named_results(messages), lambda message: _parts(message, given), assistant="model")
-    return [{"role": role, "parts": parts} for role, parts in turns]
+    grouped = by_role(named_results(messages), lambda message: _parts(message, call_ids), assistant="model")
+    return [{"role": role, "parts": parts} for role, parts in grouped]
 
 
-def _parts(message: Message, given: Set[str | None]) -> list[dict[str, Json]]:
-    own = own_blocks(message, "contents", meaning, lambda rest: _parts(rest, given))
-    if own is not None:
-        return own
+def _parts(message: Message, call_ids: Set[str | None]) -> list[dict[str, Json]]:
+    own_content = own_blocks(message, "contents", meaning, lambda content_messages: _parts(content_messages, call_ids))
+    if own_content is not None:
+        return own_content
     parts: list[dict[str, Json]] = []
     if message.role == "tool":
         result = {"error" if message.is_error else "result": text_of(message)}
         response: dict[str, Json] = {"name": message.name or "", "response": result}
-        if message.tool_call_id in given and message.tool_call_id:
+        if message.tool_call_id in call_ids and message.tool_call_id:
             response["id"] = message.tool_call_id
         parts.append({"functionResponse": response})
     for part in parts_of(message):
@@ -348,19 +351,19 @@ def _media(part: Part) -> dict[str, Json]:
     if part.data:
         return {"inlineData": {"mimeType": part.media_type, "data": part.data}}
     address = "" if isinstance(part, AudioPart) else part.address
-    usual = "image/jpeg" if isinstance(part, ImagePart) else "application/pdf"
+    default_type = "image/jpeg" if isinstance(part, ImagePart) else "application/pdf"
     suffix = address.partition("?")[0].rpartition(".")[2].lower()
-    return {"fileData": {"mimeType": _MEDIA.get(suffix, usual), "fileUri": address}}
+    return {"fileData": {"mimeType": _MEDIA.get(suffix, default_type), "fileUri": address}}
 
 
 def _choice(candidate: CandidateFields, raw: list[Any]) -> Choice:
     choice = texts_of(candidate.parts)
-    plain = all(part.is_plain for part in candidate.parts)
+    collections = all(part.is_plain for part in candidate.parts)
     return replace(
         choice,
         finish_reason=candidate.finish(called=bool(choice.tool_calls)),
         citations=candidate.citations(),
         safety=candidate.safety(),
         logprobs=candidate.logprobs(),
-        provider_turn=None if plain or not raw else turn_of(raw[0]["content"]["parts"]),
+        provider_turn=None if collections or not raw else turn_of(raw[0]["content"]["parts"]),
     )

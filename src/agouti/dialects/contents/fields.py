@@ -278,8 +278,10 @@ def meaning(parts: list[Json]) -> Choice:
     """What the parts of a kept turn mean; identifiers that we made up are no part of it."""
     fields = [lenient(part, PartFields) for part in parts if isinstance(part, Mapping)]
     choice = texts_of(fields)
-    given = [part.function_call.id for part in fields if part.function_call is not None]
-    calls = [ToolCall(call.function, own) for call, own in zip(choice.tool_calls, given, strict=True)]
+    identifiers = [part.function_call.id for part in fields if part.function_call is not None]
+    calls = [
+        ToolCall(call.function, identifier) for call, identifier in zip(choice.tool_calls, identifiers, strict=True)
+    ]
     return msgspec.structs.replace(choice, tool_calls=tuple(calls))
 
 

@@ -112,55 +112,57 @@ class ContentsStream(PayloadStream):
 
     def _candidate(self, candidate: CandidateFields, position: int, payload: bytes, events: list[Event]) -> None:
         index = candidate.index or 0
-        turn = self._turns.get(index)
-        if turn is None:
-            turn = self._turns[index] = _Turn()
+        state = self._turns.get(index)
+        if state is None:
+            state = self._turns[index] = _Turn()
         raw: Any = None
         content = candidate.content
         for number, part in enumerate((content.parts if content is not None else None) or ()):
             text = part.text
             part.text = None
-            plain = part == _NO_PART
+            is_simple = part == _NO_PART
             part.text = text
-            if text and plain:  # nearly every part of a stream
-                if turn.thought:
-                    turn.flush()
-                    turn.thought = False
-                whole = turn.text
-                whole.add(text)
-                if len(whole.pieces) >= JOIN_AT:
-                    whole.compact()
+            if text and is_simple:  # nearly every part of a stream
+                if state.thought:
+                    state.flush()
+                    state.thought = False
+                full_text = state.text
+                full_text.add(text)
+                if len(full_text.pieces) >= JOIN_AT:
+                    full_text.compact()
                 events.append(Text(text, index))
                 continue
-            plain = part.is_plain
-            turn.plain = turn.plain and plain
-            if part.function_call is not None or (not plain and not (part.thought and part.thought_signature is None)):
+            is_simple = part.is_plain
+            state.plain = state.plain and is_simple
+            if part.function_call is not None or (
+                not is_simple and not (part.thought and part.thought_signature is None)
+            ):
                 raw = raw or _raw_parts(payload, position)
-            more = part.function_call is not None or part.thought_signature is not None or not part.text
-            turn.add(part, raw[number] if more and raw and number < len(raw) else None)
-            self._part(part, turn, index, events)
+            is_own = part.function_call is not None or part.thought_signature is not None or not part.text
+            state.add(part, raw[number] if is_own and raw and number < len(raw) else None)
+            self._part(part, state, index, events)
         if candidate.citation_metadata is not None or candidate.grounding_metadata is not None:
             for citation in candidate.citations():
-                if citation not in turn.cited:  # each payload may tell all of them again
-                    turn.cited.add(citation)
+                if citation not in state.cited:  # each payload may tell all of them again
+                    state.cited.add(citation)
                     events.append(Cited(citation, index))
         if candidate.safety_ratings:
             events.append(SafetyTold(candidate.safety(), index))
         if candidate.logprobs_result is not None and (tokens := candidate.logprobs()):
             events.append(LogprobsTold(tokens, index))
-        if candidate.finish_reason and (reason := candidate.finish(called=turn.called > 0)) is not None:
+        if candidate.finish_reason and (reason := candidate.finish(called=state.called > 0)) is not None:
             self._finished = True
-            if not turn.plain:
-                turn.flush()
-                events.append(TurnTold(turn_of(turn.parts), index))
+            if not state.plain:
+                state.flush()
+                events.append(TurnTold(turn_of(state.parts), index))
             events.append(Finished(reason, index))
 
-    def _part(self, part: PartFields, turn: _Turn, index: int, events: list[Event]) -> None:
+    def _part(self, part: PartFields, state: _Turn, index: int, events: list[Event]) -> None:
         if part.function_call is not None:
-            call = part.function_call.call(turn.called)
+            call = part.function_call.call(state.called)
             arguments = call.function.arguments or ""
-            events.append(ToolCallPiece(turn.called, call.id, call.function.name, arguments, index))
-            turn.called += 1
+            events.append(ToolCallPiece(state.called, call.id, call.function.name, arguments, index))
+            state.called += 1
         elif part.text:
             events.append(Reasoning(part.text, index) if part.thought else Text(part.text, index))
         elif (file := part.file()) is not None:

@@ -121,8 +121,8 @@ def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], parameters: Map
     body["toolConfig"] = config
 
 
-def _called(turns: list[dict[str, Any]]) -> bool:
-    return any("toolUse" in block or "toolResult" in block for turn in turns for block in turn["content"])
+def _called(messages: list[dict[str, Any]]) -> bool:
+    return any("toolUse" in block or "toolResult" in block for message in messages for block in message["content"])
 
 
 def _tool(tool: Mapping[str, Any]) -> list[dict[str, Json]]:
@@ -170,9 +170,9 @@ class ConverseDialect(Dialect):
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_parts(request.messages)
+        system, remaining = system_parts(request.messages)
         body: dict[str, Any] = {
-            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, _blocks)]
+            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(remaining, _blocks)]
         }
         if system:
             body["system"] = [block for part in system for block in ({"text": part.text}, *_cache_point(part.mark))]
@@ -195,10 +195,12 @@ class ConverseDialect(Dialect):
         if reply.output is None:
             raise ReplyUnreadable("the reply is JSON, but has no `output`")
         blocks = (reply.output.message.content if reply.output.message is not None else None) or []
-        turn = None
+        provider_turn = None
         if not all(block.is_plain for block in blocks):
-            turn = turn_of(any_json(body)["output"]["message"]["content"])
-        choice = replace(choice_of(blocks), finish_reason=in_common(FINISH, reply.stop_reason), provider_turn=turn)
+            provider_turn = turn_of(any_json(body)["output"]["message"]["content"])
+        choice = replace(
+            choice_of(blocks), finish_reason=in_common(FINISH, reply.stop_reason), provider_turn=provider_turn
+        )
         return Completion((choice,), None, None, reply.usage.usage() if reply.usage is not None else None)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -231,9 +233,9 @@ class ConverseDialect(Dialect):
 
 
 def _blocks(message: Message) -> list[dict[str, Json]]:
-    own = own_blocks(message, "converse", meaning, _blocks)
-    if own is not None:
-        return [block for block in own if not _is_blank(block)]
+    own_content = own_blocks(message, "converse", meaning, _blocks)
+    if own_content is not None:
+        return [block for block in own_content if not _is_blank(block)]
     if message.role == "tool":
         content = _content(message) or [{"text": "(empty)"}]
         status = "error" if message.is_error else "success"

@@ -82,7 +82,7 @@ class CitationFields(Struct, rename="camel"):
 
     def citation(self) -> Citation:
         """The source in the library's own words."""
-        quote = "".join([piece.text or "" for piece in self.source_content or ()])
+        quote = "".join([part.text or "" for part in self.source_content or ()])
         web = self.location.web if self.location is not None else None
         return Citation((web.url if web is not None else None) or self.source or "", self.title or "", quote)
 
@@ -152,7 +152,7 @@ def choice_of(blocks: Sequence[BlockFields]) -> Choice:
             inner = block.reasoning_content.reasoning_text
             thoughts.append((inner.text if inner is not None else None) or "")
         if block.citations_content is not None:
-            texts += [piece.text or "" for piece in block.citations_content.content or ()]
+            texts += [part.text or "" for part in block.citations_content.content or ()]
             citations += [each.citation() for each in block.citations_content.citations or ()]
         if (file := block.file()) is not None:
             files.append(file)

@@ -109,8 +109,8 @@ def _without_thinking(name: str, parameters: Mapping[str, Json]) -> None:
 def _effort(body: dict[str, Any], effort: str, parameters: Mapping[str, Json]) -> None:
     if effort in _ADAPTIVE:
         body["thinking"] = {"type": "adaptive"}
-        if (word := _ADAPTIVE[effort]) is not None:
-            body.setdefault("output_config", {})["effort"] = word
+        if (effort_level := _ADAPTIVE[effort]) is not None:
+            body.setdefault("output_config", {})["effort"] = effort_level
         return
     budget = _THINKING.get(effort)
     if budget is None:
@@ -227,11 +227,11 @@ class MessagesDialect(ModelListing):
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_parts(request.messages)
+        system, remaining = system_parts(request.messages)
         body: dict[str, Any] = {
             "model": request.model,
             "max_tokens": _USUAL_CAP,
-            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(rest, blocks_of)],
+            "messages": [{"role": role, "content": blocks} for role, blocks in by_role(remaining, blocks_of)],
         }
         if any(part.mark is not None for part in system):
             body["system"] = [_block(part) for part in system]
@@ -248,9 +248,9 @@ class MessagesDialect(ModelListing):
         return Outgoing("chat", "/messages", body, accept="text/event-stream" if request.stream else "application/json")
 
     def encode_count(self, request: Request) -> Outgoing:
-        whole = self.encode_chat(request).body or {}
+        body = self.encode_chat(request).body or {}
         counted = ("model", "messages", "system", "tools", "tool_choice", "thinking")
-        return Outgoing("count", "/messages/count_tokens", {name: whole[name] for name in counted if name in whole})
+        return Outgoing("count", "/messages/count_tokens", {name: body[name] for name in counted if name in body})
 
     def decode_count(self, body: bytes) -> int | Fault:
         reply = read_reply(body, _Count, "the token count")
@@ -293,9 +293,9 @@ class MessagesDialect(ModelListing):
 
 def blocks_of(message: Message) -> list[dict[str, Json]]:
     """The blocks of a message."""
-    own = own_blocks(message, "messages", meaning, blocks_of)
-    if own is not None:
-        return [block for block in own if not _is_blank(block)]
+    own_content = own_blocks(message, "messages", meaning, blocks_of)
+    if own_content is not None:
+        return [block for block in own_content if not _is_blank(block)]
     blocks = [_block(part) for part in parts_of(message) if not (isinstance(part, TextPart) and not part.text.strip())]
     if message.role == "tool":
         result = {"type": "tool_result", "tool_use_id": allowed_id(message.tool_call_id), "content": blocks}

@@ -119,7 +119,7 @@ def usage_of(usage: UsageFields) -> Usage:
     )
     inputs = None if fresh is None else fresh + (cached or 0) + (written or 0)
     total = None if inputs is None or usage.output_tokens is None else inputs + usage.output_tokens
-    kept = usage.cache_creation.ephemeral_1h_input_tokens if usage.cache_creation is not None else None
+    one_hour = usage.cache_creation.ephemeral_1h_input_tokens if usage.cache_creation is not None else None
     return Usage(
-        inputs, usage.output_tokens, total, cached, cache_write_tokens=written, long_cache_write_tokens=kept or None
+        inputs, usage.output_tokens, total, cached, cache_write_tokens=written, long_cache_write_tokens=one_hour or None
     )

@@ -61,24 +61,24 @@ def _usage(usage: Usage) -> dict[str, Json]:
 
 
 def _blocks(choice: Choice) -> list[Json]:
-    turn = choice.provider_turn
-    if turn is not None and turn.dialect == _NAME:
-        return turn.blocks
+    provider_turn = choice.provider_turn
+    if provider_turn is not None and provider_turn.dialect == _NAME:
+        return provider_turn.blocks
     blocks: list[Json] = []
     if choice.reasoning:
-        blocks.append({"type": "thinking", "thinking": choice.reasoning, "signature": packed(turn)})
-    elif turn is not None:
-        blocks.append({"type": "redacted_thinking", "data": packed(turn)})
+        blocks.append({"type": "thinking", "thinking": choice.reasoning, "signature": packed(provider_turn)})
+    elif provider_turn is not None:
+        blocks.append({"type": "redacted_thinking", "data": packed(provider_turn)})
     text = choice.text + (choice.refusal or "")
     if text or not (choice.tool_calls or choice.files):
         sources = [_citation(each) for each in choice.citations]
         blocks.append({"type": "text", "text": text, **({"citations": sources} if sources else {})})
     blocks += [_file(each) for each in choice.files]
     for number, call in enumerate(choice.tool_calls):
-        whole = sendable(number, call)
+        complete_call = sendable(number, call)
         custom = call.extra.get("type", "function") != "function"
-        arguments = {"text": call.function.arguments} if custom else arguments_of(whole)
-        blocks.append({"type": "tool_use", "id": whole.id, "name": call.function.name, "input": arguments})
+        arguments = {"text": call.function.arguments} if custom else arguments_of(complete_call)
+        blocks.append({"type": "tool_use", "id": complete_call.id, "name": call.function.name, "input": arguments})
     return blocks
 
 
@@ -151,8 +151,8 @@ class MessagesEncoder(EventEncoder):
         if self._began:
             return
         self._began = True
-        told = event or Started()
-        message = _message(told.id or self.head.identifier, told.model or self.head.model)
+        start = event or Started()
+        message = _message(start.id or self.head.identifier, start.model or self.head.model)
         message["usage"] = _usage(self.usage or NO_USAGE)
         out.append(_event("message_start", message=message))
 
@@ -199,9 +199,9 @@ class MessagesEncoder(EventEncoder):
         return self.last_passed() + b"event: error\ndata: " + encode_json(body) + b"\n\n"
 
 
-def _text_of(piece: ToolCallPiece) -> str:
+def _text_of(call_piece: ToolCallPiece) -> str:
     """The text in a piece of a custom call."""
-    custom = piece.extra.get("custom")
+    custom = call_piece.extra.get("custom")
     return str(custom.get("input") or "") if isinstance(custom, dict) else ""
 
 

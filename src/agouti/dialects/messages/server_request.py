@@ -62,11 +62,13 @@ class MessagesFormat(ServerFormat):
         return request_of(body, model, messages, parameters, _KNOWN)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
-        own = super().own_fields(body, request)
+        own_fields = super().own_fields(body, request)
         if _holds_packed(body.get("messages")):
             # Thinking of another provider, which this one would not know; all else stays as it came.
-            own["messages"] = [each for message in own["messages"] if (each := _without_packed(message)) is not None]
-        return own
+            own_fields["messages"] = [
+                each for message in own_fields["messages"] if (each := _without_packed(message)) is not None
+            ]
+        return own_fields
 
     def foreign(self, body: Mapping[str, Json]) -> str:
         for number, message in enumerate(body.get("messages") or ()):
@@ -76,8 +78,8 @@ class MessagesFormat(ServerFormat):
                 if found := _foreign(block, where):
                     return found
                 inner = block.get("content") if block.get("type") == "tool_result" else None
-                for place, each in enumerate(inner if isinstance(inner, list) else ()):
-                    if found := _foreign(each, f"{where}.content.{place}"):
+                for position, each in enumerate(inner if isinstance(inner, list) else ()):
+                    if found := _foreign(each, f"{where}.content.{position}"):
                         return found
         return ""
 
@@ -131,8 +133,8 @@ def _without_packed(message: Mapping[str, Json]) -> Mapping[str, Json] | None:
     content = message.get("content")
     if not isinstance(content, list):
         return message
-    left = [block for block in content if not _is_packed_block(block)]
-    return {**message, "content": left} if left else None if content else message
+    remaining = [block for block in content if not _is_packed_block(block)]
+    return {**message, "content": remaining} if remaining else None if content else message
 
 
 def _is_packed_block(block: Json) -> bool:
@@ -221,14 +223,14 @@ def _assistant(blocks: Sequence[Mapping[str, Json]], where: str) -> Message:
     """A turn of the assistant; what is more than text and calls is kept as it came."""
     parts: list[dict[str, Json]] = []
     calls: list[ToolCall] = []
-    turn: ProviderTurn | None = None
-    own: list[Json] = []
+    provider_turn: ProviderTurn | None = None
+    own_fields: list[Json] = []
     for number, block in enumerate(blocks):
         at, kind = f"{where}.{number}", block.get("type")
         if kind in _OPAQUE and is_packed(block.get("signature") or block.get("data")):
-            turn = unpacked(block.get("signature") or block.get("data") or "") or turn
+            provider_turn = unpacked(block.get("signature") or block.get("data") or "") or provider_turn
             continue
-        own.append(block)
+        own_fields.append(block)
         if kind == "text":
             parts.append(_text(block, at))
         elif kind == "tool_use":
@@ -238,9 +240,9 @@ def _assistant(blocks: Sequence[Mapping[str, Json]], where: str) -> Message:
         elif kind in ("image", "document"):
             parts.append(_part(block, at))
     content = _content(parts) if parts else (None if calls else "")
-    message = Message("assistant", content, tool_calls=tuple(calls), provider_turn=turn)
-    if turn is None and own != blocks_of(message):
-        return Message("assistant", content, tool_calls=tuple(calls), provider_turn=ProviderTurn(_NAME, own))
+    message = Message("assistant", content, tool_calls=tuple(calls), provider_turn=provider_turn)
+    if provider_turn is None and own_fields != blocks_of(message):
+        return Message("assistant", content, tool_calls=tuple(calls), provider_turn=ProviderTurn(_NAME, own_fields))
     return message
 
 
@@ -279,34 +281,34 @@ def _address(source: Mapping[str, Json], where: str) -> str:
 
 def _parameters(body: Mapping[str, Json]) -> dict[str, Json]:
     """Parameters that the format says otherwise than we do."""
-    made: dict[str, Json] = {}
+    format_fields: dict[str, Json] = {}
     if (stop := field(body, "stop_sequences", list, "a list of texts")) is not None:
-        made["stop"] = stop
+        format_fields["stop"] = stop
     metadata = field(body, "metadata", dict, "an object") or {}
     if (user := field(metadata, "user_id", str, "a text", "metadata.")) is not None:
-        made["user"] = user
+        format_fields["user"] = user
     if (tier := field(body, "service_tier", str, "auto or standard_only")) is not None:
-        made["service_tier"] = _TIERS.get(tier, tier)
+        format_fields["service_tier"] = _TIERS.get(tier, tier)
     thinking = field(body, "thinking", dict, "an object") or {}
     output = field(body, "output_config", dict, "an object") or {}
     effort = field(output, "effort", str, "a text", "output_config.")
     if thinking.get("type") == "adaptive" or effort is not None:
-        made["reasoning_effort"] = effort or "adaptive"
+        format_fields["reasoning_effort"] = effort or "adaptive"
     elif thinking.get("type") == "disabled":
-        made["reasoning_effort"] = "none"
+        format_fields["reasoning_effort"] = "none"
     elif thinking.get("type") == "enabled":
         budget = field(thinking, "budget_tokens", int, "a whole number", "thinking.") or 0
-        made |= {"reasoning_effort": _EFFORTS[budget]} if budget in _EFFORTS else {"reasoning_budget": budget}
+        format_fields |= {"reasoning_effort": _EFFORTS[budget]} if budget in _EFFORTS else {"reasoning_budget": budget}
     form = field(output, "format", dict, "an object", "output_config.")
     if form is not None:
-        made["response_format"] = {
+        format_fields["response_format"] = {
             "type": "json_schema",
             "json_schema": {"name": "answer", "schema": form.get("schema")},
         }
     if body.get("tools"):
-        made["tools"] = [_tool(tool, f"tools.{n}") for n, tool in enumerate(objects(body["tools"], "tools"))]
-    made |= _tool_choice(field(body, "tool_choice", dict, "an object") or {})
-    return made
+        format_fields["tools"] = [_tool(tool, f"tools.{n}") for n, tool in enumerate(objects(body["tools"], "tools"))]
+    format_fields |= _tool_choice(field(body, "tool_choice", dict, "an object") or {})
+    return format_fields
 
 
 def _tool(tool: Mapping[str, Json], where: str) -> dict[str, Json]:
@@ -322,12 +324,12 @@ def _tool(tool: Mapping[str, Json], where: str) -> dict[str, Json]:
 
 
 def _tool_choice(choice: Mapping[str, Json]) -> dict[str, Json]:
-    made: dict[str, Json] = {}
+    format_fields: dict[str, Json] = {}
     kind = field(choice, "type", str, "a text", "tool_choice.")
     if kind == "tool":
-        made["tool_choice"] = {"type": "function", "function": {"name": choice.get("name")}}
+        format_fields["tool_choice"] = {"type": "function", "function": {"name": choice.get("name")}}
     elif kind is not None:
-        made["tool_choice"] = {"any": "required"}.get(kind, kind)
+        format_fields["tool_choice"] = {"any": "required"}.get(kind, kind)
     if choice.get("disable_parallel_tool_use") is True:
-        made["parallel_tool_calls"] = False
-    return made
+        format_fields["parallel_tool_calls"] = False
+    return format_fields

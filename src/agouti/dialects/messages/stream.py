@@ -70,9 +70,9 @@ class _Block:
     def as_json(self) -> dict[str, Json]:
         """The block as a whole reply has it."""
         block = dict(self.raw)
-        for name, pieces in (("text", self.text), ("thinking", self.thinking)):
-            if pieces or name in block:
-                block[name] = str(pieces)
+        for name, texts in (("text", self.text), ("thinking", self.thinking)):
+            if texts or name in block:
+                block[name] = str(texts)
         if self.signature:
             block["signature"] = self.signature
         if self.citations:
@@ -102,10 +102,10 @@ class MessagesStream(PayloadStream):
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         if self._template.fits and (text := self._template.text(payload)) is not None:
             # Nearly every event of a stream: the next piece of the block that is open.
-            whole = self._texts
-            whole.add(text)
-            if len(whole.pieces) >= JOIN_AT:
-                whole.compact()
+            texts = self._texts
+            texts.add(text)
+            if len(texts.pieces) >= JOIN_AT:
+                texts.compact()
             events.append(Text(text))
             return
         event = self.read(payload, _EVENT, _StreamEvent)

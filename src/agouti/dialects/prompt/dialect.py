@@ -43,12 +43,12 @@ SAME = (
 """Parameters that the format calls as we do."""
 
 
-def _logprobs(body: dict[str, Any], wanted: bool | int, _: Mapping[str, Json]) -> None:
+def _logprobs(body: dict[str, Any], value: bool | int, _: Mapping[str, Json]) -> None:
     """One number says whether, and of how many tokens at each place: none beside the chosen one is 0."""
-    if wanted is True:
+    if value is True:
         body.setdefault("logprobs", 0)
-    elif wanted is not False:
-        body["logprobs"] = wanted
+    elif value is not False:
+        body["logprobs"] = value
 
 
 _PARAMETERS: dict[str, Write] = {
@@ -108,15 +108,15 @@ def rendered(messages: Sequence[Message], markers: Markers) -> str:
     >>> rendered([Message("user", "Peas?")], Markers(user="### Instruction: ", assistant="### Response:"))
     '### Instruction: Peas?\\n### Response:'
     """
-    turns = []
+    lines = []
     before = {"system": markers.system, "developer": markers.system, "user": markers.user}
     for message in in_words(messages):
-        words = words_of(message)
+        text = words_of(message)
         if message.role == "assistant":
-            turns.append(f"{markers.assistant} {words}{markers.end}")
+            lines.append(f"{markers.assistant} {text}{markers.end}")
         else:
-            turns.append(f"{before[message.role]}{words}{markers.end}")
-    return "".join(turns) + markers.assistant
+            lines.append(f"{before[message.role]}{text}{markers.end}")
+    return "".join(lines) + markers.assistant
 
 
 def prompt_of(messages: Sequence[Message], markers: Markers) -> str:

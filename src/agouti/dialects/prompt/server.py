@@ -62,11 +62,11 @@ class PromptFormat(ServerFormat):
         return {"prompt": body["prompt"], "stop": body.get("stop")}
 
     def encode_reply(self, completion: Completion, head: ReplyHead) -> dict[str, Json]:
-        made = _head(head, completion.id, completion.model)
-        made["choices"] = [_choice(index, each) for index, each in enumerate(completion.choices)]
+        reply = _head(head, completion.id, completion.model)
+        reply["choices"] = [_choice(index, each) for index, each in enumerate(completion.choices)]
         if completion.usage is not None and (usage := usage_json(completion.usage)) is not None:
-            made["usage"] = usage
-        return made
+            reply["usage"] = usage
+        return reply
 
     def stream_encoder(self, head: ReplyHead) -> "_PromptEncoder":
         return _PromptEncoder(head)
@@ -92,15 +92,15 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
 
 def _reason(reason: str | None) -> str:
     """There are no calls in this format: who called something has stopped."""
-    word = finish_word(reason)
-    return "stop" if word == "tool_calls" else word
+    finish_reason = finish_word(reason)
+    return "stop" if finish_reason == "tool_calls" else finish_reason
 
 
 def _logprobs(tokens: Sequence[TokenLogprob], begin: int = 0) -> dict[str, Json]:
     """What is told of tokens, and where in the text each begins."""
-    places = list(accumulate((len(each.token) for each in tokens), initial=begin))
+    offsets = list(accumulate((len(each.token) for each in tokens), initial=begin))
     return {
-        "text_offset": places[: len(tokens)],
+        "text_offset": offsets[: len(tokens)],
         "tokens": [each.token for each in tokens],
         "token_logprobs": [each.logprob for each in tokens],
         "top_logprobs": [{top.token: top.logprob for top in each.top} if each.top else None for each in tokens],
@@ -150,10 +150,10 @@ class _PromptEncoder:
     def last(self) -> bytes:
         if self.verbatim:
             return data_event(b"[DONE]")
-        made = b"" if self._ended else self._chunk(choices=[{**_piece(0, ""), "finish_reason": "stop"}])
+        reply = b"" if self._ended else self._chunk(choices=[{**_piece(0, ""), "finish_reason": "stop"}])
         if self._counts and self._usage is not None:
-            made += self._chunk(choices=[], usage=self._usage)
-        return made + data_event(b"[DONE]")
+            reply += self._chunk(choices=[], usage=self._usage)
+        return reply + data_event(b"[DONE]")
 
     def failed(self, error: ErrorTold) -> bytes:
         return data_event(encode_json(PromptFormat().encode_error(error)))

@@ -36,12 +36,12 @@ def _tools(body: dict[str, Any], tools: list[Mapping[str, Any]], _: Mapping[str,
         body["tools"] = [_flat(tool, strict=False) for tool in tools]
 
 
-def _flat(tool: Mapping[str, Any], **more: Json) -> dict[str, Json]:
+def _flat(tool: Mapping[str, Any], **fields: Json) -> dict[str, Json]:
     """The flat form of a tool; a function that says nothing of it is not strict, as everywhere else."""
     for kind in ("function", "custom"):
         if isinstance(inner := tool.get(kind), Mapping):
-            return {"type": kind, **(more if kind == "function" else {}), **inner}
-    return {**more, **tool} if tool.get("type") == "function" else dict(tool)
+            return {"type": kind, **(fields if kind == "function" else {}), **inner}
+    return {**fields, **tool} if tool.get("type") == "function" else dict(tool)
 
 
 def _tool_choice(choice: Json) -> Json:
@@ -60,12 +60,12 @@ def _store(body: dict[str, Any], store: bool, _: Mapping[str, Json]) -> None:
         body.setdefault("include", []).append(_ENCRYPTED)
 
 
-def _logprobs(body: dict[str, Any], wanted: bool | int, _: Mapping[str, Json]) -> None:
+def _logprobs(body: dict[str, Any], value: bool | int, _: Mapping[str, Json]) -> None:
     include = body.setdefault("include", [])
-    if wanted and "message.output_text.logprobs" not in include:
+    if value and "message.output_text.logprobs" not in include:
         include.append("message.output_text.logprobs")
-    if not isinstance(wanted, bool):
-        body["top_logprobs"] = wanted
+    if not isinstance(value, bool):
+        body["top_logprobs"] = value
 
 
 def _reasoning(body: dict[str, Any], effort: str, _: Mapping[str, Json]) -> None:
@@ -124,8 +124,8 @@ class ResponsesDialect(ModelListing, ChatVectors):
     )
 
     def encode_chat(self, request: Request) -> Outgoing:
-        system, rest = system_and_rest(request.messages)
-        body: dict[str, Any] = {"model": request.model, "input": _input(rest, request.parameters.get("store"))}
+        system, remaining = system_and_rest(request.messages)
+        body: dict[str, Any] = {"model": request.model, "input": _input(remaining, request.parameters.get("store"))}
         if system:
             body["instructions"] = system
         self.abilities.write(body, request.parameters)
@@ -147,8 +147,8 @@ class ResponsesDialect(ModelListing, ChatVectors):
             return failed(reply.error, self.classify)
         if reply.output is None:
             raise ReplyUnreadable("the reply is JSON, but has no `output`")
-        plain = all(item.type in ("message", "function_call") for item in reply.output)
-        return completion_of(reply, None if plain else kept_turn(any_json(body)["output"]))
+        is_simple = all(item.type in ("message", "function_call") for item in reply.output)
+        return completion_of(reply, None if is_simple else kept_turn(any_json(body)["output"]))
 
     def stream_decoder(self) -> StreamDecoder:
         from .stream import ResponsesStream
@@ -168,10 +168,10 @@ def _input(messages: list[Message], store: bool | None) -> list[dict[str, Json]]
     custom = {call.id for message in messages for call in message.tool_calls if _is_custom(call)}
     items: list[dict[str, Json]] = []
     for message in messages:
-        own = own_blocks(message, "responses", meaning, _items)
-        if own is not None:
+        own_items = own_blocks(message, "responses", meaning, _items)
+        if own_items is not None:
             # Thinking that is kept nowhere cannot be found again: it goes back only where it came along.
-            items += [item for item in own if store is not False or _is_whole(item)]
+            items += [item for item in own_items if store is not False or _is_whole(item)]
         elif message.role == "tool":
             kind = "custom_tool_call_output" if message.tool_call_id in custom else "function_call_output"
             output: Json = text_of(message)
@@ -195,8 +195,8 @@ def _items(message: Message) -> list[dict[str, Json]]:
     kind = "output_text" if message.role == "assistant" else "input_text"
     content = _content(message, kind)
     # Some servers tell items apart by their type alone, although a message may go without.
-    said: dict[str, Json] = {"type": "message", "role": message.role, "content": content}
-    items: list[dict[str, Json]] = [said] if content else []
+    item: dict[str, Json] = {"type": "message", "role": message.role, "content": content}
+    items: list[dict[str, Json]] = [item] if content else []
     return items + [_call(call) for call in message.tool_calls]
 
 

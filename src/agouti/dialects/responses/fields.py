@@ -77,8 +77,8 @@ class ItemFields(Struct):
 
     def thoughts(self) -> str:
         """The thinking that it shows, a blank line between the parts of a summary."""
-        summary = "\n\n".join([piece.text for piece in self.summary or () if piece.text])
-        return summary + "".join([piece.text or "" for piece in self.content or ()])
+        summary = "\n\n".join([part.text for part in self.summary or () if part.text])
+        return summary + "".join([part.text or "" for part in self.content or ()])
 
     def file(self) -> MediaFile | None:
         """The image that it is."""
@@ -135,11 +135,11 @@ def choice_of(items: Sequence[ItemFields]) -> Choice:
         elif (file := item.file()) is not None:
             files.append(file)
         elif item.type in _PLAIN:
-            for piece in item.content or ():
-                texts.append(piece.text or "")
-                refusals.append(piece.refusal or "")
-                citations += [each.citation() for each in piece.annotations or ()]
-                logprobs += logprobs_of(LogprobFields(piece.logprobs)) if piece.logprobs else ()
+            for part in item.content or ():
+                texts.append(part.text or "")
+                refusals.append(part.refusal or "")
+                citations += [each.citation() for each in part.annotations or ()]
+                logprobs += logprobs_of(LogprobFields(part.logprobs)) if part.logprobs else ()
     return Choice(
         "".join(texts),
         reasoning="\n\n".join(filter(None, thoughts)) or None,
@@ -167,8 +167,8 @@ def kept_turn(items: Sequence[Json]) -> ProviderTurn | None:
 def finish(reply: ReplyFields, *, called: bool, refused: bool) -> str | None:
     """The reason for the end."""
     if reply.status == "incomplete":
-        why = reply.incomplete_details.reason if reply.incomplete_details is not None else None
-        return _INCOMPLETE.get(why or "", why or "length")
+        reason = reply.incomplete_details.reason if reply.incomplete_details is not None else None
+        return _INCOMPLETE.get(reason or "", reason or "length")
     if reply.status in ("failed", "cancelled"):
         return "error"
     if reply.status in (None, "queued", "in_progress"):
@@ -194,9 +194,9 @@ def usage_of(usage: UsageFields) -> Usage:
     )
 
 
-def completion_of(reply: ReplyFields, turn: ProviderTurn | None) -> Completion:
+def completion_of(reply: ReplyFields, provider_turn: ProviderTurn | None) -> Completion:
     """What a whole reply means."""
     choice = choice_of(reply.output or ())
     reason = finish(reply, called=bool(choice.tool_calls), refused=choice.refusal is not None)
-    choice = replace(choice, finish_reason=reason, provider_turn=turn)
+    choice = replace(choice, finish_reason=reason, provider_turn=provider_turn)
     return Completion((choice,), reply.model, reply.id, usage_of(reply.usage) if reply.usage is not None else None)

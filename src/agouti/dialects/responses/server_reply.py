@@ -16,16 +16,16 @@ def response_of(completion: Completion, head: ReplyHead) -> dict[str, Json]:
     """A whole reply."""
     choice = completion.choices[0] if completion.choices else Choice()
     identifier = completion.id or head.identifier
-    made = response(head, identifier, completion.model or head.model)
+    reply = response(head, identifier, completion.model or head.model)
     reason = "stop" if choice.refusal and choice.finish_reason == "refusal" else choice.finish_reason
-    return ended(made, items_of(choice, identifier), reason, completion.usage)
+    return ended(reply, items_of(choice, identifier), reason, completion.usage)
 
 
 def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
     """A reply that has just begun; it repeats a part of what was asked."""
-    asked: dict[str, Any] = head.request.parameters
-    own = head.body
-    text = own.get("text")
+    parameters: dict[str, Any] = head.request.parameters
+    request_body = head.body
+    text = request_body.get("text")
     return {
         "id": identifier,
         "object": "response",
@@ -33,30 +33,30 @@ def response(head: ReplyHead, identifier: str, model: str) -> dict[str, Json]:
         "status": "in_progress",
         "error": None,
         "incomplete_details": None,
-        "instructions": own.get("instructions"),
-        "max_output_tokens": asked.get("max_tokens"),
-        "metadata": asked.get("metadata") or {},
+        "instructions": request_body.get("instructions"),
+        "max_output_tokens": parameters.get("max_tokens"),
+        "metadata": parameters.get("metadata") or {},
         "model": model,
         "output": [],
-        "parallel_tool_calls": asked.get("parallel_tool_calls", True),
-        "previous_response_id": asked.get("previous_response_id"),
-        "temperature": asked.get("temperature"),
-        "reasoning": own.get("reasoning"),
+        "parallel_tool_calls": parameters.get("parallel_tool_calls", True),
+        "previous_response_id": parameters.get("previous_response_id"),
+        "temperature": parameters.get("temperature"),
+        "reasoning": request_body.get("reasoning"),
         "text": {"format": {"type": "text"}, **(text if isinstance(text, dict) else {})},
-        "tool_choice": own.get("tool_choice") or "auto",
-        "tools": own.get("tools") or [],
-        "top_p": asked.get("top_p"),
+        "tool_choice": request_body.get("tool_choice") or "auto",
+        "tools": request_body.get("tools") or [],
+        "top_p": parameters.get("top_p"),
         "usage": None,
     }
 
 
-def ended(made: dict[str, Json], items: list[Json], reason: str | None, usage: Usage | None) -> dict[str, Json]:
+def ended(reply: dict[str, Json], items: list[Json], reason: str | None, usage: Usage | None) -> dict[str, Json]:
     """The same reply at its end."""
-    why = _INCOMPLETE.get(reason or "") or (None if is_known_end(reason) else reason)
+    incomplete_reason = _INCOMPLETE.get(reason or "") or (None if is_known_end(reason) else reason)
     return {
-        **made,
-        "status": "incomplete" if why else "completed",
-        "incomplete_details": {"reason": why} if why else None,
+        **reply,
+        "status": "incomplete" if incomplete_reason else "completed",
+        "incomplete_details": {"reason": incomplete_reason} if incomplete_reason else None,
         "output": items,
         "usage": _usage(usage or NO_USAGE),
     }
@@ -77,20 +77,20 @@ def _usage(usage: Usage) -> dict[str, Json] | None:
 
 def items_of(choice: Choice, identifier: str) -> list[Json]:
     """The items of an answer; those of a provider of the same format as they came."""
-    turn = choice.provider_turn
-    if turn is not None and turn.dialect == _NAME:
-        return turn.blocks
+    provider_turn = choice.provider_turn
+    if provider_turn is not None and provider_turn.dialect == _NAME:
+        return provider_turn.blocks
     items: list[Json] = []
-    if choice.reasoning or turn is not None:
-        items.append(reasoning(f"{identifier}_thinking", choice.reasoning or "", packed(turn)))
+    if choice.reasoning or provider_turn is not None:
+        items.append(reasoning(f"{identifier}_thinking", choice.reasoning or "", packed(provider_turn)))
     if choice.text or choice.refusal or not (choice.tool_calls or choice.files):
-        pieces: list[Json] = []
+        parts: list[Json] = []
         if choice.text or not choice.refusal:
             sources, scores = map(annotation, choice.citations), map(logprob, choice.logprobs)
-            pieces.append(output_text(choice.text, list(sources), list(scores)))
+            parts.append(output_text(choice.text, list(sources), list(scores)))
         if choice.refusal:
-            pieces.append({"type": "refusal", "refusal": choice.refusal})
-        items.append(message(f"{identifier}_message", pieces))
+            parts.append({"type": "refusal", "refusal": choice.refusal})
+        items.append(message(f"{identifier}_message", parts))
     items += [image(f"{identifier}_file_{number}", each) for number, each in enumerate(choice.files)]
     items += [call_item(f"{identifier}_call_{number}", number, each) for number, each in enumerate(choice.tool_calls)]
     return items
@@ -102,9 +102,9 @@ def reasoning(identifier: str, text: str, secret: str) -> dict[str, Json]:
     return {"type": "reasoning", "id": identifier, "summary": summary, "encrypted_content": secret}
 
 
-def message(identifier: str, pieces: list[Json], status: str = "completed") -> dict[str, Json]:
+def message(identifier: str, parts: list[Json], status: str = "completed") -> dict[str, Json]:
     """An item of what is said."""
-    return {"type": "message", "id": identifier, "status": status, "role": "assistant", "content": pieces}
+    return {"type": "message", "id": identifier, "status": status, "role": "assistant", "content": parts}
 
 
 def output_text(text: str, annotations: list[Json], logprobs: list[Json]) -> dict[str, Json]:

@@ -66,24 +66,24 @@ class ResponsesFormat(ServerFormat):
         model = model_of(body)
         instructions = field(body, "instructions", str, "a text")
         messages = [Message("system", instructions)] if instructions else []
-        asked = body.get("input")
-        if isinstance(asked, str):
-            messages.append(Message("user", asked))
-        elif asked is None and not messages:
+        input_items = body.get("input")
+        if isinstance(input_items, str):
+            messages.append(Message("user", input_items))
+        elif input_items is None and not messages:
             raise wrong("input", "is missing: a text, or a list of items")
-        elif asked is not None:
-            messages += _Turns().of(objects(asked, "input"))
+        elif input_items is not None:
+            messages += _Turns().of(objects(input_items, "input"))
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         parameters |= _parameters(body)
         return request_of(body, model, messages, parameters, _KNOWN)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
-        own = super().own_fields(body, request)
+        own_fields = super().own_fields(body, request)
         items = body.get("input")
         if isinstance(items, list) and any(is_packed(item.get("encrypted_content")) for item in items):
             # Thinking of another provider, which this one would not know; all else stays as it came.
-            own["input"] = [item for item in items if not is_packed(item.get("encrypted_content"))]
-        return own
+            own_fields["input"] = [item for item in items if not is_packed(item.get("encrypted_content"))]
+        return own_fields
 
     def foreign(self, body: Mapping[str, Json]) -> str:
         items = body.get("input")
@@ -153,13 +153,13 @@ class _Turns:
         """The turn of the assistant, where one is open, is over."""
         if not self._own and self._turn is None:
             return
-        turn = self._turn
-        if turn is None and not self._plain:
-            turn = ProviderTurn(ResponsesFormat.name, self._own)
+        provider_turn = self._turn
+        if provider_turn is None and not self._plain:
+            provider_turn = ProviderTurn(ResponsesFormat.name, self._own)
         texts = "".join([str(part.get("text") or "") for part in self._parts if part.get("type") == "text"])
-        whole = all(part.keys() == {"type", "text"} for part in self._parts)
-        content = (texts if whole else self._parts) if self._parts else (None if self._calls else "")
-        self._messages.append(Message("assistant", content, tool_calls=tuple(self._calls), provider_turn=turn))
+        only_text = all(part.keys() == {"type", "text"} for part in self._parts)
+        content = (texts if only_text else self._parts) if self._parts else (None if self._calls else "")
+        self._messages.append(Message("assistant", content, tool_calls=tuple(self._calls), provider_turn=provider_turn))
         self._parts, self._calls, self._own, self._plain, self._turn = [], [], [], True, None
 
 
@@ -200,30 +200,32 @@ def _part(part: Mapping[str, Json], where: str) -> dict[str, Json]:
 
 def _parameters(body: Mapping[str, Json]) -> dict[str, Json]:
     """Parameters that the format says otherwise than we do."""
-    made: dict[str, Json] = {}
+    format_fields: dict[str, Json] = {}
     if (cap := field(body, "max_output_tokens", int, "a whole number")) is not None:
-        made["max_tokens"] = cap
+        format_fields["max_tokens"] = cap
     reasoning = field(body, "reasoning", dict, "an object") or {}
     if (effort := field(reasoning, "effort", str, "a text", "reasoning.")) is not None:
-        made["reasoning_effort"] = effort
+        format_fields["reasoning_effort"] = effort
     text = field(body, "text", dict, "an object") or {}
     if text.get("verbosity") is not None:
-        made["verbosity"] = text["verbosity"]
+        format_fields["verbosity"] = text["verbosity"]
     form = field(text, "format", dict, "an object", "text.")
     if form is not None:
         inner = {name: value for name, value in form.items() if name != "type"}
         kind = form.get("type")
-        made["response_format"] = {"type": kind, "json_schema": inner} if kind == "json_schema" else {"type": kind}
+        format_fields["response_format"] = (
+            {"type": kind, "json_schema": inner} if kind == "json_schema" else {"type": kind}
+        )
     if _LOGPROBS in (field(body, "include", list, "a list of texts") or ()) or body.get("top_logprobs"):
-        made["logprobs"] = True
+        format_fields["logprobs"] = True
     if body.get("tools"):
-        made["tools"] = [_nested(tool) for tool in objects(body["tools"], "tools")]
+        format_fields["tools"] = [_nested(tool) for tool in objects(body["tools"], "tools")]
     choice = body.get("tool_choice")
     if isinstance(choice, str):
-        made["tool_choice"] = choice
+        format_fields["tool_choice"] = choice
     elif choice is not None:
-        made["tool_choice"] = _choice(field(body, "tool_choice", dict, "a word or an object"))
-    return made
+        format_fields["tool_choice"] = _choice(field(body, "tool_choice", dict, "a word or an object"))
+    return format_fields
 
 
 def _nested(tool: Mapping[str, Any]) -> dict[str, Json]:

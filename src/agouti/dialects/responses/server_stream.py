@@ -57,12 +57,12 @@ class ResponsesEncoder(EventEncoder):
         self.final: dict[str, Json] | None = None
 
     def of(self, events: Sequence[Event]) -> bytes:
-        made = super().of(events)
+        chunk_bytes = super().of(events)
         if self.verbatim:  # a name may stand in two pieces
-            seen = self._edge + made
-            self._passed += seen.count(_NUMBERED) - self._edge.count(_NUMBERED)
-            self._edge = seen[-len(_NUMBERED) :]
-        return made
+            edge_text = self._edge + chunk_bytes
+            self._passed += edge_text.count(_NUMBERED) - self._edge.count(_NUMBERED)
+            self._edge = edge_text[-len(_NUMBERED) :]
+        return chunk_bytes
 
     def take(self, event: Event, out: list[bytes]) -> None:
         match event:
@@ -75,9 +75,9 @@ class ResponsesEncoder(EventEncoder):
                 self._tell(out, "output_text.delta", item, content_index=_at(item), delta=event.text, logprobs=[])
             case LogprobsTold():
                 item = self._piece(out, "output_text")
-                told = [logprob(each) for each in event.tokens]
-                item.logprobs += told
-                self._tell(out, "output_text.delta", item, content_index=_at(item), delta="", logprobs=told)
+                start = [logprob(each) for each in event.tokens]
+                item.logprobs += start
+                self._tell(out, "output_text.delta", item, content_index=_at(item), delta="", logprobs=start)
             case Refusal():
                 self._refused = True
                 item = self._piece(out, "refusal")
@@ -101,21 +101,21 @@ class ResponsesEncoder(EventEncoder):
 
     def _begin(self, out: list[bytes], event: Started | None = None) -> dict[str, Json]:
         if self._response is None:
-            told = event or Started()
-            self._response = response(self.head, told.id or self.head.identifier, told.model or self.head.model)
+            start = event or Started()
+            self._response = response(self.head, start.id or self.head.identifier, start.model or self.head.model)
             self._event(out, "created", response=self._response)
             self._event(out, "in_progress", response=self._response)
         return self._response
 
-    def _item(self, out: list[bytes], kind: str, place: int = 0, call: ToolCallPiece | None = None) -> _Item:
+    def _item(self, out: list[bytes], kind: str, position: int = 0, call: ToolCallPiece | None = None) -> _Item:
         """The open item of that kind; another one is closed."""
         item = self._open
-        if item is not None and (item.kind, item.place) == (kind, place):
+        if item is not None and (item.kind, item.place) == (kind, position):
             return item
         identifier = self._begin(out)["id"]
         self._close(out)
         item = self._open = _Item(kind, len(self._items), f"{identifier}_{len(self._items)}")
-        item.place, item.call = place, call or item.call
+        item.place, item.call = position, call or item.call
         self._event(out, "output_item.added", output_index=item.number, item=_shown(item, "in_progress"))
         return item
 
@@ -130,10 +130,10 @@ class ResponsesEncoder(EventEncoder):
 
     def _piece_done(self, out: list[bytes], item: _Item) -> None:
         kind, part = item.pieces[-1], _part(item, item.pieces[-1])
-        told = {"refusal": part.get("refusal")}
+        start = {"refusal": part.get("refusal")}
         if kind == "output_text":
-            told = {"text": part["text"], "logprobs": item.logprobs}
-        self._tell(out, f"{kind}.done", item, content_index=_at(item), **told)
+            start = {"text": part["text"], "logprobs": item.logprobs}
+        self._tell(out, f"{kind}.done", item, content_index=_at(item), **start)
         self._tell(out, "content_part.done", item, content_index=_at(item), part=part)
 
     def _call(self, out: list[bytes], event: ToolCallPiece) -> None:
@@ -159,10 +159,10 @@ class ResponsesEncoder(EventEncoder):
     def _file(self, out: list[bytes], file: MediaFile) -> None:
         identifier = self._begin(out)["id"]
         self._close(out)
-        whole = image(f"{identifier}_{len(self._items)}", file)
-        for word in ("added", "done"):
-            self._event(out, f"output_item.{word}", output_index=len(self._items), item=whole)
-        self._items.append(whole)
+        item_json = image(f"{identifier}_{len(self._items)}", file)
+        for event_name in ("added", "done"):
+            self._event(out, f"output_item.{event_name}", output_index=len(self._items), item=item_json)
+        self._items.append(item_json)
 
     def _close(self, out: list[bytes]) -> None:
         item, self._open = self._open, None
@@ -183,41 +183,43 @@ class ResponsesEncoder(EventEncoder):
             named = {"name": item.call.name} if name == "arguments" else {}
             self._tell(out, f"{_word(item)}.done", item, **named, **{name: "".join(item.texts)})
         cut = item.kind == "call" and not _word(item).startswith("custom") and not is_whole("".join(item.texts))
-        whole = _shown(item, "incomplete" if cut else "completed")
-        self._event(out, "output_item.done", output_index=item.number, item=whole)
-        self._items.append(whole)
+        item_json = _shown(item, "incomplete" if cut else "completed")
+        self._event(out, "output_item.done", output_index=item.number, item=item_json)
+        self._items.append(item_json)
 
     def last(self) -> bytes:
         if self.verbatim:
             return self.last_passed()
         out: list[bytes] = []
-        made = self._begin(out)
+        base_response = self._begin(out)
         self.rest(out)
         if self.turn is not None:
             self._close(out)
-            whole = reasoning(f"{made['id']}_{len(self._items)}", "", packed(self.turn))
-            for word in ("added", "done"):
-                self._event(out, f"output_item.{word}", output_index=len(self._items), item=whole)
-            self._items.append(whole)
+            item_json = reasoning(f"{base_response['id']}_{len(self._items)}", "", packed(self.turn))
+            for event_name in ("added", "done"):
+                self._event(out, f"output_item.{event_name}", output_index=len(self._items), item=item_json)
+            self._items.append(item_json)
         elif not self._items and self._open is None:
             self._piece(out, "output_text")
         self._close(out)
         reason = "stop" if self._refused and self.reason == "refusal" else self.reason
-        whole = ended(made, self._items, reason, self.usage)
-        self.final = whole
-        self._event(out, whole["status"], response=whole)
+        item_json = ended(base_response, self._items, reason, self.usage)
+        self.final = item_json
+        self._event(out, item_json["status"], response=item_json)
         return b"".join(out)
 
     def failed(self, error: ErrorTold) -> bytes:
         out: list[bytes] = []
-        told = self.error(error)["error"]
+        start = self.error(error)["error"]
         if self.verbatim:
             self._number = self._passed
-            self._event(out, "", code=told["code"], message=told["message"], param=told["param"])
+            self._event(out, "", code=start["code"], message=start["message"], param=start["param"])
             return self.last_passed() + b"".join(out)
-        made = self._begin(out)
-        failure = {"code": told["code"] or told["type"], "message": told["message"]}
-        self._event(out, "failed", response={**made, "status": "failed", "error": failure, "output": self._items})
+        base_response = self._begin(out)
+        failure = {"code": start["code"] or start["type"], "message": start["message"]}
+        self._event(
+            out, "failed", response={**base_response, "status": "failed", "error": failure, "output": self._items}
+        )
         return b"".join(out)
 
     def _tell(self, out: list[bytes], kind: str, item: _Item, **fields: Json) -> None:
@@ -255,8 +257,8 @@ def _shown(item: _Item, status: str) -> dict[str, Json]:
     call = item.call
     text = "".join(item.texts)
     extra = {"type": "custom"} if _word(item).startswith("custom") else {}
-    whole = ToolCall(ToolFunction(call.name, text), call.id, extra)
-    made = call_item(item.id, item.place, whole, status)
-    if "arguments" in made:
-        made["arguments"] = text
-    return made
+    item_json = ToolCall(ToolFunction(call.name, text), call.id, extra)
+    base_response = call_item(item.id, item.place, item_json, status)
+    if "arguments" in base_response:
+        base_response["arguments"] = text
+    return base_response

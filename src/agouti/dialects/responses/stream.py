@@ -87,8 +87,8 @@ class ResponsesStream(PayloadStream):
                 if event.delta and not event.logprobs:
                     self._template.learn(payload, event.delta)
             case "response.output_text.done":
-                places = _places(event.item_id, event.output_index)
-                if not self._placeless and (self._spoken.isdisjoint(places) if places else not self._spoken):
+                positions = _places(event.item_id, event.output_index)
+                if not self._placeless and (self._spoken.isdisjoint(positions) if positions else not self._spoken):
                     self._text(event, event.text, events)
             case "response.refusal.delta":
                 self._refused = True
@@ -129,9 +129,9 @@ class ResponsesStream(PayloadStream):
 
     def _text(self, event: _StreamEvent, text: str | None, events: list[Event]) -> None:
         if text:
-            places = _places(event.item_id, event.output_index)
-            self._spoken.update(places)
-            self._placeless = self._placeless or not places
+            positions = _places(event.item_id, event.output_index)
+            self._spoken.update(positions)
+            self._placeless = self._placeless or not positions
             self._length += len(text)
             events.append(Text(text))
         if event.logprobs and (text or not self._logprobs):
@@ -139,47 +139,47 @@ class ResponsesStream(PayloadStream):
             events.append(LogprobsTold(logprobs_of(LogprobFields(event.logprobs))))
 
     def _think(self, event: _StreamEvent, events: list[Event]) -> None:
-        places = _places(event.item_id, event.output_index)
-        place = (places[0] if places else None, event.summary_index)
+        positions = _places(event.item_id, event.output_index)
+        position = (positions[0] if positions else None, event.summary_index)
         text = event.delta or ""
-        if self._thought not in (None, place):
+        if self._thought not in (None, position):
             text = f"\n\n{text}"  # another part of the thinking
-        self._thought = place
-        self._thoughts.update(places)
+        self._thought = position
+        self._thoughts.update(positions)
         events.append(Reasoning(text))
 
-    def _open(self, item: ItemFields, place: int | None, events: list[Event]) -> int:
-        number = self._calls.opened(item.id or None, item.call_id or None, place)
+    def _open(self, item: ItemFields, position: int | None, events: list[Event]) -> int:
+        number = self._calls.opened(item.id or None, item.call_id or None, position)
         call = item.call()
         extra = {} if item.type == "function_call" else call.extra
         events.append(ToolCallPiece(number, item.call_id, item.name, extra=extra))
         return number
 
-    def _item_done(self, item: ItemFields, place: int | None, payload: bytes, events: list[Event]) -> None:
+    def _item_done(self, item: ItemFields, position: int | None, payload: bytes, events: list[Event]) -> None:
         raw = decode_json(payload)
         self._items.append(raw.get("item") if isinstance(raw, dict) else None)
         if item.is_call:
-            self._call(item, place, events)
+            self._call(item, position, events)
         elif (file := item.file()) is not None:
             events.append(FileTold(file))
         elif item.type == "reasoning":
             # Some servers show it only here.
-            places = _places(item.id, place)
-            unseen = self._thoughts.isdisjoint(places) if places else self._thought is None
-            if unseen and (text := item.thoughts()):
+            positions = _places(item.id, position)
+            is_new = self._thoughts.isdisjoint(positions) if positions else self._thought is None
+            if is_new and (text := item.thoughts()):
                 events.append(Reasoning(f"\n\n{text}" if self._thought is not None else text))
-                self._thought = (places[0] if places else None, None)
+                self._thought = (positions[0] if positions else None, None)
         elif (
             not self._placeless
-            and (self._spoken.isdisjoint(places) if (places := _places(item.id, place)) else not self._spoken)
+            and (self._spoken.isdisjoint(positions) if (positions := _places(item.id, position)) else not self._spoken)
             and (text := choice_of([item]).text)
         ):
-            self._text(_StreamEvent(item_id=item.id, output_index=place), text, events)
+            self._text(_StreamEvent(item_id=item.id, output_index=position), text, events)
 
-    def _call(self, item: ItemFields, place: int | None, events: list[Event]) -> None:
+    def _call(self, item: ItemFields, position: int | None, events: list[Event]) -> None:
         """A call that is complete; some servers send nothing of it before."""
         known = next((each for each in (item.id, item.call_id) if each and self._calls.known(each)), None)
-        number = self._calls.at(known) if known else self._open(item, place, events)
+        number = self._calls.at(known) if known else self._open(item, position, events)
         call = item.call()
         if call.extra:  # the input is known only now
             events.append(ToolCallPiece(number, extra=call.extra))
@@ -224,8 +224,8 @@ class ResponsesStream(PayloadStream):
         output = response.get("output") if isinstance(response, dict) else None
         # Either may be empty, by the server.
         items = output if isinstance(output, list) and len(output) >= len(self._items) else self._items
-        if (turn := kept_turn(items)) is not None:
-            events.append(TurnTold(turn))
+        if (provider_turn := kept_turn(items)) is not None:
+            events.append(TurnTold(provider_turn))
 
 
 def _places(item: str | None, index: int | None) -> tuple[Hashable, ...]:

@@ -110,8 +110,8 @@ def _kind(status: int, error: "ErrorBody", codes: Mapping[str, Kind]) -> Kind:
     if status < 400:
         # An error inside a good reply: some servers give the status as its code.
         status = next((int(code) for code in error.codes if _STATUS.fullmatch(code)), status)
-    for statuses, words, kind in _BY_WORDS:
-        if (status in statuses or status < 400) and words.search(error.message):
+    for statuses, signs, kind in _BY_WORDS:
+        if (status in statuses or status < 400) and signs.search(error.message):
             return kind
     if status in _BY_STATUS:
         return _BY_STATUS[status]
@@ -183,10 +183,10 @@ def _listed(detail: Json) -> ErrorBody | None:
     return ErrorBody(message[:2000], _codes(first), ".".join(names) if extra and names else None)
 
 
-def _said(wrong: dict[str, Json]) -> str:
-    where = wrong.get("loc")
-    place = ".".join(str(each) for each in where) if isinstance(where, list) else ""
-    return f"{place}: {wrong.get('msg') or wrong.get('message') or wrong.get('type') or ''}".strip(": ")
+def _said(detail: dict[str, Json]) -> str:
+    where = detail.get("loc")
+    location = ".".join(str(each) for each in where) if isinstance(where, list) else ""
+    return f"{location}: {detail.get('msg') or detail.get('message') or detail.get('type') or ''}".strip(": ")
 
 
 def _codes(error: dict[str, Json]) -> tuple[str, ...]:

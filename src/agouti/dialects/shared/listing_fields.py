@@ -36,14 +36,14 @@ class ModelFields(Struct):
     def listed(self, name: str) -> ListedModel:
         """The facts in the library's own words."""
         pricing = self.pricing or _Pricing()
-        takes, gives = (None, None) if self.architecture is None else msgspec.structs.astuple(self.architecture)
+        inputs, outputs = (None, None) if self.architecture is None else msgspec.structs.astuple(self.architecture)
         return ListedModel(
             name=name,
             context=self.context_length or self.context_window or self.max_model_len,
             input_price=_per_million(pricing.prompt),
             output_price=_per_million(pricing.completion),
-            inputs=None if takes is None else tuple(takes),
-            outputs=None if gives is None else tuple(gives),
+            inputs=None if inputs is None else tuple(inputs),
+            outputs=None if outputs is None else tuple(outputs),
             owner=self.owned_by,
         )
 

@@ -11,14 +11,14 @@ from ...core.messages.messages import turn_json
 _MARK = "agouti."
 
 
-def packed(turn: ProviderTurn | None) -> str:
+def packed(provider_turn: ProviderTurn | None) -> str:
     """A turn as a text; of none, a text that says so.
 
     >>> unpacked(packed(ProviderTurn("lines", [{"thinking": "Peas."}])))
     ProviderTurn(dialect='lines', blocks=[{'thinking': 'Peas.'}])
     """
-    turn = turn or ProviderTurn("")
-    text = msgspec.json.encode(turn_json(turn))
+    provider_turn = provider_turn or ProviderTurn("")
+    text = msgspec.json.encode(turn_json(provider_turn))
     return _MARK + urlsafe_b64encode(text).decode().rstrip("=")
 
 

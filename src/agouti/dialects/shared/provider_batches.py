@@ -16,13 +16,13 @@ _BOUNDARY = "agouti-7f3c9d51e2"
 _URL = "/v1/chat/completions"
 
 
-def _fields(body: bytes, what: str) -> dict[str, Any]:
+def _fields(body: bytes, subject: str) -> dict[str, Any]:
     try:
         found = any_json(body)
     except (msgspec.DecodeError, RecursionError):
         found = None
     if not isinstance(found, dict):
-        raise ReplyUnreadable(f"{what} cannot be read")
+        raise ReplyUnreadable(f"{subject} cannot be read")
     return found
 
 
@@ -58,10 +58,10 @@ def _table(fields: Mapping[str, Any], name: str) -> dict[str, Any]:
     return value if isinstance(value, dict) else {}
 
 
-def _identified(fields: Mapping[str, Any], what: str) -> str:
+def _identified(fields: Mapping[str, Any], subject: str) -> str:
     name = fields.get("id")
     if not isinstance(name, str) or not name:
-        raise ReplyUnreadable(f"{what} has no id")
+        raise ReplyUnreadable(f"{subject} has no id")
     return name
 
 
@@ -131,23 +131,23 @@ class FilesAndBatches:
             why="; ".join(str(each.get("message")) for each in listed if isinstance(each, dict))[:300],
         )
 
-    def requests(self, handed: Handed) -> Outgoing | None:
-        return Outgoing("follow", f"/files/{handed.file}/content", None, "GET") if handed.file else None
+    def requests(self, submitted: Handed) -> Outgoing | None:
+        return Outgoing("follow", f"/files/{submitted.file}/content", None, "GET") if submitted.file else None
 
     def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
         for fields in _lines(body):
             yield str(fields.get("custom_id") or ""), fields.get("body")
 
-    def leftovers(self, handed: Handed) -> list[Outgoing]:
-        files = [handed.file, *[each.removeprefix("/files/").removesuffix("/content") for each in handed.results]]
+    def leftovers(self, submitted: Handed) -> list[Outgoing]:
+        files = [submitted.file, *[each.removeprefix("/files/").removesuffix("/content") for each in submitted.results]]
         return [Outgoing("follow", f"/files/{name}", None, "DELETE") for name in files if name and "/" not in name]
 
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         for fields in _lines(body):
             response = _table(fields, "response")
-            told = response.get("body") if response else {"error": fields.get("error")}
+            row_body = response.get("body") if response else {"error": fields.get("error")}
             status = _number(response.get("status_code"))
-            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(told))
+            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(row_body))
 
 
 class MessageBatches:
@@ -193,19 +193,19 @@ class MessageBatches:
             begun=str(fields.get("created_at") or ""),
         )
 
-    def requests(self, handed: Handed) -> Outgoing | None:
+    def requests(self, submitted: Handed) -> Outgoing | None:
         return None
 
     def read_requests(self, body: bytes) -> Iterator[tuple[str, Any]]:
         yield from ()
 
-    def leftovers(self, handed: Handed) -> list[Outgoing]:
+    def leftovers(self, submitted: Handed) -> list[Outgoing]:
         return []  # there are no files, and the results go by themselves
 
     def read_results(self, body: bytes) -> Iterator[LineResult]:
         for fields in _lines(body):
             result = _table(fields, "result")
             kind = result.get("type")
-            told = result.get("message") if kind == "succeeded" else result.get("error") or {"type": kind}
+            row_body = result.get("message") if kind == "succeeded" else result.get("error") or {"type": kind}
             status = 200 if kind == "succeeded" else 400 if kind == "errored" else 0
-            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(told))
+            yield LineResult(str(fields.get("custom_id") or ""), status, msgspec.json.encode(row_body))

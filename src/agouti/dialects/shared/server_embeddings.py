@@ -60,7 +60,7 @@ def encode_vectors(vectors: Iterable[Vector], model: str, usage: Usage | None) -
 
 def encode_model(model: ListedModel, created: int) -> dict[str, Json]:
     """One model of a list, with the fields that either kind of reader looks for."""
-    made: dict[str, Json] = {
+    reply: dict[str, Json] = {
         "id": model.name,
         "object": "model",
         "type": "model",
@@ -70,15 +70,15 @@ def encode_model(model: ListedModel, created: int) -> dict[str, Json]:
         "owned_by": model.owner or "",
     }
     if model.context is not None:
-        made["context_length"] = model.context
+        reply["context_length"] = model.context
     if model.input_price is not None and model.output_price is not None:
-        made["pricing"] = {"prompt": _per_token(model.input_price), "completion": _per_token(model.output_price)}
+        reply["pricing"] = {"prompt": _per_token(model.input_price), "completion": _per_token(model.output_price)}
     if model.inputs is not None:
-        made["architecture"] = {
+        reply["architecture"] = {
             "input_modalities": list(model.inputs),
             "output_modalities": list(model.outputs or ("text",)),
         }
-    return made
+    return reply
 
 
 def encode_models(models: Iterable[ListedModel], created: int) -> dict[str, Json]:

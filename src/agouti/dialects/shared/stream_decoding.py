@@ -103,7 +103,7 @@ def rows_of(values: Iterable[Any], kind: type[T]) -> list[T]:
     return rows
 
 
-def read_reply(body: bytes, kind: type[T], what: str) -> T:
+def read_reply(body: bytes, kind: type[T], subject: str) -> T:
     """A whole reply as a struct, mended where its fields have odd types, without what is behind it.
 
     Raises:
@@ -112,8 +112,8 @@ def read_reply(body: bytes, kind: type[T], what: str) -> T:
     try:
         value: Any = any_json(body)
     except msgspec.DecodeError as error:
-        raise ReplyUnreadable(f"{what} is not JSON ({error})") from None
+        raise ReplyUnreadable(f"{subject} is not JSON ({error})") from None
     try:
         return lenient(value, kind)
     except msgspec.ValidationError as error:
-        raise ReplyUnreadable(f"{what} is JSON of another kind ({error})") from None
+        raise ReplyUnreadable(f"{subject} is JSON of another kind ({error})") from None

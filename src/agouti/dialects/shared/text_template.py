@@ -65,12 +65,12 @@ class TextTemplate:
         first, last = before + self._head + b'"', b'"' + self._tail + b"\n\n"
         if not (data.startswith(first) and data.endswith(last)):
             return None
-        pieces = data[len(first) : -len(last)].split(last + first)
-        whole = b"".join(pieces)
-        if b'"' in whole or b"\\" in whole or b"\n" in whole:
-            texts = [_string(b'"%b"' % piece) for piece in pieces]
+        chunks = data[len(first) : -len(last)].split(last + first)
+        joined = b"".join(chunks)
+        if b'"' in joined or b"\\" in joined or b"\n" in joined:
+            texts = [_string(b'"%b"' % chunk) for chunk in chunks]
             return None if None in texts else "".join(filter(None, texts))
-        return _string(b'"%b"' % whole)
+        return _string(b'"%b"' % joined)
 
     def text(self, payload: bytes) -> str | None:
         """The text of a payload of the same form; `None` where it is of another one, or says nothing."""

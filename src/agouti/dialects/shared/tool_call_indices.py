@@ -17,7 +17,7 @@ class CallNumbers:
         self._places: dict[Hashable, int] = {}
         self.count = 0
 
-    def opened(self, *places: Hashable) -> int:
+    def opened(self, *keys: Hashable) -> int:
         """A call begins, known by these places from now on.
 
         >>> numbers = CallNumbers()
@@ -26,23 +26,23 @@ class CallNumbers:
         """
         number = self.count
         self.count += 1
-        for place in places:
-            if place is not None:
-                self._places[place] = number
+        for key in keys:
+            if key is not None:
+                self._places[key] = number
         return number
 
-    def at(self, *places: Hashable) -> int:
+    def at(self, *keys: Hashable) -> int:
         """The call at the first of these places that is known; else the last one, or a first one."""
-        for place in places:
-            if place in self._places:
-                return self._places[place]
-        return self.count - 1 if self.count else self.opened(*places)
+        for key in keys:
+            if key in self._places:
+                return self._places[key]
+        return self.count - 1 if self.count else self.opened(*keys)
 
-    def known(self, place: Hashable) -> bool:
+    def known(self, key: Hashable) -> bool:
         """Whether a call is at this place."""
-        return place in self._places
+        return key in self._places
 
-    def piece(self, place: Hashable, identifier: str | None, name: str | None) -> int:
+    def piece(self, key: Hashable, identifier: str | None, name: str | None) -> int:
         """The call of a piece that may be a beginning: of another identifier, at a new place, or named without a place.
 
         >>> numbers = CallNumbers()
@@ -53,10 +53,10 @@ class CallNumbers:
             return self._ids[identifier]
         # Some servers make up an identifier for every piece: only one with a name beside it is a new call.
         begins = name is not None and bool(identifier)
-        if place is None:
+        if key is None:
             number = self.opened() if begins or name or not self.count else self.count - 1
         else:
-            number = self.opened(place) if begins or not self.known(place) else self._places[place]
+            number = self.opened(key) if begins or not self.known(key) else self._places[key]
         if identifier:
             self._ids[identifier] = number
         return number

@@ -54,17 +54,21 @@ def usage_of(usage: UsageFields) -> Usage:
         written = usage.cache_creation_input_tokens
     if hits is None:
         hits = usage.cache_read_input_tokens
-    beside = (hits or 0) + (written or 0)
-    if inputs is not None and beside and (beside > inputs or total == inputs + (outputs or 0) + beside):
-        inputs += beside  # some servers count what the cache has given and taken beside the prompt
+    cached_tokens = (hits or 0) + (written or 0)
+    if (
+        inputs is not None
+        and cached_tokens
+        and (cached_tokens > inputs or total == inputs + (outputs or 0) + cached_tokens)
+    ):
+        inputs += cached_tokens  # some servers count what the cache has given and taken beside the prompt
     if total is None and inputs is not None and outputs is not None:
         total = inputs + outputs
     if outputs is None and inputs is not None and total is not None and total >= inputs:
         outputs = total - inputs  # some leave out what is nothing
-    made = Usage(inputs, outputs, total, hits, thoughts, written)
+    result = Usage(inputs, outputs, total, hits, thoughts, written)
     cost = usage.cost if usage.cost is not None else usage.total_cost
-    spoken = details.audio_tokens if details is not None else None
+    audio_tokens = details.audio_tokens if details is not None else None
     heard = cached.audio_tokens if cached is not None else None
-    if cost is None and not spoken and not heard:
-        return made
-    return replace(made, cost=cost, audio_input_tokens=heard, audio_output_tokens=spoken)
+    if cost is None and not audio_tokens and not heard:
+        return result
+    return replace(result, cost=cost, audio_input_tokens=heard, audio_output_tokens=audio_tokens)

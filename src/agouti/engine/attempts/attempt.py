@@ -49,28 +49,28 @@ def attempt(
     target: Target,
     request: Request,
     before: list[Attempt],
-    more: Mapping[str, str] | None = None,
+    attempt_headers: Mapping[str, str] | None = None,
 ) -> Steps[Attempted[Result]]:
     """Ask one model once.
 
     Args:
         before: the attempts of the call before it.
-        more: further headers.
+        attempt_headers: further headers.
     """
     clock = call.clocks.clock
-    began = clock()
+    started_at = clock()
     watch = None
     credential: Credential | None = None
     sent, waited = False, 0.0
     try:
         if call.hooks:
-            watch = _watch()(call, operation, target, len(before) + 1, began, request)
+            watch = _watch()(call, operation, target, len(before) + 1, started_at, request)
             if watch.identified:
                 # Whose answer a hook has, it can tell only by the key and all that goes with it.
-                credential = yield from watch.identify(more)
-            kept = yield from watch.kept(Kept(call, target, before))
-            if kept is not None:
-                return Attempted(kept, clock() - began)
+                credential = yield from watch.identify(attempt_headers)
+            cached = yield from watch.kept(Kept(call, target, before))
+            if cached is not None:
+                return Attempted(cached, clock() - started_at)
         call.check_time()
         if watch is not None:
             if target.provider.places:
@@ -83,28 +83,28 @@ def attempt(
             if watch.scripted:
                 sent = True
                 outcome = yield from watch.says(Kept(call, target, before))
-                took = clock() - began
+                took = clock() - started_at
                 yield from watch.ended(outcome, took)
                 return Attempted(outcome, took)
         if operation.sends_key and (credential is None or not credential.fresh(call.clocks.now())):
             credential = yield from credential_for(call, target)
         if watch is not None:
-            watch.outgoing.identify(credential, more)
-            http = watch.outgoing.http(credential, more)
-            if besides := watch.sends(credential):
-                http = replace(http, headers={**besides, **http.headers})
+            watch.outgoing.identify(credential, attempt_headers)
+            http = watch.outgoing.http(credential, attempt_headers)
+            if hook_headers := watch.sends(credential):
+                http = replace(http, headers={**hook_headers, **http.headers})
             if (connected := watch.connected) is not None:
                 http = replace(http, connected=connected)
         else:
             if target.provider.places:
                 yield from settings_for(call, target)
             if operation.heavy(request):
-                written = partial(_written, operation, request, target, credential, more)
+                written = partial(_written, operation, request, target, credential, attempt_headers)
                 http = yield RunCallable(written)
             else:
-                http = _written(operation, request, target, credential, more)
+                http = _written(operation, request, target, credential, attempt_headers)
         timeouts = timeouts_within(call, target)
-        this = Try(
+        attempt_context = Try(
             call=call,
             operation=operation,
             target=target,
@@ -112,14 +112,14 @@ def attempt(
             http=http,
             timeouts=timeouts,
             attempts=before,
-            until=min(began + timeouts.total, call.until or inf),
+            until=min(started_at + timeouts.total, call.until or inf),
         )
         sent = True
-        waited, began = clock() - began, clock()
-        outcome = yield from operation.receive(this)
+        waited, started_at = clock() - started_at, clock()
+        outcome = yield from operation.receive(attempt_context)
     except AgoutiError as error:
         outcome = Failed(error, began=sent, sent=sent, final=sent)
-    took = clock() - began
+    took = clock() - started_at
     if isinstance(outcome, Failed):
         target.provider.masker(credential).mask_error(outcome.error)
         if outcome.sent:
@@ -138,10 +138,10 @@ def _written(
     request: Request,
     target: Target,
     credential: Credential | None,
-    more: Mapping[str, str] | None,
+    attempt_headers: Mapping[str, str] | None,
 ) -> HttpRequest:
     """The request as it goes out."""
-    return target.provider.request(operation.encode(request, target), target.model.name, credential, more)
+    return target.provider.request(operation.encode(request, target), target.model.name, credential, attempt_headers)
 
 
 @cache
@@ -152,13 +152,13 @@ def _watch() -> "type[Watch]":
     return Watch
 
 
-def circuit_open(target: Target, rest: float) -> CircuitOpen:
+def circuit_open(target: Target, seconds: float) -> CircuitOpen:
     """The error for a model that is left alone for a while."""
     return CircuitOpen(
         f"{target.provider.label} failed again and again with {target.model.name or 'this'}; "
-        f"it is left alone for {rest:.0f} s more",
+        f"it is left alone for {seconds:.0f} s more",
         hint="See what is wrong with: agouti check; or name a fallback model in the entry.",
-        wait=rest,
+        wait=seconds,
     )
 
 

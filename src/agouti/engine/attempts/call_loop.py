@@ -114,16 +114,16 @@ def _at_target(
     circuit, clock = target.state.circuit, call.clocks.clock
     next_model = target is not call.targets[-1]
     waits = call.waits or next_model  # another one can take over at once
-    if waits and (rest := circuit.closed_for(clock())) is not None:
-        return _decided(circuit_open(target, rest), next_model)
+    if waits and (closed_for := circuit.closed_for(clock())) is not None:
+        return _decided(circuit_open(target, closed_for), next_model)
     try:
         request = yield from operation.prepare(call, target)
     except AgoutiError as error:
         return _decided(error, next_model)
     tried = _Tried()
-    more = further_headers(call, target)
+    further_keys = further_headers(call, target)
     while True:
-        attempted = yield from attempt(call, operation, target, request, attempts, more)
+        attempted = yield from attempt(call, operation, target, request, attempts, further_keys)
         outcome = attempted.outcome
         _note(attempts, target, attempted, tried.waited)
         other_key = learn(attempted, target, call.clocks.now())
@@ -143,7 +143,7 @@ def _at_target(
             yield Sleep(decision.wait)
         if decision.request is not request:
             # Another request: a provider that knows the first one must not take them for one.
-            more = further_headers(call, target)
+            further_keys = further_headers(call, target)
         request = decision.request
         tried.again(decision)
 
@@ -153,10 +153,10 @@ _NOT_ASKED = (RequestError, ConfigError, CredentialMissing)
 
 def further_headers(call: Call, target: Target) -> Mapping[str, str] | None:
     """Headers of this call alone: its own, and the one by which the provider knows a repeated request again."""
-    name, given = target.provider.entry.idempotency_header, call.headers
-    if not name and not given:
+    name, call_headers = target.provider.entry.idempotency_header, call.headers
+    if not name and not call_headers:
         return None
-    headers = dict(given or {})
+    headers = dict(call_headers or {})
     if target.provider is not call.targets[0].provider:
         # A secret that was meant for the first provider is not for the next.
         headers = {name: value for name, value in headers.items() if not isinstance(value, SecretText)}

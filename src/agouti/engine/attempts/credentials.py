@@ -23,11 +23,11 @@ def credential_for(call: Call, target: Target) -> Steps[Credential | None]:
     keys = target.provider.keys
     if keys.none:
         return None
-    held = keys.next(call.clocks.now())
-    if isinstance(held, Credential):
-        return held
-    credential = yield from _fetched(held, call, target)
-    keys.got(held, credential)
+    current = keys.next(call.clocks.now())
+    if isinstance(current, Credential):
+        return current
+    credential = yield from _fetched(current, call, target)
+    keys.got(current, credential)
     return credential
 
 
@@ -38,24 +38,24 @@ def settings_for(call: Call, target: Target) -> Steps[None]:
         CredentialError: it cannot be had.
     """
     provider = target.provider
-    for place in provider.places.wanted(call.clocks.now()):
-        provider.got(place, (yield from _fetched(place, call, target)))
+    for source in provider.places.wanted(call.clocks.now()):
+        provider.got(source, (yield from _fetched(source, call, target)))
 
 
 def _fetched(key: Key, call: Call, target: Target) -> Steps[Credential]:
     if quick(key):
         return (yield from _fetch(key, call, target))
-    flights = target.provider.flights
+    single_flight = target.provider.flights
     while True:
-        flight, mine = flights.joined(key)
-        if mine:
+        flight, is_own = single_flight.joined(key)
+        if is_own:
             try:
                 flight.outcome = yield from _fetch(key, call, target)
             except AgoutiError as error:
                 flight.outcome = error
                 raise
             finally:
-                flights.over(key, flight)
+                single_flight.over(key, flight)
         else:
             yield WaitFor(flight.landed, call.left())
         outcome = flight.outcome
@@ -74,8 +74,8 @@ def _fetch(key: Key, call: Call, target: Target) -> Steps[Credential]:
         if isinstance(outcome, Credential):
             return outcome
         wait = pause(outcome, repeats, retries, call.clocks.chance()) if isinstance(outcome, _MAY_PASS) else None
-        left = call.left()
-        if wait is None or (left is not None and left <= wait):
+        remaining = call.left()
+        if wait is None or (remaining is not None and remaining <= wait):
             raise outcome
         repeats += 1
         yield Sleep(wait)

@@ -98,9 +98,9 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
     if error.partial is not None:
         # Pieces of the answer have reached the caller: another one cannot take them back.
         return GiveUp(error)
-    again = None if outcome.final or not outcome.sent else _again(outcome, situation)
-    if again is not None and (situation.left is None or again.wait < situation.left):
-        return again
+    delay = None if outcome.final or not outcome.sent else _again(outcome, situation)
+    if delay is not None and (situation.left is None or delay.wait < situation.left):
+        return delay
     if situation.next_model and lets_next(error):
         return NextModel(error)
     return GiveUp(error)
@@ -108,8 +108,8 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
 
 def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | None:
     error = failed.error
-    soon = situation.seconds < _SOON and situation.retries.max > 0
-    if isinstance(error, ConnectionLost) and not failed.began and situation.kept_connection and soon:
+    is_soon = situation.seconds < _SOON and situation.retries.max > 0
+    if isinstance(error, ConnectionLost) and not failed.began and situation.kept_connection and is_soon:
         # A server may close a kept connection at the moment when it is used again: that says nothing about the
         # request. Both HTTP libraries look before use, so once is enough. One that takes its time has begun to work.
         return Again(0.0, situation.request, "kept connection")
@@ -117,7 +117,7 @@ def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | No
         return Again(0.0, situation.request, "other key")
     if situation.reduced is not None:
         return Again(0.0, situation.reduced, "reduced")
-    if not repeats(error, began=failed.began, after_sending=situation.retries.after_sending):
+    if not repeats(error, started=failed.began, after_sending=situation.retries.after_sending):
         return None
     if not situation.waits and policy_of(type(error)).repeat is Repeat.ALWAYS:
         return None
@@ -125,11 +125,11 @@ def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | No
     return None if wait is None else Again(wait, situation.request, "policy")
 
 
-def repeats(error: AgoutiError, *, began: bool, after_sending: bool = False) -> bool:
+def repeats(error: AgoutiError, *, started: bool, after_sending: bool = False) -> bool:
     """Whether repeating the same request can help and is safe.
 
     Args:
-        began: a part of the reply had come.
+        started: a part of the reply had come.
         after_sending: it is safe enough although the request had gone out whole.
     """
     match policy_of(type(error)).repeat:
@@ -137,7 +137,7 @@ def repeats(error: AgoutiError, *, began: bool, after_sending: bool = False) -> 
             return True
         case Repeat.UNANSWERED:
             sent = isinstance(error, ConnectionLost) and error.sent
-            return not began and (after_sending or not sent)
+            return not started and (after_sending or not sent)
         case Repeat.CONNECTING:
             # Later phases: the provider may be at work on it, and bill for it.
             return isinstance(error, TimedOut) and error.phase == "connect"

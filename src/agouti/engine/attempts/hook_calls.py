@@ -45,7 +45,7 @@ class Watch:
         operation: Operation[Any, Any],
         target: Target,
         number: int,
-        began: float,
+        started_at: float,
         request: object = None,
     ) -> None:
         self._call = call
@@ -53,14 +53,14 @@ class Watch:
         self._target = target
         self._price = target.price
         self._credential: Credential | None = None
-        self._began = began
+        self._began = started_at
         self._sent = False
         self._admitted: list[Hook] = []
         self._undo: OnAbandon | None = None
         # To ask a protocol for its instances takes ten times as long as to look at the classes.
-        answering: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
-        self._scripted: Any = next((each for each in answering if each.stands_in), None)
-        self._answering = answering if self._scripted is None else []
+        answering_hooks: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
+        self._scripted: Any = next((each for each in answering_hooks if each.stands_in), None)
+        self._answering = answering_hooks if self._scripted is None else []
         self.outgoing = OutgoingRequest(operation, request, target)
         question = call.question
         self._details = AttemptDetails(
@@ -87,7 +87,7 @@ class Watch:
         """Whether a hook wants to know whose request it is."""
         return any(each.identifies(self._details) for each in self._answering) if self._answering else False
 
-    def identify(self, more: Mapping[str, str] | None) -> "Steps[Credential | None]":
+    def identify(self, attempt_headers: Mapping[str, str] | None) -> "Steps[Credential | None]":
         """Fetch what the fingerprint is made of; the key, which is the one that the request is sent with.
 
         Raises:
@@ -97,10 +97,10 @@ class Watch:
         if target.provider.places:
             yield from settings_for(call, target)
         credential = (yield from credential_for(call, target)) if self._operation.sends_key else None
-        self.outgoing.identify(credential, more)
+        self.outgoing.identify(credential, attempt_headers)
         return credential
 
-    def kept(self, this: Kept) -> Steps[AttemptOutcome[Any] | None]:
+    def kept(self, context: Kept) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
         for hook in self._answering:
             value = yield from steps_of(hook, hook.kept(self._details), "kept")
@@ -109,7 +109,7 @@ class Watch:
             if isinstance(value, AgoutiError):
                 return Failed(value, status=value.status)
             self._check_kept(hook, value)
-            answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
+            answered: Answered[Any] = yield from self._operation.receive_kept(value, context)
             if hook.caches:
                 self._tell_kept(answered.answer.value)
                 return answered
@@ -155,19 +155,19 @@ class Watch:
         """Whether a script stands for the provider: it answers where the request would go out."""
         return self._scripted is not None
 
-    def says(self, this: Kept) -> Steps[AttemptOutcome[Any]]:
+    def says(self, context: Kept) -> Steps[AttemptOutcome[Any]]:
         """What the script says, once the application's own hooks have had their say."""
         self.sends(None)
         value: Any = yield from self._scripted.kept(self._details)
         if isinstance(value, AgoutiError):
             return Failed(value, status=value.status)
         if isinstance(value, BrokenAnswer):
-            so_far: Any = getattr(self._operation, "so_far", None)
-            if so_far is not None:  # what came of a stream is the caller's
-                yield from self._operation.receive_kept(value.answer, this)
-                value.error.with_context(partial=so_far.reply())
+            accumulator: Any = getattr(self._operation, "so_far", None)
+            if accumulator is not None:  # what came of a stream is the caller's
+                yield from self._operation.receive_kept(value.answer, context)
+                value.error.with_context(partial=accumulator.reply())
             return Failed(value.error, began=True)
-        answered: Answered[Any] = yield from self._operation.receive_kept(value, this)
+        answered: Answered[Any] = yield from self._operation.receive_kept(value, context)
         return Answered(replace(answered.answer, status=200, cached=False))
 
     def sends(self, credential: "Credential | None") -> dict[str, str]:
@@ -188,12 +188,12 @@ class Watch:
     @property
     def connected(self) -> Callable[[], None] | None:
         """What is to be called when there is a connection; `None` where no hook wants to know."""
-        told = [each for hook in self._admitted if (each := getattr(hook, "connected", None)) is not None]
-        if not told:
+        observers = [each for hook in self._admitted if (each := getattr(hook, "connected", None)) is not None]
+        if not observers:
             return None
 
         def connected() -> None:
-            for each in told:
+            for each in observers:
                 each(self._details)
 
         return connected
@@ -249,9 +249,11 @@ class Watch:
         """The tokens of a whole answer: as told, or estimated where the provider tells none."""
         if (usage is not None and usage.output_tokens is not None) or not isinstance(value, Completion):
             return usage, False
-        into = usage.input_tokens if usage is not None and usage.input_tokens is not None else self.outgoing.expected
+        input_tokens = (
+            usage.input_tokens if usage is not None and usage.input_tokens is not None else self.outgoing.expected
+        )
         out = sum(map(_tokens_of, value.choices))
-        return Usage(into, out, into + out), True
+        return Usage(input_tokens, out, input_tokens + out), True
 
     def _abandoned(self) -> None:
         usage, estimated = self._so_far() if self._sent else (Usage(0, 0, 0), False)
@@ -263,17 +265,21 @@ class Watch:
 
         Counts that were told in the middle are those of that moment, and some formats begin with a count of nothing.
         """
-        told, came = self._operation.partial_usage(), self._operation.partial()
-        out = 0 if came is None else sum(map(_tokens_of, came.choices))
+        observers, partial = self._operation.partial_usage(), self._operation.partial()
+        out = 0 if partial is None else sum(map(_tokens_of, partial.choices))
         if not out:
-            return (told if told is not None and told.output_tokens else None), False
-        if told is not None and told.output_tokens is not None and told.output_tokens >= out:
-            return told, False
-        into = told.input_tokens if told is not None and told.input_tokens else self.outgoing.expected
-        counted = Usage(input_tokens=into, output_tokens=out, total_tokens=into + out)
-        if told is not None:
-            counted = replace(counted, cached_tokens=told.cached_tokens, cache_write_tokens=told.cache_write_tokens)
-        return replace(counted, reasoning_tokens=_thought(came)), True
+            return (observers if observers is not None and observers.output_tokens else None), False
+        if observers is not None and observers.output_tokens is not None and observers.output_tokens >= out:
+            return observers, False
+        input_tokens = (
+            observers.input_tokens if observers is not None and observers.input_tokens else self.outgoing.expected
+        )
+        counted = Usage(input_tokens=input_tokens, output_tokens=out, total_tokens=input_tokens + out)
+        if observers is not None:
+            counted = replace(
+                counted, cached_tokens=observers.cached_tokens, cache_write_tokens=observers.cache_write_tokens
+            )
+        return replace(counted, reasoning_tokens=_thought(partial)), True
 
     def _result(
         self,
@@ -329,8 +335,8 @@ def _longest(call: Call, target: Target) -> float:
     for each in limits:
         if each is not None:
             longest += each.wait
-    left = call.left()
-    return longest if left is None else min(longest, max(left, 0.0))
+    remaining = call.left()
+    return longest if remaining is None else min(longest, max(remaining, 0.0))
 
 
 # Statuses by which a server says that it gave up waiting for another one, which may be at work still.
@@ -353,9 +359,9 @@ def _tokens_of(choice: Choice) -> int:
     return sum(map(estimate_text, (choice.text, choice.reasoning or "", choice.refusal or ""))) + calls
 
 
-def _thought(came: Completion | None) -> int | None:
+def _thought(partial: Completion | None) -> int | None:
     """The tokens of the thinking that came; `None` where none did."""
-    thought = sum(estimate_text(each.reasoning or "") for each in came.choices) if came is not None else 0
+    thought = sum(estimate_text(each.reasoning or "") for each in partial.choices) if partial is not None else 0
     return thought or None
 
 

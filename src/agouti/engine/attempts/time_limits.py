@@ -12,14 +12,26 @@ from ..providers.provider import Target
 
 def retries_of(call: Call, target: Target) -> Retries:
     """How often a request is repeated."""
-    given, own = call.retries, target.provider.retries
-    return own if given is None else replace(own, **given) if isinstance(given, Mapping) else given
+    call_limits, provider_limits = call.retries, target.provider.retries
+    return (
+        provider_limits
+        if call_limits is None
+        else replace(provider_limits, **call_limits)
+        if isinstance(call_limits, Mapping)
+        else call_limits
+    )
 
 
 def own_timeouts(call: Call, target: Target) -> Timeouts:
     """The time limits of a request, whatever the deadline."""
-    given, own = call.timeouts, target.provider.timeouts
-    return own if given is None else replace(own, **given) if isinstance(given, Mapping) else given
+    call_limits, provider_limits = call.timeouts, target.provider.timeouts
+    return (
+        provider_limits
+        if call_limits is None
+        else replace(provider_limits, **call_limits)
+        if isinstance(call_limits, Mapping)
+        else call_limits
+    )
 
 
 def timeouts_within(call: Call, target: Target) -> Timeouts:
@@ -29,11 +41,11 @@ def timeouts_within(call: Call, target: Target) -> Timeouts:
     silent would leave nothing to the next.
     """
     timeouts = own_timeouts(call, target)
-    left = call.left()
-    if left is None:
+    remaining = call.left()
+    if remaining is None:
         return timeouts
-    left = max(left, 0.001)
-    share = left if target is call.targets[-1] else left / 2
+    remaining = max(remaining, 0.001)
+    share = remaining if target is call.targets[-1] else remaining / 2
     return TimeoutsWithin(
         min(timeouts.connect, share),
         min(timeouts.first_byte, share),

@@ -112,14 +112,14 @@ class AsyncDriver(BaseDriver[T]):
         loop = asyncio.get_running_loop()
 
         def post(request: HttpRequest) -> HttpReply:
-            got = token_reply(self._transport, request, effect.timeouts)
-            return asyncio.run_coroutine_threadsafe(got, loop).result()
+            received = token_reply(self._transport, request, effect.timeouts)
+            return asyncio.run_coroutine_threadsafe(received, loop).result()
 
         try:
             if quick(effect.key):
                 return fetch(effect.key, self._environment, post)
-            left = seconds_left(effect.timeouts)
-            return await asyncio.to_thread(fetch, effect.key, self._environment, post, left)
+            remaining = seconds_left(effect.timeouts)
+            return await asyncio.to_thread(fetch, effect.key, self._environment, post, remaining)
         except (AgoutiError, TransportFailure) as error:
             raise bare(error) from None
 

@@ -149,9 +149,9 @@ _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {
 }
 
 
-def close_all(drivers: "set[SyncDriver[Any]]", tell: Callable[[], None] | None) -> None:
+def close_all(drivers: "set[SyncDriver[Any]]", warn: Callable[[], None] | None) -> None:
     """Give all of these calls up; somebody may want to be told before."""
-    if tell is not None:
-        tell()
+    if warn is not None:
+        warn()
     for each in list(drivers):
         each.close()

@@ -17,8 +17,8 @@ T = TypeVar("T")
 
 async def side_by_side(
     work: Iterable[T],
-    take: Callable[[T], Awaitable[Any]],
-    at_once: int,
+    run_one: Callable[[T], Awaitable[Any]],
+    concurrency: int,
     stopped: Callable[[], None] | None = None,
     *,
     keep: bool = True,
@@ -33,11 +33,11 @@ async def side_by_side(
 
     async def loop() -> None:
         for number, each in numbered:
-            result = await take(each)
+            result = await run_one(each)
             if keep:
                 results[number] = result
 
-    tasks = min(at_once, len(work)) if isinstance(work, Sized) else at_once
+    tasks = min(concurrency, len(work)) if isinstance(work, Sized) else concurrency
     if tasks <= 1:
         await loop()
         return [results[number] for number in sorted(results)]

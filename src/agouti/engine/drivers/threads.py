@@ -32,8 +32,8 @@ class _Queue:
 
 def side_by_side(
     work: Iterable[T],
-    take: Callable[[T], Any],
-    at_once: int,
+    run_one: Callable[[T], Any],
+    concurrency: int,
     stop: Callable[[], None] = lambda: None,
     keep: bool = True,
 ) -> list[Any]:
@@ -48,16 +48,16 @@ def side_by_side(
     queue = _Queue(work)
 
     def loop() -> None:
-        while (piece := queue.next()) is not None:
-            number, each = piece
+        while (item := queue.next()) is not None:
+            number, each = item
             try:
-                result = take(each)
+                result = run_one(each)
                 if keep:
                     queue.results[number] = result
             except BaseException as error:
                 queue.failed(error)
 
-    threads = min(at_once, len(work)) if isinstance(work, Sized) else at_once
+    threads = min(concurrency, len(work)) if isinstance(work, Sized) else concurrency
     if threads <= 1:
         loop()
     else:
@@ -102,8 +102,8 @@ def call(function: Callable[[], Any], seconds: float | None = None) -> Any:
     thread.join(max(seconds, 0.0))
     if not outcome:
         raise TimeoutError("the function took too long")
-    worked, value = outcome[0]
-    if not worked:
+    succeeded, value = outcome[0]
+    if not succeeded:
         raise value
     return value
 

@@ -38,14 +38,14 @@ def _has_path(fields: Mapping[str, Json], path: str) -> bool:
 
 def _without_paths(fields: Mapping[str, Json], paths: Iterable[str]) -> dict[str, Json]:
     """The fields without those at some paths."""
-    left = dict(fields)
+    remaining = dict(fields)
     for path in paths:
-        if _has_path(left, path):
+        if _has_path(remaining, path):
             outer, _, inner = path.partition(".")
             # None stands for a field that is not to be sent, whatever the dialect makes of the request.
-            inside = _without_paths(left[outer], [inner]) if inner else {}
-            left[outer] = {name: each for name, each in inside.items() if each is not None} or None
-    return left
+            inside = _without_paths(remaining[outer], [inner]) if inner else {}
+            remaining[outer] = {name: each for name, each in inside.items() if each is not None} or None
+    return remaining
 
 
 def _without_own(error: RequestRefused, request: Request, target: Target, path: str) -> Request | None:
@@ -97,19 +97,19 @@ class Chat(ModelOperation[Request, Completion]):
 
             request = self._shape(request, target)
             request = replace(request, messages=unique_calls(readable(request.messages, target.provider)))
-        if (own := self._question.own) is not None:
+        if (own_form := self._question.own) is not None:
             from .reasoning_effort import with_effort
 
-            request = with_effort(request, target, own.dialect)
-        return expressible(request, target, media=own is None or not self.speaks_for_itself(target))
+            request = with_effort(request, target, own_form.dialect)
+        return expressible(request, target, media=own_form is None or not self.speaks_for_itself(target))
 
     def encode(self, request: Request, target: Target) -> Outgoing:
         outgoing = self._encoded(request, target)
         if request.extra:
             from ..outgoing import check_overrides
 
-            plain = self._encoded(replace(request, extra={}), target)
-            outgoing = check_overrides(outgoing, plain, request.extra, target)
+            encoded = self._encoded(replace(request, extra={}), target)
+            outgoing = check_overrides(outgoing, encoded, request.extra, target)
         if request.extra or target.provider.entry.add:  # what is put in beside our own fields may contradict them
             from ..outgoing import caps_in
 
@@ -117,27 +117,27 @@ class Chat(ModelOperation[Request, Completion]):
         return outgoing
 
     def speaks_for_itself(self, target: Target) -> bool:
-        own = self._question.own
-        named = own is not None and own.dialect == target.provider.dialect.name
+        own_form = self._question.own
+        named = own_form is not None and own_form.dialect == target.provider.dialect.name
         return named and not target.model.examples and self._shape is None
 
     def _encoded(self, request: Request, target: Target) -> Outgoing:
-        dialect, own = target.provider.dialect, self._question.own
-        if own is None or not self.speaks_for_itself(target):
+        dialect, own_form = target.provider.dialect, self._question.own
+        if own_form is None or not self.speaks_for_itself(target):
             return encoded(request, target, dialect.encode_chat)
-        if own.whole:
+        if own_form.whole:
             # What is said stands in the fields: of ours only the entry's system text may be wanted.
             system = [each for each in request.messages if each.role in ("system", "developer")]
             request = replace(request, messages=(*system, _ANYTHING))
-        outgoing = encoded(without(request, own.says), target, dialect.encode_chat)
+        outgoing = encoded(without(request, own_form.says), target, dialect.encode_chat)
         refused = request.refused | target.state.refused_parameters
-        fields = _without_paths(own.fields, refused) if refused else own.fields
+        fields = _without_paths(own_form.fields, refused) if refused else own_form.fields
         body = {**(outgoing.body or {}), **fields}
         return replace(
             outgoing,
             body={name: value for name, value in body.items() if value is not None},
-            query="&".join(filter(None, (outgoing.query, own.query))),
-            headers=(*outgoing.headers, *own.headers),
+            query="&".join(filter(None, (outgoing.query, own_form.query))),
+            headers=(*outgoing.headers, *own_form.headers),
         )
 
     def decode(self, body: bytes, request: Request, target: Target) -> Completion | Fault | Pending:
@@ -167,9 +167,9 @@ class Chat(ModelOperation[Request, Completion]):
         if refused in abilities.adds and refused not in request.refused:
             target.state.refused_parameters.add(refused)
             return replace(request, refused=request.refused | {refused})
-        name = next((ours for ours, theirs in entry.rename.items() if theirs == refused), refused)
-        own = self._question.own
-        if own is not None and self.speaks_for_itself(target) and _has_path(own.fields, refused):
+        name = next((own_name for own_name, wire_name in entry.rename.items() if wire_name == refused), refused)
+        own_form = self._question.own
+        if own_form is not None and self.speaks_for_itself(target) and _has_path(own_form.fields, refused):
             return _without_own(error, request, target, refused)
         if name not in request.parameters:
             name = abilities.ours(name)
@@ -177,14 +177,14 @@ class Chat(ModelOperation[Request, Completion]):
             name = name.partition(".")[0]
         if name not in request.parameters:
             return None
-        if name in CAPS and (other := CAPS[1 - CAPS.index(name)]) in (error.provider_message or ""):
-            if other in request.refused:
+        if name in CAPS and (twin := CAPS[1 - CAPS.index(name)]) in (error.provider_message or ""):
+            if twin in request.refused:
                 # It refuses both, each for the other: nothing is learnt of that, or the cap would be lost unsaid.
                 target.state.refused_parameters -= set(CAPS)
                 return None
             # The provider names the one that it takes: the cap stays.
             target.state.refused_parameters.add(name)
-            return replace(_with_cap(request, name, other), refused=request.refused | {name})
+            return replace(_with_cap(request, name, twin), refused=request.refused | {name})
         if entry.unsupported == "error":
             error.with_context(hint=_without(name, entry.label))
             return None
@@ -192,7 +192,7 @@ class Chat(ModelOperation[Request, Completion]):
         _warn(f"{target.model.label} ({entry.label}) does not take {name}; going on without it")
         return without(request, {name})
 
-    def receive_kept(self, value: Completion, this: Kept) -> Steps[Answered[Completion]]:
+    def receive_kept(self, value: Completion, context: Kept) -> Steps[Answered[Completion]]:
         yield from ()
         return Answered(Answer(replace(value, body=b""), 0, {}, value.body, cached=True))
 
@@ -264,54 +264,54 @@ def expressible(request: Request, target: Target, *, media: bool = True) -> Requ
     """
     if media:
         request = with_media_ready(request, target, fetched=request.fetch == "no")
-    refused, takes = target.state.refused_parameters, target.provider.takes
+    refused, accepted = target.state.refused_parameters, target.provider.takes
     if refused:
         request = _as_learned(request, refused, target)
     parameters = request.parameters
-    if takes is None:
-        lacks = target.provider.lacks
-        if lacks.isdisjoint(parameters):
+    if accepted is None:
+        unsupported = target.provider.lacks
+        if unsupported.isdisjoint(parameters):
             return request
-        lacking = {name for name in lacks & parameters.keys() if not asks_nothing(name, parameters[name])}
-        request = without(request, lacks - lacking)
+        rejected = {name for name in unsupported & parameters.keys() if not asks_nothing(name, parameters[name])}
+        request = without(request, unsupported - rejected)
     else:
         # What asks for nothing is done by every format.
-        empty = {name for name, value in parameters.items() if _is_empty(name, value, takes)}
+        empty = {name for name, value in parameters.items() if _is_empty(name, value, accepted)}
         if empty:
             request = without(request, empty)
-        lacking = request.parameters.keys() - takes
-    if not lacking:
+        rejected = request.parameters.keys() - accepted
+    if not rejected:
         return request
-    name, entry = min(lacking), target.provider.entry
+    name, entry = min(rejected), target.provider.entry
     if entry.unsupported == "error":
         raise ParameterUnsupported(
             f"dialect {target.provider.dialect.name} (provider {entry.label}) has no parameter {name}",
             parameter=name,
             hint=_without(name, entry.label),
         )
-    refused |= lacking
-    _warn(f"{target.model.label} ({entry.label}) does not take {', '.join(sorted(lacking))}; going on without")
-    return without(request, lacking)
+    refused |= rejected
+    _warn(f"{target.model.label} ({entry.label}) does not take {', '.join(sorted(rejected))}; going on without")
+    return without(request, rejected)
 
 
-def _is_empty(name: str, value: Json, takes: frozenset[str]) -> bool:
+def _is_empty(name: str, value: Json, accepted: frozenset[str]) -> bool:
     # How chunks look is nothing that a model is asked.
-    return is_neutral(name, value) or (name not in takes and (name == "stream_options" or asks_nothing(name, value)))
+    return is_neutral(name, value) or (name not in accepted and (name == "stream_options" or asks_nothing(name, value)))
 
 
 def _as_learned(request: Request, refused: set[str], target: Target) -> Request:
     """The request without what the model has refused before; a cap goes by its other name."""
-    for name, other in (CAPS, CAPS[::-1]):
-        if name in refused and other not in refused and name in request.parameters:
-            request = _with_cap(request, name, other)
+    for name, twin in (CAPS, CAPS[::-1]):
+        if name in refused and twin not in refused and name in request.parameters:
+            request = _with_cap(request, name, twin)
     added = target.provider.dialect.abilities.adds & refused
     if added:
         request = replace(request, refused=frozenset(added))
     return request if refused.isdisjoint(request.parameters) else without(request, refused)
 
 
-def _with_cap(request: Request, name: str, other: str) -> Request:
-    parameters = {other if each == name else each: value for each, value in request.parameters.items()}
+def _with_cap(request: Request, name: str, twin: str) -> Request:
+    parameters = {twin if each == name else each: value for each, value in request.parameters.items()}
     return replace(request, parameters=parameters)
 
 
@@ -349,8 +349,8 @@ def _warn(message: str) -> None:
 
 def without(request: Request, names: "set[str] | frozenset[str]") -> Request:
     """The request without some of its parameters."""
-    kept = {name: value for name, value in request.parameters.items() if name not in names}
-    return replace(request, parameters=kept)
+    parameters = {name: value for name, value in request.parameters.items() if name not in names}
+    return replace(request, parameters=parameters)
 
 
 def _without(name: str, provider: str) -> str:

@@ -32,17 +32,17 @@ class ChatStreamed(Chat):
     """
 
     def __init__(
-        self, question: Question, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = ""
+        self, question: Question, accumulator: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = ""
     ) -> None:
         super().__init__(question, shape)
-        self.so_far = so_far
+        self.so_far = accumulator
         self.verbatim = verbatim
         self.held: list[Event] = []
 
     def let_go(self) -> list[Event]:
         """The events that were held back; none is any more."""
-        held, self.held = self.held, []
-        return held
+        pending, self.held = self.held, []
+        return pending
 
     def passes(self, target: Target) -> bool:
         """Whether what a model's provider sends goes through as it came, for a caller who speaks its format."""
@@ -51,15 +51,15 @@ class ChatStreamed(Chat):
         # What is taken apart does not go through.
         return self.verbatim == form and not target.model.reasoning_tag
 
-    def receive(self, this: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
-        self.so_far.begin(this.target, this.call.started, this.attempts)
+    def receive(self, context: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
+        self.so_far.begin(context.target, context.call.started, context.attempts)
         self.held = []
-        return receive_stream(this, self)
+        return receive_stream(context, self)
 
-    def receive_kept(self, value: Completion, this: Kept) -> Steps[Answered[Completion]]:
-        self.so_far.begin(this.target, this.call.started, this.attempts)
+    def receive_kept(self, value: Completion, context: Kept) -> Steps[Answered[Completion]]:
+        self.so_far.begin(context.target, context.call.started, context.attempts)
         events = as_events(value)
-        self.so_far.take(events, this.call.clocks.clock)
+        self.so_far.take(events, context.call.clocks.clock)
         yield Emit(events)
         return Answered(Answer(self.so_far.completion(), 0, {}, cached=True))
 
@@ -73,18 +73,20 @@ class ChatStreamed(Chat):
         return self.so_far.usage
 
 
-def stream(call: Call, so_far: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = "") -> Steps[Reply]:
+def stream(
+    call: Call, accumulator: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = ""
+) -> Steps[Reply]:
     """Emit the events of the reply as they come; ends with the whole reply."""
-    so_far.before = None
-    operation = ChatStreamed(call.question, so_far, shape, verbatim=verbatim)
+    accumulator.before = None
+    operation = ChatStreamed(call.question, accumulator, shape, verbatim=verbatim)
     exchanged = yield from exchange(call, operation)
     # Who gets the provider's own bytes sees that the turn goes on, and sends it back.
     if is_unfinished(exchanged.answer.value) and not operation.passes(exchanged.target):
         from .continued_turns import continued
 
-        def ask_for(further: Shape) -> ChatStreamed:
-            return ChatStreamed(call.question, so_far, further, verbatim=verbatim)
+        def ask_for(shape: Shape) -> ChatStreamed:
+            return ChatStreamed(call.question, accumulator, shape, verbatim=verbatim)
 
-        exchanged = yield from continued(call, exchanged, shape, ask_for, so_far)
-        so_far.before = None
-    return reply_of(call, exchanged, so_far.first_token)
+        exchanged = yield from continued(call, exchanged, shape, ask_for, accumulator)
+        accumulator.before = None
+    return reply_of(call, exchanged, accumulator.first_token)

@@ -36,29 +36,29 @@ def continued(
     exchanged: Exchanged[Completion],
     shape: Shape | None,
     ask_for: Callable[[Shape], Operation[Request, Completion]],
-    so_far: ReplyAccumulator | None = None,
+    accumulator: ReplyAccumulator | None = None,
 ) -> Steps[Exchanged[Completion]]:
     """Go on with a turn until it ends, at the model that began it; ends with all of it as one.
 
     Args:
         ask_for: makes the operation that asks for more, of what the turn has said up to now.
-        so_far: its replies come as streams, and are put together here.
+        accumulator: its replies come as streams, and are put together here.
     """
-    further = _Further(shape)
+    continuation = _Further(shape)
     # Nobody else can go on with it, and what is said already is paid for: to ask anew would pay it again.
     call = replace(call, targets=(exchanged.target,), waits=True)
-    attempts, whole = exchanged.attempts, exchanged.answer.value
-    latest = whole
+    attempts, joined_completion = exchanged.attempts, exchanged.answer.value
+    latest = joined_completion
     for _ in range(_MOST):
-        further.said.append(said(latest.choices[0]))
-        if so_far is not None:
-            so_far.before = whole
-        exchanged = yield from exchange(call, ask_for(further))
+        continuation.said.append(said(latest.choices[0]))
+        if accumulator is not None:
+            accumulator.before = joined_completion
+        exchanged = yield from exchange(call, ask_for(continuation))
         latest = exchanged.answer.value
         attempts = (*attempts, *exchanged.attempts)
-        whole = joined(whole, latest)
+        joined_completion = joined(joined_completion, latest)
         if not is_unfinished(latest):
             break
     # Several bodies are no body: what they say together is in the value.
-    answer = replace(exchanged.answer, value=whole, body=b"")
+    answer = replace(exchanged.answer, value=joined_completion, body=b"")
     return replace(exchanged, answer=answer, attempts=attempts)

@@ -54,13 +54,13 @@ class Count(ModelOperation[Request, int]):
 
     def encode(self, request: Request, target: Target) -> Outgoing:
         outgoing = encoded(request, target, target.provider.dialect.encode_count)
-        own = self._question.own
-        if own is None or own.dialect != target.provider.dialect.name or target.model.examples:
+        own_form = self._question.own
+        if own_form is None or own_form.dialect != target.provider.dialect.name or target.model.examples:
             return outgoing
         # What the caller has said itself is what is counted, as far as it is counted at all.
-        counted = {name: own.fields[name] for name in _COUNTED if own.fields.get(name) is not None}
-        query = "&".join(filter(None, (outgoing.query, own.query)))
-        headers = (*outgoing.headers, *own.headers)
+        counted = {name: own_form.fields[name] for name in _COUNTED if own_form.fields.get(name) is not None}
+        query = "&".join(filter(None, (outgoing.query, own_form.query)))
+        headers = (*outgoing.headers, *own_form.headers)
         return replace(outgoing, body={**(outgoing.body or {}), **counted}, query=query, headers=headers)
 
     def decode(self, body: bytes, request: Request, target: Target) -> int | Fault:

@@ -36,22 +36,22 @@ def with_images_fetched(request: Request, call: Call, target: Target) -> Steps[R
         return request
     data: dict[str, str] = {}
     for kind, address in media_in(request.messages):
-        taken = abilities.image_addresses if kind == "image" else abilities.file_addresses
-        if not taken and address[:8].lower().startswith(("http://", "https://")) and address not in data:
+        supported = abilities.image_addresses if kind == "image" else abilities.file_addresses
+        if not supported and address[:8].lower().startswith(("http://", "https://")) and address not in data:
             data[address] = yield from _fetched(address, kind, call, private=request.fetch == "private")
     return replace(request, messages=with_addresses(request.messages, data)) if data else request
 
 
 def _fetched(address: str, kind: str, call: Call, *, private: bool) -> Steps[str]:
     """The ``data:`` address of the image or file at an address."""
-    shown = address.partition("?")[0]
+    display = address.partition("?")[0]
     try:
         _ = urlsplit(address).port
         parse(address)
     except (ValueError, AgoutiError):
-        raise RequestError(f"{shown!r} is no address of a {kind}", hint="Give it as https://HOST/PATH.") from None
-    left = call.left()
-    seconds = max(min(_SECONDS, _SECONDS if left is None else left), 0.001)
+        raise RequestError(f"{display!r} is no address of a {kind}", hint="Give it as https://HOST/PATH.") from None
+    remaining = call.left()
+    seconds = max(min(_SECONDS, _SECONDS if remaining is None else remaining), 0.001)
     timeouts = TimeoutsWithin(min(10.0, seconds), min(20.0, seconds), min(20.0, seconds), seconds, seconds)
     until = call.clocks.clock() + seconds
     try:
@@ -64,33 +64,33 @@ def _fetched(address: str, kind: str, call: Call, *, private: bool) -> Steps[str
                 raise TransportFailure("timeout", "it did not come in time")
         yield Drop() if len(body) > MOST_BYTES else Finish()
     except TransportFailure as failure:
-        raise _unreachable(failure, f"{kind} {shown}") from None
+        raise _unreachable(failure, f"{kind} {display}") from None
     if reply.status != 200:
         where = reply.headers.get("location", "").partition("?")[0]
         raise RequestError(
-            f"the {kind} {shown} cannot be fetched: HTTP {reply.status}" + (f", it is at {where}" if where else ""),
+            f"the {kind} {display} cannot be fetched: HTTP {reply.status}" + (f", it is at {where}" if where else ""),
             hint="Give the address where it is." if where else "Check the address.",
         )
     found = bytes(body)
     if len(found) > MOST_BYTES:
         raise RequestError(
-            f"the {kind} {shown} has more than {MOST_BYTES / 1e6:.1f} MB, the most that is sent",
+            f"the {kind} {display} has more than {MOST_BYTES / 1e6:.1f} MB, the most that is sent",
             hint="Fetch it yourself and make it smaller.",
         )
-    media_type = media_type_of(found, shown) if kind == "image" else file_type_of(found, shown, shown)
+    media_type = media_type_of(found, display) if kind == "image" else file_type_of(found, display, display)
     return f"data:{media_type};base64,{b64encode(found).decode()}"
 
 
-def _unreachable(failure: TransportFailure, shown: str) -> RequestError:
+def _unreachable(failure: TransportFailure, display: str) -> RequestError:
     if failure.reason == "private":
         return RequestError(
-            f"the {shown} stands in a private network ({failure.detail}): it is not fetched",
+            f"the {display} stands in a private network ({failure.detail}): it is not fetched",
             hint='Fetch it yourself and pass the bytes, or say fetch_images="private".',
         )
     if failure.reason == "dns":
-        return RequestError(f"there is no host of the {shown}", hint="Check the address.")
+        return RequestError(f"there is no host of the {display}", hint="Check the address.")
     return RequestError(
-        f"the {shown} cannot be fetched: {failure.detail}", hint="Fetch it yourself and pass the bytes."
+        f"the {display} cannot be fetched: {failure.detail}", hint="Fetch it yourself and pass the bytes."
     )
 
 

@@ -91,16 +91,20 @@ def listing(call: Call, *, keyless: bool = False) -> Steps[Listing]:
     exchanged = yield from exchange(call, Models(keyless=keyless))
     first = exchanged
     models = list(exchanged.answer.value.models)
-    asked: set[str] = set()
-    while (more := exchanged.answer.value.more) is not None and more.query not in asked and len(asked) < _PAGES:
-        asked.add(more.query)
-        exchanged = yield from exchange(call, Models(page=more, keyless=keyless))
+    queries: set[str] = set()
+    while (
+        (next_page := exchanged.answer.value.more) is not None
+        and next_page.query not in queries
+        and len(queries) < _PAGES
+    ):
+        queries.add(next_page.query)
+        exchanged = yield from exchange(call, Models(page=next_page, keyless=keyless))
         models += exchanged.answer.value.models
     return Listing(
         models=tuple(dict.fromkeys(models)),
         date=first.answer.headers.get("date", ""),
         attempt=first.attempts[-1],
-        whole=more is None,
+        whole=next_page is None,
     )
 
 
@@ -177,8 +181,8 @@ def reaching(call: Call) -> Steps[Attempt]:
 
 def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[None]:
     """Ask for the provider's list, to name the models that look like the unknown one."""
-    soon = call.clocks.clock() + _SECONDS  # for all pages
-    until = soon if call.until is None else min(soon, call.until)
+    end_at = call.clocks.clock() + _SECONDS  # for all pages
+    until = end_at if call.until is None else min(end_at, call.until)
     call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=(), until=until)
     try:
         listed = yield from listing(call)
@@ -195,9 +199,9 @@ def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[N
     if not names:
         return
     name = target.model.name
-    alike = near(name, names)
-    some = ", ".join(alike or sorted(names)[:5])
-    error.with_near(alike, f"{'Near names' if alike else 'It has'}: {some}. Correct name = {name!r} in the entry.")
+    similar = near(name, names)
+    some = ", ".join(similar or sorted(names)[:5])
+    error.with_near(similar, f"{'Near names' if similar else 'It has'}: {some}. Correct name = {name!r} in the entry.")
 
 
 def has_list(target: Target) -> bool:

@@ -11,16 +11,18 @@ _EFFORTS: dict[str, str | None] = {"adaptive": None, "max": "high"}
 
 def with_effort(request: Request, target: Target, form: str) -> Request:
     """The request of a caller who speaks a format, as a model of another one can be told it."""
-    provider, told = target.provider, request.parameters
+    provider, parameters = target.provider, request.parameters
     if provider.dialect.name == form:
         return request
-    changed = dict(told)
-    if told.get("reasoning_effort") in _EFFORTS:
+    changed = dict(parameters)
+    if parameters.get("reasoning_effort") in _EFFORTS:
         effort = _EFFORTS[changed.pop("reasoning_effort")]
         if effort is not None:
             changed["reasoning_effort"] = effort
-    lacks = "reasoning_budget" in provider.lacks
-    if "reasoning_budget" in told and (lacks if provider.takes is None else "reasoning_budget" not in provider.takes):
+    no_budget = "reasoning_budget" in provider.lacks
+    if "reasoning_budget" in parameters and (
+        no_budget if provider.takes is None else "reasoning_budget" not in provider.takes
+    ):
         # A budget is said as the effort that it amounts to, where the format has only those.
         budget = changed.pop("reasoning_budget")
         changed.setdefault("reasoning_effort", "low" if budget <= 2048 else "medium" if budget <= 8192 else "high")

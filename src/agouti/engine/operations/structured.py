@@ -92,7 +92,7 @@ class FormCall:
         RequestError: the call has parameters that the means need themselves.
     """
 
-    def __init__(self, call: Call, form: FormLike, *, means: Means | None, repairs: int) -> None:
+    def __init__(self, call: Call, form: FormLike, *, method: Means | None, repairs: int) -> None:
         question = call.question
         asked_for = {**call.targets[0].parameters, **question.parameters}
         if question.tools:
@@ -102,7 +102,7 @@ class FormCall:
                 raise RequestError(f"fill sets {name} itself", hint=f"Leave {name} out, or use ask.")
         self._call = call
         self._form = form
-        self._means = means
+        self._means = method
         self._repairs = repairs
         self._more: tuple[Message, ...] = ()
         self._asked: _Asked | None = None
@@ -117,23 +117,23 @@ class FormCall:
         """What asks for it."""
         return self._call
 
-    def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[Filled[Any]]:
+    def steps(self, accumulator: ReplyAccumulator | None = None) -> Steps[Filled[Any]]:
         """Ask until an answer fits.
 
         Args:
-            so_far: the first answer comes as a stream, and is put together here.
+            accumulator: the first answer comes as a stream, and is put together here.
         """
         call = self._call
         with Group(call, "fill", self._form.name) as group:
             # made here: a call is in no cycle of references
-            return (yield from self._filling(replace(call, fits=self._fits, group=group.number), so_far))
+            return (yield from self._filling(replace(call, fits=self._fits, group=group.number), accumulator))
 
-    def _filling(self, call: Call, so_far: ReplyAccumulator | None) -> Steps[Filled[Any]]:
+    def _filling(self, call: Call, accumulator: ReplyAccumulator | None) -> Steps[Filled[Any]]:
         answers: list[FilledAnswer] = []
         while True:
             try:
-                if so_far is not None and not answers:
-                    reply = yield from stream(call, so_far, shape=self._shaped)
+                if accumulator is not None and not answers:
+                    reply = yield from stream(call, accumulator, shape=self._shaped)
                 else:
                     reply = yield from ask(_whole(call), shape=self._shaped)
             except (RequestRefused, ParameterUnsupported) as error:
@@ -165,8 +165,8 @@ class FormCall:
 
     def _learned(self) -> None:
         """A weaker means has worked: what was refused before it is what the model lacks."""
-        for target, means, form in self._stepped_down:
-            target.state.refuse(means, form)
+        for target, method, form in self._stepped_down:
+            target.state.refuse(method, form)
         self._stepped_down.clear()
 
     # Deferred: what is asked now is answered later, by somebody else.
@@ -190,27 +190,27 @@ class FormCall:
 
     def _shaped(self, request: Request, target: Target) -> Request:
         """The request, with what holds the model to the form."""
-        means = self._chosen(target)
-        self._asked = _Asked(means, target)
+        method = self._chosen(target)
+        self._asked = _Asked(method, target)
         abilities = target.provider.dialect.abilities
         parameters = dict(request.parameters)
         messages = (*request.messages, *self._more)
         schema, closed = self._schema(abilities.schema_style)
         name, description = self._form.name, self._form.description
-        if means == "schema":
+        if method == "schema":
             form: dict[str, Any] = {"name": name, "schema": schema}
             if closed and abilities.schema_style == "closed":
                 form["strict"] = True
             parameters["response_format"] = {"type": "json_schema", "json_schema": form}
-        elif means == "tool":
+        elif method == "tool":
             function: dict[str, Any] = {"name": name, "parameters": self._schema(abilities.tool_schema_style)[0]}
             if description:
                 function["description"] = description
             parameters["tools"] = [{"type": "function", "function": function}]
             parameters["tool_choice"] = {"type": "function", "function": {"name": name}}
-        elif means == "json":
+        elif method == "json":
             parameters["response_format"] = {"type": "json_object"}
-        if means in ("json", "prompt") or self._in_words:
+        if method in ("json", "prompt") or self._in_words:
             schema = self._schema("inlined")[0]
             messages = with_instruction(messages, _INSTRUCTION + msgspec.json.encode(schema).decode())
         return replace(request, messages=messages, parameters=parameters)
@@ -221,10 +221,10 @@ class FormCall:
             schema = self._schemas[style] = fitted(self._form.schema, style)
         return schema
 
-    def _form_key(self, means: Means, target: Target) -> int:
+    def _form_key(self, method: Means, target: Target) -> int:
         """Tells the form from others: what a provider refuses may be a keyword of this one alone."""
         style = target.provider.dialect.abilities.schema_style
-        return hash(msgspec.json.encode(self._schema(style)[0])) if means in ("schema", "tool") else 0
+        return hash(msgspec.json.encode(self._schema(style)[0])) if method in ("schema", "tool") else 0
 
     def _chosen(self, target: Target) -> Means:
         offered = self._offered(target)
@@ -236,27 +236,27 @@ class FormCall:
             return [self._means]
         abilities, state = target.provider.dialect.abilities, target.state
         offered = [
-            means
-            for means in target.model.output_methods or abilities.means
-            if not state.refuses(means, self._form_key(means, target))
-            and not _NEEDS[means] & state.refused_parameters
-            and not any(each is target and tried == means for each, tried, _ in self._stepped_down)
+            method
+            for method in target.model.output_methods or abilities.means
+            if not state.refuses(method, self._form_key(method, target))
+            and not _NEEDS[method] & state.refused_parameters
+            and not any(each is target and tried == method for each, tried, _ in self._stepped_down)
         ]
         if not abilities.open_schemas and not self._schema(abilities.schema_style)[1]:
-            offered = [means for means in offered if means != "schema"]
+            offered = [method for method in offered if method != "schema"]
         return offered
 
     def _steps_down(self, error: RequestRefused | ParameterUnsupported) -> bool:
         """Whether the provider refused the means, and there is a weaker one; it is remembered."""
-        asked = self._asked
-        if asked is None or self._means is not None or asked.means == "prompt":
+        request = self._asked
+        if request is None or self._means is not None or request.means == "prompt":
             return False
         if isinstance(error, (ContextOverflow, ContentRefused)):
             return False  # whatever words they use
         if not _LACKS.search(f"{error.parameter or ''} {error.provider_message or error.message}"):
             return False
-        self._stepped_down.append((asked.target, asked.means, self._form_key(asked.means, asked.target)))
-        return bool(self._offered(asked.target))
+        self._stepped_down.append((request.target, request.means, self._form_key(request.means, request.target)))
+        return bool(self._offered(request.target))
 
     # What comes back.
 
@@ -268,10 +268,10 @@ class FormCall:
         return not self._read(reply)[0].problem
 
     def _read(self, reply: Reply) -> tuple[FilledAnswer, Any]:
-        means: Means = self._asked.means if self._asked is not None else "prompt"
-        read = self._value(reply, means)
+        method: Means = self._asked.means if self._asked is not None else "prompt"
+        read = self._value(reply, method)
         answer = FilledAnswer(
-            output_method=means,
+            output_method=method,
             reply=reply,
             problem=read.problem,
             errors=read.errors,
@@ -279,25 +279,25 @@ class FormCall:
         )
         return answer, read.value
 
-    def _value(self, reply: Reply, means: Means) -> "_Read":
+    def _value(self, reply: Reply, method: Means) -> "_Read":
         """What is wrong with an answer, in words, and the value where nothing is."""
         if reply.refusal or reply.finish_reason in ("refusal", "content_filter"):
             return _Read("refusal", (reply.refusal or f"the answer ended with {reply.finish_reason}",))
         text = reply.text
         calls = reply.first.tool_calls
-        if means == "tool" and calls:
-            ours = [call for call in calls if call.function.name == self._form.name]
-            if not ours:
+        if method == "tool" and calls:
+            form_calls = [call for call in calls if call.function.name == self._form.name]
+            if not form_calls:
                 return _Read("no call", (f"{calls[0].function.name!r} was called, not {self._form.name!r}",))
-            text = "\n".join(dict.fromkeys(call.function.arguments or "" for call in ours))
+            text = "\n".join(dict.fromkeys(call.function.arguments or "" for call in form_calls))
         extracted = json_in(text)
         fitting, errors, self._defect = self._fitting(extracted.values)
         if self._defect is not None:
             return _Read("validator failed", self._defect.errors)
         if len(fitting) == 1 and not (extracted.problem and reply.truncated):
             return _Read(value=fitting[0], mended=extracted.mended)
-        if not reply.truncated and (otherwise := self._otherwise(extracted, text, fitting)) is not None:
-            return otherwise
+        if not reply.truncated and (alternative := self._otherwise(extracted, text, fitting)) is not None:
+            return alternative
         if reply.truncated and _mostly_blank(text):
             return _Read("blanks", ("the answer is nothing but blanks, up to the cap on tokens",))
         if reply.truncated:
@@ -308,19 +308,19 @@ class FormCall:
             return _Read("invalid", errors[0])
         if not extracted.problem or extracted.problem == "empty":
             return _Read("empty", ("the answer is empty",))
-        if means == "tool" and extracted.problem == "no json":
+        if method == "tool" and extracted.problem == "no json":
             return _Read("no call", (f"{self._form.name} was not called",))
-        why = f": {extracted.reason}" if extracted.reason else ""
-        return _Read(extracted.problem, (f"there is {extracted.problem} in the answer{why}",))
+        reason = f": {extracted.reason}" if extracted.reason else ""
+        return _Read(extracted.problem, (f"there is {extracted.problem} in the answer{reason}",))
 
     def _otherwise(self, extracted: Found, text: str, fitting: list[Any]) -> "_Read | None":
         """The value of another reading of the answer: cheaper than asking again, where there is one only."""
         values = extracted.values
         if len(values) > 1:
             # JSON Lines, or a call for each item, where a list is asked.
-            for whole in (list(values), self._joined(values)):
+            for candidate in (list(values), self._joined(values)):
                 with suppress(Misfit):
-                    return _Read(value=self._form.read(whole), mended=(*extracted.mended, "several for a list"))
+                    return _Read(value=self._form.read(candidate), mended=(*extracted.mended, "several for a list"))
         if fitting:
             return None
         found: list[tuple[Any, str]] = []
@@ -329,22 +329,22 @@ class FormCall:
                 found.append(self._form.read_otherwise(value) if values else self._bare(value))
         if len(found) != 1:
             return None
-        value, words = found[0]
-        return _Read(value=value, mended=(*extracted.mended, words))
+        value, note = found[0]
+        return _Read(value=value, mended=(*extracted.mended, note))
 
     def _joined(self, values: tuple[Json, ...]) -> Json:
         """The items of several lists as one."""
         lists = [self._form.unwrapped(each) if isinstance(each, dict) else each for each in values]
         return [item for each in lists for item in each] if all(isinstance(each, list) for each in lists) else None
 
-    def _bare(self, word: Json) -> tuple[Any, str]:
+    def _bare(self, value: Json) -> tuple[Any, str]:
         """The value of a bare word, where one of a few is asked, or a date or the like; prose fits any text."""
-        if isinstance(word, str) and (len(word) > 200 or self._takes_any_text()):
+        if isinstance(value, str) and (len(value) > 200 or self._takes_any_text()):
             raise Misfit(("it is no JSON",))
         try:
-            return self._form.read(word), "a bare word"
+            return self._form.read(value), "a bare word"
         except Misfit:
-            return self._form.read_otherwise(word)
+            return self._form.read_otherwise(value)
 
     def _takes_any_text(self) -> bool:
         """Whether the form takes whatever is written: then prose is no answer to it."""
@@ -371,12 +371,14 @@ class FormCall:
     def _corrections(self, answer: FilledAnswer) -> tuple[Message, ...]:
         """The answer, and what is wrong with it, for the model to mend."""
         errors = "\n".join(f"- {error[:300]}" for error in answer.errors[:20])
-        wish = f"That does not fit:\n{errors}\nAnswer again, with all of it, so that it fits."
+        correction = f"That does not fit:\n{errors}\nAnswer again, with all of it, so that it fits."
         reply = answer.reply
         if not reply.first.tool_calls:
-            return Message("assistant", without_thoughts(reply.text) or "(nothing)"), Message("user", wish)
+            return Message("assistant", without_thoughts(reply.text) or "(nothing)"), Message("user", correction)
         message = said(reply.first)
-        results = [Message("tool", wish, name=call.function.name, tool_call_id=call.id) for call in message.tool_calls]
+        results = [
+            Message("tool", correction, name=call.function.name, tool_call_id=call.id) for call in message.tool_calls
+        ]
         return message, *results
 
 
@@ -393,13 +395,13 @@ def _mostly_blank(text: str) -> bool:
 def _not_filled(answers: list[FilledAnswer], name: str) -> AgoutiError:
     last = answers[-1]
     count = f" in {len(answers)} answers" if len(answers) > 1 else ""
-    why = "; ".join(last.errors[:3])
+    because = "; ".join(last.errors[:3])
     if last.problem in ("no json", "broken json", "several"):
         reason = last.errors[0].partition(": ")[2] if last.errors else ""
-        why = f"{reason}; " if reason else ""
-        why += f"it says {' '.join(last.reply.text.split())[:80]!r}"
+        because = f"{reason}; " if reason else ""
+        because += f"it says {' '.join(last.reply.text.split())[:80]!r}"
     return NotFilled(
-        f"{last.reply.provider}: {name} was not filled{count}: {last.problem} ({why})"[:600],
+        f"{last.reply.provider}: {name} was not filled{count}: {last.problem} ({because})"[:600],
         problem=last.problem,
         answers=tuple(answers),
         hint=HINTS.get(last.problem, ""),

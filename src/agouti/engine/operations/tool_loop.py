@@ -110,26 +110,26 @@ class ToolLoop:
             run=self._runs,
         )
 
-    def steps(self, so_far: ReplyAccumulator | None = None) -> Steps[ToolLoopResult]:
+    def steps(self, accumulator: ReplyAccumulator | None = None) -> Steps[ToolLoopResult]:
         """Ask and run until there is an answer.
 
         Args:
-            so_far: every reply comes as a stream, and is put together here.
+            accumulator: every reply comes as a stream, and is put together here.
         """
         call = self._call
         if not self._tools:
-            return (yield from self._rounds(replace(call, fits=self._fits), so_far))
+            return (yield from self._rounds(replace(call, fits=self._fits), accumulator))
         with Group(call, "tools") as group:
             # made here: a call is in no cycle of references
-            return (yield from self._rounds(replace(call, fits=self._fits, group=group.number), so_far))
+            return (yield from self._rounds(replace(call, fits=self._fits, group=group.number), accumulator))
 
-    def _rounds(self, call: Call, so_far: ReplyAccumulator | None) -> Steps[ToolLoopResult]:
+    def _rounds(self, call: Call, accumulator: ReplyAccumulator | None) -> Steps[ToolLoopResult]:
         replies = self.replies
         for _ in range(self._max_rounds + 1):
-            if so_far is None:
+            if accumulator is None:
                 reply = yield from ask(call, shape=self._shaped)
             else:
-                reply = yield from stream(call, so_far, shape=self._shaped)
+                reply = yield from stream(call, accumulator, shape=self._shaped)
             replies.append(reply)
             calls = reply.calls
             self._more.append(said(reply.first))
@@ -181,28 +181,28 @@ class ToolLoop:
     def _run(self, calls: tuple[ToolUse, ...], reply: Reply, within: Call) -> Steps[None]:
         """Run what was asked for, side by side, and put what it gave into the conversation."""
         work: list[Callable[[], Any]] = []
-        wrong: list[str] = []
+        problems: list[str] = []
         for call in calls:
             callable_or_error = self._callable(call)
             if isinstance(callable_or_error, str):
-                wrong.append(callable_or_error)
+                problems.append(callable_or_error)
                 work.append(partial(_give, callable_or_error))
             else:
                 work.append(callable_or_error)
-        if wrong and self._corrected:
+        if problems and self._corrected:
             raise ToolCallInvalid(
-                f"{reply.provider}: a call cannot be run, also after a correction: {wrong[0]}"[:500],
+                f"{reply.provider}: a call cannot be run, also after a correction: {problems[0]}"[:500],
                 provider=reply.provider,
                 model=reply.label,
                 attempts=reply.attempts,
                 partial=self._of_all(reply),
             )
-        self._corrected = bool(wrong)
+        self._corrected = bool(problems)
         steps = [attempted(_called(each, within, call.name), Exception) for call, each in zip(calls, work, strict=True)]
         results = yield Together(steps, _AT_ONCE)
         for call, result in zip(calls, results, strict=True):
             log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
-            failed = isinstance(result, BaseException) or any(result is each for each in wrong)
+            failed = isinstance(result, BaseException) or any(result is each for each in problems)
             text = self._result(call, result)
             self._more.append(Message("tool", text, name=call.name, tool_call_id=call.id, is_error=failed))
 
@@ -215,13 +215,13 @@ class ToolLoop:
             function = partial(tool.function, **tool.read(call.arguments))
             return function if iscoroutinefunction(tool.function) else partial(_with_items, function)
         except Misfit as misfit:
-            why = call.problem or "; ".join(misfit.errors)
-            return f"The arguments of {call.name} do not fit: {why}. Correct them and call it again."
+            problem = call.problem or "; ".join(misfit.errors)
+            return f"The arguments of {call.name} do not fit: {problem}. Correct them and call it again."
 
     def _over(self) -> bool:
         """Whether the time of the whole turn is over."""
-        left = self._call.left()
-        return left is not None and left <= 0
+        remaining = self._call.left()
+        return remaining is not None and remaining <= 0
 
     def _result(self, call: ToolUse, result: Any) -> "str | list[Json]":
         """What the model is told of a call."""
@@ -234,15 +234,15 @@ class ToolLoop:
             raise result
         log.info("%s raised %s: the model is told", call.name, type(result).__name__)
         # The hint of an error of ours is for the developer.
-        said = result.message if isinstance(result, AgoutiError) else result
-        return f"Error: {type(result).__name__}: {said}"[:2000]
+        content = result.message if isinstance(result, AgoutiError) else result
+        return f"Error: {type(result).__name__}: {content}"[:2000]
 
 
 def _called(function: Callable[[], Any], call: Call, name: str) -> Steps[Any]:
-    left = call.left()
+    remaining = call.left()
     try:
         with Group(call, "execute_tool", name) as group:
-            return (yield RunCallable(group.around(function), left))
+            return (yield RunCallable(group.around(function), remaining))
     except TimeoutError:
         call.check_time()  # the function's own time, or that of the call
         raise

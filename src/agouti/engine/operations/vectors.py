@@ -49,10 +49,10 @@ class Batch(Struct, frozen=True):
     start: int
     texts: list[str]
 
-    def parts(self, most: int) -> "list[Batch]":
+    def parts(self, limit: int) -> "list[Batch]":
         """The same texts in batches of at most so many."""
         return [
-            Batch(self.start + first, self.texts[first : first + most]) for first in range(0, len(self.texts), most)
+            Batch(self.start + first, self.texts[first : first + limit]) for first in range(0, len(self.texts), limit)
         ]
 
 
@@ -92,14 +92,14 @@ def checked_texts(texts: Sequence[object]) -> list[str]:
     return checked
 
 
-def next_batch(texts: list[str], start: int, most: int) -> Batch:
+def next_batch(texts: list[str], start: int, limit: int) -> Batch:
     """The next batch: of at most so many texts, with no more in it than a provider takes at once.
 
     >>> next_batch(["pea"] * 5, 3, 4)
     Batch(start=3, texts=['pea', 'pea'])
     """
     end, size = start, 0
-    while end < len(texts) and end - start < most and (end == start or size + len(texts[end]) <= _MOST_CHARACTERS):
+    while end < len(texts) and end - start < limit and (end == start or size + len(texts[end]) <= _MOST_CHARACTERS):
         size += len(texts[end])
         end += 1
     return Batch(start, texts[start:end])
@@ -129,8 +129,8 @@ class Embed(ModelOperation[VectorsRequest, Vectors]):
         if request.extra:
             from ..outgoing import check_overrides
 
-            plain = target.provider.dialect.encode_vectors(replace(request, extra={}))
-            outgoing = check_overrides(outgoing, plain, request.extra, target)
+            encoded = target.provider.dialect.encode_vectors(replace(request, extra={}))
+            outgoing = check_overrides(outgoing, encoded, request.extra, target)
         return outgoing
 
     def decode(self, body: bytes, request: VectorsRequest, target: Target) -> Vectors | Fault:
@@ -189,32 +189,33 @@ class Gathered(Struct, frozen=True):
 def embed(
     call: Call,
     texts: list[str],
-    places: Sequence[int],
+    positions: Sequence[int],
     *,
     dimensions: int | None,
     extra: dict[str, Json],
-    at_once: int,
+    concurrency: int,
 ) -> Steps[Gathered]:
     """The vectors of all texts, in batches side by side; one that fails costs only itself.
 
     Args:
-        places: what each text is called in errors: its number among those of the caller.
+        positions: what each text is called in errors: its number among those of the caller.
     """
-    work = _Work(call, places, dimensions, extra)
-    yield Together(work.steps(texts), at_once)
+    work = _Work(call, positions, dimensions, extra)
+    yield Together(work.steps(texts), concurrency)
     return Gathered(
-        sorted(work.pieces, key=lambda piece: piece.start), sorted(work.failures, key=lambda failure: failure.start)
+        sorted(work.pieces, key=lambda embedded: embedded.start),
+        sorted(work.failures, key=lambda failure: failure.start),
     )
 
 
 class _Work:
     """Texts on their way to a model, and what has come of them."""
 
-    def __init__(self, call: Call, places: Sequence[int], dimensions: int | None, extra: dict[str, Json]) -> None:
+    def __init__(self, call: Call, positions: Sequence[int], dimensions: int | None, extra: dict[str, Json]) -> None:
         self.pieces: list[Embedded] = []
         self.failures: list[Failure] = []
         self._call = call
-        self._places = places
+        self._places = positions
         self._dimensions = dimensions
         self._extra = extra
         self._target = call.targets[0]
@@ -243,17 +244,17 @@ class _Work:
                 waiting[:0] = part.parts(self._most_now())
                 continue
             try:
-                piece = yield from self._piece(part)
+                embedded = yield from self._piece(part)
             except RequestRefused as error:
-                if (most := self._smaller(part, error)) is not None:
-                    waiting[:0] = part.parts(most)
+                if (limit := self._smaller(part, error)) is not None:
+                    waiting[:0] = part.parts(limit)
                 else:
                     self._failed(part, _explained(error, part, self._places[part.start], self._call.label))
             except AgoutiError as error:
                 self._failed(part, error)
             else:
                 with self._lock:
-                    self.pieces.append(piece)
+                    self.pieces.append(embedded)
                     self._in_a_row = 0
 
     def _piece(self, batch: Batch) -> Steps[Embedded]:
@@ -283,11 +284,11 @@ class _Work:
         state = self._target.state
         with self._lock:
             if state.most_texts is None or state.most_texts >= count:
-                told = {
+                facts = {
                     int(number)
                     for number in re.findall(r"(?<![\w.,-])\d{1,4}(?!\w|[.,]\d)", error.provider_message or "")
                 }
-                smaller = [number for number in told if 1 <= number < count]
+                smaller = [number for number in facts if 1 <= number < count]
                 # Where it says how many it takes that is tried; what has other small numbers in it is halved.
                 state.most_texts = smaller[0] if len(smaller) == 1 else count // 2
             return state.most_texts
@@ -301,11 +302,11 @@ class _Work:
             self._stopped |= isinstance(error, _STOPS) or self._in_a_row >= _MOST_FAILURES
 
 
-def _explained(error: RequestRefused, batch: Batch, place: int, label: str) -> RequestRefused:
+def _explained(error: RequestRefused, batch: Batch, position: int, label: str) -> RequestRefused:
     """The same error, saying which text is at fault."""
     if isinstance(error, ContextOverflow):
         return error.with_context(
-            before=f"text {place} ({len(batch.texts[0])} characters) is too long for {label}",
+            before=f"text {position} ({len(batch.texts[0])} characters) is too long for {label}",
             hint="Cut it into parts and embed each, or leave it out.",
         )
     if re.search("embedding", error.provider_message or "", re.IGNORECASE):

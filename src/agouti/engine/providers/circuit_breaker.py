@@ -40,9 +40,9 @@ class Circuit:
             return None
         with self._lock:
             opened = self._opened
-            left = 0.0 if opened is None else opened + REST - now
-            if left > 0:
-                return left
+            remaining = 0.0 if opened is None else opened + REST - now
+            if remaining > 0:
+                return remaining
             if opened is not None:
                 self._opened = now  # this call is the trial, the others wait for it
             return None

@@ -62,16 +62,16 @@ class ModelState:
     @property
     def learns(self) -> bool:
         """Whether the next answer is compared with what was expected: the first ones are, then every eighth."""
-        self._seen = seen = self._seen + 1
-        return seen <= _LEARNS or not seen % 8
+        self._seen = counter = self._seen + 1
+        return counter <= _LEARNS or not counter % 8
 
-    def refuse(self, means: Means, form: int) -> None:
+    def refuse(self, method: Means, form: int) -> None:
         """It has refused a means of structured output, with a form."""
-        self._refused_means.setdefault(means, set()).add(form)
+        self._refused_means.setdefault(method, set()).add(form)
 
-    def refuses(self, means: Means, form: int) -> bool:
+    def refuses(self, method: Means, form: int) -> bool:
         """Whether it will refuse a means with this form: it has before, or has refused the means with two others."""
-        refused = self._refused_means.get(means, ())
+        refused = self._refused_means.get(method, ())
         return form in refused or len(refused) > 1
 
 
@@ -138,7 +138,7 @@ class ProviderState:
     def cap_fields(self) -> tuple[str, ...]:
         """Where caps on output tokens may stand in its bodies, as JSON Pointers: those that its entry renames too."""
         names, rename = self.dialect.abilities.cap_fields, self.entry.rename
-        return (*names, *[f"/{theirs}" for ours, theirs in rename.items() if f"/{ours}" in names])
+        return (*names, *[f"/{wire_name}" for own_name, wire_name in rename.items() if f"/{own_name}" in names])
 
     @cached_property
     def answer_fields(self) -> tuple[str, ...]:
@@ -161,13 +161,13 @@ class ProviderState:
         tls = self.entry.tls
         return bool(self.key or self.places or self._settings.travels_secretly or (tls is not None and tls.certificate))
 
-    def got(self, place: Key, credential: Credential) -> None:
+    def got(self, source: Key, credential: Credential) -> None:
         """A secret was fetched that goes into the entry's settings.
 
         Raises:
             CredentialMissing: it cannot be sent.
         """
-        self.places.got(place, checked_place(place, credential))
+        self.places.got(source, checked_place(source, credential))
         if self.places.complete:
             self._settings = Settings(self.entry, self.places.held, declared=self._declared)
             self._urls, self._headers, self._masker = {}, {}, None
@@ -196,14 +196,14 @@ class ProviderState:
         outgoing: Outgoing,
         model: str,
         credential: Credential | None,
-        more: Mapping[str, str] | None = None,
+        attempt_headers: Mapping[str, str] | None = None,
         *,
         body: bytes | None = None,
     ) -> HttpRequest:
         """The request as it is sent, key and all.
 
         Args:
-            more: further headers, of this request alone.
+            attempt_headers: further headers, of this request alone.
             body: its bytes, where they are written already.
         """
         if outgoing.operation == "follow" and "://" in outgoing.path:
@@ -218,13 +218,13 @@ class ProviderState:
         if body is None:
             body = outgoing.raw if outgoing.body is None else self.encoded(self._changed(outgoing))
         # The credential stands in the value too: an id may be used again once its object has gone.
-        held, headers = self._headers.get(
+        credentials, headers = self._headers.get(
             (outgoing.accept, body is None, outgoing.headers, id(credential)), (None, None)
         )
-        if headers is None or held is not credential:
+        if headers is None or credentials is not credential:
             headers = self._new_headers(outgoing, credential)
-        if more:
-            headers = {**headers, **more}
+        if attempt_headers:
+            headers = {**headers, **attempt_headers}
         return self._with_key(outgoing.method, url, headers, body, credential)
 
     def request_at(self, url: str, method: str, accept: str, credential: Credential | None) -> HttpRequest:
@@ -235,24 +235,24 @@ class ProviderState:
         """
         try:
             absolute = urljoin(self._settings.base.real + "/", url)
-            own = addresses.origin_of(absolute) == addresses.origin_of(self._settings.base.real)
+            same_origin = addresses.origin_of(absolute) == addresses.origin_of(self._settings.base.real)
             parts = urlsplit(absolute)
             parts.port  # noqa: B018 - raises where it is none
         except ValueError:
-            own, parts, absolute = False, urlsplit(""), ""
+            same_origin, parts, absolute = False, urlsplit(""), ""
         # HTTP libraries read such addresses each in its own way: what is compared here might not be where it goes.
         if not absolute.startswith(("https://", "http://")) or "@" in parts.netloc or _ODD.search(absolute):
             raise ReplyUnreadable(f"the provider names an address that is none: {url[:100]!r}")
-        shown = self.masker(credential).mask(absolute)
-        if not own:
+        display = self.masker(credential).mask(absolute)
+        if not same_origin:
             headers = {"user-agent": USER_AGENT, "accept-encoding": "identity", "accept": accept}
             stranger = parts.hostname != addresses.host_of(self._settings.base.real)
-            secret = SecretText(absolute) if absolute != shown else None
-            return HttpRequest(method, shown, headers, secret_url=secret, public_only=stranger)
+            secret = SecretText(absolute) if absolute != display else None
+            return HttpRequest(method, display, headers, secret_url=secret, public_only=stranger)
         outgoing = Outgoing("follow", "", None, method, accept)
         body = None if method == "GET" else b""
         return self._with_key(
-            method, Filled(absolute, shown), self._new_headers(outgoing, credential), body, credential
+            method, Filled(absolute, display), self._new_headers(outgoing, credential), body, credential
         )
 
     def _with_key(
@@ -297,9 +297,9 @@ class ProviderState:
         entry = self.entry
         for name in entry.drop:
             body.pop(name, None)
-        for name, theirs in entry.rename.items():
+        for name, wire_name in entry.rename.items():
             if name in body:
-                body[theirs] = body.pop(name)
+                body[wire_name] = body.pop(name)
         added = self._settings.add
         if outgoing.keeps:
             added = {name: value for name, value in added.items() if name not in outgoing.keeps}
@@ -310,13 +310,13 @@ class ProviderState:
         path = self._paths.get(outgoing.operation, outgoing.path)
         filled = settings.filled(path.replace("{model}", quote(model, safe="")), "paths")
         slash = "" if path.startswith("/") or not path else "/"
-        real, shown = f"{settings.base.real}{slash}{filled.real}", f"{settings.base.shown}{slash}{filled.shown}"
+        real, display = f"{settings.base.real}{slash}{filled.real}", f"{settings.base.shown}{slash}{filled.shown}"
         if settings.query.real:
             real = addresses.with_query(real, settings.query.real)
-            shown = addresses.with_query(shown, settings.query.shown)
+            display = addresses.with_query(display, settings.query.shown)
         if len(self._urls) > 1000:
             self._urls.clear()
-        url = self._urls[outgoing.operation, model] = Filled(real, shown)
+        url = self._urls[outgoing.operation, model] = Filled(real, display)
         return url
 
     def _new_headers(self, outgoing: Outgoing, credential: Credential | None) -> dict[str, str]:
@@ -353,8 +353,8 @@ _ODD = re.compile(r"[\\\\\s\x00-\x20\x7f]")
 class PlacesHeld:
     """The secrets that go into an entry's settings: where they live, and what has been fetched."""
 
-    def __init__(self, places: tuple[Key, ...]) -> None:
-        self._places = places
+    def __init__(self, sources: tuple[Key, ...]) -> None:
+        self._places = sources
         self.held: dict[Key, Credential] = {}
 
     def __bool__(self) -> bool:
@@ -367,16 +367,16 @@ class PlacesHeld:
 
     def wanted(self, now: float) -> list[Key]:
         """Those that have to be fetched: they have not been, or will not be good for much longer."""
-        held = self.held
-        return [place for place in self._places if place not in held or not held[place].fresh(now)]
+        credentials = self.held
+        return [source for source in self._places if source not in credentials or not credentials[source].fresh(now)]
 
-    def got(self, place: Key, credential: Credential) -> None:
+    def got(self, source: Key, credential: Credential) -> None:
         """One was fetched."""
-        self.held = {**self.held, place: credential}
+        self.held = {**self.held, source: credential}
 
     def refused(self) -> None:
         """The provider refuses the request for its key: those that may have changed are fetched again."""
-        self.held = {place: each for place, each in self.held.items() if not each.renewable}
+        self.held = {source: each for source, each in self.held.items() if not each.renewable}
 
 
 class Target:
@@ -474,18 +474,18 @@ class Targets:
 
     def _passes_on(self, persona: Model) -> bool:
         """Whether an entry has its ``fallback`` from the one that it is ``like``: then its words go along."""
-        like = self.config.models.get(persona.extends)
-        return like is not None and like.fallback == persona.fallback
+        parent = self.config.models.get(persona.extends)
+        return parent is not None and parent.fallback == persona.fallback
 
     def _in_words_of(self, persona: Model, label: str) -> Target:
         """A model that takes over for a persona: asked with its system text, examples and blanks."""
         target = self._personas.get((persona.label, label))
         if target is None:
-            own = self.of(label)
+            same_origin = self.of(label)
             model = msgspec.structs.replace(
-                own.model, system=persona.system, examples=persona.examples, variables=persona.variables
+                same_origin.model, system=persona.system, examples=persona.examples, variables=persona.variables
             )
-            target = Target(model, own.provider, self._same(own.model))
+            target = Target(model, same_origin.provider, self._same(same_origin.model))
             target = self._personas.setdefault((persona.label, label), target)
         return target
 
@@ -494,6 +494,6 @@ class Targets:
         state = self._providers.get(label) if isinstance(label, str) else None
         if state is None:
             entry = self.config.provider(label)
-            made = ProviderState(entry, self.config.dialects.get(entry.dialect))
-            state = self._providers.setdefault(label, made)
+            provider_state = ProviderState(entry, self.config.dialects.get(entry.dialect))
+            state = self._providers.setdefault(label, provider_state)
         return state

@@ -33,10 +33,10 @@ class Filled:
 
     __slots__ = ("real", "secret", "shown")
 
-    def __init__(self, real: str, shown: str) -> None:
+    def __init__(self, real: str, display: str) -> None:
         self.real = real
-        self.shown = shown
-        self.secret = real != shown
+        self.shown = display
+        self.secret = real != display
 
     def __repr__(self) -> str:
         return f"Filled({self.shown!r})"
@@ -60,12 +60,12 @@ class Settings:
         ConfigError: something in the entry cannot be used.
     """
 
-    def __init__(self, entry: Provider, held: "Mapping[Key, Credential]", *, declared: bool) -> None:
+    def __init__(self, entry: Provider, credentials: "Mapping[Key, Credential]", *, declared: bool) -> None:
         self._entry = entry
-        self._held = held
+        self._held = credentials
         self.secrets: list[str] = []
         text = self.filled(entry.address, "address")
-        parse = addresses.parse if declared else lambda given: parse_address(given, entry.dialect)
+        parse = addresses.parse if declared else lambda value: parse_address(value, entry.dialect)
         self.address = parse(text.shown)
         real = parse(text.real)
         self.base = Filled(real.base, self.address.base)
@@ -85,16 +85,16 @@ class Settings:
         if "{" not in text:
             return Filled(text, text)
         values, provider = self._entry.values, self._entry
-        shown: dict[str, str] = {}
+        display: dict[str, str] = {}
 
         def value(match: re.Match[str]) -> str:
             name = match[1]
             if name in values:
                 value = values[name]
-                shown[name] = value if isinstance(value, str) else MASK
+                display[name] = value if isinstance(value, str) else MASK
                 return value if isinstance(value, str) else self._secret(value)
             if name == "model":
-                shown[name] = match[0]
+                display[name] = match[0]
                 return match[0]
             raise ConfigError(
                 f"{where} of provider {provider.label} wants a value for {{{name}}}",
@@ -103,13 +103,13 @@ class Settings:
             )
 
         real = _TEMPLATE.sub(value, text)
-        return Filled(real, _TEMPLATE.sub(lambda match: shown[match[1]], text))
+        return Filled(real, _TEMPLATE.sub(lambda match: display[match[1]], text))
 
-    def _secret(self, place: Key) -> str:
-        if isinstance(place, GivenKey):
-            value = place.value.reveal()
-        elif place in self._held:
-            value = self._held[place].secret.reveal()
+    def _secret(self, source: Key) -> str:
+        if isinstance(source, GivenKey):
+            value = source.value.reveal()
+        elif source in self._held:
+            value = self._held[source].secret.reveal()
         else:
             return MASK
         if value not in self.secrets:
@@ -127,9 +127,9 @@ class Settings:
             return Filled(text.real, MASK)
         return text
 
-    def _query(self, shown: addresses.Address, real: addresses.Address) -> Filled:
+    def _query(self, display: addresses.Address, real: addresses.Address) -> Filled:
         pairs = {
-            name: Filled(value, shown.query.get(name, MASK))
+            name: Filled(value, display.query.get(name, MASK))
             for name, value in {**real.query, **({real.key_name: real.key} if real.key_name else {})}.items()
             if value is not None
         }
@@ -148,8 +148,8 @@ class Settings:
     def _headers(self) -> dict[str, str]:
         headers: dict[str, str] = {}
         label = self._entry.label
-        for name, given in self._entry.headers.items():
-            text = self._text(name, given, "headers")
+        for name, header_value in self._entry.headers.items():
+            text = self._text(name, header_value, "headers")
             if not _HEADER.fullmatch(name):
                 raise ConfigError(
                     f"{name[:40]!r} in headers of provider {label} is no name of a header",
@@ -163,7 +163,7 @@ class Settings:
                     f"header {name} of provider {label} holds a character that cannot be sent",
                     hint="Write it in visible ASCII characters.",
                 )
-            headers[name.lower()] = SecretText(value) if text.secret or isinstance(given, Key) else value
+            headers[name.lower()] = SecretText(value) if text.secret or isinstance(header_value, Key) else value
         return headers
 
     @property
@@ -183,17 +183,17 @@ def places_of(entry: Provider) -> tuple[Key, ...]:
     Raises:
         ConfigError: one of them is of a kind that gives no text.
     """
-    places = places_in([entry.headers, entry.query, entry.values, entry.add])
-    for place in places:
-        if isinstance(place, SignatureKey):
+    sources = places_in([entry.headers, entry.query, entry.values, entry.add])
+    for source in sources:
+        if isinstance(source, SignatureKey):
             raise ConfigError(
                 f"provider {entry.label} takes a signature for a text",
                 hint="Signatures go into key; a text lives in env, file, keyring or command, or comes by oauth.",
             )
-    return tuple(places)
+    return tuple(sources)
 
 
-def checked_place(place: Key, credential: "Credential") -> "Credential":
+def checked_place(source: Key, credential: "Credential") -> "Credential":
     """What was fetched for a setting, if it can be sent.
 
     Raises:

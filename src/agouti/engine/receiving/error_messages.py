@@ -54,10 +54,10 @@ class _Place(Struct, frozen=True):
 
     @property
     def origin(self) -> str:
-        place = self.target.provider.place
-        if self.url and not place.startswith("unix:") and (elsewhere := origin_of(self.url)) != place:
-            return f"{elsewhere}, which {self.provider} has named"
-        return f"{place} (provider {self.provider})"
+        address = self.target.provider.place
+        if self.url and not address.startswith("unix:") and (other_origin := origin_of(self.url)) != address:
+            return f"{other_origin}, which {self.provider} has named"
+        return f"{address} (provider {self.provider})"
 
 
 def connection_error(failure: TransportFailure, target: Target, url: str = "") -> AgoutiError:
@@ -178,10 +178,10 @@ _BY_REASON: dict[Reason, Callable[[_Place], AgoutiError]] = {
 
 def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str], target: Target) -> AgoutiError:
     """The error for a reply that says what is wrong."""
-    what = f"{target.provider.label} {_VERBS.get(fault.kind, 'answered with an error')}"
+    problem = f"{target.provider.label} {_VERBS.get(fault.kind, 'answered with an error')}"
     if status is not None and status >= 300:
-        what += f" (HTTP {status})"
-    error = _error(fault, f"{what}: {fault.message or 'no reason given'}")
+        problem += f" (HTTP {status})"
+    error = _error(fault, f"{problem}: {fault.message or 'no reason given'}")
     error.with_context(
         status=status,
         request_id=request_id_in(headers),
@@ -193,10 +193,10 @@ def provider_error(fault: Fault, status: int | None, headers: Mapping[str, str],
     return error.with_context(hint=hint) if hint else error
 
 
-def _error(fault: Fault, what: str) -> AgoutiError:
+def _error(fault: Fault, problem: str) -> AgoutiError:
     if issubclass(fault.kind, RequestRefused):
-        return fault.kind(what, parameter=fault.parameter)
-    return fault.kind(what)
+        return fault.kind(problem, parameter=fault.parameter)
+    return fault.kind(problem)
 
 
 def _hint(fault: Fault, target: Target) -> str:
@@ -210,7 +210,7 @@ def _hint(fault: Fault, target: Target) -> str:
     return ""
 
 
-def _key_hint(said: str, target: Target) -> str:
+def _key_hint(text: str, target: Target) -> str:
     provider, key = target.provider, target.provider.key
     entry = f"providers.{provider.label}"
     if key is None:
@@ -218,14 +218,14 @@ def _key_hint(said: str, target: Target) -> str:
     used = f"The key in use: {key.describe()}."
     if isinstance(key, GivenKey) and _names_a_variable(key.value.reveal()):
         return f'The key is the name of a variable, not what is in it: write key = {{ env = "NAME" }} in [{entry}].'
-    folded = said.lower()
+    folded = text.lower()
     if isinstance(key, SignatureKey):
         return f"{used} Check both keys, region and service in {entry}.key, and this machine's clock."
     if "expired" in folded:
         if isinstance(key, (CommandKey, OAuthKey)):
             return f"{used} A fresh one was fetched, and is refused as well: log in anew where it comes from."
         return f"{used} Get a new one; a key of kind command or oauth is renewed by itself."
-    if any(words in folded for words in ("no key", "missing", "not provide", "did not send", "no api key")):
+    if any(sign in folded for sign in ("no key", "missing", "not provide", "did not send", "no api key")):
         return (
             f"{used} It was sent as {provider.send_key}; see in the provider's pages where it goes, and set send_key."
         )
@@ -256,9 +256,9 @@ _VERBS: dict[type[AgoutiError], str] = {
 
 def refusal(status: int, headers: Mapping[str, str], body: bytes, target: Target, url: str) -> AgoutiError:
     """The error for a reply whose status says that something is wrong."""
-    wrong = unexpected_reply(status, headers, body, target)
-    if wrong is not None:
-        return wrong
+    error = unexpected_reply(status, headers, body, target)
+    if error is not None:
+        return error
     fault = target.provider.dialect.classify(status, headers, body)
     return missing_path(status, fault, target, url) or provider_error(fault, status, headers, target)
 

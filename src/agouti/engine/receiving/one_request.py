@@ -15,50 +15,52 @@ from ..outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 ERROR_BYTES = 1_000_000
 
 
-def send(this: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]:
+def send(context: Try[Any, Any], request: HttpRequest) -> Steps[HttpReply | Failed]:
     """Send one request and get its whole reply, within the deadline."""
     try:
-        if this.call.until is None:
-            reply: HttpReply = yield Send(request, this.timeouts)
+        if context.call.until is None:
+            reply: HttpReply = yield Send(request, context.timeouts)
             return reply
         # A reply that trickles in would keep every limit on silence and overrun the deadline.
-        opened: OpenReply = yield Open(request, this.timeouts)
-        body = yield from receive_rest(this, REPLY_BYTES, whole=True, status=opened.status)
+        opened: OpenReply = yield Open(request, context.timeouts)
+        body = yield from receive_rest(context, REPLY_BYTES, must_fit=True, status=opened.status)
         if isinstance(body, Failed):
             return body
         yield Finish()
         return HttpReply(opened.status, opened.headers, body)
     except TransportFailure as failure:
-        return not_received(failure, this, request.url)
+        return not_received(failure, context, request.url)
 
 
-def receive_rest(this: Try[Any, Any], limit: int, *, whole: bool = False, status: int = 200) -> Steps[bytes | Failed]:
+def receive_rest(
+    context: Try[Any, Any], limit: int, *, must_fit: bool = False, status: int = 200
+) -> Steps[bytes | Failed]:
     """The rest of an opened reply, so many bytes of it at most.
 
     Args:
-        whole: a reply with more of them is of no use.
+        must_fit: a reply with more of them is of no use.
         status: of the reply; one that refuses does so by its status alone, if its body breaks off.
     """
-    pieces: list[bytes] = []
+    chunks: list[bytes] = []
     size = 0
     while size < limit:
         try:
-            data: bytes = yield Receive(this.left())
+            data: bytes = yield Receive(context.left())
         except TransportFailure as failure:
             body_lost(status, failure)
             break
         if not data:
             break
-        if this.late:
-            return too_late(this)
-        pieces.append(data)
+        if context.late:
+            return too_late(context)
+        chunks.append(data)
         size += len(data)
-    if whole and size >= limit:
-        return not_received(TransportFailure("too large", "", began=True), this)
-    return b"".join(pieces)
+    if must_fit and size >= limit:
+        return not_received(TransportFailure("too large", "", began=True), context)
+    return b"".join(chunks)
 
 
-def read(this: Try[Request, Result], reply: HttpReply, url: str = "") -> "AttemptOutcome[Result] | Pending":
+def read(context: Try[Request, Result], reply: HttpReply, url: str = "") -> "AttemptOutcome[Result] | Pending":
     """What a whole reply means.
 
     Args:
@@ -68,43 +70,45 @@ def read(this: Try[Request, Result], reply: HttpReply, url: str = "") -> "Attemp
     if not 200 <= status < 300:
         from .error_messages import refusal  # only needed once something is wrong
 
-        error = refusal(status, headers, reply.body, this.target, url or this.http.url)
+        error = refusal(status, headers, reply.body, context.target, url or context.http.url)
         return Failed(error, began=True, status=status, headers=headers)
     try:
-        value = this.operation.decode(reply.body, this.request, this.target)
-    except ReplyUnreadable as wrong:
+        value = context.operation.decode(reply.body, context.request, context.target)
+    except ReplyUnreadable as unexpected:
         from .error_messages import unexpected_reply, unreadable
 
-        error = unexpected_reply(status, headers, reply.body, this.target) or unreadable(wrong, this.target, status)
+        error = unexpected_reply(status, headers, reply.body, context.target) or unreadable(
+            unexpected, context.target, status
+        )
         return Failed(error, began=True, status=status, headers=headers)
     if isinstance(value, Pending):
         return value
     if isinstance(value, Fault):
         from .error_messages import provider_error
 
-        error = provider_error(value, status, headers, this.target)
+        error = provider_error(value, status, headers, context.target)
         return Failed(error, began=True, status=status, headers=headers)
     return Answered(Answer(value, status, headers, reply.body))
 
 
-def not_received(failure: TransportFailure, this: Try[Any, Any], url: str = "") -> Failed:
+def not_received(failure: TransportFailure, context: Try[Any, Any], url: str = "") -> Failed:
     """The failure of a try whose reply did not come.
 
     Args:
         url: where it was to come from, if that is not where the request went.
     """
-    if failure.reason == "timeout" and this.left() <= 0.01:
-        return too_late(this)
+    if failure.reason == "timeout" and context.left() <= 0.01:
+        return too_late(context)
     from .error_messages import connection_error
 
-    return Failed(connection_error(failure, this.target, url), began=failure.began)
+    return Failed(connection_error(failure, context.target, url), began=failure.began)
 
 
-def too_late(this: Try[Any, Any]) -> Failed:
+def too_late(context: Try[Any, Any]) -> Failed:
     """The failure of a try whose time is over."""
-    deadline = this.call.until
-    if deadline is not None and deadline <= this.until:
+    deadline = context.call.until
+    if deadline is not None and deadline <= context.until:
         return Failed(DeadlineExceeded(DEADLINE), began=True)
     from .error_messages import connection_error
 
-    return Failed(connection_error(TransportFailure("timeout", TOTAL_OVER, "total"), this.target), began=True)
+    return Failed(connection_error(TransportFailure("timeout", TOTAL_OVER, "total"), context.target), began=True)

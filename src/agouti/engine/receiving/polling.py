@@ -15,7 +15,7 @@ from .one_request import read, send, too_late
 
 
 def poll_until_done(
-    this: Try[Request, Result], pending: Pending, cancel: OnAbandon | None = None
+    context: Try[Request, Result], pending: Pending, cancel: OnAbandon | None = None
 ) -> Steps[AttemptOutcome[Result]]:
     """Ask again and again until the work is done. Whoever gives up meanwhile cancels it.
 
@@ -23,13 +23,13 @@ def poll_until_done(
         cancel: what cancels it, where that is arranged already.
     """
     if cancel is None:
-        cancel = yield from cancel_on_abandon(this, pending)
+        cancel = yield from cancel_on_abandon(context, pending)
     for wait in job_pauses():
-        if this.left() <= wait:
-            return too_late(this)
+        if context.left() <= wait:
+            return too_late(context)
         yield Sleep(wait)
-        reply = yield from _poll(this, pending.poll)
-        outcome = reply if isinstance(reply, Failed) else read(this, reply, pending.poll)
+        reply = yield from _poll(context, pending.poll)
+        outcome = reply if isinstance(reply, Failed) else read(context, reply, pending.poll)
         if not isinstance(outcome, Pending):
             if cancel is not None and not isinstance(reply, Failed):
                 yield Settled(cancel)
@@ -37,32 +37,32 @@ def poll_until_done(
     raise AssertionError("the pauses do not end")
 
 
-def cancel_on_abandon(this: Try[Any, Any], pending: Pending) -> Steps[OnAbandon | None]:
+def cancel_on_abandon(context: Try[Any, Any], pending: Pending) -> Steps[OnAbandon | None]:
     """Arrange that the work is cancelled when the call is given up; `None` where it cannot be."""
     if not pending.cancel:
         return None
-    key = yield from credential_for(this.call, this.target)
-    cancel = OnAbandon(this.target.provider.request_at(pending.cancel, "POST", "application/json", key))
+    key = yield from credential_for(context.call, context.target)
+    cancel = OnAbandon(context.target.provider.request_at(pending.cancel, "POST", "application/json", key))
     yield cancel
     return cancel
 
 
-def _poll(this: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
+def _poll(context: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
     """What an address says of work under way: a hiccup there must not cost the work, which is paid for."""
     hiccups = 0
     while True:
-        key = yield from credential_for(this.call, this.target)
-        reply = yield from send(this, this.target.provider.request_at(address, "GET", "application/json", key))
+        key = yield from credential_for(context.call, context.target)
+        reply = yield from send(context, context.target.provider.request_at(address, "GET", "application/json", key))
         if isinstance(reply, Failed):
-            error, passes = reply.error, not this.late
+            error, passes = reply.error, not context.late
         elif 200 <= reply.status < 300:
             return reply
         else:
-            error = refusal(reply.status, reply.headers, reply.body, this.target, address)
+            error = refusal(reply.status, reply.headers, reply.body, context.target, address)
             passes = reply.status in (408, 429) or reply.status >= 500
         hiccups += 1
-        if not passes or hiccups > retries_of(this.call, this.target).max:
+        if not passes or hiccups > retries_of(context.call, context.target).max:
             # Sending the whole request again would start the work a second time, and pay for it.
             return Failed(error.with_context(retryable=False), began=True, final=True)
         yield Drop()
-        yield Sleep(min(hiccups, max(this.left(), 0.0)))
+        yield Sleep(min(hiccups, max(context.left(), 0.0)))

@@ -53,32 +53,34 @@ class StreamedOperation(Protocol):
         """The reason for the end where the format gives none."""
 
 
-def receive_stream(this: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[AttemptOutcome[Completion]]:
+def receive_stream(
+    context: "Try[Request, Completion]", operation: StreamedOperation
+) -> Steps[AttemptOutcome[Completion]]:
     """Emit the events of the reply as they come; ends with what they amount to."""
-    so_far = operation.so_far
+    accumulator = operation.so_far
     try:
-        reply: OpenReply = yield Open(this.http, this.timeouts)
-        so_far.status, so_far.headers = reply.status, reply.headers
-        outcome = yield from _received(this, reply, operation)
+        reply: OpenReply = yield Open(context.http, context.timeouts)
+        accumulator.status, accumulator.headers = reply.status, reply.headers
+        outcome = yield from _received(context, reply, operation)
     except TransportFailure as failure:
-        outcome = not_received(failure, this)
-    if isinstance(outcome, Failed) and so_far.began and outcome.error.partial is None:
+        outcome = not_received(failure, context)
+    if isinstance(outcome, Failed) and accumulator.began and outcome.error.partial is None:
         # What had come is the caller's, whatever comes of the rest.
         if isinstance(outcome.error, ConnectionFailed):
-            return _cut(so_far.reply(), outcome.error.message, outcome.error)
-        outcome.error.with_context(partial=so_far.reply(this.call.clocks.clock()))
+            return _cut(accumulator.reply(), outcome.error.message, outcome.error)
+        outcome.error.with_context(partial=accumulator.reply(context.call.clocks.clock()))
     return outcome
 
 
 def _received(
-    this: "Try[Request, Completion]", reply: OpenReply, operation: StreamedOperation
+    context: "Try[Request, Completion]", reply: OpenReply, operation: StreamedOperation
 ) -> Steps[AttemptOutcome[Completion]]:
     status, headers = reply.status, reply.headers
     if not 200 <= status < 300:
-        return (yield from _refused(this, reply, this.http.url))
-    dialect = this.target.provider.dialect
-    tag = this.target.model.reasoning_tag
-    verbatim = operation.passes(this.target)
+        return (yield from _refused(context, reply, context.http.url))
+    dialect = context.target.provider.dialect
+    tag = context.target.model.reasoning_tag
+    verbatim = operation.passes(context.target)
     decoder = dialect.verbatim_decoder() if verbatim else dialect.stream_decoder()
     if verbatim and decoder is not None and not dialect.abilities.payloads:
         decoder = _Raw(decoder)
@@ -86,25 +88,25 @@ def _received(
         decoder = _Tagged(decoder, tag)
     if decoder is None or (media_type(headers) == "application/json" and not dialect.abilities.streams_json):
         # The format has no streams, or the server passes over the wish for one, or the stream is elsewhere.
-        body = yield from receive_rest(this, REPLY_BYTES, whole=True)
+        body = yield from receive_rest(context, REPLY_BYTES, must_fit=True)
         if isinstance(body, Failed):
             return body
         yield Finish()
-        outcome = read(this, HttpReply(status, headers, body))
+        outcome = read(context, HttpReply(status, headers, body))
         if isinstance(outcome, Pending):
             if outcome.stream and decoder is not None:
-                return (yield from _elsewhere(this, outcome, decoder, operation))
-            outcome = yield from poll_until_done(this, outcome)
+                return (yield from _elsewhere(context, outcome, decoder, operation))
+            outcome = yield from poll_until_done(context, outcome)
         if isinstance(outcome, Failed):
             return outcome
         if verbatim and dialect.abilities.canonical:
             operation.held.append(_as_chunk(outcome.answer.body))
-        yield from _emitted(as_events(outcome.answer.value), this, operation)
+        yield from _emitted(as_events(outcome.answer.value), context, operation)
         return Answered(Answer(operation.so_far.completion(), status, headers))
-    failed = yield from _events(this, reply, decoder, operation)
+    failed = yield from _events(context, reply, decoder, operation)
     if failed is not None:
         return failed
-    return (yield from _complete(this, operation))
+    return (yield from _complete(context, operation))
 
 
 class _Raw:
@@ -120,11 +122,11 @@ class _Raw:
             return self._fed(data)
         events: list[Event] = []
         # What came before an error in the same bytes goes through; the error is told in other words.
-        pieces = data.split(_EVENT_END)
-        for number, piece in enumerate(pieces):
-            whole = piece + _EVENT_END if number < len(pieces) - 1 else piece
-            if whole and self.failure is None:
-                events += self._fed(whole)
+        chunks = data.split(_EVENT_END)
+        for number, chunk in enumerate(chunks):
+            complete = chunk + _EVENT_END if number < len(chunks) - 1 else chunk
+            if complete and self.failure is None:
+                events += self._fed(complete)
         return events
 
     def _fed(self, data: bytes) -> list[Event]:
@@ -177,172 +179,172 @@ def _as_chunk(body: bytes) -> Passed:
 
 
 def _events(
-    this: "Try[Request, Completion]", reply: OpenReply, decoder: StreamDecoder, operation: StreamedOperation
+    context: "Try[Request, Completion]", reply: OpenReply, decoder: StreamDecoder, operation: StreamedOperation
 ) -> Steps[Failed | None]:
     """Emit what the decoder makes of the bytes, until its format's end."""
-    so_far, clock = operation.so_far, this.call.clocks.clock
-    capped = this.call.until is not None
+    accumulator, clock = operation.so_far, context.call.clocks.clock
+    capped = context.call.until is not None
     first = True
     # What comes before the answer itself waits for it: if the stream breaks before, another model may take over.
-    began = so_far.began
+    started = accumulator.began
     ends: float | None = None
     while not decoder.done:
         try:
             if ends is None:
-                data: bytes = yield Receive(this.left()) if capped else _RECEIVE
+                data: bytes = yield Receive(context.left()) if capped else _RECEIVE
             else:
-                data = yield Receive(min(ends - clock(), this.left()))
+                data = yield Receive(min(ends - clock(), context.left()))
         except TransportFailure:
-            if (yield from _ended(decoder, this, operation)):
+            if (yield from _ended(decoder, context, operation)):
                 # All of it has come; only the end of the connection was none.
                 yield Drop()
                 return None
             raise
         if not data:
             break
-        if this.late:
-            return too_late(this)
+        if context.late:
+            return too_late(context)
         if first:
             first = False
-            if wrong := unexpected_reply(reply.status, reply.headers, data, this.target):
-                return Failed(wrong, began=True, status=reply.status, headers=reply.headers)
+            if error := unexpected_reply(reply.status, reply.headers, data, context.target):
+                return Failed(error, began=True, status=reply.status, headers=reply.headers)
             if data[:1] == b"{" and media_type(reply.headers) == "text/event-stream" and b'"error"' in data[:200]:
                 # No event begins so: an error, under the head of the events that were to come.
-                rest = yield from receive_rest(this, ERROR_BYTES)
-                fault = this.target.provider.dialect.classify(
-                    200, {}, data + (rest if isinstance(rest, bytes) else b"")
+                body = yield from receive_rest(context, ERROR_BYTES)
+                fault = context.target.provider.dialect.classify(
+                    200, {}, data + (body if isinstance(body, bytes) else b"")
                 )
-                return Failed(_reported(fault, reply, this, operation), began=True, headers=reply.headers)
+                return Failed(_reported(fault, reply, context, operation), began=True, headers=reply.headers)
         events = decoder.feed(data)
         if events:
-            so_far.take(events, clock)
-            if began:
+            accumulator.take(events, clock)
+            if started:
                 yield Emit(events)
             else:
                 operation.held += events
-                if began := so_far.began:
+                if started := accumulator.began:
                     yield Emit(operation.let_go())
-        if ends is None and so_far.finished:
+        if ends is None and accumulator.finished:
             ends = clock() + _AFTER_END
         elif ends is not None and clock() >= ends:
-            if (yield from _ended(decoder, this, operation)):
+            if (yield from _ended(decoder, context, operation)):
                 yield Drop()
                 return None
             ends = inf
         if decoder.failure is not None:
-            return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
-    whole = decoder.done or (yield from _ended(decoder, this, operation))
-    if whole and so_far.nothing:
-        whole = False  # an end mark alone is no answer
-    if decoder.failure is not None and not whole and not issubclass(decoder.failure.kind, ReplyUnreadable):
-        return Failed(_reported(decoder.failure, reply, this, operation), began=True, headers=reply.headers)
-    if not whole:
-        why = "the connection was closed before the end of the reply"
-        return _cut(so_far.reply(), why, began=so_far.began)
+            return Failed(_reported(decoder.failure, reply, context, operation), began=True, headers=reply.headers)
+    complete = decoder.done or (yield from _ended(decoder, context, operation))
+    if complete and accumulator.nothing:
+        complete = False  # an end mark alone is no answer
+    if decoder.failure is not None and not complete and not issubclass(decoder.failure.kind, ReplyUnreadable):
+        return Failed(_reported(decoder.failure, reply, context, operation), began=True, headers=reply.headers)
+    if not complete:
+        reason = "the connection was closed before the end of the reply"
+        return _cut(accumulator.reply(), reason, started=accumulator.began)
     yield Finish()
     if operation.held:
         yield Emit(operation.let_go())
     return None
 
 
-def _ended(decoder: StreamDecoder, this: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[bool]:
+def _ended(decoder: StreamDecoder, context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[bool]:
     """Whether the reply is complete; its last event counts although its line end has not come."""
     events = decoder.last()
-    operation.so_far.take(events, this.call.clocks.clock)
+    operation.so_far.take(events, context.call.clocks.clock)
     operation.held += events
-    whole = decoder.end()
-    if operation.held and (whole or operation.so_far.began):
+    complete = decoder.end()
+    if operation.held and (complete or operation.so_far.began):
         yield Emit(operation.let_go())
-    return whole
+    return complete
 
 
-def _complete(this: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[AttemptOutcome[Completion]]:
-    so_far = operation.so_far
-    completion = so_far.completion()
-    if (reason := operation.reason_by_cap(completion, this.request)) is not None:
-        yield from _emitted([Finished(reason)], this, operation)
-        completion = so_far.completion()
-    return Answered(Answer(completion, so_far.status or 200, so_far.headers))
+def _complete(context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[AttemptOutcome[Completion]]:
+    accumulator = operation.so_far
+    completion = accumulator.completion()
+    if (reason := operation.reason_by_cap(completion, context.request)) is not None:
+        yield from _emitted([Finished(reason)], context, operation)
+        completion = accumulator.completion()
+    return Answered(Answer(completion, accumulator.status or 200, accumulator.headers))
 
 
-def _refused(this: "Try[Request, Completion]", reply: OpenReply, url: str) -> Steps[Failed]:
-    body = yield from receive_rest(this, ERROR_BYTES, status=reply.status)
+def _refused(context: "Try[Request, Completion]", reply: OpenReply, url: str) -> Steps[Failed]:
+    body = yield from receive_rest(context, ERROR_BYTES, status=reply.status)
     if isinstance(body, Failed):
         return body
     yield Drop()
-    error = refusal(reply.status, reply.headers, body, this.target, url)
+    error = refusal(reply.status, reply.headers, body, context.target, url)
     return Failed(error, began=True, status=reply.status, headers=reply.headers)
 
 
 def _elsewhere(
-    this: "Try[Request, Completion]", pending: Pending, decoder: StreamDecoder, operation: StreamedOperation
+    context: "Try[Request, Completion]", pending: Pending, decoder: StreamDecoder, operation: StreamedOperation
 ) -> Steps[AttemptOutcome[Completion]]:
     """The stream at the address that the provider gave for it; what it cost stands at another one."""
-    cancel = yield from cancel_on_abandon(this, pending)
-    key = yield from credential_for(this.call, this.target)
-    request = this.target.provider.request_at(pending.stream, "GET", "text/event-stream", key)
-    wrong = yield from _events_of(request, this, decoder, operation)
-    if wrong is not None and operation.so_far.began:
-        return wrong
-    if wrong is not None and not this.late:
+    cancel = yield from cancel_on_abandon(context, pending)
+    key = yield from credential_for(context.call, context.target)
+    request = context.target.provider.request_at(pending.stream, "GET", "text/event-stream", key)
+    error = yield from _events_of(request, context, decoder, operation)
+    if error is not None and operation.so_far.began:
+        return error
+    if error is not None and not context.late:
         # The events cannot be had, the work can: it is under way, and paid for.
-        log.info("%s: %s; it is asked for instead", this.target.provider.label, wrong.error.message)
+        log.info("%s: %s; it is asked for instead", context.target.provider.label, error.error.message)
         yield Drop()
         operation.held.clear()
-        outcome = yield from poll_until_done(this, pending, cancel)
+        outcome = yield from poll_until_done(context, pending, cancel)
         if isinstance(outcome, Answered):
             answer = outcome.answer
-            yield from _emitted(as_events(answer.value), this, operation)
+            yield from _emitted(as_events(answer.value), context, operation)
             return Answered(Answer(operation.so_far.completion(), answer.status, answer.headers))
         return outcome
-    if wrong is not None:
-        return wrong
-    outcome = yield from poll_until_done(this, pending, cancel)
+    if error is not None:
+        return error
+    outcome = yield from poll_until_done(context, pending, cancel)
     if isinstance(outcome, Failed) and not outcome.final:
         return outcome
     if isinstance(outcome, Answered):
-        more: list[Event] = [
+        last_events: list[Event] = [
             each for each in as_events(outcome.answer.value) if not isinstance(each, (Text, Reasoning))
         ]
-        yield from _emitted(more, this, operation)
+        yield from _emitted(last_events, context, operation)
     elif cancel is not None:
         yield Settled(cancel)  # that address is out of order: no reason to lose a text that is there
-    return (yield from _complete(this, operation))
+    return (yield from _complete(context, operation))
 
 
 def _events_of(
-    request: HttpRequest, this: "Try[Request, Completion]", decoder: StreamDecoder, operation: StreamedOperation
+    request: HttpRequest, context: "Try[Request, Completion]", decoder: StreamDecoder, operation: StreamedOperation
 ) -> Steps[Failed | None]:
     """Emit the events that stand at an address of their own; what went wrong with them."""
     try:
-        reply: OpenReply = yield Open(request, this.timeouts)
+        reply: OpenReply = yield Open(request, context.timeouts)
         if not 200 <= reply.status < 300:
-            return (yield from _refused(this, reply, request.url))
+            return (yield from _refused(context, reply, request.url))
         operation.so_far.status, operation.so_far.headers = reply.status, reply.headers
-        return (yield from _events(this, reply, decoder, operation))
+        return (yield from _events(context, reply, decoder, operation))
     except TransportFailure as failure:
-        return not_received(failure, this, request.url)
+        return not_received(failure, context, request.url)
 
 
-def _emitted(events: list[Event], this: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[None]:
-    operation.so_far.take(events, this.call.clocks.clock)
+def _emitted(events: list[Event], context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[None]:
+    operation.so_far.take(events, context.call.clocks.clock)
     yield Emit([*operation.let_go(), *events])
 
 
 def _reported(
-    fault: Fault, reply: OpenReply, this: "Try[Request, Completion]", operation: StreamedOperation
+    fault: Fault, reply: OpenReply, context: "Try[Request, Completion]", operation: StreamedOperation
 ) -> AgoutiError:
     """The error that a provider reports inside a stream."""
-    error = provider_error(fault, None, reply.headers, this.target)
+    error = provider_error(fault, None, reply.headers, context.target)
     if operation.so_far.began:
-        error.with_context(partial=operation.so_far.reply(this.call.clocks.clock()))
+        error.with_context(partial=operation.so_far.reply(context.call.clocks.clock()))
     return error
 
 
-def _cut(partial: "Reply", why: str, error: AgoutiError | None = None, *, began: bool = True) -> Failed:
+def _cut(partial: "Reply", reason: str, error: AgoutiError | None = None, *, started: bool = True) -> Failed:
     cut = StreamCut(
-        f"the stream from {partial.provider} was cut off after {len(partial.text)} characters: {why}",
+        f"the stream from {partial.provider} was cut off after {len(partial.text)} characters: {reason}",
         status=error.status if error is not None else None,
-        partial=partial if began else None,
+        partial=partial if started else None,
     )
-    return Failed(cut, began=began)
+    return Failed(cut, began=started)

@@ -159,76 +159,78 @@ def _prepare(
         AgoutiError: something is.
     """
     options = current("batch", options)
-    own = {name: options[name] for name in OWN if options.get(name) is not None}
-    plain = {name: value for name, value in options.items() if name not in OWN}
-    check(own, plain, OWN)
-    if "report" in own:
-        check_apart(rows, own["report"])
-    until = until_of(own.get("until"), calls_of(client).clocks.now())
+    batch_options = {name: options[name] for name in OWN if options.get(name) is not None}
+    chat_options = {name: value for name, value in options.items() if name not in OWN}
+    check(batch_options, chat_options, OWN)
+    if "report" in batch_options:
+        check_apart(rows, batch_options["report"])
+    until = until_of(batch_options.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
     calls.waits = False
     target = calls.target(label)
-    looked = looked_through(
+    scan = looked_through(
         rows,
-        key=own.get("id_column"),
-        limit=own.get("limit"),
-        delimiter=own.get("delimiter"),
-        encoding=own.get("encoding", ""),
+        key=batch_options.get("id_column"),
+        limit=batch_options.get("limit"),
+        delimiter=batch_options.get("delimiter"),
+        encoding=batch_options.get("encoding", ""),
     )
-    requests = looked.are_requests and not {"prompt", "column", "form", "embed"} & own.keys()
-    if requests and REQUEST_KEY in looked.columns:
-        own.setdefault("id_column", REQUEST_KEY)
-    ask, together, schema = _asking(calls, label, looked, own, plain, requests=requests)
+    requests = scan.are_requests and not {"prompt", "column", "form", "embed"} & batch_options.keys()
+    if requests and REQUEST_KEY in scan.columns:
+        batch_options.setdefault("id_column", REQUEST_KEY)
+    ask, together, schema = _asking(calls, label, scan, batch_options, chat_options, requests=requests)
     for name in _BUDGETS:
-        if name in own:
-            _budget(client, label, own[name], name)
-    if looked.first is not None and together is None:
+        if name in batch_options:
+            _budget(client, label, batch_options[name], name)
+    if scan.first is not None and together is None:
         with suppress(NothingToAsk):  # of this row alone
-            check_call(ask.call(ask.prompt(looked.first)))
-    asks: dict[str, Any] = {
+            check_call(ask.call(ask.prompt(scan.first)))
+    question: dict[str, Any] = {
         "label": label,
         "model": f"{target.model.name}@{target.model.provider}",
         # Results that are there were written under the former names.
-        **{_WRITTEN.get(name, name): own[name] for name in _ASKS if name in own},
+        **{_WRITTEN.get(name, name): batch_options[name] for name in _ASKS if name in batch_options},
         **({"form": schema} if schema is not None else {}),
         "entry": {"system": target.model.system, "parameters": target.model.parameters},
-        **{_WRITTEN.get(name, name): value for name, value in plain.items() if name not in _OF_CALLS},
+        **{_WRITTEN.get(name, name): value for name, value in chat_options.items() if name not in _OF_CALLS},
     }
     from ...client.client import Client
 
-    results = _results(own, asks, looked.schema, trial=trial)
-    most = _THREADS if isinstance(client, Client) else _TASKS
-    most = max(most, own.get("concurrency", 0))
-    if looked.source.total is not None:  # no more of them than can be busy
-        most = max(min(most, looked.source.total), 1)
+    results = _results(batch_options, question, scan.schema, trial=trial)
+    limit = _THREADS if isinstance(client, Client) else _TASKS
+    limit = max(limit, batch_options.get("concurrency", 0))
+    if scan.source.total is not None:  # no more of them than can be busy
+        limit = max(min(limit, scan.source.total), 1)
     work = Work(
-        looked.source,
+        scan.source,
         ask,
         results,
-        Pace(own.get("concurrency"), most, calls.clocks.clock),
+        Pace(batch_options.get("concurrency"), limit, calls.clocks.clock),
         Settings(
-            key=own.get("id_column"),
-            limit=own.get("limit"),
-            sample=own.get("sample"),
-            retry_failed=own.get("retry_failed") is True,
-            stop_after=own.get("max_same_failures", 25),
-            patience=own.get("give_up_after", 300.0),
-            stop_at_share=own.get("stop_at_share"),
+            key=batch_options.get("id_column"),
+            limit=batch_options.get("limit"),
+            sample=batch_options.get("sample"),
+            retry_failed=batch_options.get("retry_failed") is True,
+            stop_after=batch_options.get("max_same_failures", 25),
+            patience=batch_options.get("give_up_after", 300.0),
+            stop_at_share=batch_options.get("stop_at_share"),
             until=until,
         ),
         calls.clocks,
-        most=min(own.get("concurrency", most), most),
-        report=_shown(own.get("progress")),
+        limit=min(batch_options.get("concurrency", limit), limit),
+        report=_shown(batch_options.get("progress")),
         together=together,
         with_columns=not requests,
     )
     try:
-        deferred = _deferred(calls, label, ask, work, results, looked, own)
-        cluster = _cluster(client, label, ask, work, own, plain) if "cluster" in own else None
+        deferred = _deferred(calls, label, ask, work, results, scan, batch_options)
+        cluster = (
+            _cluster(client, label, ask, work, batch_options, chat_options) if "cluster" in batch_options else None
+        )
     except BaseException:
         results.abandon()
         raise
-    return _Prepared(calls, work, ask, results, looked, own, schema, deferred, cluster)
+    return _Prepared(calls, work, ask, results, scan, batch_options, schema, deferred, cluster)
 
 
 def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
@@ -243,24 +245,41 @@ _ASKS = ("prompt", "column", "dimensions", "id_column", "embed", "image_columns"
 
 
 def _deferred(
-    calls: Calls, label: str, ask: Asking, work: Work, results: Results | Memory, looked: Looked, own: dict[str, Any]
+    calls: Calls,
+    label: str,
+    ask: Asking,
+    work: Work,
+    results: Results | Memory,
+    scan: Looked,
+    batch_options: dict[str, Any],
 ) -> DeferredRun | None:
     """What hands the rows over, where that is asked for."""
-    if not (own.get("deferred") or own.get("cancel_deferred")):
+    if not (batch_options.get("deferred") or batch_options.get("cancel_deferred")):
         return None
     if not isinstance(results, Results):
         raise RequestError("deferred goes with out", hint="Name a file for the results: out=... (--out)")
-    if looked.source.total is None:
+    if scan.source.total is None:
         raise RequestError("deferred rows are gone through more than once", hint="Pass a list or a file.")
     target = calls.target(label)
     about = replace(calls.about(target.provider.label), targets=(target,), waits=True)
     return DeferredRun(
-        about, ask, work, results, calls.clocks.now, own.get("give_up_after", 300.0), names_of(own.get("take_over", ()))
+        about,
+        ask,
+        work,
+        results,
+        calls.clocks.now,
+        batch_options.get("give_up_after", 300.0),
+        names_of(batch_options.get("take_over", ())),
     )
 
 
 def _cluster(
-    client: "Client | AsyncClient", label: str, ask: Asking, work: Work, own: dict[str, Any], plain: dict[str, Any]
+    client: "Client | AsyncClient",
+    label: str,
+    ask: Asking,
+    work: Work,
+    batch_options: dict[str, Any],
+    chat_options: dict[str, Any],
 ) -> "ClusterRun":
     """What sends the rows to workers."""
     import pickle
@@ -271,28 +290,30 @@ def _cluster(
 
     cluster.check_installed()
     kind = {Answers: "answers", Values: "values", Requests: "requests", VectorsAsked: "vectors"}[type(ask)]
-    options = plain | {name: own[name] for name in ("output_method", "max_repairs") if name in own}
+    options = chat_options | {
+        name: batch_options[name] for name in ("output_method", "max_repairs") if name in batch_options
+    }
     config = client.config
-    asked = cluster.Asked(
+    request = cluster.Asked(
         config=cluster.packed(config),
         file=config.files[-1] if config.files else "",
         label=label,
         kind=kind,
-        form=cluster.packed_form(own["form"], ask.form) if isinstance(ask, Values) else b"",
+        form=cluster.packed_form(batch_options["form"], ask.form) if isinstance(ask, Values) else b"",
         options=pickle.dumps(options),
-        dimensions=own.get("dimensions"),
-        lists=str(own.get("out", ".jsonl")).lower().endswith(".jsonl"),
+        dimensions=batch_options.get("dimensions"),
+        lists=str(batch_options.get("out", ".jsonl")).lower().endswith(".jsonl"),
     )
     rows = PORTION if kind == "vectors" else 8
-    alone = config.limit_store is None or config.limit_store.path is not None
+    is_local = config.limit_store is None or config.limit_store.path is not None
     return cluster.ClusterRun(
-        own["cluster"],
-        asked,
+        batch_options["cluster"],
+        request,
         work,
-        own.get("concurrency"),
+        batch_options.get("concurrency"),
         run_rows=run_rows,
         rows=rows,
-        one_machine=alone and cluster.has_limits(config),
+        one_machine=is_local and cluster.has_limits(config),
     )
 
 
@@ -301,43 +322,55 @@ _OF_CALLS = ("deadline", "timeouts", "retries", "headers", "tags")
 
 
 def _asking(
-    calls: Calls, label: str, looked: Looked, own: Mapping[str, Any], plain: dict[str, Any], *, requests: bool
+    calls: Calls,
+    label: str,
+    scan: Looked,
+    batch_options: Mapping[str, Any],
+    chat_options: dict[str, Any],
+    *,
+    requests: bool,
 ) -> tuple[Asking, Any, Any]:
     """What asks, what asks portions of rows where that is done, and the schema of a form."""
     if requests:
-        return Requests(calls, label, plain), None, None
+        return Requests(calls, label, chat_options), None, None
     for name in ("image_columns", "file_columns"):
-        for column in own.get(name, ()):
-            if column not in looked.columns:
+        for column in batch_options.get(name, ()):
+            if column not in scan.columns:
                 raise RequestError(
-                    f"there is no column {column!r} ({name})", hint=near_hint(column, looked.columns, "column")
+                    f"there is no column {column!r} ({name})", hint=near_hint(column, scan.columns, "column")
                 )
-    if "column" in own:
-        template = Template.of_column(own["column"], looked.columns)
+    if "column" in batch_options:
+        template = Template.of_column(batch_options["column"], scan.columns)
     else:
-        template = Template(own.get("prompt"), looked.columns)
-    prompts = RowPrompts(template, own.get("image_columns", ()), own.get("file_columns", ()), looked.folder)
-    if own.get("embed"):
+        template = Template(batch_options.get("prompt"), scan.columns)
+    prompts = RowPrompts(
+        template, batch_options.get("image_columns", ()), batch_options.get("file_columns", ()), scan.folder
+    )
+    if batch_options.get("embed"):
         from ...batches.embedding_rows import VectorsAsked
         from ...engine.operations.vectors import ability_of
 
         ability_of(calls.target(label))
-        lists = str(own.get("out", ".jsonl")).lower().endswith(".jsonl")
-        vectors = VectorsAsked(calls, label, prompts, own.get("dimensions"), plain, lists=lists)
+        lists = str(batch_options.get("out", ".jsonl")).lower().endswith(".jsonl")
+        vectors = VectorsAsked(calls, label, prompts, batch_options.get("dimensions"), chat_options, lists=lists)
         return vectors, vectors.together, None
-    if "form" in own:
+    if "form" in batch_options:
         from ...forms.build import form_of
 
-        form = form_of(own["form"])
-        options = plain | {name: own[name] for name in ("output_method", "max_repairs") if name in own}
-        return Values(calls, label, prompts, form, options, accept_of(own.get("accept"))), None, form.schema
-    return Answers(calls, label, prompts, plain, accept_of(own.get("accept"))), None, None
+        form = form_of(batch_options["form"])
+        options = chat_options | {
+            name: batch_options[name] for name in ("output_method", "max_repairs") if name in batch_options
+        }
+        return Values(calls, label, prompts, form, options, accept_of(batch_options.get("accept"))), None, form.schema
+    return Answers(calls, label, prompts, chat_options, accept_of(batch_options.get("accept"))), None, None
 
 
-def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, trial: bool) -> Results | Memory:
-    if trial and own.get("restart"):
+def _results(
+    batch_options: Mapping[str, Any], question: Mapping[str, Any], schema: bytes, *, trial: bool
+) -> Results | Memory:
+    if trial and batch_options.get("restart"):
         return Memory()  # nothing that is there counts
-    if "out" not in own:
+    if "out" not in batch_options:
         for name in (
             "retry_failed",
             "retry_cut",
@@ -347,20 +380,20 @@ def _results(own: Mapping[str, Any], asks: Mapping[str, Any], schema: bytes, *, 
             "quote_formulas",
             "budget_in_all",
         ):
-            if own.get(name):
+            if batch_options.get(name):
                 raise RequestError(f"{name} goes with out", hint="Name a file for the results: out=...")
-        return Memory(own.get("on_row"))
+        return Memory(batch_options.get("on_row"))
     return Results(
-        own["out"],
-        asks,
-        keyed="id_column" in own,
-        in_order=own.get("preserve_order", False),
-        anew=own.get("restart", False),
-        keep=own.get("ignore_changes", False),
+        batch_options["out"],
+        question,
+        keyed="id_column" in batch_options,
+        in_order=batch_options.get("preserve_order", False),
+        restart=batch_options.get("restart", False),
+        keep=batch_options.get("ignore_changes", False),
         trial=trial,
         schema=schema,
-        again=again_of(own),
-        quote_formulas=own.get("quote_formulas", False),
+        retry_kinds=again_of(batch_options),
+        quote_formulas=batch_options.get("quote_formulas", False),
     )
 
 
@@ -375,23 +408,25 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
 
 def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     work, results = prepared.work, prepared.results
-    began = prepared.calls.clocks.clock()
-    report, shown = prepared.own.get("report"), work.report
+    started_at = prepared.calls.clocks.clock()
+    report, report_text = prepared.own.get("report"), work.report
 
     def put_away() -> None:
-        if isinstance(shown, ShownProgress) and prepared.own["progress"] is True:  # another one ends with its maker
-            shown.end()
+        if (
+            isinstance(report_text, ShownProgress) and prepared.own["progress"] is True
+        ):  # another one ends with its maker
+            report_text.end()
         work.count()
-        results.finish(list(work.names), met_all=work.met_all)
+        results.finish(list(work.names), saw_all=work.met_all)
 
     try:
         if isinstance(results, Results):
             results.check_request(
                 (yield from _request_content(client, prepared)), keep=prepared.own.get("ignore_changes", False)
             )
-            if prepared.deferred is None and (handed := sum(each[2] for each in results.handed())):
+            if prepared.deferred is None and (submitted_rows := sum(each[2] for each in results.handed())):
                 raise RequestError(
-                    f"{handed} rows of {results.out} were handed over, and may be answered by now",
+                    f"{submitted_rows} rows of {results.out} were handed over, and may be answered by now",
                     hint="Say --deferred (deferred=True) to fetch what came of them, or --restart to begin again.",
                 )
         if prepared.deferred is not None:
@@ -404,16 +439,16 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
         with suppress(RequestError):  # what has stopped it says more
             put_away()
             if report is not None:
-                _made(prepared, began, stopped=error).report(report)
+                _made(prepared, started_at, stopped=error).report(report)
         raise
     yield RunCallable(put_away)  # beside the event loop: files are written anew
-    made = _made(prepared, began)
+    batch = _made(prepared, started_at)
     if report is not None:
-        yield RunCallable(partial(made.report, report))
-    return made
+        yield RunCallable(partial(batch.report, report))
+    return batch
 
 
-def _made(prepared: _Prepared, began: float, stopped: BaseException | None = None) -> Batch:
+def _made(prepared: _Prepared, started_at: float, stopped: BaseException | None = None) -> Batch:
     """What has become of a run."""
     work, results = prepared.work, prepared.results
     ends_early = prepared.deferred is not None or work.is_over or stopped is not None
@@ -422,13 +457,13 @@ def _made(prepared: _Prepared, began: float, stopped: BaseException | None = Non
         done=work.done,
         failed=work.failed_in_all,
         failed_now=work.failed,
-        left=work.left if ends_early else 0,
+        remaining=work.left if ends_early else 0,
         found=work.found,
         costs=work.costs,
         costs_in_all=dict(results.costs),
-        kinds={why: count for why, count in work.kinds.items() if why != CUT},
+        kinds={reason: count for reason, count in work.kinds.items() if reason != CUT},
         cut=work.kinds.get(CUT, 0),
-        seconds=prepared.calls.clocks.clock() - began,
+        seconds=prepared.calls.clocks.clock() - started_at,
         names=list(work.names),
         failures=tuple(work.failures),
         remarks=(*prepared.looked.remarks, *results.remarks, *(prepared.deferred.remarks if prepared.deferred else ())),

@@ -30,56 +30,60 @@ _EXCLUDED = (
 )
 
 
-def check(own: Mapping[str, Any], plain: Mapping[str, Any], names: Sequence[str]) -> None:
+def check(batch_options: Mapping[str, Any], chat_options: Mapping[str, Any], names: Sequence[str]) -> None:
     """See that the options of a batch go together.
 
     Args:
-        own: its own ones that were given.
-        plain: the others: of every call, and parameters.
+        batch_options: its own ones that were given.
+        chat_options: the others: of every call, and parameters.
         names: its own ones that there are.
 
     Raises:
         RequestError: they do not.
     """
-    for name in plain:
+    for name in chat_options:
         if name not in OPTIONS and name not in NAMES:
             raise RequestError(
                 f"batch has no option {name!r}", hint=near_hint(name, [*names, *OPTIONS, *NAMES], "option")
             )
     for name in ("concurrency", "limit", "sample", "max_same_failures"):
-        least = 0 if name == "max_same_failures" else 1
-        value = own.get(name, 1)
-        if not isinstance(value, int) or isinstance(value, bool) or value < least:
-            raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {least}.")
-    progress = own.get("progress")
+        minimum = 0 if name == "max_same_failures" else 1
+        value = batch_options.get(name, 1)
+        if not isinstance(value, int) or isinstance(value, bool) or value < minimum:
+            raise RequestError(f"{name} = {value!r} is out of range", hint=f"It takes a whole number from {minimum}.")
+    progress = batch_options.get("progress")
     if not (progress is None or isinstance(progress, bool) or callable(progress)):
         raise RequestError(f"progress = {progress!r:.80} cannot be told", hint="Pass True, or a function.")
-    share = own.get("stop_at_share", 1)
+    share = batch_options.get("stop_at_share", 1)
     if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 <= share <= 1:
         raise RequestError(f"stop_at_share = {share!r} is out of range", hint="It takes a number from 0 to 1: 0.05.")
-    if "take_over" in own and not own.get("deferred"):
+    if "take_over" in batch_options and not batch_options.get("deferred"):
         raise RequestError("take_over goes with deferred", hint="Say deferred=True (--deferred).")
-    if own.get("embed"):
+    if batch_options.get("embed"):
         for name in ("form", "image_columns", "file_columns", "accept"):
-            if name in own:
+            if name in batch_options:
                 raise RequestError(f"embed and {name} exclude each other", hint=f"Leave {name} out.")
-    elif "dimensions" in own:
+    elif "dimensions" in batch_options:
         raise RequestError("dimensions goes with embed", hint="Leave it out, or say embed=True.")
-    for one, other in _EXCLUDED:
-        if own.get(one) and own.get(other):
-            raise RequestError(f"{one} and {other} exclude each other", hint="Leave one of them out.")
-    if "form" not in own:
+    for one, second in _EXCLUDED:
+        if batch_options.get(one) and batch_options.get(second):
+            raise RequestError(f"{one} and {second} exclude each other", hint="Leave one of them out.")
+    if "form" not in batch_options:
         for name in ("output_method", "max_repairs"):
-            if name in own:
+            if name in batch_options:
                 raise RequestError(f"{name} goes with form", hint=f"Leave {name} out, or pass a form.")
-    suffix = os.path.splitext(str(own.get("out", "")))[1].lower()
-    if suffix in ARRAYS and not own.get("embed"):
-        raise RequestError(f"{own['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl.")
+    suffix = os.path.splitext(str(batch_options.get("out", "")))[1].lower()
+    if suffix in ARRAYS and not batch_options.get("embed"):
+        raise RequestError(
+            f"{batch_options['out']} is for vectors", hint="Say embed=True (--embed), or write to .jsonl."
+        )
     check_installed(suffix)
-    if "report" in own:
-        check_suffix(own["report"], REPORTS)
-        if not Path(own["report"]).absolute().parent.is_dir():
-            raise RequestError(f"there is no folder for the report {own['report']}", hint="Make it, or name another.")
+    if "report" in batch_options:
+        check_suffix(batch_options["report"], REPORTS)
+        if not Path(batch_options["report"]).absolute().parent.is_dir():
+            raise RequestError(
+                f"there is no folder for the report {batch_options['report']}", hint="Make it, or name another."
+            )
 
 
 def check_apart(rows: Any, report: str | os.PathLike[str]) -> None:
@@ -95,7 +99,7 @@ def check_apart(rows: Any, report: str | os.PathLike[str]) -> None:
         )
 
 
-def names_of(given: Any) -> tuple[str, ...]:
+def names_of(value: Any) -> tuple[str, ...]:
     """One name or several.
 
     >>> names_of("batch_7"), names_of(["batch_7", "batch_8"])
@@ -104,7 +108,7 @@ def names_of(given: Any) -> tuple[str, ...]:
     Raises:
         RequestError: it is neither.
     """
-    names = (given,) if isinstance(given, str) else tuple(given) if isinstance(given, (list, tuple)) else (given,)
+    names = (value,) if isinstance(value, str) else tuple(value) if isinstance(value, (list, tuple)) else (value,)
     for name in names:
         if not isinstance(name, str) or not re.fullmatch(r"[\w.:-]+", name):
             raise RequestError(
@@ -114,7 +118,7 @@ def names_of(given: Any) -> tuple[str, ...]:
     return names
 
 
-def again_of(own: Mapping[str, Any]) -> frozenset[str]:
+def again_of(batch_options: Mapping[str, Any]) -> frozenset[str]:
     """The kinds of results that are asked for once more; errors of every kind go by ``retry_failed`` itself.
 
     >>> sorted(again_of({"retry_failed": "RateLimited, TimedOut", "retry_cut": True}))
@@ -123,26 +127,26 @@ def again_of(own: Mapping[str, Any]) -> frozenset[str]:
     Raises:
         RequestError: there is no such kind.
     """
-    given = own.get("retry_failed", False)
-    again = frozenset({CUT}) if own.get("retry_cut") else frozenset()
-    if isinstance(given, bool):
-        return again
-    if not isinstance(given, (str, list, tuple, set, frozenset)):
+    value = batch_options.get("retry_failed", False)
+    retry_kinds = frozenset({CUT}) if batch_options.get("retry_cut") else frozenset()
+    if isinstance(value, bool):
+        return retry_kinds
+    if not isinstance(value, (str, list, tuple, set, frozenset)):
         raise RequestError(
-            f"retry_failed = {given!r} is neither True nor kinds of failures",
+            f"retry_failed = {value!r} is neither True nor kinds of failures",
             hint='Pass True, or kinds: ["RateLimited"].',
         )
-    kinds = [each.strip() for each in (given.split(",") if isinstance(given, str) else map(str, given))]
+    kinds = [each.strip() for each in (value.split(",") if isinstance(value, str) else map(str, value))]
     known = {name for name, each in vars(errors).items() if isinstance(each, type) and issubclass(each, AgoutiError)}
     for kind in kinds:
-        other = getattr(builtins, str(kind), None)
-        is_other = isinstance(other, type) and issubclass(other, Exception)
+        second = getattr(builtins, str(kind), None)
+        is_other = isinstance(second, type) and issubclass(second, Exception)
         if kind not in known and kind != UNUSABLE and not is_other:
             raise RequestError(
                 f"retry_failed: {kind!r} is no kind of failure",
                 hint=near_hint(str(kind), sorted(known | {UNUSABLE}), "form"),
             )
-    return again | frozenset(kinds)
+    return retry_kinds | frozenset(kinds)
 
 
 def until_of(value: Any, now: float) -> float | None:
@@ -162,12 +166,12 @@ def until_of(value: Any, now: float) -> float | None:
             return value.timestamp()
         if not isinstance(value, str):
             raise TypeError
-        here = datetime.fromtimestamp(now)
+        local_time = datetime.fromtimestamp(now)
         if len(value) > 8:
             return datetime.fromisoformat(value).timestamp()
         of_day = datetime.fromisoformat(f"2026-01-01T{value}").time()
-        until = datetime.combine(here.date(), of_day)
-        return (until if until > here else until + timedelta(days=1)).timestamp()
+        until = datetime.combine(local_time.date(), of_day)
+        return (until if until > local_time else until + timedelta(days=1)).timestamp()
     except (TypeError, ValueError, OverflowError, OSError):
         raise RequestError(
             f"until = {value!r} is no time", hint="Say 07:00, or a date and a time: 2026-03-01T07:00."

@@ -77,21 +77,21 @@ def batch_status(
     return run(client, _looked(call, [Batch(*each) for each in handed_over(Path(out))]))
 
 
-def _looked(call: Call, handed: list[Batch]) -> Steps[list[DeferredBatch]]:
-    looked: list[DeferredBatch] = []
-    for each in handed:
-        looked += [(yield from _look(call, each))]
-    return looked
+def _looked(call: Call, submitted: list[Batch]) -> Steps[list[DeferredBatch]]:
+    statuses: list[DeferredBatch] = []
+    for each in submitted:
+        statuses += [(yield from _look(call, each))]
+    return statuses
 
 
-def _look(call: Call, handed: Batch) -> Steps[DeferredBatch]:
+def _look(call: Call, submitted: Batch) -> Steps[DeferredBatch]:
     """How far one is; one that cannot be asked for hides no other."""
-    noted = DeferredBatch(name=handed.name, state="unknown", done=0, total=handed.count, since=handed.since)
-    if not handed.name:
+    noted = DeferredBatch(name=submitted.name, state="unknown", done=0, total=submitted.count, since=submitted.since)
+    if not submitted.name:
         return replace(noted, why="its name did not come back: the same command as before looks for it")
     batches = batches_of(call.targets[0])
     try:
-        there = yield from done(call, batches.look(handed.name), batches.read)
+        status = yield from done(call, batches.look(submitted.name), batches.read)
     except AgoutiError as error:
         return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.message)
-    return replace(noted, state=there.state, done=there.done, why=there.why)
+    return replace(noted, state=status.state, done=status.done, why=status.why)

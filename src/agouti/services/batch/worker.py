@@ -23,31 +23,31 @@ def _client(config: bytes, file: str) -> "Client":
     return Client(with_shared_limits(unpacked(config, file)))
 
 
-def run_rows(asked: Asked, prompts: list[Any]) -> list[Any]:
+def run_rows(request: Asked, prompts: list[Any]) -> list[Any]:
     """What came of rows: facts of their results, or errors. Runs on a worker."""
-    client = _client(asked.config, asked.file)
+    client = _client(request.config, request.file)
     calls = calls_of(client).tagged({})
     calls.waits = False
-    options: Any = pickle.loads(asked.options)  # noqa: S301
+    options: Any = pickle.loads(request.options)  # noqa: S301
     none = RowPrompts(Template(None, ()))
-    if asked.kind == "vectors":
+    if request.kind == "vectors":
         from ...batches.embedding_rows import VectorsAsked
 
-        vectors = VectorsAsked(calls, asked.label, none, asked.dimensions, options, lists=asked.lists)
+        vectors = VectorsAsked(calls, request.label, none, request.dimensions, options, lists=request.lists)
         units = [Unit(number, b"", None, prompt) for number, prompt in enumerate(prompts)]  # type: ignore[arg-type]
         together: list[Any] = client._run(vectors.together(units))
         return together
     ask: Any
-    if asked.kind == "values":
-        ask = Values(calls, asked.label, none, pickle.loads(asked.form), options)  # noqa: S301
+    if request.kind == "values":
+        ask = Values(calls, request.label, none, pickle.loads(request.form), options)  # noqa: S301
     else:
-        ask = (Requests(calls, asked.label, options) if asked.kind == "requests"
-               else Answers(calls, asked.label, none, options))  # fmt: skip
+        ask = (Requests(calls, request.label, options) if request.kind == "requests"
+               else Answers(calls, request.label, none, options))  # fmt: skip
 
     def all_of_them() -> Steps[list[Any]]:
         steps = [attempted(ask.asked(prompt), Exception) for prompt in prompts]
         together: list[Any] = yield Together(steps, len(steps))
         return together
 
-    came: list[Any] = client._run(all_of_them())
-    return came
+    outcomes: list[Any] = client._run(all_of_them())
+    return outcomes

@@ -127,10 +127,10 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
             findings.append(_about_clock(listed.date))
         if isinstance(listed, Listing):
             name = next((model.name for model in models), next((each.name for each in listed.models), "x"))
-            if (wrong := (yield from path_is_there(about, name))) is not None:
+            if (finding := (yield from path_is_there(about, name))) is not None:
                 dialect = provider.dialect.name
-                hint = f"Is {dialect} its dialect? {wrong.hint}"
-                findings.append(Finding("path", False, f"dialect {dialect}: {wrong.message}", hint))
+                hint = f"Is {dialect} its dialect? {finding.hint}"
+                findings.append(Finding("path", False, f"dialect {dialect}: {finding.message}", hint))
     if (twice := stands_twice(provider.base)) and any(each.ok is False for each in findings):  # such paths there are
         hint = f"Take one out of providers.{entry.label}.address."
         findings.insert(1, Finding("path", False, f"{twice} stands in the address twice", hint))
@@ -143,18 +143,18 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
 def _without_list(calls: Calls, provider: ProviderState, models: list[Model]) -> Steps[list[Finding]]:
     """What can be seen where there is no list of models: whether anybody answers, and turns the key away."""
     reached: Attempt | AgoutiError = yield from attempted(reaching(calls.about(provider.label)), AgoutiError)
-    why = f"not tried: dialect {provider.dialect.name} has no list of models, and a question costs tokens"
+    reason = f"not tried: dialect {provider.dialect.name} has no list of models, and a question costs tokens"
     if isinstance(reached, Attempt):
         findings = [Finding("address", True, f"answers in {reached.seconds * 1000:.0f} ms (HTTP {reached.status})")]
         findings.append(Finding("key", True, where_from(provider.key, calls.config.environment)))
-        findings += [Finding("accepted", None, why)] if provider.key is not None else []
+        findings += [Finding("accepted", None, reason)] if provider.key is not None else []
     else:
         findings = [_about_address(reached), *_about_key(provider, reached, calls.config.environment)]
-    return findings + [Finding(f"model {model.label}", None, why) for model in models]
+    return findings + [Finding(f"model {model.label}", None, reason) for model in models]
 
 
-def _wrong(what: str, error: AgoutiError) -> Finding:
-    return Finding(what, False, error.message, error.hint)
+def _wrong(problem: str, error: AgoutiError) -> Finding:
+    return Finding(problem, False, error.message, error.hint)
 
 
 def _about_address(listed: Listing | AgoutiError) -> Finding:
@@ -215,18 +215,18 @@ def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Fi
     findings = []
     for model in models:
         if model.name not in names and not listed.whole:
-            said = f"the provider's list goes on behind {len(names)} models, and its next page is not told"
-            findings.append(Finding(f"model {model.label}", None, said))
+            message = f"the provider's list goes on behind {len(names)} models, and its next page is not told"
+            findings.append(Finding(f"model {model.label}", None, message))
         elif model.name in names:
             findings.append(Finding(f"model {model.label}", True, f"{model.name} is offered"))
         else:
-            alike = near(model.name, names) or tuple(names[:3])
+            similar = near(model.name, names) or tuple(names[:3])
             findings.append(
                 Finding(
                     f"model {model.label}",
                     False,
                     f"{model.name!r} is not in the provider's list",
-                    f"It has {', '.join(alike)}{' and more' if len(names) > len(alike) else ''}." if names else "",
+                    f"It has {', '.join(similar)}{' and more' if len(names) > len(similar) else ''}." if names else "",
                 )
             )
     if not models:
@@ -246,9 +246,9 @@ def _about_budgets(config: Config, models: list[Model]) -> list[Finding]:
             and budget.currency not in priced
             and any(each.label in {one.label for one in counted} for each in models)
         ):
-            what = f"budgets.{budget.label}.currency is {budget.currency}, and its models have prices in "
+            problem = f"budgets.{budget.label}.currency is {budget.currency}, and its models have prices in "
             hint = f"Write currency = {priced[0]!r}, or put a price in {budget.currency} into an entry."
-            findings.append(Finding(f"budget {budget.label}", False, what + ", ".join(priced), hint))
+            findings.append(Finding(f"budget {budget.label}", False, problem + ", ".join(priced), hint))
     return findings
 
 

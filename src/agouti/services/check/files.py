@@ -35,17 +35,17 @@ def where_from(key: Key | None, environment: Environment) -> str:
 def about_files(config: Config, entry: Provider) -> Steps[list[Finding]]:
     """What is wrong with the files that hold an entry and its keys."""
     findings: list[Finding] = []
-    places = [("providers", entry.label, *path) for path in _literals(entry)]
+    paths = [("providers", entry.label, *path) for path in _literals(entry)]
     if entry.label == next(iter(config.providers), None):
-        places += [(table, "store") for table in _stores(config)]  # of all entries: told once
-    for place in places:
-        origin = config.origins.of(*place) if config.origins is not None else None
+        paths += [(table, "store") for table in _stores(config)]  # of all entries: told once
+    for secret_path in paths:
+        origin = config.origins.of(*secret_path) if config.origins is not None else None
         if origin is None or origin.kind != "file":
             continue
         state = yield RunCallable(partial(_state, Path(origin.name)))
-        path = place[2:] if place[0] == "providers" else place
-        what = f"a literal secret ({'.'.join(path)}) stands in {origin}"
-        findings.append(Finding("file", not state, f"{what}{state and f', {state}'}", _MOVE if state else ""))
+        path = secret_path[2:] if secret_path[0] == "providers" else secret_path
+        problem = f"a literal secret ({'.'.join(path)}) stands in {origin}"
+        findings.append(Finding("file", not state, f"{problem}{state and f', {state}'}", _MOVE if state else ""))
     dotenv = config.environment.file
     if dotenv and any(config.environment.source(name) == dotenv for name in _variables(entry)):
         state = yield RunCallable(partial(_state, Path(dotenv)))

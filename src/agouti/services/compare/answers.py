@@ -77,7 +77,7 @@ def again(row: ComparedAnswer, answer: Completion, cell: Cell) -> Reply:
 
 
 def likeness(
-    calls: Calls, label: str, rows: list[ComparedAnswer], at_once: int
+    calls: Calls, label: str, rows: list[ComparedAnswer], concurrency: int
 ) -> Steps[dict[tuple[str, str, int], float]]:
     """How alike the answers to one prompt are by their vectors."""
     cells: dict[tuple[str, str, int], list[str]] = {}
@@ -87,53 +87,57 @@ def likeness(
     texts = list(dict.fromkeys(text for cell in cells.values() if len(cell) > 1 for text in cell))
     if not texts:
         return {}
-    made = yield from calls.embedding(label, texts, dimensions=None, concurrency=at_once, options={})
+    embeddings = yield from calls.embedding(label, texts, dimensions=None, concurrency=concurrency, options={})
     import numpy
 
-    lengths = numpy.linalg.norm(made.vectors, axis=1, keepdims=True)
-    unit = made.vectors / numpy.where(lengths == 0, 1, lengths)
+    lengths = numpy.linalg.norm(embeddings.vectors, axis=1, keepdims=True)
+    unit = embeddings.vectors / numpy.where(lengths == 0, 1, lengths)
     at = {text: number for number, text in enumerate(texts)}
     found: dict[tuple[str, str, int], float] = {}
     for key, cell in cells.items():
         if len(cell) > 1:
-            among = unit[[at[text] for text in cell]]
-            every = among @ among.T
+            vectors = unit[[at[text] for text in cell]]
+            every = vectors @ vectors.T
             found[key] = float((every.sum() - numpy.trace(every)) / (len(cell) * (len(cell) - 1)))
     return found
 
 
 def judged_pairs(
-    judge: Judge, asked: Sequence[Cell], rows: dict[str, ComparedAnswer], journal: Journal | None, at_once: int
+    judge: Judge,
+    judged_cells: Sequence[Cell],
+    rows: dict[str, ComparedAnswer],
+    journal: Journal | None,
+    concurrency: int,
 ) -> Steps[list[JudgedPair]]:
     """Each two models' answers to a prompt before the judge; what an earlier run has had judged stays."""
-    kept = {each[KEY]: each for each in (journal.rows if journal is not None else ()) if "won" in each}
+    verdicts = {each[KEY]: each for each in (journal.rows if journal is not None else ()) if "won" in each}
     cells: dict[tuple[int, int, str], list[Cell]] = {}
-    for cell in asked:
+    for cell in judged_cells:
         if rows[cell.key].error is None:
             cells.setdefault((cell.prompt, cell.repeat, parameters_text(cell.parameters)), []).append(cell)
 
     def one(first: Cell, second: Cell) -> Steps[JudgedPair]:
-        here, there = (rows[first.key], first.request), (rows[second.key], second.request)
-        name = digest_of("pair", (yield from judge.identity_of_pair(here, there)))
-        if name in kept:
-            known = {key: value for key, value in kept[name].items() if key in JudgedPair.__struct_fields__}
+        first_answer, second_answer = (rows[first.key], first.request), (rows[second.key], second.request)
+        name = digest_of("pair", (yield from judge.identity_of_pair(first_answer, second_answer)))
+        if name in verdicts:
+            known = {key: value for key, value in verdicts[name].items() if key in JudgedPair.__struct_fields__}
             # The verdict is on texts: others may have written the same ones.
             return replace(
                 msgspec.convert(known, JudgedPair),
                 label=first.label, other=second.label,
                 prompt=first.prompt, repeat=first.repeat, parameters=first.parameters,
             )  # fmt: skip
-        pair = yield from judge.better(here, there)
+        pair = yield from judge.better(first_answer, second_answer)
         if journal is not None and pair.won is not None:
             with suppress(RequestError):  # a full disk costs no verdict but at a kill
                 journal.add({KEY: name, **msgspec.to_builtins(pair)})
         return pair
 
-    order = list(dict.fromkeys(cell.label for cell in asked))
+    order = list(dict.fromkeys(cell.label for cell in judged_cells))
     both = [
         (first, second)
         for each in cells.values()
         for first, second in combinations(sorted(each, key=lambda cell: order.index(cell.label)), 2)
     ]
-    judged: list[JudgedPair] = yield Together((one(*each) for each in both), at_once)
+    judged: list[JudgedPair] = yield Together((one(*each) for each in both), concurrency)
     return judged

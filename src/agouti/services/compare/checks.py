@@ -111,8 +111,8 @@ def _equals(expected: list[str], reply: Reply, prompt: int) -> bool:
     return _words(reply.text) == _words(expected[prompt])
 
 
-def _contains(wanted: list[str], reply: Reply, prompt: int) -> bool:
-    return wanted[prompt].casefold() in reply.text.casefold()
+def _contains(texts: list[str], reply: Reply, prompt: int) -> bool:
+    return texts[prompt].casefold() in reply.text.casefold()
 
 
 def _matches(pattern: "re.Pattern[str]", reply: Reply, prompt: int) -> bool:

@@ -126,10 +126,10 @@ def compare(
         ...     [(row.label, row.checks["contains"].value) for row in result.summary]
         [('almanac', 1.0), ('almanac-local', 1.0)]
     """
-    given = current("compare", options)
-    own = {name: given[name] for name in _OWN if name in given}
-    plain = {name: value for name, value in given.items() if name not in _OWN}
-    for name in plain:
+    options_now = current("compare", options)
+    compare_options = {name: options_now[name] for name in _OWN if name in options_now}
+    chat_options = {name: value for name, value in options_now.items() if name not in _OWN}
+    for name in chat_options:
         if name not in OPTIONS and name not in NAMES:
             known = [*_OWN, *OPTIONS, *NAMES]
             raise RequestError(f"compare has no option {name!r}", hint=near_hint(name, known, "option"))
@@ -137,33 +137,33 @@ def compare(
         calls_of(client),
         labels=labels,
         prompts=[prompts] if isinstance(prompts, str) else list(prompts),
-        repeats=own.get("repeats", 1),
-        parameters=[dict(each) for each in own.get("parameters", ({},))],
-        options=plain,
-        at_once=own.get("concurrency", 4),
+        repeats=compare_options.get("repeats", 1),
+        parameters=[dict(each) for each in compare_options.get("parameters", ({},))],
+        options=chat_options,
+        concurrency=compare_options.get("concurrency", 4),
     )
     work.checks = checks_of(
-        expect=own.get("expect"),
-        contains=own.get("contains"),
-        pattern=own.get("pattern"),
-        form=own.get("form"),
-        check=own.get("check"),
+        expect=compare_options.get("expect"),
+        contains=compare_options.get("contains"),
+        pattern=compare_options.get("pattern"),
+        form=compare_options.get("form"),
+        check=compare_options.get("check"),
         prompts=len(work.prompts),
     )
-    judge, similarity = own.get("judge"), own.get("similarity")
+    judge, similarity = compare_options.get("judge"), compare_options.get("similarity")
     if judge is not None:
-        _count("judge_repeats", own.get("judge_repeats", 1))
-        expected = expected_of(own.get("expect"), len(work.prompts))
-        question, times = own.get("judge_question", JUDGE), own.get("judge_repeats", 1)
+        _count("judge_repeats", compare_options.get("judge_repeats", 1))
+        expected = expected_of(compare_options.get("expect"), len(work.prompts))
+        question, times = compare_options.get("judge_question", JUDGE), compare_options.get("judge_repeats", 1)
         work.judge = Judge(work.calls, judge, question, times, expected)
-        work.in_pairs = bool(own.get("judge_pairs", False))
+        work.in_pairs = bool(compare_options.get("judge_pairs", False))
         if judge in labels:
             work.remarks.append(f"{judge} judges answers of its own: take a judge that is not one of those compared")
-    elif own.get("judge_pairs"):
+    elif compare_options.get("judge_pairs"):
         raise RequestError("judge_pairs goes with a judge", hint="Name one: judge=LABEL.")
     if similarity is not None:
         work.calls.target(similarity)
-    return run(client, work.steps(similarity, own.get("checkpoint"), own.get("progress")))
+    return run(client, work.steps(similarity, compare_options.get("checkpoint"), compare_options.get("progress")))
 
 
 class _Kept(Struct, frozen=True):
@@ -192,10 +192,10 @@ class _Work:
         repeats: int,
         parameters: list[dict[str, Json]],
         options: dict[str, Any],
-        at_once: int,
+        concurrency: int,
     ) -> None:
         _count("repeats", repeats)
-        _count("concurrency", at_once)
+        _count("concurrency", concurrency)
         labels = [labels] if isinstance(labels, str) else list(labels)
         if not labels:
             raise RequestError("there is no model to compare", hint="Pass the labels of two or more.")
@@ -208,10 +208,10 @@ class _Work:
             raise RequestError("parameters is an empty list", hint="Leave it out, or pass at least one set: [{}].")
         # What takes over for a model would be compared under its name.
         config = calls.config
-        alone = {label: replace(model, fallback=()) for label, model in config.models.items()}
-        self.calls = calls.of(replace(config, models=alone)) if calls.only is None else calls
+        models = {label: replace(model, fallback=()) for label, model in config.models.items()}
+        self.calls = calls.of(replace(config, models=models)) if calls.only is None else calls
         self.prompts = prompts
-        self.at_once = at_once
+        self.at_once = concurrency
         self.checks: dict[str, Check] = {}
         self.judge: Judge | None = None
         self.in_pairs = False
@@ -224,17 +224,17 @@ class _Work:
         self, labels: list[str], parameters: list[dict[str, Json]], repeats: int, options: dict[str, Any]
     ) -> Iterable[Cell]:
         """The cells in the order in which they are asked: the models in turn, so that the load is spread."""
-        asked: dict[tuple[str, int, int], tuple[Call, Request]] = {}
+        requests: dict[tuple[str, int, int], tuple[Call, Request]] = {}
         for prompt, text in enumerate(self.prompts):
             for number, each in enumerate(parameters):
                 for label in labels:
-                    asked[label, prompt, number] = self._call(label, text, {**options, **each})
-            self._questions.append(text_of(asked[labels[0], prompt, 0][0].question.messages[-1]))
+                    requests[label, prompt, number] = self._call(label, text, {**options, **each})
+            self._questions.append(text_of(requests[labels[0], prompt, 0][0].question.messages[-1]))
         for repeat in range(repeats):
             for number, each in enumerate(parameters):
                 for prompt in range(len(self.prompts)):
                     for label in labels[prompt % len(labels) :] + labels[: prompt % len(labels)]:
-                        call, request = asked[label, prompt, number]
+                        call, request = requests[label, prompt, number]
                         yield Cell(label, prompt, each, repeat, call, request)
 
     def _call(self, label: str, prompt: "Prompt", options: dict[str, Any]) -> tuple[Call, Request]:
@@ -265,7 +265,7 @@ class _Work:
         journal = Journal(keep) if keep is not None else None
         try:
             names = {} if journal is None else (yield from self._identities())
-            kept = self._kept(journal, names)
+            known = self._kept(journal, names)
             rows: dict[str, ComparedAnswer] = {}
             costs: dict[str, float] = {}
             lanes: dict[str, list[Cell]] = {}
@@ -273,7 +273,7 @@ class _Work:
                 lanes.setdefault(cell.call.targets[0].provider.label, []).append(cell)
 
             def one(cell: Cell) -> Steps[None]:
-                row = rows[cell.key] = yield from self._row(cell, kept.get(cell.key), journal, names.get(cell.key, ""))
+                row = rows[cell.key] = yield from self._row(cell, known.get(cell.key), journal, names.get(cell.key, ""))
                 for currency, spent in costs_of([row]).items():
                     costs[currency] = costs.get(currency, 0.0) + spent
                 if progress is not None:
@@ -284,10 +284,10 @@ class _Work:
 
             yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
             result = [rows[cell.key] for cell in self.cells]
-            near = None
+            likeness_by_row = None
             if similarity is not None:
                 try:
-                    near = yield from likeness(self.calls, similarity, result, self.at_once)
+                    likeness_by_row = yield from likeness(self.calls, similarity, result, self.at_once)
                 except AgoutiError as error:  # the answers are there, and paid for
                     self.remarks.append(
                         f"{similarity}: no vectors, so answers are compared by their words: {error.message}"
@@ -301,10 +301,10 @@ class _Work:
         order = {label: at for at, label in enumerate(dict.fromkeys(cell.label for cell in self.cells))}
         result.sort(key=lambda row: (order[row.label], parameters_text(row.parameters), row.prompt, row.repeat))
         # Laying texts beside each other takes its time: not in the event loop.
-        made: Comparison = yield RunCallable(
-            partial(Comparison, result, near, remarks=tuple(self.remarks), pairs=pairs), None
+        comparison: Comparison = yield RunCallable(
+            partial(Comparison, result, likeness_by_row, remarks=tuple(self.remarks), pairs=pairs), None
         )
-        return made
+        return comparison
 
     def _identities(self) -> Steps[dict[str, str]]:
         """What each cell is called in the file that keeps answers: by all that is sent for it, and where to.
@@ -324,10 +324,10 @@ class _Work:
             names[cell.key] = f"{content}-{times[content]}"
         return names
 
-    def _row(self, cell: Cell, kept: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
+    def _row(self, cell: Cell, known: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
         """The answer of a cell with its checks; what is paid for is kept as soon as it is there."""
         judge, verdict = self.judge, ""
-        if kept is None:
+        if known is None:
             row, reply = yield from self._asked(cell)
             if reply is None:
                 return row
@@ -335,12 +335,12 @@ class _Work:
         else:
             # It may stand at another place among the prompts now.
             row = replace(
-                kept.row, prompt=cell.prompt, question=self._questions[cell.prompt], repeat=cell.repeat, error=None
+                known.row, prompt=cell.prompt, question=self._questions[cell.prompt], repeat=cell.repeat, error=None
             )
-            reply = kept.reply
+            reply = known.reply
         if judge is not None and journal is not None:
             verdict = yield from judge.identity(row, cell.request)
-        if kept is not None and (judge is None or kept.verdict != verdict):
+        if known is not None and (judge is None or known.verdict != verdict):
             row = unjudged(row)
         row = yield from self._checked(row, reply)
         if judge is None or row.error is not None or "judge" in row.checks:
@@ -353,9 +353,9 @@ class _Work:
     def _keep(self, journal: Journal | None, name: str, row: ComparedAnswer, reply: Reply, verdict: str = "") -> None:
         """Keep an answer; a disk that is full stops no comparison, and costs no answer but at a kill."""
         if journal is not None:
-            whole = msgspec.to_builtins(reply.completion)
+            completion = msgspec.to_builtins(reply.completion)
             try:
-                journal.add({KEY: name, **msgspec.to_builtins(row), "completion": whole, "verdict": verdict})
+                journal.add({KEY: name, **msgspec.to_builtins(row), "completion": completion, "verdict": verdict})
             except RequestError as error:
                 if not any(remark.startswith(str(journal.path)) for remark in self.remarks):
                     self.remarks.append(f"{journal.path}: not all answers could be kept there: {error.message}")
@@ -363,18 +363,18 @@ class _Work:
     def _kept(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _Kept]:
         """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
         cells = {names[cell.key]: cell for cell in self.cells} if journal is not None else {}
-        kept: dict[str, _Kept] = {}
-        for told in journal.rows if journal is not None else ():
-            cell = cells.get(told[KEY])
+        known: dict[str, _Kept] = {}
+        for record in journal.rows if journal is not None else ():
+            cell = cells.get(record[KEY])
             if cell is None:
                 continue
             try:
-                row = msgspec.convert(told, ComparedAnswer)
-                answer = msgspec.convert(told.get("completion"), Completion)
+                row = msgspec.convert(record, ComparedAnswer)
+                answer = msgspec.convert(record.get("completion"), Completion)
             except msgspec.ValidationError:
                 continue
-            kept[cell.key] = _Kept(row, again(row, answer, cell), str(told.get("verdict") or ""))
-        return kept
+            known[cell.key] = _Kept(row, again(row, answer, cell), str(record.get("verdict") or ""))
+        return known
 
     def _asked(self, cell: Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
         target = cell.call.targets[0]
@@ -397,15 +397,15 @@ class _Work:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
             row = replace(row, error=f"{type(error).__name__}: {error.message}")
-            came = error.partial
-            if isinstance(came, Reply):  # of a stream that was cut: it has been paid for
-                usage, price = came.usage, target.price
+            partial = error.partial
+            if isinstance(partial, Reply):  # of a stream that was cut: it has been paid for
+                usage, price = partial.usage, target.price
                 row = replace(
                     row,
-                    text=came.text,
+                    text=partial.text,
                     input_tokens=usage.input_tokens,
                     output_tokens=usage.output_tokens,
-                    cost=came.cost,
+                    cost=partial.cost,
                     currency=None if price is None else price.currency,
                 )
             return row, None

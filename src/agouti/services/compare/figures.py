@@ -28,9 +28,9 @@ def draw(comparison: ComparisonFacts, kind: FigureKind) -> "Figure":
     for number, axes in enumerate(every):
         currency = currencies[number] if currencies else ""
         # Amounts of different currencies are never laid along one axis; what has no price stands in the first.
-        mine = [row for row in summary if (row.currency if row.cost is not None else None) in (currency, None)]
-        mine = [row for row in mine if row.cost is not None or not number]
-        _time_and_cost(axes, mine, labels, currency)
+        rows = [row for row in summary if (row.currency if row.cost is not None else None) in (currency, None)]
+        rows = [row for row in rows if row.cost is not None or not number]
+        _time_and_cost(axes, rows, labels, currency)
     return figure
 
 
@@ -55,11 +55,11 @@ def _time_and_cost(axes: "Axes", summary: list[ModelSummary], labels: list[str],
         axes.errorbar(
             cost, seconds.value, yerr=ends, fmt=mark, color=colour, capsize=3, markersize=8, label=as_label(_name(row))
         )
-    left = -dearest * (0.05 if not unknown else 0.16 + 0.04 * unknown)
+    left_edge = -dearest * (0.05 if not unknown else 0.16 + 0.04 * unknown)
     if unknown:
-        axes.axvspan(left, -0.08 * dearest, color="0.5", alpha=0.12)
-        axes.text(left, 0.02, " no price is known", transform=axes.get_xaxis_transform(), fontsize=9)
-    axes.set_xlim(left, 1.1 * dearest)
+        axes.axvspan(left_edge, -0.08 * dearest, color="0.5", alpha=0.12)
+        axes.text(left_edge, 0.02, " no price is known", transform=axes.get_xaxis_transform(), fontsize=9)
+    axes.set_xlim(left_edge, 1.1 * dearest)
     axes.set_ylim(bottom=0)
     axes.set_xlabel(f"cost of 1,000 answers ({currency or 'no price is known'})")
     axes.set_ylabel("seconds to the whole answer")

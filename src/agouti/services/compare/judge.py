@@ -74,19 +74,19 @@ class Judge:
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content, self.repeats)
 
-    def identity_of_pair(self, one: "Asked", other: "Asked") -> Steps[str]:
+    def identity_of_pair(self, one: "Asked", rival: "Asked") -> Steps[str]:
         """A digest of what the judge is asked of two answers."""
-        call = self._call(Better, self._asked({"first": one, "second": other}, self.question))
+        call = self._call(Better, self._asked({"first": one, "second": rival}, self.question))
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content)
 
     def _asked(self, answers: "dict[str, Asked]", task: str) -> "list[Message]":
         """What the judge is asked: the whole request with what is said of it, fenced so that no answer speaks to it."""
         media: list[Json] = []
-        said = {f"request_of_{name}": self._said(request.messages, media) for name, (_, request) in answers.items()}
-        one, *others = said.values()
+        texts = {f"request_of_{name}": self._said(request.messages, media) for name, (_, request) in answers.items()}
+        one, *remaining = texts.values()
         # Models of entries with system texts of their own were asked otherwise.
-        facts: dict[str, Json] = {"request": one} if all(each == one for each in others) else {**said}
+        facts: dict[str, Json] = {"request": one} if all(each == one for each in remaining) else {**texts}
         if self._expected is not None:
             facts["expected"] = self._expected[next(iter(answers.values()))[0].prompt]
         facts |= {name: row.text for name, (row, _) in answers.items()}
@@ -95,24 +95,24 @@ class Judge:
 
     def _said(self, messages: Sequence[Message], media: list[Json]) -> list[Json]:
         """Messages as JSON; what the judge can see of them is put among the media, once each."""
-        made: list[Json] = []
+        parts: list[Json] = []
         for message in messages:
             content: Json = message.content
             if isinstance(content, list):
-                said = []
+                texts = []
                 for part in content:
                     kind = MEDIA.get(str(part.get("type")))
                     if kind is not None and kind in self._sees:
                         if part not in media:
                             media.append(part)
-                        said.append({"type": kind, "number": media.index(part) + 1})
+                        texts.append({"type": kind, "number": media.index(part) + 1})
                     elif kind is not None:
-                        said.append({"type": "text", "text": _NOT_SHOWN.format(kind=kind)})
+                        texts.append({"type": "text", "text": _NOT_SHOWN.format(kind=kind)})
                     else:
-                        said.append(part)
-                content = said
-            made.append({"role": message.role, "content": content})
-        return made
+                        texts.append(part)
+                content = texts
+            parts.append({"role": message.role, "content": content})
+        return parts
 
     def _scoring(self, row: ComparedAnswer, request: Request) -> "list[Message]":
         task = f"Judge the answer. {self.question} Give a reason, and a score from 0 (useless) to 10 (perfect)."
@@ -127,15 +127,15 @@ class Judge:
         scores: list[int] = []
         reasons: list[str] = []
         costs: list[float | None] = []
-        wrong = None
+        problem = None
         for _ in range(self.repeats):
             if self._ended:
-                wrong = self._ended
+                problem = self._ended
                 break
             try:
                 filled = yield from self._call(Verdict, self._scoring(row, request)).steps()
             except AgoutiError as error:
-                wrong = error.message
+                problem = error.message
                 costs += [answer.reply.cost for answer in error.answers]
                 self._end(error)
             else:
@@ -148,7 +148,7 @@ class Judge:
             checks=checks,
             reason=" / ".join(dict.fromkeys(reasons)) or None,
             judge_spread=pstdev(scores) / 10 if len(scores) > 1 else None,
-            judge_error=None if scores else wrong,
+            judge_error=None if scores else problem,
             judge_cost=total_cost(costs) if costs else None,
             judge_currency=None if self.price is None else self.price.currency,
         )
@@ -157,18 +157,18 @@ class Judge:
         if isinstance(error, HOLDS_FOR_ALL):
             self._ended = error.message
 
-    def better(self, one: "Asked", other: "Asked") -> Steps[JudgedPair]:
+    def better(self, one: "Asked", rival: "Asked") -> Steps[JudgedPair]:
         """Which of two answers is the better one; asked twice, each of them first once."""
         row = one[0]
         pair = JudgedPair(
-            label=row.label, other=other[0].label, prompt=row.prompt, repeat=row.repeat, parameters=row.parameters,
+            label=row.label, other=rival[0].label, prompt=row.prompt, repeat=row.repeat, parameters=row.parameters,
             currency=None if self.price is None else self.price.currency,
         )  # fmt: skip
         task = f"Which of the two answers is the better one? {self.question} Give a reason first."
         won: list[float] = []
         reasons: list[str] = []
         costs: list[float | None] = []
-        for first, second, counts in ((one, other, _FIRST), (other, one, _SECOND)):
+        for first, second, counts in ((one, rival, _FIRST), (rival, one, _SECOND)):
             if self._ended:
                 return replace(pair, error=self._ended, cost=total_cost(costs) if costs else None)
             try:
@@ -195,14 +195,14 @@ _SECOND = {"first": 0.0, "second": 1.0, "neither": 0.5}
 def unjudged(row: ComparedAnswer) -> ComparedAnswer:
     """The row without what another judge, or another question, has made of it."""
     checks = {name: value for name, value in row.checks.items() if name != "judge"}
-    nothing: dict[str, Any] = {
+    empty: dict[str, Any] = {
         "reason": None,
         "judge_spread": None,
         "judge_error": None,
         "judge_cost": None,
         "judge_currency": None,
     }
-    return replace(row, checks=checks, **nothing)
+    return replace(row, checks=checks, **empty)
 
 
 def digest_of(*parts: object) -> str:

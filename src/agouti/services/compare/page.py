@@ -27,12 +27,12 @@ def page(comparison: ComparisonFacts) -> str:
     labels = list(dict.fromkeys(row.label for row in rows))
     prompts = list(dict.fromkeys(row.prompt for row in rows))
     cost = ", ".join(f"{amount:.6f} {as_html(currency)}" for currency, amount in comparison.cost.items())
-    said = [f"{len(rows)} answers of {len(labels)} models to {len(prompts)} prompts", f"cost {cost}" if cost else ""]
+    facts = [f"{len(rows)} answers of {len(labels)} models to {len(prompts)} prompts", f"cost {cost}" if cost else ""]
     sections = "".join(_prompt([row for row in rows if row.prompt == prompt]) for prompt in prompts)
     remarks = "".join(f'<p class="bad">{as_html(remark)}</p>' for remark in comparison.warnings)
     heading = ", ".join(labels)
     tables = f"{_summary(comparison)}\n{_preferences(comparison)}{_differences(comparison)}{_prompts(comparison)}"
-    body = f"<p>{'; '.join(filter(None, said))}</p>\n{remarks}{tables}\n{sections}"
+    body = f"<p>{'; '.join(filter(None, facts))}</p>\n{remarks}{tables}\n{sections}"
     return document(f"Comparison: {heading}", heading, body, _STYLE)
 
 
@@ -80,10 +80,10 @@ def _name(row: ModelSummary) -> str:
 
 
 def _answers(row: ModelSummary) -> str:
-    more = [f"{row.errors} failed" if row.errors else "", f"{row.cut} cut" if row.cut else ""]
-    below = ", ".join(filter(None, more))
+    counts = [f"{row.errors} failed" if row.errors else "", f"{row.cut} cut" if row.cut else ""]
+    note = ", ".join(filter(None, counts))
     return number_cell(
-        float(row.answers), f"{row.answers}" + (f'<br><span class="small">{below}</span>' if below else "")
+        float(row.answers), f"{row.answers}" + (f'<br><span class="small">{note}</span>' if note else "")
     )
 
 
@@ -93,8 +93,8 @@ def _check(name: str, row: ModelSummary) -> str:
 
 def _measure(name: str, row: ModelSummary) -> str:
     if name == "seconds" and row.seconds_p95 is not None and row.seconds_median is not None:
-        below = f"half {_short(row.seconds_median)}, 95 % {_short(row.seconds_p95)}"
-        return _estimate(row.seconds, below)
+        note = f"half {_short(row.seconds_median)}, 95 % {_short(row.seconds_p95)}"
+        return _estimate(row.seconds, note)
     return _estimate(getattr(row, name))
 
 
@@ -183,11 +183,11 @@ def _bare(value: float | None) -> str:
     return number_cell(value, "" if value is None else _short(value))
 
 
-def _estimate(estimate: Estimate | None, below: str = "") -> str:
+def _estimate(estimate: Estimate | None, note: str = "") -> str:
     if estimate is None:
         return number_cell(None, "")
-    between = f'<br><span class="small">{below}</span>' if below else ""
-    if not below and estimate.low is not None and estimate.high is not None:
+    between = f'<br><span class="small">{note}</span>' if note else ""
+    if not note and estimate.low is not None and estimate.high is not None:
         between = f'<br><span class="small">{_short(max(estimate.low, 0.0))} to {_short(estimate.high)}</span>'
     return number_cell(estimate.value, f"{_short(estimate.value)}{between}")
 
@@ -202,7 +202,7 @@ def _prompt(rows: list[ComparedAnswer]) -> str:
         columns.setdefault((row.label, parameters_text(row.parameters)), []).append(row)
     firsts = {key: next((row.text for row in each if row.error is None), None) for key, each in columns.items()}
     sections = "".join(
-        _column(*key, each, [text for other, text in firsts.items() if other != key and text is not None])
+        _column(*key, each, [text for label, text in firsts.items() if label != key and text is not None])
         for key, each in columns.items()
     )
     return f'<h2>{as_html(rows[0].question)}</h2>\n<div class="answers">{sections}</div>\n'
@@ -210,14 +210,14 @@ def _prompt(rows: list[ComparedAnswer]) -> str:
 
 def _column(label: str, parameters: str, rows: list[ComparedAnswer], texts: list[str]) -> str:
     answers = "".join(_answer(row, texts) for row in rows)
-    beside = f' <span class="small">{as_html(parameters)}</span>' if parameters else ""
-    return f"<section><h3>{as_html(label)}{beside}</h3>{answers}</section>"
+    parameter_text = f' <span class="small">{as_html(parameters)}</span>' if parameters else ""
+    return f"<section><h3>{as_html(label)}{parameter_text}</h3>{answers}</section>"
 
 
 def _answer(row: ComparedAnswer, texts: list[str]) -> str:
     if row.error is not None:
-        came = f'<div class="answer">{as_html(row.text)}</div>' if row.text else ""
-        return f'<div class="answer bad">{as_html(row.error)}</div>{came}'
+        answer = f'<div class="answer">{as_html(row.text)}</div>' if row.text else ""
+        return f'<div class="answer bad">{as_html(row.error)}</div>{answer}'
     facts = [f"{row.seconds:.2f} s" if row.seconds is not None else ""]
     facts.append(f"{row.output_tokens} tokens" if row.output_tokens is not None else "")
     facts.append("cut off" if row.finish_reason == "length" else "")
@@ -226,34 +226,35 @@ def _answer(row: ComparedAnswer, texts: list[str]) -> str:
         for name, value in row.checks.items()
     )
     checks += "".join(
-        f' <span class="bad">{as_html(name)}: {as_html(why)}</span>' for name, why in row.check_errors.items()
+        f' <span class="bad">{as_html(name)}: {as_html(check_error)}</span>'
+        for name, check_error in row.check_errors.items()
     )
-    said_of_it = row.reason or (f"no verdict: {row.judge_error}" if row.judge_error else "")
-    reason = f'<p class="small">{as_html(said_of_it)}</p>' if said_of_it else ""
+    verdict_text = row.reason or (f"no verdict: {row.judge_error}" if row.judge_error else "")
+    reason = f'<p class="small">{as_html(verdict_text)}</p>' if verdict_text else ""
     text = marked(row.text, [each for each in texts[:1] if each != row.text])
-    said = ", ".join(filter(None, facts))
-    return f'<div class="answer">{text}</div><p class="small">{said}{checks}</p>{reason}'
+    fact_list = ", ".join(filter(None, facts))
+    return f'<div class="answer">{text}</div><p class="small">{fact_list}{checks}</p>{reason}'
 
 
-def marked(text: str, others: Iterable[str]) -> str:
+def marked(text: str, other_texts: Iterable[str]) -> str:
     """A text as HTML, with the words marked that another one does not have there.
 
     >>> marked("Sow in March.", ["Sow in May."])
     'Sow in <mark>March.</mark>'
     """
-    words = printable(text).split(" ")
-    differs = [False] * len(words)
-    for other in others:
-        matcher = difflib.SequenceMatcher(None, printable(other).split(" "), words, autojunk=False)
+    tokens = printable(text).split(" ")
+    differs = [False] * len(tokens)
+    for label in other_texts:
+        matcher = difflib.SequenceMatcher(None, printable(label).split(" "), tokens, autojunk=False)
         for kind, _, _, start, end in matcher.get_opcodes():
             if kind in ("replace", "insert"):
                 differs[start:end] = [True] * (end - start)
-    pieces, at = [], 0
-    while at < len(words):
+    marked_parts, at = [], 0
+    while at < len(tokens):
         end = at
-        while end < len(words) and differs[end] == differs[at]:
+        while end < len(tokens) and differs[end] == differs[at]:
             end += 1
-        run = escape(" ".join(words[at:end]))
-        pieces.append(f"<mark>{run}</mark>" if differs[at] else run)
+        run = escape(" ".join(tokens[at:end]))
+        marked_parts.append(f"<mark>{run}</mark>" if differs[at] else run)
         at = end
-    return " ".join(pieces)
+    return " ".join(marked_parts)

@@ -172,7 +172,7 @@ def _shown(row: ModelSummary) -> dict[str, Any]:
     """A row as a notebook shows it."""
     cost = "" if row.cost is None else f"{row.cost:.6f} {row.currency or ''}".rstrip()
     parameters = ", ".join(f"{name} {value}" for name, value in row.parameters.items())
-    shown: dict[str, Any] = {"model": row.label, "parameters": parameters, "answers": row.answers}
-    shown |= {"errors": row.errors or None, "cut": row.cut or None, "cost": cost}
-    means = (("seconds", row.seconds), ("tokens", row.output_tokens), *row.checks.items())
-    return shown | {name: round(each.value, 3) for name, each in means if each is not None}
+    cells: dict[str, Any] = {"model": row.label, "parameters": parameters, "answers": row.answers}
+    cells |= {"errors": row.errors or None, "cut": row.cut or None, "cost": cost}
+    measures = (("seconds", row.seconds), ("tokens", row.output_tokens), *row.checks.items())
+    return cells | {name: round(each.value, 3) for name, each in measures if each is not None}

@@ -69,8 +69,8 @@ def parameters_text(parameters: dict[str, Json]) -> str:
 
 
 def _short(value: Json) -> str:
-    said = value if isinstance(value, str) else str(value)
-    return said if len(said) <= 40 else f"{said[:37]}..."
+    text = value if isinstance(value, str) else str(value)
+    return text if len(text) <= 40 else f"{text[:37]}..."
 
 
 class JudgedPair(Struct, frozen=True, kw_only=True):

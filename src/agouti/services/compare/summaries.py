@@ -209,23 +209,26 @@ def _passed(rows: list[ComparedAnswer], name: str) -> Estimate | None:
 def differences(rows: Iterable[ComparedAnswer]) -> Iterable[ModelDifference]:
     """How each two models differ, paired by prompt, for each set of parameters that both were asked with."""
     groups = _by_model(rows)
-    for (label, parameters), (other, others) in combinations(groups, 2):
-        if label == other or parameters != others:
+    for (label, parameters), (second_label, second_group) in combinations(groups, 2):
+        if label == second_label or parameters != second_group:
             continue
-        one, two = groups[label, parameters], groups[other, others]
+        one, two = groups[label, parameters], groups[second_label, second_group]
         names = _names((*one, *two))
         for name in (*names, "seconds", "output_tokens", "cost"):
             first, second = ([row for row in each if name in names or row.error is None] for each in (one, two))
             if name == "cost" and len({row.currency for row in (*first, *second)}) != 1:
                 continue  # amounts of different currencies are never set against each other
-            here, there = _by_prompt(first, name), _by_prompt(second, name)
-            both = [prompt for prompt in here if prompt in there]
-            paired = [sum(here[each]) / len(here[each]) - sum(there[each]) / len(there[each]) for each in both]
+            first_values, second_values = _by_prompt(first, name), _by_prompt(second, name)
+            both = [prompt for prompt in first_values if prompt in second_values]
+            paired = [
+                sum(first_values[each]) / len(first_values[each]) - sum(second_values[each]) / len(second_values[each])
+                for each in both
+            ]
             estimate = difference_over(paired, shares=name in names and name not in _SCORED)
             if estimate is not None:
                 yield ModelDifference(
                     label=label,
-                    other=other,
+                    other=second_label,
                     parameters=one[0].parameters,
                     measure=name,
                     difference=estimate,
@@ -255,13 +258,13 @@ def preferences(pairs: Iterable[JudgedPair]) -> Iterable[Preference]:
     for each in pairs:
         if each.won is not None:
             groups.setdefault((each.label, each.other, parameters_text(each.parameters)), []).append(each)
-    for (label, other, _), group in groups.items():
+    for (label, second_label, _), group in groups.items():
         prompts: dict[int, list[float]] = {}
         for each in group:
             prompts.setdefault(each.prompt, []).append(each.won or 0.0)
         won = share_over(list(prompts.values()))
         if won is not None:
-            yield Preference(label=label, other=other, parameters=group[0].parameters, won=won, pairs=len(group))
+            yield Preference(label=label, other=second_label, parameters=group[0].parameters, won=won, pairs=len(group))
 
 
 def by_prompt(rows: Iterable[ComparedAnswer]) -> Iterable[PromptSummary]:

@@ -48,15 +48,15 @@ def plan(client: "Client | AsyncClient", label: str) -> ProbePlan:
     price = calls_of(client).target(label).price
     probes = (FIRST, *PROBES)
     requests = sum(probe.requests for probe in probes)
-    into = sum(probe.input_tokens for probe in probes)
+    input_tokens = sum(probe.input_tokens for probe in probes)
     out = sum(probe.output_tokens for probe in probes)
     cost = None
     if price is not None:
         images = sum(probe.images for probe in probes)
-        cost = float(price.dearest(into, out, images=images, requests=requests))
+        cost = float(price.dearest(input_tokens, out, images=images, requests=requests))
     return ProbePlan(
         requests=requests,
-        input_tokens=into,
+        input_tokens=input_tokens,
         output_tokens=out,
         cost=cost,
         currency=None if price is None else price.currency,
@@ -99,8 +99,8 @@ def probe(
             hint="Put a price into the entry, or leave max_cost out." if expected.cost is None else "Raise max_cost.",
             model=label,
         )
-    most = expected.cost if max_cost is None else max_cost
-    return run(client, _probed(Probing(calls_of(client), label, most)))
+    limit = expected.cost if max_cost is None else max_cost
+    return run(client, _probed(Probing(calls_of(client), label, limit)))
 
 
 def _probed(probing: "Probing") -> Steps[ProbeResult]:
@@ -119,7 +119,7 @@ def _probed(probing: "Probing") -> Steps[ProbeResult]:
     for number, each in enumerate(PROBES):
         if not number or each.alone:
             found[number] = yield from each.steps(probing)
-    others = [number for number in range(len(PROBES)) if number not in found]
-    rest: list[list[Probed]] = yield Together([PROBES[number].steps(probing) for number in others], _AT_ONCE)
-    found |= zip(others, rest, strict=True)
+    remaining = [number for number in range(len(PROBES)) if number not in found]
+    findings: list[list[Probed]] = yield Together([PROBES[number].steps(probing) for number in remaining], _AT_ONCE)
+    found |= zip(remaining, findings, strict=True)
     return probing.result([row for number in range(len(PROBES)) for row in found[number]])

@@ -71,44 +71,44 @@ def _ask(probing: Probing, prompt: Any, **options: Any) -> Steps[Reply]:
     return reply
 
 
-def _told(what: str, declared: bool | None, error: AgoutiError) -> Probed:
+def _told(feature: str, declared: bool | None, error: AgoutiError) -> Probed:
     """What an error says about a thing."""
     # Limits of our own say nothing of the provider.
     if isinstance(error, BudgetExceeded):
-        return Probed(what=what, declared=declared, found="skipped", detail=seen(error))
+        return Probed(what=feature, declared=declared, found="skipped", detail=seen(error))
     refused = isinstance(error, REFUSALS) and not isinstance(error, LimitReached)
-    return Probed(what=what, declared=declared, found="refused" if refused else "unclear", detail=seen(error))
+    return Probed(what=feature, declared=declared, found="refused" if refused else "unclear", detail=seen(error))
 
 
 def _streams(probing: Probing) -> Steps[list[Probed]]:
     question = "Tell in eighty words how a kitchen garden is begun."
-    so_far = ReplyAccumulator()
-    pieces: list[float] = []
+    accumulator = ReplyAccumulator()
+    arrivals: list[float] = []
     clock = probing.calls.clocks.clock
-    began = clock()
+    started_at = clock()
 
     def see(events: list[Event]) -> None:
         # Pieces that arrive together are pieces all the same.
-        pieces.extend([clock() - began for event in events if type(event) is Text and event.text])
+        arrivals.extend([clock() - started_at for event in events if type(event) is Text and event.text])
 
     try:
         options: Any = {"max_tokens": 160, **_LIMITS}
         call = probing.calls.chat(probing.label, question, options, stream=True)
-        reply = yield from unseen(stream(call, so_far), see)
+        reply = yield from unseen(stream(call, accumulator), see)
     except AgoutiError as error:
         return [_told("stream", True, error)]
     probing.replies.append(reply)
-    return _about_stream(reply, pieces, clock() - began)
+    return _about_stream(reply, arrivals, clock() - started_at)
 
 
-def _about_stream(reply: Reply, pieces: list[float], seconds: float) -> list[Probed]:
+def _about_stream(reply: Reply, arrivals: list[float], seconds: float) -> list[Probed]:
     tokens = reply.usage.output_tokens
-    first = reply.first_token if reply.first_token is not None else (pieces or [seconds])[0]
+    first = reply.first_token if reply.first_token is not None else (arrivals or [seconds])[0]
     found: Found = "yes"
-    detail = f"{len(pieces)} pieces in {seconds:.2f} s"
+    detail = f"{len(arrivals)} pieces in {seconds:.2f} s"
     if len(reply.text) < 40:
         found, detail = "unclear", "the answer is too short to tell"
-    elif len(pieces) < 2 or (seconds > 1.5 and pieces[-1] - pieces[0] < 0.02 and not reply.reasoning):
+    elif len(arrivals) < 2 or (seconds > 1.5 and arrivals[-1] - arrivals[0] < 0.02 and not reply.reasoning):
         found, detail = "no", f"the whole answer came at once, after {seconds:.2f} s"
     usage = reply.usage.input_tokens is not None and tokens is not None
     rows = [
@@ -121,7 +121,7 @@ def _about_stream(reply: Reply, pieces: list[float], seconds: float) -> list[Pro
         ),
         Probed(what="first token", declared=None, found="yes", value=round(first, 3), detail=f"after {first:.2f} s"),
     ]
-    pace = speed(tokens, seconds, seconds - first if len(pieces) > 1 else None)
+    pace = speed(tokens, seconds, seconds - first if len(arrivals) > 1 else None)
     if pace is not None:
         rows.append(
             Probed(what="speed", declared=None, found="yes", value=round(pace, 1), detail=f"{pace:.0f} tokens a second")
@@ -148,79 +148,81 @@ def _system(probing: Probing) -> Steps[list[Probed]]:
     return [_followed("system text", True, reply, probing.base, at_least=8)]
 
 
-def _followed(what: str, declared: bool | None, reply: Reply, base: Reply, *, at_least: int) -> Probed:
+def _followed(feature: str, declared: bool | None, reply: Reply, base: Reply, *, at_least: int) -> Probed:
     """Whether a text had an effect: its word is in the answer. That its tokens are counted says that it was taken."""
     if _WORD in reply.text.casefold() or _NUMBER in reply.text:
-        return Probed(what=what, declared=declared, found="yes", detail="the answer follows it")
+        return Probed(what=feature, declared=declared, found="yes", detail="the answer follows it")
     before, after = base.usage.input_tokens, reply.usage.input_tokens
     if not before or not after:
-        return Probed(what=what, declared=declared, found="unclear", detail="the answer does not show it")
+        return Probed(what=feature, declared=declared, found="unclear", detail="the answer does not show it")
     if after - before >= at_least:
         detail = f"it counts {after - before} tokens, and the answer does not show it"
-        return Probed(what=what, declared=declared, found="unclear", detail=detail)
-    return Probed(what=what, declared=declared, found="no", detail="neither the answer nor the count shows it")
+        return Probed(what=feature, declared=declared, found="unclear", detail=detail)
+    return Probed(what=feature, declared=declared, found="no", detail="neither the answer nor the count shows it")
 
 
 def _stops(probing: Probing) -> Steps[list[Probed]]:
-    words = [word.strip(".,;:") for word in probing.base.text.split()]
-    middle = [word for word in words[len(words) // 3 : 2 * len(words) // 3 + 1] if len(word) > 3 and word.isalpha()]
-    what, declared = "stop strings", probing.takes("stop")
+    tokens = [token.strip(".,;:") for token in probing.base.text.split()]
+    middle = [
+        token for token in tokens[len(tokens) // 3 : 2 * len(tokens) // 3 + 1] if len(token) > 3 and token.isalpha()
+    ]
+    feature, declared = "stop strings", probing.takes("stop")
     if not middle:
-        return [Probed(what=what, declared=declared, found="unclear", detail="the answer is too short to tell")]
+        return [Probed(what=feature, declared=declared, found="unclear", detail="the answer is too short to tell")]
     try:
         reply = yield from _ask(probing, _PEAS, stop=[middle[0]])
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     if middle[0] in reply.text:
-        return [Probed(what=what, declared=declared, found="no", detail=f"the answer goes on behind {middle[0]!r}")]
-    return [Probed(what=what, declared=declared, found="yes", detail=f"it ends before {middle[0]!r}")]
+        return [Probed(what=feature, declared=declared, found="no", detail=f"the answer goes on behind {middle[0]!r}")]
+    return [Probed(what=feature, declared=declared, found="yes", detail=f"it ends before {middle[0]!r}")]
 
 
 def _cap(probing: Probing) -> Steps[list[Probed]]:
-    most = 6
+    limit = 6
     question = "Name twenty vegetables."
     try:
-        reply = yield from _ask(probing, question, max_tokens=most)
+        reply = yield from _ask(probing, question, max_tokens=limit)
     except AgoutiError as error:
         return [_told("cap on tokens", True, error)]
-    tokens, words = reply.usage.output_tokens, len(reply.text.split())
-    if (tokens or 0) > most + 1 or words > 3 * most:
-        detail = f"{tokens or words} {'tokens' if tokens else 'words'} came, {most} were asked for"
+    tokens, word_count = reply.usage.output_tokens, len(reply.text.split())
+    if (tokens or 0) > limit + 1 or word_count > 3 * limit:
+        detail = f"{tokens or word_count} {'tokens' if tokens else 'words'} came, {limit} were asked for"
         return [Probed(what="cap on tokens", declared=True, found="no", detail=detail)]
-    cut = (tokens or 0) >= most - 1 or words >= most - 2
+    cut = (tokens or 0) >= limit - 1 or word_count >= limit - 2
     rows = [Probed(what="cap on tokens", declared=True, found="yes" if cut else "unclear", detail=f"{tokens} tokens")]
     if cut:
-        told = reply.finish_reason == "length"
+        is_cut = reply.finish_reason == "length"
         detail = f"finish reason {reply.finish_reason}"
-        rows.append(Probed(what="cut is told", declared=True, found="yes" if told else "no", detail=detail))
+        rows.append(Probed(what="cut is told", declared=True, found="yes" if is_cut else "no", detail=detail))
     return rows
 
 
 def _seed(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "seed", probing.takes("seed")
+    feature, declared = "seed", probing.takes("seed")
     question = "Make up a name for a new kind of bean, and say in one sentence why."
     try:
         one = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
         two = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
-        other = yield from _ask(probing, question, seed=815, temperature=1.0, max_tokens=24)
+        second_reply = yield from _ask(probing, question, seed=815, temperature=1.0, max_tokens=24)
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     found: Found = "yes"
     detail = "the same answer twice, and another one with another seed"
     if one.text != two.text:
         found, detail = "no", "another answer with the same seed"
-    elif one.text == other.text:
+    elif one.text == second_reply.text:
         found, detail = "unclear", "the same answer with every seed: it may pass over it"
-    return [Probed(what=what, declared=declared, found=found, detail=detail)]
+    return [Probed(what=feature, declared=declared, found=found, detail=detail)]
 
 
 def _json_mode(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "JSON mode", probing.claims("json")
+    feature, declared = "JSON mode", probing.claims("json")
     try:
         reply = yield from _ask(probing, "JSON: when are peas sown?", response_format={"type": "json_object"})
     except AgoutiError as error:
-        return [_told(what, declared, error)]
-    return [_as_json(what, declared, reply, lambda value: isinstance(value, dict))]
+        return [_told(feature, declared, error)]
+    return [_as_json(feature, declared, reply, lambda value: isinstance(value, dict))]
 
 
 _SCHEMA = {
@@ -232,14 +234,14 @@ _SCHEMA = {
 
 
 def _schema(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "schema", probing.claims("schema")
+    feature, declared = "schema", probing.claims("schema")
     form = {"type": "json_schema", "json_schema": {"name": "shelf", "strict": True, "schema": _SCHEMA}}
     try:
         reply = yield from _ask(
             probing, "Peas and kale stand on the fourth shelf.", response_format=form, max_tokens=120
         )
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
 
     def fits(value: Any) -> bool:
         return (
@@ -250,19 +252,19 @@ def _schema(probing: Probing) -> Steps[list[Probed]]:
             and set(value["crops"]) <= {"pea", "kale"}
         )
 
-    return [_as_json(what, declared, reply, fits)]
+    return [_as_json(feature, declared, reply, fits)]
 
 
-def _as_json(what: str, declared: bool, reply: Reply, fits: Callable[[Any], bool]) -> Probed:
+def _as_json(feature: str, declared: bool, reply: Reply, fits: Callable[[Any], bool]) -> Probed:
     try:
         good = fits(json.loads(reply.text))
     except (ValueError, TypeError):
         good = False
     if good:
-        return Probed(what=what, declared=declared, found="yes", detail="it fits")
+        return Probed(what=feature, declared=declared, found="yes", detail="it fits")
     if reply.truncated and reply.text.lstrip().startswith(("{", "[")):
-        return Probed(what=what, declared=declared, found="unclear", detail="cut off before its end")
-    return Probed(what=what, declared=declared, found="no", detail=f"it came as: {reply.text[:60]!r}")
+        return Probed(what=feature, declared=declared, found="unclear", detail="cut off before its end")
+    return Probed(what=feature, declared=declared, found="no", detail=f"it came as: {reply.text[:60]!r}")
 
 
 def _tool(name: str, description: str) -> dict[str, Any]:
@@ -275,70 +277,72 @@ _RAIN = _tool("rain_depth", "How much rain has fallen at a place, in millimetres
 
 
 def _forced(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "forced call", probing.claims("tool")
+    feature, declared = "forced call", probing.claims("tool")
     try:
         reply = yield from _ask(
             probing, "Good morning, Marsh Lane.", tools=[_FROST, _RAIN], tool_choice="rain_depth", max_tokens=120
         )
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     called = [call.name for call in reply.calls]
     if not called and reply.truncated:
-        return [Probed(what=what, declared=declared, found="unclear", detail="cut off before it called anything")]
+        return [Probed(what=feature, declared=declared, found="unclear", detail="cut off before it called anything")]
     good = called[:1] == ["rain_depth"] and isinstance(reply.calls[0].arguments, dict)
     detail = f"it called {', '.join(called)}" if called else "it called nothing"
-    return [Probed(what=what, declared=declared, found="yes" if good else "no", detail=detail)]
+    return [Probed(what=feature, declared=declared, found="yes" if good else "no", detail=detail)]
 
 
 def _parallel(probing: Probing) -> Steps[list[Probed]]:
     question = "At Marsh Lane: how many days until the last frost, and how much rain has fallen? Call both functions."
-    what, declared = "parallel calls", True if probing.model.parameters.get("parallel_tool_calls") else None
+    feature, declared = "parallel calls", True if probing.model.parameters.get("parallel_tool_calls") else None
     try:
         reply = yield from _ask(probing, question, tools=[_FROST, _RAIN], max_tokens=120)
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     called = [call.name for call in reply.calls]
     if not called:
         # What a model decides is no promise of its provider.
-        return [Probed(what=what, declared=declared, found="unclear", detail="the model called nothing")]
+        return [Probed(what=feature, declared=declared, found="unclear", detail="the model called nothing")]
     found: Found = "yes" if len(called) > 1 else "no"
-    return [Probed(what=what, declared=declared, found=found, detail=f"it called {', '.join(called)}")]
+    return [Probed(what=feature, declared=declared, found=found, detail=f"it called {', '.join(called)}")]
 
 
 def _round(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "tool round", probing.takes("tools")
+    feature, declared = "tool round", probing.takes("tools")
     question = "How many days until the last frost at Marsh Lane?"
-    asked = {"id": "call_1", "type": "function", "function": {"name": "days_to_frost", "arguments": "{}"}}
+    tool_call = {"id": "call_1", "type": "function", "function": {"name": "days_to_frost", "arguments": "{}"}}
     result = f"{_NUMBER} days, by the records of the library, kept since the hard winter by those who walk the beds."
     messages = [
         {"role": "user", "content": question},
-        {"role": "assistant", "content": None, "tool_calls": [asked]},
+        {"role": "assistant", "content": None, "tool_calls": [tool_call]},
         {"role": "tool", "tool_call_id": "call_1", "content": result},
     ]
     try:
         without = yield from _ask(probing, question, tools=[_FROST], max_tokens=4)
         reply = yield from _ask(probing, messages, tools=[_FROST], max_tokens=80)
     except AgoutiError as error:
-        return [_told(what, declared, error)]
-    return [_followed(what, declared, reply, without, at_least=16)]
+        return [_told(feature, declared, error)]
+    return [_followed(feature, declared, reply, without, at_least=16)]
 
 
 def _image(probing: Probing) -> Steps[list[Probed]]:
-    what, declared = "image", probing.claims_input("image")
+    feature, declared = "image", probing.claims_input("image")
     question = "Which colour has this image? Answer with one word."
     try:
         without = yield from _ask(probing, question, max_tokens=4)
         reply = yield from _ask(probing, question, images=[_red_square()])
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     declared = True if declared is None else declared  # it was taken: then it is to be looked at
     colours = [each for each in _COLOURS if re.search(rf"\b{each}\b", reply.text.casefold())]
     if colours and "red" not in colours:
         # What is counted is put into the prompt in some way, and not looked at.
-        return [Probed(what=what, declared=declared, found="no", detail=f"it is red, and the answer is {colours[0]}")]
+        return [
+            Probed(what=feature, declared=declared, found="no", detail=f"it is red, and the answer is {colours[0]}")
+        ]
     if "red" in colours:
-        return [Probed(what=what, declared=declared, found="yes", detail="it saw what is on it")]
-    return [_followed(what, declared, reply, without, at_least=8)]
+        return [Probed(what=feature, declared=declared, found="yes", detail="it saw what is on it")]
+    return [_followed(feature, declared, reply, without, at_least=8)]
 
 
 _COLOURS = (
@@ -361,52 +365,52 @@ def _red_square(size: int = 64) -> bytes:
 def _file(probing: Probing) -> Steps[list[Probed]]:
     from ...media import File
 
-    what, declared = "file", probing.claims_input("file")
+    feature, declared = "file", probing.claims_input("file")
     question = "What is the code word of the shelf in this file?"
     note = f"Notes of the seed library, spring. The code word of the shelf is {_WORD.upper()}.".encode()
     try:
         without = yield from _ask(probing, question, max_tokens=4)
         reply = yield from _ask(probing, question, files=[File(note, name="notes.txt")])
     except AgoutiError as error:
-        return [_told(what, declared, error)]
-    return [_followed(what, True if declared is None else declared, reply, without, at_least=8)]
+        return [_told(feature, declared, error)]
+    return [_followed(feature, True if declared is None else declared, reply, without, at_least=8)]
 
 
 def _thinking(probing: Probing) -> Steps[list[Probed]]:
     entry = probing.model
-    asks = any(name.startswith("reasoning") for name in entry.parameters) or bool(entry.reasoning_tag)
-    what, declared = "thinking", True if asks else None
+    thinks = any(name.startswith("reasoning") for name in entry.parameters) or bool(entry.reasoning_tag)
+    feature, declared = "thinking", True if thinks else None
     try:
         reply = yield from _ask(
             probing, "A bed is 3 by 4 steps. How many plants at one a step?", reasoning_effort="low", max_tokens=1500
         )
     except AgoutiError as error:
-        return [_told(what, declared, error)]
+        return [_told(feature, declared, error)]
     thought = bool(reply.reasoning) or bool(reply.usage.reasoning_tokens)
     detail = f"{reply.usage.reasoning_tokens or len(reply.reasoning or '')} of it" if thought else "none is shown"
-    return [Probed(what=what, declared=declared, found="yes" if thought else "no", detail=detail)]
+    return [Probed(what=feature, declared=declared, found="yes" if thought else "no", detail=detail)]
 
 
 def _cache(probing: Probing) -> Steps[list[Probed]]:
-    what = "prompt cache"
+    feature = "prompt cache"
     price, context = probing.model.price_now, probing.model.context
     declared = True if price is not None and price.cached_input is not None else None
     if context is not None and context < 2500:
-        return [Probed(what=what, declared=declared, found="skipped", detail="its context window is too small")]
+        return [Probed(what=feature, declared=declared, found="skipped", detail="its context window is too small")]
     prompt = "The beds of the seed library are walked every morning. " * 160 + "Which beds?"
     try:
         yield from _ask(probing, prompt, max_tokens=4)
-        again = yield from _ask(probing, prompt, max_tokens=4)
+        repeated = yield from _ask(probing, prompt, max_tokens=4)
     except AgoutiError as error:
-        return [_told(what, declared, error)]
-    cached = again.usage.cached_tokens
+        return [_told(feature, declared, error)]
+    cached = repeated.usage.cached_tokens
     detail = f"{cached} tokens the second time" if cached else "no cached tokens are told"
-    return [Probed(what=what, declared=declared, found="yes" if cached else "no", value=cached, detail=detail)]
+    return [Probed(what=feature, declared=declared, found="yes" if cached else "no", value=cached, detail=detail)]
 
 
 def embeds(probing: Probing) -> Steps[list[Probed]]:
     """Vectors of texts, and vectors of a length that is asked for."""
-    what = "embeddings"
+    feature = "embeddings"
     if probing.target.provider.dialect.abilities.vectors is None:
         return []
     texts = ["When are peas sown?", "Tomatoes like it warm."]
@@ -424,14 +428,14 @@ def embeds(probing: Probing) -> Steps[list[Probed]]:
         )
 
     try:
-        made = yield from vectors(None)
+        embeddings = yield from vectors(None)
     except AgoutiError as error:
-        return [_told(what, None, error)]
-    length = made.dimensions
-    differ = bool((made.vectors[0] != made.vectors[1]).any())
+        return [_told(feature, None, error)]
+    length = embeddings.dimensions
+    differ = bool((embeddings.vectors[0] != embeddings.vectors[1]).any())
     rows = [
         Probed(
-            what=what,
+            what=feature,
             declared=True,
             found="yes" if differ else "no",
             value=length,

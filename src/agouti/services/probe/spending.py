@@ -23,11 +23,11 @@ class Spending(Hook):
         unknown: whether there was one.
     """
 
-    def __init__(self, price: Price | None, most: float | None) -> None:
+    def __init__(self, price: Price | None, limit: float | None) -> None:
         self.spent = Decimal(0)
         self.unknown = price is None
         self._price = price
-        self._most = None if most is None else Decimal(repr(most))
+        self._most = None if limit is None else Decimal(repr(limit))
         self._held: dict[int, Decimal] = {}
         self._longest = 0  # of the answers beyond their cap
         self._lock = Lock()
@@ -39,8 +39,8 @@ class Spending(Hook):
         with self._lock:
             out = max(outgoing.answer_at_most, self._longest)
             bound = self._price.dearest(outgoing.expected, out, images=outgoing.images)
-            so_far = self.spent + sum(self._held.values())
-            if so_far + (bound if self._longest else 0) > self._most:
+            spent = self.spent + sum(self._held.values())
+            if spent + (bound if self._longest else 0) > self._most:
                 raise BudgetExceeded(
                     f"the answers have cost {self.spent:.6f}, and this one could cost {bound:.6f}: "
                     f"more than the {self._most:.6f} that were said",
@@ -52,13 +52,13 @@ class Spending(Hook):
 
     def after(self, result: AttemptResult) -> None:
         with self._lock:
-            held = self._held.pop(id(result.attempt), Decimal(0))
+            reserved = self._held.pop(id(result.attempt), Decimal(0))
             if result.exact_cost is None:
                 self.unknown = True
-                self.spent += held  # it may have been worked on
+                self.spent += reserved  # it may have been worked on
             else:
                 self.spent += result.exact_cost
             out = None if result.usage is None else result.usage.output_tokens
-            most = result.attempt.outgoing.answer_at_most
-            if out and most and out > most:
+            limit = result.attempt.outgoing.answer_at_most
+            if out and limit and out > limit:
                 self._longest = max(self._longest, out)

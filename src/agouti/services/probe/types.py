@@ -75,13 +75,13 @@ class ProbeResult(Table[Probed]):
     def __repr__(self) -> str:
         return f"ProbeResult({self.label!r}, {len(self.rows)} probes, {len(self.lies)} that do not hold)"
 
-    def of(self, what: str) -> Probed:
+    def of(self, feature: str) -> Probed:
         """The row about one thing.
 
         Raises:
             KeyError: it was not probed.
         """
-        return {row.what: row for row in self.rows}[what]
+        return {row.what: row for row in self.rows}[feature]
 
     @property
     def lies(self) -> tuple[Probed, ...]:
@@ -93,13 +93,15 @@ class ProbeResult(Table[Probed]):
         """What the entry is to say by these findings: ``means`` and ``inputs``."""
         found = {row.what: row.found for row in self.rows}
         # What cannot be told stays as it is claimed.
-        holds = {row.what for row in self.rows if row.found == "yes" or (row.found == "unclear" and row.declared)}
+        supported = {row.what for row in self.rows if row.found == "yes" or (row.found == "unclear" and row.declared)}
         settings: dict[str, Json] = {}
         if "schema" in found:
             tried: dict[Means, str] = {"schema": "schema", "tool": "forced call", "json": "JSON mode"}
-            settings["output_methods"] = [means for means, what in tried.items() if what in holds] + ["prompt"]
+            settings["output_methods"] = [method for method, feature in tried.items() if feature in supported] + [
+                "prompt"
+            ]
         if found.get("image") in ("yes", "no", "refused"):
-            kinds = [kind for kind in ("image", "file") if kind in holds]
+            kinds = [kind for kind in ("image", "file") if kind in supported]
             settings["inputs"] = ["text", *kinds]
         return settings
 
@@ -123,10 +125,10 @@ class Probing:
 
     base: Reply
 
-    def __init__(self, calls: Calls, label: str, most: float | None = None) -> None:
+    def __init__(self, calls: Calls, label: str, limit: float | None = None) -> None:
         config = calls.config
         self.model = model = calls.target(label).model
-        bare = Model(
+        bare_entry = Model(
             label=model.label,
             provider=model.provider,
             name=model.name,
@@ -138,12 +140,12 @@ class Probing:
         entry = msgspec.structs.replace(config.provider(model.provider), unsupported="error")
         self.calls = calls.of(
             msgspec.structs.replace(
-                config, models={bare.label: bare}, providers={**config.providers, entry.label: entry}
+                config, models={bare_entry.label: bare_entry}, providers={**config.providers, entry.label: entry}
             )
         )
-        self.label = bare.label
+        self.label = bare_entry.label
         self.target: Target = self.calls.target(self.label)
-        self.spending = Spending(self.target.price, most)
+        self.spending = Spending(self.target.price, limit)
         self.calls.hooks = (*self.calls.hooks, self.spending)
         self.replies: list[Reply] = []
 
@@ -157,9 +159,9 @@ class Probing:
         provider = self.target.provider
         return parameter not in provider.lacks if provider.takes is None else parameter in provider.takes
 
-    def claims(self, means: Means) -> bool:
+    def claims(self, method: Means) -> bool:
         """Whether the entry, or else the format, has a means of structured output."""
-        return means in (self.model.output_methods or self.target.provider.dialect.abilities.means)
+        return method in (self.model.output_methods or self.target.provider.dialect.abilities.means)
 
     def claims_input(self, kind: str) -> bool | None:
         """Whether the entry says that the model takes images or files."""
