@@ -11,7 +11,7 @@ import numpy
 from agouti.core.canonical.usage import Usage
 from agouti.core.canonical.vectors import Vectors
 from agouti.dialects.chat.dialect import ChatDialect
-from agouti.embeddings.assembly import assembled, wanted
+from agouti.embeddings.assembly import assembled, embedding_request
 from agouti.engine.operations.vectors import Embedded, Gathered
 
 
@@ -22,7 +22,7 @@ def arrays(body: bytes, count: int) -> "numpy.ndarray[tuple[int, ...], numpy.dty
         raise TypeError(found)
     piece = Embedded(start=0, vectors=found, provider="", usage=Usage(), cost=None, attempts=())
     texts = [f"packet {number}" for number in range(count)]
-    asked = wanted(texts, None, label="", name="", dimensions=None)
+    asked = embedding_request(texts, None, label="", name="", dimensions=None)
     return assembled(asked, Gathered([piece], []), elapsed=0).vectors
 
 

@@ -400,10 +400,10 @@ def test_a_damaged_cache_is_put_aside_and_begun_anew(tmp_path: Path, when: str) 
             opened._base = sqlite3.connect(store, isolation_level=None, check_same_thread=False)
             with pytest.raises(sqlite3.Error) as damaged:
                 opened.get(bytes(24))
-            assert opened.mend(damaged.value)
+            assert opened.recover(damaged.value)
     opened.put(bytes(24), b"again")
     # The other one finds the damage later, and moves nothing that is good.
-    assert other.mend(sqlite3.DatabaseError("database disk image is malformed"))
+    assert other.recover(sqlite3.DatabaseError("database disk image is malformed"))
     assert (other.get(bytes(24)), opened.get(bytes(24))) == (b"again", b"again")
     opened.close()
     other.close()

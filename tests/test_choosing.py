@@ -107,7 +107,7 @@ def test_files_of_talks_keep_what_nobody_here_knows(tmp_path: Path) -> None:
 
 
 def test_a_save_does_not_write_over_a_talk_that_goes_on(tmp_path: Path) -> None:
-    from agouti.conversations.files import held_alone
+    from agouti.conversations.files import lock_conversation
 
     path = tmp_path / "t.jsonl"
     with agouti.Client(ENTRY, transport=FakeTransport([good()])) as client:
@@ -115,7 +115,7 @@ def test_a_save_does_not_write_over_a_talk_that_goes_on(tmp_path: Path) -> None:
         talk.save(path)
         before = path.read_bytes()
         talk.say("Peas?")
-        with held_alone(path), pytest.raises(agouti.RequestError, match="a talk is kept"):
+        with lock_conversation(path), pytest.raises(agouti.RequestError, match="a talk is kept"):
             talk.save(path)
         assert path.read_bytes() == before
         talk.save(path)

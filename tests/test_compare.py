@@ -19,7 +19,7 @@ from agouti.services.compare.journal import Journal
 from agouti.services.compare.page import marked
 from agouti.standins import Served, serve
 from agouti.standins.quotas import Quota
-from agouti.tables.statistics import alike, mean, rate, spread
+from agouti.tables.statistics import mean, rate, similarity, spread
 from agouti.testing import FakeTransport
 
 from .dialects.samples import data
@@ -425,7 +425,7 @@ def test_marks_change_no_word(one: str, other: str) -> None:
     page = Page(marked(one, [other]))
     assert "".join(page.text) == one
     assert (one == other) <= ("<mark>" not in marked(one, [other]))
-    assert 0 <= alike(one, other) <= 1
+    assert 0 <= similarity(one, other) <= 1
 
 
 @given(st.lists(st.floats(-1e6, 1e6), min_size=2, max_size=40), st.integers(1, 60))

@@ -16,7 +16,7 @@ import pytest
 import agouti
 from agouti.calls.connection_settings import ModelSettings, relay_settings
 from agouti.config import schema
-from agouti.config.tables import SINGLES
+from agouti.config.tables import SINGLE_TABLES
 from agouti.standins import Served
 
 ROOT = Path(__file__).parent.parent
@@ -98,7 +98,7 @@ def test_the_schema_is_that_of_the_types() -> None:
     schema.schema.cache_clear()
     assert schema.schema() == SCHEMA, "write it anew: python docs/schema.py"
     jsonschema.Draft202012Validator.check_schema(SCHEMA)
-    assert set(SINGLES) < SCHEMA["properties"].keys()
+    assert set(SINGLE_TABLES) < SCHEMA["properties"].keys()
     for name, shown in SCHEMA["$defs"].items():
         if name not in ("Key", "Markers") and not name.endswith("Key"):
             assert all("description" in each for each in shown["properties"].values()), name

@@ -148,7 +148,7 @@ def test_names_are_listed_where_none_is_near() -> None:
 def test_long_stream_loses_no_text() -> None:
     so_far = ReplyAccumulator()
     for number in range(300_000):
-        so_far.take([agouti.events.Text(f"{number} ")], lambda: 0.0)
+        so_far.add([agouti.events.Text(f"{number} ")], lambda: 0.0)
     assert so_far.completion().choices[0].text == "".join(f"{number} " for number in range(300_000))
 
 
@@ -157,7 +157,7 @@ def test_first_token_is_counted_from_the_call() -> None:
         call = calls_of(client).chat("m", "Peas?", {})
     so_far = ReplyAccumulator()
     so_far.begin(call.targets[0], 5.0, [])
-    so_far.take([agouti.events.Text("a")], lambda: 7.0)
+    so_far.add([agouti.events.Text("a")], lambda: 7.0)
     assert so_far.first_token == 2.0
 
 
@@ -361,8 +361,8 @@ def test_token_that_worked_is_renewed_again_when_it_is_refused() -> None:
         from agouti.credentials.credential import Credential
 
         credential = Credential(token, "here", renewable=True)
-        rotation.got(place, credential)  # type: ignore[arg-type]
-        rotation.worked(credential)
+        rotation.store(place, credential)  # type: ignore[arg-type]
+        rotation.succeeded(credential)
         assert rotation.refused(credential)
 
 
@@ -380,7 +380,9 @@ def test_keys_are_used_by_many_threads_at_once() -> None:
         try:
             for step in range(300):
                 key, credential = keys[step % 40], credentials[step % 40]
-                (rotation.got(key, credential), rotation.refused(credential)) if kind else rotation.worked(credential)
+                (rotation.store(key, credential), rotation.refused(credential)) if kind else rotation.succeeded(
+                    credential
+                )
         except BaseException as error:
             errors.append(error)
 

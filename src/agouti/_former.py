@@ -169,6 +169,7 @@ ATTRIBUTES: dict[str, dict[str, str]] = {
     "Batch": {"found": "already_done", "remarks": "warnings"},
     "Progress": {"found": "already_done"},
     "Comparison": {"remarks": "warnings"},
+    "Relay": {"seen": "recent_calls"},
     "Conversation": {"keep": "keep_partial", "remarks": "warnings"},
     "AsyncConversation": {"keep": "keep_partial", "remarks": "warnings"},
     "Filled": {"means": "output_method", "mended": "repairs_applied"},

@@ -404,7 +404,7 @@ def test_how_long_a_provider_may_stay_away(monkeypatch: pytest.MonkeyPatch) -> N
         settings = Settings() if patience is None else Settings(patience=patience)
         work = Work(Source(lambda: [row]), None, Memory(), Pace(1, 1, clocks.clock), settings, clocks, limit=1)  # type: ignore[arg-type]
         tries = 0
-        while (wait := work.came(unit, agouti.Overloaded("away", wait=5.0), now[0], tries)) is not None:
+        while (wait := work.on_result(unit, agouti.Overloaded("away", wait=5.0), now[0], tries)) is not None:
             now[0] += wait
             tries += 1
         assert waited - 5 <= now[0] <= waited

@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from agouti.conversations.files import held_alone
+from agouti.conversations.files import lock_conversation
 from agouti.standins import Served, serve
 
 from ..hostile.kit import reply, serving
@@ -94,7 +94,7 @@ def test_talks_through_a_pipe(agouti_command: Command, agouti_here: Command, ser
     assert (tmp_path / "old.jsonl").read_text().count("\n") == 1
     assert len((tmp_path / "t2").read_text().splitlines()) == 1
     assert len((tmp_path / "new.jsonl").read_text().splitlines()) == 3
-    with held_alone(tmp_path / "t.jsonl"):
+    with lock_conversation(tmp_path / "t.jsonl"):
         done = agouti_command("talk", "helper", "--resume", "t.jsonl", text="Peas?")
     assert (done.returncode, "a talk is kept in t.jsonl" in done.stderr) == (2, True)
     (tmp_path / "shelf.py").write_text("")

@@ -13,7 +13,7 @@ from agouti.core.messages.messages import (
     media_in,
     message_json,
     messages_of,
-    said,
+    reply_message,
     sendable,
     system_and_rest,
     with_addresses,
@@ -188,7 +188,7 @@ def test_message_that_is_none_is_named_by_its_number(wrong: Any) -> None:
 
 def test_call_that_a_model_has_spoilt_can_go_back() -> None:
     spoilt = [ToolCall(ToolFunction("f", "about ten")), ToolCall(ToolFunction("g", None), "c")]
-    calls = said(Choice("", tool_calls=spoilt)).tool_calls
+    calls = reply_message(Choice("", tool_calls=spoilt)).tool_calls
     assert [(call.id, call.function.arguments) for call in calls] == [("call_0", '{"text":"about ten"}'), ("c", "{}")]
     assert calls == tuple(sendable(number, call) for number, call in enumerate(calls))
 

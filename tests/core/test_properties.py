@@ -18,7 +18,7 @@ from agouti.core.http.exchange import HttpRequest
 from agouti.core.http.har import TAIL, Archive, Received, entry, head
 from agouti.core.secrets.masking import printable
 from agouti.core.secrets.secret import SecretText
-from agouti.core.text.suggest import near
+from agouti.core.text.suggest import similar_names
 from agouti.dialects.registry import parse_address
 from agouti.engine.receiving.accumulate import ReplyAccumulator, as_events
 
@@ -53,7 +53,7 @@ def test_events_of_a_completion_gather_to_it_again(completion: Completion, size:
             if isinstance(event, Text)
             else [event]
         )
-        so_far.take(pieces, lambda: 1.0)  # type: ignore[arg-type]
+        so_far.add(pieces, lambda: 1.0)  # type: ignore[arg-type]
     assert so_far.completion() == completion
 
 
@@ -118,7 +118,7 @@ def test_recorded_exchange_is_found_again_byte_for_byte(pieces: list[bytes], bod
     assert b"planted" not in text
     found = Archive(text, "x.har").find(asked)
     assert found is not None
-    assert [piece for _, piece in found.pieces] == [piece for piece in pieces if piece]
+    assert [piece for _, piece in found.chunks] == [piece for piece in pieces if piece]
     assert found.status == status
     assert Archive(text, "x.har").find(HttpRequest("GET", "https://a.example/v1?x=1", {})) is None
 
@@ -169,5 +169,5 @@ def test_lines_are_where_the_statements_are(tables: dict[str, dict[str, Any]], m
     ],
 )
 def test_near_names(name: str, nearest: str | None) -> None:
-    found = near(name, ["quill-large", "loam-2b", "petal-embed"])
+    found = similar_names(name, ["quill-large", "loam-2b", "petal-embed"])
     assert (found[0] if found else None) == nearest

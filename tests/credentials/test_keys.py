@@ -209,7 +209,7 @@ def test_key_is_fetched_again_shortly_before_it_expires() -> None:
     turns = KeyRotation(key)
     assert turns.next(0.0) is key
     held = Credential(agouti.Secret("t"), "", expires=1000.0, renewable=True)
-    turns.got(key, held)
+    turns.store(key, held)
     assert turns.next(900.0) is held
     assert turns.next(950.0) is key
 

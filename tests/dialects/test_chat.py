@@ -150,7 +150,7 @@ def test_a_megabyte_in_one_event_is_put_together_once(cut: int) -> None:
             text += getattr(event, "text", "")
             passed += getattr(event, "payload", b"")
         assert isinstance(decoder, ChatStream)
-        assert len(decoder._rest or b"") <= 16 * 1024
+        assert len(decoder._unparsed or b"") <= 16 * 1024
     assert text == "peas" * 5 + "x" * 1_000_000 + "kale" * 3
     assert passed.count(b"peas") == 5
     assert passed.count(b"kale") == 3

@@ -22,8 +22,8 @@ from agouti.core.canonical.chat import (
 )
 from agouti.core.canonical.usage import Usage
 from agouti.core.canonical.vectors import VectorsRequest
-from agouti.core.messages.messages import said
-from agouti.dialects.prompt.server import PLAIN
+from agouti.core.messages.messages import reply_message
+from agouti.dialects.prompt.server import NO_MARKERS
 from agouti.dialects.registry import dialect, names
 from agouti.dialects.server_base import ErrorTold, ReplyHead
 from agouti.dialects.server_registry import server_formats
@@ -99,7 +99,7 @@ def requests(draw: st.DrawFn, form: str) -> Request:
     streams = draw(st.booleans())
     extra = draw(st.dictionaries(st.sampled_from(["weather", "x_club"]), st.integers() | WORDS, max_size=2))
     if form == "prompt":
-        return Request("almanac", (Message("user", draw(WORDS)),), parameters, extra, streams, PLAIN)
+        return Request("almanac", (Message("user", draw(WORDS)),), parameters, extra, streams, NO_MARKERS)
     if form == "messages":
         parameters["max_tokens"] = 40_000
         if "reasoning_budget" in parameters:
@@ -190,7 +190,7 @@ def streamed(form: str, completion: Completion, cut: int) -> Completion:
     assert decoder is not None
     so_far = ReplyAccumulator()
     for at in range(0, len(data), cut):
-        so_far.take(decoder.feed(data[at : at + cut]), lambda: 0.0)
+        so_far.add(decoder.feed(data[at : at + cut]), lambda: 0.0)
     assert decoder.failure is None
     assert decoder.done
     return so_far.completion()
@@ -219,7 +219,7 @@ def test_thinking_of_another_provider_comes_back_with_the_turn(form: str, comple
         raw = FORMS[form].encode_reply(completion, HEAD)["choices"][0]["message"]
         body: Any = {"model": "almanac", "messages": [raw, {"role": "user", "content": "And?"}]}
     else:
-        turn = (Message("user", "Peas?"), said(answer.choices[0]), Message("user", "And?"))
+        turn = (Message("user", "Peas?"), reply_message(answer.choices[0]), Message("user", "And?"))
         body = dialect(form).encode_chat(Request("almanac", turn)).body
     back = next(m for m in FORMS[form].decode_request(body).messages if m.role == "assistant")
     assert back.provider_turn == completion.choices[0].provider_turn

@@ -7,7 +7,7 @@ import pytest
 from agouti.core import errors
 from agouti.core.errors import AgoutiError
 from agouti.core.settings.retries import Retries
-from agouti.engine.attempts.decide import Again, Done, GiveUp, NextModel, Situation, decide
+from agouti.engine.attempts.decide import Done, GiveUp, NextModel, Retry, Situation, decide
 from agouti.engine.attempts.error_policy import POLICY, Repeat, policy_of
 from agouti.engine.outcome import Answer, Answered, Failed
 from agouti.replies import errors as carrying
@@ -44,9 +44,9 @@ def test_row_is_what_is_done(kind: type[AgoutiError]) -> None:
         Repeat.ALWAYS: (True, True),
     }[row.repeat]
     for began, again in zip((False, True), repeats, strict=True):
-        decision = decide(Failed(error, began=began), situation())
-        assert decision == (Again(0.5, "Q", "policy") if again else GiveUp(error))
-    other = decide(Failed(error, began=True), situation(retries=Retries(max=0), next_model=True))
+        decision = decide(Failed(error, started=began), situation())
+        assert decision == (Retry(0.5, "Q", "policy") if again else GiveUp(error))
+    other = decide(Failed(error, started=True), situation(retries=Retries(max=0), next_model=True))
     assert other == (NextModel(error) if row.next_model else GiveUp(error))
 
 
@@ -57,21 +57,21 @@ LOST = errors.ConnectionLost("x")
 @pytest.mark.parametrize(
     ("failed", "more", "expected"),
     [
-        (Failed(errors.TimedOut("x", phase="connect")), {}, Again(0.5, "Q", "policy")),
+        (Failed(errors.TimedOut("x", phase="connect")), {}, Retry(0.5, "Q", "policy")),
         (Failed(errors.TimedOut("x", phase="first byte")), {}, None),
-        (Failed(BUSY), {"repeats": 1}, Again(1.0, "Q", "policy")),
+        (Failed(BUSY), {"repeats": 1}, Retry(1.0, "Q", "policy")),
         (Failed(BUSY), {"repeats": 2}, None),
         (Failed(BUSY), {"left": 0.4}, None),
-        (Failed(BUSY), {"left": 0.6}, Again(0.5, "Q", "policy")),
-        (Failed(errors.RateLimited("x", wait=7.0)), {}, Again(7.35, "Q", "policy")),
+        (Failed(BUSY), {"left": 0.6}, Retry(0.5, "Q", "policy")),
+        (Failed(errors.RateLimited("x", wait=7.0)), {}, Retry(7.35, "Q", "policy")),
         (Failed(errors.RateLimited("x", wait=31.0)), {}, None),
         (Failed(BUSY, final=True), {}, None),
         (Failed(BUSY, sent=False), {}, None),
         (Failed(BUSY, sent=False), {"reduced": "q", "other_key": True}, None),
-        (Failed(LOST), {"kept_connection": True, "repeats": 2}, Again(0.0, "Q", "kept connection")),
-        (Failed(LOST, began=True), {"kept_connection": True}, None),
-        (Failed(errors.CredentialRefused("x")), {"other_key": True}, Again(0.0, "Q", "other key")),
-        (Failed(errors.RequestRefused("x")), {"reduced": "q"}, Again(0.0, "q", "reduced")),
+        (Failed(LOST), {"was_reused": True, "repeats": 2}, Retry(0.0, "Q", "kept connection")),
+        (Failed(LOST, started=True), {"was_reused": True}, None),
+        (Failed(errors.CredentialRefused("x")), {"other_key": True}, Retry(0.0, "Q", "other key")),
+        (Failed(errors.RequestRefused("x")), {"reduced": "q"}, Retry(0.0, "q", "reduced")),
         (Failed(StreamCut("x", partial=object())), {"next_model": True}, None),  # type: ignore[arg-type]
     ],
 )

@@ -13,7 +13,7 @@ from agouti.core.http.exchange import HttpReply
 from agouti.core.http.headers import Headers
 from agouti.core.http.retry_after import asked_wait
 from agouti.engine.call import Clocks
-from agouti.engine.providers.circuit_breaker import REST, THRESHOLD
+from agouti.engine.providers.circuit_breaker import REST_SECONDS, THRESHOLD
 from agouti.testing import AsyncFakeTransport, FakeTransport
 from agouti.transport.base import TransportFailure
 
@@ -181,7 +181,7 @@ def test_circuit_opens_and_closes_again() -> None:
         with pytest.raises(agouti.CircuitOpen, match="20 s more"):
             client.ask("plain", "Peas?")
         assert len(fake.requests) == THRESHOLD
-        now[0] += REST + 1
+        now[0] += REST_SECONDS + 1
         for _ in range(2):
             assert client.ask("plain", "Peas?").text
 

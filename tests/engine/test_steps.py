@@ -65,7 +65,7 @@ class Driven:
     @property
     def open(self) -> list[OnAbandon]:
         """What would be undone now."""
-        settled = [effect.what for effect in self.seen if isinstance(effect, Settled)]
+        settled = [effect.steps for effect in self.seen if isinstance(effect, Settled)]
         return [effect for effect in self.seen if isinstance(effect, OnAbandon) and effect not in settled]
 
     @property
@@ -86,7 +86,7 @@ def test_job_is_parted_with_before_the_first_wait_and_no_more_once_it_is_done() 
     assert run.kinds == ["Send", "OnAbandon", "Sleep", "Send", "Sleep", "Send", "Settled"]
     cancel, settled = run.seen[1], run.seen[-1]
     assert (cancel.undo.method, cancel.undo.url) == ("POST", "https://kiln.example/v1/predictions/1/cancel")
-    assert settled.what is cancel
+    assert settled.undo is cancel
     waits = [effect.seconds for effect in run.seen if isinstance(effect, Sleep)]
     assert waits == [pause for pause, _ in zip(job_pauses(), range(2), strict=False)]
     assert run.result.text == "Hi."
@@ -228,15 +228,15 @@ def test_events_of_a_whole_reply_put_together_are_the_reply_again() -> None:
 
     for sample in SAMPLES.values():
         so_far = ReplyAccumulator()
-        so_far.take(as_events(sample.completion), lambda: 0.0)
+        so_far.add(as_events(sample.completion), lambda: 0.0)
         assert so_far.completion() == sample.completion
 
 
 def test_another_reply_of_the_same_stream_begins_afresh() -> None:
     so_far = ReplyAccumulator()
-    so_far.take([Text("first")], lambda: 0.0)
-    so_far.again()
-    so_far.take([Text("second")], lambda: 0.0)
+    so_far.add([Text("first")], lambda: 0.0)
+    so_far.restart()
+    so_far.add([Text("second")], lambda: 0.0)
     assert so_far.completion().choices[0].text == "second"
 
 

@@ -18,7 +18,7 @@ import pytest
 import agouti
 from agouti.config.tables import LedgerSettings
 from agouti.core.secrets.secret import Secret
-from agouti.ledger.budget_sums import Wanted, kept_of
+from agouti.ledger.budget_sums import ReservationRequest, definition_of
 from agouti.ledger.open import open_ledger
 from agouti.ledger.rows import PICO
 from agouti.ledger.sqlite import SqliteLedger
@@ -281,7 +281,9 @@ def test_what_has_lapsed_is_not_put_aside(store: str) -> None:
         client.usage()
     ledger = open_ledger(LedgerSettings(Secret(store)))
     budget = agouti.load_config(made).budgets["day"]
-    wanted = Wanted(budget, kept_of(budget, agouti.load_config(made)), budget.begins(time.time()), "", PICO // 10, PICO)
+    wanted = ReservationRequest(
+        budget, definition_of(budget, agouti.load_config(made)), budget.begins(time.time()), "", PICO // 10, PICO
+    )
     ledger.reserve([wanted], time.time(), time.time() + 0.3)
     with agouti.Client(made) as client:
         assert float(client.budgets()[0].reserved) == 0.1

@@ -276,7 +276,7 @@ def spent(answers: list[Any], **entry: Any) -> tuple[float, float, Any]:
             with client.stream(
                 "a", "Peas?", max_tokens=2000, **({"n": 2} if entry.get("dialect") is None else {})
             ) as stream:
-                aside = float(budget.purse.reserved)
+                aside = float(budget.allowance.reserved)
                 for _ in stream.events():
                     pass
         except agouti.AgoutiError:
@@ -473,11 +473,11 @@ def test_a_fork_has_put_nothing_aside() -> None:
 
     class Forking(FakeTransport):
         def open(self, request: Any, timeouts: Any) -> Any:
-            assert budget.purse.reserved > 0
+            assert budget.allowance.reserved > 0
             child = os.fork()
             if child == 0:
                 (kept,) = client.budgets()
-                purses = ((budget.purse.reserved, budget.purse.spent), (kept.reserved, kept.spent))
+                purses = ((budget.allowance.reserved, budget.allowance.spent), (kept.reserved, kept.spent))
                 os._exit(0 if all(reserved == 0 and spent > 0 for reserved, spent in purses) else 1)
             found.append(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
             return super().open(request, timeouts)

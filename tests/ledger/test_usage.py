@@ -14,7 +14,7 @@ from agouti.ledger.budget_status import BudgetStatus
 from agouti.ledger.rows import LedgerRow
 from agouti.ledger.sqlite import SqliteLedger
 from agouti.ledger.usage import usage_of
-from agouti.ledger.usage_figures import OTHERS, spent_by_day
+from agouti.ledger.usage_figures import OTHER_MODELS, spent_by_day
 from agouti.standins.history import write_history
 
 DAY = datetime(2026, 3, 14, 12, tzinfo=UTC).timestamp()
@@ -146,7 +146,7 @@ def test_days_without_calls_are_days_and_many_models_are_seven(tmp_path: Path) -
     ledger.add([spending(name=f"m{number}", cost=(number + 1) * 10**12) for number in range(9)])
     ledger.close()
     days, costs = spent_by_day(report_of(tmp_path / "u.sqlite"), "USD")
-    assert (len(days), list(costs)) == (31, ["m8", "m7", "m6", "m5", "m4", "m3", OTHERS])
+    assert (len(days), list(costs)) == (31, ["m8", "m7", "m6", "m5", "m4", "m3", OTHER_MODELS])
     assert [sum(spent) for spent in costs.values()] == [9, 8, 7, 6, 5, 4, 6]
     assert costs["m8"][13] == 9
 

@@ -228,12 +228,12 @@ def test_whoever_waits_for_a_long_window_waits_for_its_first_request_and_not_for
     schedule = Schedule(RateLimits(requests_per_minute=20, wait=45), lambda: now[0], lambda: now[0])
     for _ in range(20):  # one a second
         ticket = schedule.enter(0, 45)
-        assert schedule.turn(ticket) == 0.0
+        assert schedule.try_start(ticket) == 0.0
         schedule.sent(ticket)
         now[0] += 1.0
         schedule.ended(ticket, None)
     waiting = [schedule.enter(0, 45) for _ in range(3)]  # at 20 s: the first place is free at 60
-    assert schedule.turn(waiting[0]) == pytest.approx(40, abs=1.5)
+    assert schedule.try_start(waiting[0]) == pytest.approx(40, abs=1.5)
     with pytest.raises(TurnTooLate) as late:
         [schedule.enter(0, 45) for _ in range(6)]
     assert late.value.seconds == pytest.approx(46, abs=1.5)

@@ -44,7 +44,7 @@ class Simulation:
             while again:
                 again = False
                 for number, ticket in list(waiting.items()):
-                    seconds = self.schedule.turn(ticket)
+                    seconds = self.schedule.try_start(ticket)
                     if seconds == 0.0:
                         self.schedule.sent(ticket)
                         self.sent.append((self.time, arrivals[number][1]))
@@ -113,13 +113,13 @@ def test_what_a_request_really_took_counts_and_a_place_is_given_back() -> None:
     simulation = Simulation(tokens_per_minute=100, concurrency=1, wait=5)
     schedule = simulation.schedule
     one = schedule.enter(90, 5)
-    assert schedule.turn(one) == 0.0
+    assert schedule.try_start(one) == 0.0
     schedule.sent(one)
     two = schedule.enter(90, 100)
-    assert schedule.turn(two) is None  # one at a time
+    assert schedule.try_start(two) is None  # one at a time
     schedule.ended(one, 5)
     assert two.signal.is_set
-    assert schedule.turn(two) == 0.0
+    assert schedule.try_start(two) == 0.0
     schedule.leave(two)  # it was not sent after all
     schedule.ended(schedule.enter(1, 0), None)
 
@@ -129,7 +129,7 @@ def test_waits_are_bounded_and_told() -> None:
     schedule = simulation.schedule
     for _ in range(2):
         ticket = schedule.enter(1, 0)
-        assert schedule.turn(ticket) == 0.0
+        assert schedule.try_start(ticket) == 0.0
         schedule.sent(ticket)
         schedule.ended(ticket, None)
     for most in (0.0, 30.0):
@@ -137,9 +137,9 @@ def test_waits_are_bounded_and_told() -> None:
             schedule.enter(1, most)
         assert reached.value.seconds == pytest.approx(60, abs=2)
     patient = schedule.enter(1, 70)
-    assert schedule.turn(patient) == pytest.approx(60, abs=2)
+    assert schedule.try_start(patient) == pytest.approx(60, abs=2)
     simulation.time = 75
-    assert schedule.turn(patient) == 0.0
+    assert schedule.try_start(patient) == 0.0
     with pytest.raises(agouti.RequestError, match="2000 tokens"):
         Simulation(tokens_per_minute=1000).schedule.enter(2000, 60)
 
@@ -147,9 +147,9 @@ def test_waits_are_bounded_and_told() -> None:
 def test_the_providers_own_word_counts() -> None:
     simulation = Simulation(requests_per_second=100)
     ticket = simulation.schedule.enter(1, 0)
-    assert simulation.schedule.turn(ticket) == 0.0
+    assert simulation.schedule.try_start(ticket) == 0.0
     simulation.schedule.ended(ticket, None, blocked=7.0)
-    assert simulation.schedule.turn(simulation.schedule.enter(1, 100)) == pytest.approx(7.0)
+    assert simulation.schedule.try_start(simulation.schedule.enter(1, 100)) == pytest.approx(7.0)
 
 
 class Book:
@@ -180,7 +180,7 @@ def test_days_begin_at_the_providers_hour() -> None:
     schedule = Schedule(limits, lambda: time[0], lambda: time[0], book)
     for _ in range(2):
         ticket = schedule.enter(1, 0)
-        assert schedule.turn(ticket) == 0.0
+        assert schedule.try_start(ticket) == 0.0
         schedule.sent(ticket)
         schedule.ended(ticket, None)
     with pytest.raises(TurnTooLate) as reached:
@@ -188,7 +188,7 @@ def test_days_begin_at_the_providers_hour() -> None:
     assert reached.value.seconds == pytest.approx(6400, abs=1)  # winter: Dublin is at UTC
     time[0] += 6401
     ticket = schedule.enter(1, 0)
-    assert schedule.turn(ticket) == 0.0
+    assert schedule.try_start(ticket) == 0.0
     schedule.sent(ticket)
     assert sorted(book.days.values()) == [1, 2]
 
@@ -207,7 +207,7 @@ def test_a_day_counts_what_is_sent_and_nothing_else() -> None:
 def through(schedule: Schedule, clock: list[float], takes: float = 0.0) -> Ticket:
     """A request that goes out now, and is answered after so many seconds."""
     ticket = schedule.enter(1, 1e9)
-    assert schedule.turn(ticket) == 0.0
+    assert schedule.try_start(ticket) == 0.0
     schedule.sent(ticket)
     clock[0] += takes
     schedule.ended(ticket, None)
@@ -237,13 +237,13 @@ def test_how_late_a_provider_may_count(limits: dict[str, Any], takes: float | No
         through(schedule, clock, 0.1)
         clock[0] += 100
     ticket = schedule.enter(1, 1e9)
-    assert schedule.turn(ticket) == 0.0
+    assert schedule.try_start(ticket) == 0.0
     schedule.sent(ticket)
     began = clock[0]
     if takes is not None:
         clock[0] += takes
         schedule.ended(ticket, None)
-    wait = schedule.turn(schedule.enter(1, 1e9))
+    wait = schedule.try_start(schedule.enter(1, 1e9))
     assert wait is not None
     assert clock[0] + wait - began == pytest.approx(max(free, takes or 0), abs=1e-6)
 
@@ -254,24 +254,24 @@ def test_waits_end_with_the_time_that_a_call_has() -> None:
     through(schedule, clock)
     clock[0] += 120
     under_way = schedule.enter(1, 0)
-    assert schedule.turn(under_way) == 0.0
+    assert schedule.try_start(under_way) == 0.0
     schedule.sent(under_way)
     waiting = schedule.enter(1, 70.0)
     schedule.ended(under_way, None, blocked=100.0)
     with pytest.raises(TurnTooLate) as late:  # a provider's own word came meanwhile
-        schedule.turn(waiting)
+        schedule.try_start(waiting)
     assert late.value.seconds == pytest.approx(100.0)
     schedule.leave(waiting)
     one_at_a_time = Schedule(RateLimits(concurrency=1), lambda: clock[0], lambda: clock[0])
     held = one_at_a_time.enter(1, 0)
-    assert one_at_a_time.turn(held) == 0.0
+    assert one_at_a_time.try_start(held) == 0.0
     patient = one_at_a_time.enter(1, 5.0)
-    assert one_at_a_time.turn(patient) is None
+    assert one_at_a_time.try_start(patient) is None
     with pytest.raises(TurnTooLate):  # it is not known how long, and it may not wait at all
         one_at_a_time.enter(1, 0.0)
     clock[0] += 5.0
     with pytest.raises(TurnTooLate):
-        one_at_a_time.turn(patient)
+        one_at_a_time.try_start(patient)
 
 
 @pytest.mark.parametrize(
@@ -343,7 +343,7 @@ def test_programs_count_the_requests_of_a_day_together(tmp_path: Path) -> None:
     assert sum(int(program.communicate(timeout=60)[0]) for program in programs) == 90
     file = DayFile(tmp_path, "shed")
     file.give_back("2026-12-01")
-    assert (file.used("2026-12-01"), file.take("2026-12-01", 90), file.take("2026-12-01", 90)) == (89, True, False)
+    assert (file.used("2026-12-01"), file.count("2026-12-01", 90), file.count("2026-12-01", 90)) == (89, True, False)
 
 
 def test_a_request_counts_from_its_first_byte() -> None:

@@ -10,7 +10,7 @@ from typing import Any
 import urllib3
 
 from agouti.relay import Relay
-from agouti.relay.server import address_of, bound, made
+from agouti.relay.server import address_of, bound, bound_socket
 
 POOL = urllib3.PoolManager(retries=False, timeout=60, maxsize=64)
 
@@ -68,7 +68,7 @@ def running(application: Any) -> Iterator[str]:
     """An ASGI application while the block runs; its address."""
     sock = bound("127.0.0.1", 0)
     listens = threading.Event()
-    server = made(application, listens.set)
+    server = bound_socket(application, listens.set)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [sock]}, daemon=True)
     thread.start()
     assert listens.wait(60)

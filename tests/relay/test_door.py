@@ -24,10 +24,10 @@ from agouti.core.errors import AgoutiError
 from agouti.core.secrets.secret import Secret
 from agouti.engine.attempts.error_policy import POLICY
 from agouti.ledger.store import relay_ledger
-from agouti.relay.access_control import Door
-from agouti.relay.access_tokens import TokenFile, made
+from agouti.relay.access_control import AccessControl
+from agouti.relay.access_tokens import TokenFile, new_token
 from agouti.relay.application import Relay
-from agouti.relay.error_responses import Refused, for_owner, retry_after, status_of, told
+from agouti.relay.error_responses import Refused, error_body, for_owner, retry_after, status_of
 from agouti.standins import Served
 
 from .kit import POOL, Running, relaying, until
@@ -39,7 +39,7 @@ def tokens(tmp_path: Path) -> TokenFile:
 
 
 def token(tokens: TokenFile, name: str, **may: Any) -> str:
-    text, kept = made(name, **may)
+    text, kept = new_token(name, **may)
     tokens.add(kept)
     return text
 
@@ -51,7 +51,7 @@ def configured(served: Served, tmp_path: Path, more: str = "") -> agouti.Config:
 
 @pytest.fixture
 def relay(served: Served, tmp_path: Path, tokens: TokenFile) -> Iterator[Running]:
-    tokens.add(made("gate")[1])
+    tokens.add(new_token("gate")[1])
     with relaying(configured(served, tmp_path)) as running:
         yield running
 
@@ -111,7 +111,7 @@ def test_tokens_are_hashes_of_a_file_of_their_own_and_can_be_taken_back(relay: R
     with pytest.raises(agouti.ConfigError, match="no token 'club'"):
         tokens.remove("club")
     with pytest.raises(agouti.ConfigError, match="already"):
-        tokens.add(made("gate")[1])
+        tokens.add(new_token("gate")[1])
     tokens.remove("gate")
     time.sleep(1.1)
     assert relay.ask("almanac")[0] == 401  # that the last one was taken back opens nothing
@@ -143,7 +143,7 @@ def test_a_response_is_there_for_its_own_token_alone(relay: Running, tokens: Tok
 )
 def test_tokens_that_cannot_be(name: str, may: dict[str, Any], words: str) -> None:
     with pytest.raises(agouti.ConfigError, match=words):
-        made(name, **may)
+        new_token(name, **may)
 
 
 @pytest.mark.parametrize("damage", ["gone", "junk", "unknown field", "folder", "deep"])
@@ -274,7 +274,7 @@ def test_a_budget_holds_for_streams_that_are_left_and_models_that_take_over(
         assert until(lambda: not relay.relay.active)
         spent = float(asyncio.run(relay.relay.client.usage(by=("tag:token",))).total.cost["USD"])
         assert 0.00005 < spent <= 0.0015
-        assert {each.status for each in relay.relay.seen.latest} <= {200, 402, 499, 503}
+        assert {each.status for each in relay.relay.recent_calls.latest} <= {200, 402, 499, 503}
 
 
 @pytest.mark.filterwarnings("ignore::agouti.AgoutiWarning")
@@ -397,7 +397,7 @@ def test_metrics_and_page_say_what_the_ledger_says(served: Served, tmp_path: Pat
         )  # fmt: skip
         cut.read1(50)
         cut.close()
-        assert until(lambda: len(relay.relay.seen.latest) == 5)
+        assert until(lambda: len(relay.relay.recent_calls.latest) == 5)
         total = asyncio.run(relay.relay.client.usage()).total
         metrics = relay.call("/metrics", token=text)[1].decode()
         told = {
@@ -407,20 +407,20 @@ def test_metrics_and_page_say_what_the_ledger_says(served: Served, tmp_path: Pat
         assert (total.calls, total.cached_answers) == (2, 3)
         assert told["tokens"] == total.input_tokens + total.output_tokens
         assert told["cost"] == pytest.approx(float(total.cost["USD"]))
-        assert sum(call.cost or 0 for call in relay.relay.seen.latest) == pytest.approx(told["cost"])
+        assert sum(call.cost or 0 for call in relay.relay.recent_calls.latest) == pytest.approx(told["cost"])
 
 
 def test_whoever_is_elsewhere_needs_a_token(served: Served, tmp_path: Path, tokens: TokenFile) -> None:
     config = configured(served, tmp_path)
     assert config.relay is not None
-    door = Door(config, config.relay, tokens)
+    door = AccessControl(config, config.relay, tokens)
     here = {"client": ("127.0.0.1", 5), "scheme": "http"}
     assert door.enter(here, {"host": "localhost"}).name == ""
     for client in (("192.0.2.7", 5), ("2001:db8::7", 5), ("nobody", 5)):
         with pytest.raises(Refused, match="own machine"):
             door.enter({"client": client}, {"host": "localhost"})
     text = token(tokens, "club")
-    tokens._looked = -1e9
+    tokens._checked_at = -1e9
     assert door.enter({"client": ("192.0.2.7", 5)}, {"x-api-key": text}).name == "club"
 
 
@@ -526,12 +526,13 @@ _OWNERS = (agouti.BudgetExceeded, agouti.LimitReached, agouti.LedgerUnavailable)
 @pytest.mark.parametrize("kind", POLICY, ids=lambda kind: kind.__name__)
 def test_every_error_has_a_status_and_words(kind: type[AgoutiError]) -> None:
     error = kind("no more peas", hint="Sow some.", wait=1.2)
-    said = told(error, "abc")
+    said = error_body(error, "abc")
     assert said.status == POLICY[kind].status == status_of(error)
     assert 400 <= said.status < 600
     if kind is agouti.LedgerUnavailable:  # where the owner keeps it is nobody else's business
         assert (
-            "the disk is full" in told(kind("ledger /home/bo is out of reach (database or disk is full)"), "").message
+            "the disk is full"
+            in error_body(kind("ledger /home/bo is out of reach (database or disk is full)"), "").message
         )
     callers = issubclass(kind, (agouti.RequestError, agouti.LabelUnknown)) and kind is not agouti.LedgerUnavailable
     assert (said.message == "no more peas. Sow some.") is callers
@@ -598,7 +599,7 @@ def test_the_log_has_no_secret_and_nothing_that_was_said(
         relay.ask("nix\nforged line", "Where is the crocodile buried?", token=text)
         relay.ask("almanac", "Where is the crocodile buried?", token=text + "x")
         assert until(lambda: "almanac" in caplog.text)
-    said = caplog.text + json.dumps([str(each) for each in relay.relay.seen.latest])
+    said = caplog.text + json.dumps([str(each) for each in relay.relay.recent_calls.latest])
     for secret in (text, "crocodile", *served.environment.values()):
         assert secret not in said
     assert "logged" in said
@@ -629,7 +630,7 @@ def test_many_ask_while_tokens_change(relay: Running, tokens: TokenFile) -> None
 
     def change() -> None:
         for number in range(30):
-            tokens.add(made(f"other-{number}")[1])
+            tokens.add(new_token(f"other-{number}")[1])
             if number % 2:
                 tokens.remove(f"other-{number}")
             if stop.wait(0.02):

@@ -225,8 +225,8 @@ def test_vectors_go_through_untouched_where_both_sides_speak_the_same() -> None:
             assert got.data == reply
             assert got.headers["agouti-attempts"] == "north/petal answered"
             assert json.loads(server.requests[-1].partition(b"\r\n\r\n")[2]) == {**asked, "model": "petal"}
-            assert until(lambda: len(relay.relay.seen.latest) == 1)
-            seen = relay.relay.seen.latest[-1]
+            assert until(lambda: len(relay.relay.recent_calls.latest) == 1)
+            seen = relay.relay.recent_calls.latest[-1]
             assert (seen.input_tokens, seen.cost, seen.currency) == (3, 3e-6, "USD")
             assert relay.call("/v1/embeddings", {**asked, "input": [" "]})[0] == 400
             assert len(server.requests) == 1
@@ -288,8 +288,8 @@ def test_what_the_entry_says_holds_for_callers(served: Served) -> None:
             assert (
                 headers["agouti-attempts"] == "shed/loam-2b+status=503 Overloaded 503, northbank/quill-large answered"
             )
-            assert until(lambda: relay.relay.seen.latest and relay.relay.seen.latest[-1].form == form)  # noqa: B023
-            seen = relay.relay.seen.latest[-1]
+            assert until(lambda: relay.relay.recent_calls.latest and relay.relay.recent_calls.latest[-1].form == form)  # noqa: B023
+            seen = relay.relay.recent_calls.latest[-1]
             assert (seen.label, seen.output_tokens, seen.status, seen.form) == ("down", 3, 200, form)
             assert seen.cost is not None
             assert seen.cost > 0
@@ -356,11 +356,11 @@ def test_remembered_turns_are_their_owners_alone_and_have_an_end() -> None:
         assert memory.with_turns(owner, messages)[0].provider_turn is None
     for number in range(6000):
         memory.keep("club", replied(number))
-    assert len(memory._turns) == 5000
+    assert len(memory._by_call) == 5000
     for number in range(10):
         memory.keep("club", replied(number, 10_000_000))
     assert memory._bytes <= 64_000_000
-    assert memory._bytes == sum(size for _, size, _ in memory._turns.values())
+    assert memory._bytes == sum(size for _, size, _ in memory._by_call.values())
     now[0] = 1e6
     memory.keep("club", replied(7))
-    assert len(memory._turns) == 1
+    assert len(memory._by_call) == 1

@@ -87,8 +87,8 @@ def test_a_caller_who_goes_ends_the_providers_work_within_a_second(how: str) -> 
             time.sleep(0.3)
         sock.close()
         assert until(lambda: provider.talking == 0)
-        assert until(lambda: relay.relay.seen.latest and relay.relay.seen.latest[-1].status == 499)
-        assert relay.relay.seen.latest[-1].output_tokens is None
+        assert until(lambda: relay.relay.recent_calls.latest and relay.relay.recent_calls.latest[-1].status == 499)
+        assert relay.relay.recent_calls.latest[-1].output_tokens is None
         assert not relay.relay.active
 
 
@@ -106,7 +106,9 @@ def test_a_caller_who_goes_before_the_answer_begins(served: Served) -> None:
             sock = opened(relay, body)
             assert waiting.wait(5)
             sock.close()
-            assert until(lambda: len(relay.relay.seen.latest) and relay.relay.seen.latest[-1].status == 499)
+            assert until(
+                lambda: len(relay.relay.recent_calls.latest) and relay.relay.recent_calls.latest[-1].status == 499
+            )
         assert until(lambda: gone == [True, True])
 
 
@@ -171,8 +173,8 @@ def test_calls_side_by_side_get_their_own_answers(served: Served) -> None:
             await asyncio.gather(*(one(number) for number in range(40)))
 
         asyncio.run(all_of_them())
-        assert until(lambda: len(relay.relay.seen.latest) == 160)
-        assert {each.status for each in relay.relay.seen.latest} == {200}
+        assert until(lambda: len(relay.relay.recent_calls.latest) == 160)
+        assert {each.status for each in relay.relay.recent_calls.latest} == {200}
 
 
 @contextmanager

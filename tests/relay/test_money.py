@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.relay.access_tokens import TokenFile, made
+from agouti.relay.access_tokens import TokenFile, new_token
 
 from ..hostile.kit import Connection, RawServer, reply, serving
 from .kit import Running, relaying, until
@@ -57,7 +57,7 @@ def relay(server: RawServer, tmp_path: Path) -> Iterator[Running]:
         {"providers": providers, "models": models, "relay": {"tokens": str(tmp_path / "tokens.json")}},
         environment={"CLUB_MEMBER": "member-secret-1234"},
     )
-    text, kept = made("purse", budget=1)
+    text, kept = new_token("purse", budget=1)
     TokenFile(tmp_path / "tokens.json").add(kept)
     with relaying(config) as running:
         assert until(lambda: running.call("/v1/models", token=text)[0] == 200)

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.relay.access_tokens import TokenFile, made
+from agouti.relay.access_tokens import TokenFile, new_token
 from agouti.standins import Served
 
 from ..dialects.test_contract import MODELS
@@ -68,7 +68,7 @@ def test_the_page_shows_calls_as_they_happen(folder: Path, served: Served) -> No
         seen = [next(stream), next(stream)]
         assert [(each["label"], each["status"]) for each in seen] == [("almanac-local", 200), ("", 404)]
         stream.close()
-        assert until(lambda: not relay.relay.seen._watchers, 2)
+        assert until(lambda: not relay.relay.recent_calls._watchers, 2)
         assert until(lambda: relay.call("/page/facts")[1]["usage"]["today"]["calls"] == 4)
         facts = relay.call("/page/facts")[1]
         assert facts["usage"]["tokens"] == [facts["usage"]["month"] | {"token": ""}]
@@ -84,9 +84,9 @@ def test_the_page_shows_calls_as_they_happen(folder: Path, served: Served) -> No
 
 def test_the_page_is_behind_the_token(folder: Path, served: Served) -> None:
     tokens = TokenFile(folder / "relay-tokens.json")
-    text, kept = made("club")
+    text, kept = new_token("club")
     tokens.add(kept)
-    other, kept_other = made("newsletter")
+    other, kept_other = new_token("newsletter")
     tokens.add(kept_other)
     with relaying(config(folder, served)) as relay:
         for path in ("/page/facts", "/page/calls", "/metrics"):
@@ -111,7 +111,7 @@ def test_the_page_is_behind_the_token(folder: Path, served: Served) -> None:
         relay.ask("almanac", token=other)
         # By itself a token sees its own calls, and nothing of the models of others.
         assert relay.call("/metrics", token=text)[0] == 403
-        owner, kept_owner = made("owner", sees_all=True)
+        owner, kept_owner = new_token("owner", sees_all=True)
         tokens.add(kept_owner)
         assert until(lambda: relay.call("/metrics", token=owner)[0] == 200)
         facts = relay.call("/page/facts", token=text)[1]
@@ -128,7 +128,7 @@ def test_metrics_and_description(folder: Path, served: Served) -> None:
         relay.ask("almanac")
         relay.ask("almanac", stream=True)
         relay.ask('nix\n"')
-        assert until(lambda: len(relay.relay.seen.latest) == 3)
+        assert until(lambda: len(relay.relay.recent_calls.latest) == 3)
         from prometheus_client.parser import text_string_to_metric_families
 
         families = {each.name: each for each in text_string_to_metric_families(relay.call("/metrics")[1].decode())}
@@ -154,7 +154,7 @@ def test_odd_requests_by_the_description_end_in_no_server_error(folder: Path, se
             env={"PATH": f"{Path(sys.executable).parent}:/usr/bin:/bin", "HOME": str(folder)},
         )  # fmt: skip
         assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-2000:]
-        assert not [each for each in relay.relay.seen.latest if each.status >= 500]
+        assert not [each for each in relay.relay.recent_calls.latest if each.status >= 500]
 
 
 def program(name: str) -> str:
@@ -199,7 +199,7 @@ def test_node(served: Served) -> None:
 def test_the_page_in_a_browser(folder: Path, served: Served) -> None:
     """With the keyboard alone: sign in, see a call as it happens, in dark and in light; a screen reader has names."""
     tokens = TokenFile(folder / "relay-tokens.json")
-    text, kept = made("club")
+    text, kept = new_token("club")
     tokens.add(kept)
 
     async def look(relay: Running) -> None:

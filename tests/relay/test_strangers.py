@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 import agouti
-from agouti.relay.access_tokens import TokenFile, made
+from agouti.relay.access_tokens import TokenFile, new_token
 from agouti.relay.connection import Connection as RelayConnection
 from agouti.standins import Served
 
@@ -191,15 +191,15 @@ def test_connections_and_calls_have_a_number(served: Served, tmp_path: Path) -> 
             for each in calls:
                 each.join(20)
     with relaying({**config, "relay": {"calls_each": 1}}) as relay:
-        with relay.relay.door.under_way(made("x")[1]):
+        with relay.relay.access_control.under_way(new_token("x")[1]):
             pass
-        with relay.relay.door.under_way(agouti.relay.access_control.NOBODY):
+        with relay.relay.access_control.under_way(agouti.relay.access_control.NO_TOKEN):
             assert relay.ask("m")[0] == 429
 
 
 def test_a_token_has_tokens_a_minute_and_calls_at_once(served: Served, tmp_path: Path) -> None:
     tokens = TokenFile(tmp_path / "relay-tokens.json")
-    text, kept = made("club", tokens_per_minute=5)
+    text, kept = new_token("club", tokens_per_minute=5)
     tokens.add(kept)
     with relaying(configured(served, tmp_path)) as relay:
         assert relay.ask("almanac-local", token=text)[0] == 200
@@ -279,7 +279,7 @@ def test_wrong_bodies_are_the_callers_fault(relay: Running, served: Served, path
         assert status != 500
     if "model" in body:
         assert status == 400
-        assert len(json.dumps(list(relay.relay.seen.latest[-1].label))) < 3000
+        assert len(json.dumps(list(relay.relay.recent_calls.latest[-1].label))) < 3000
 
 
 def test_who_is_let_in_without_a_token(served: Served, tmp_path: Path) -> None:
@@ -296,7 +296,7 @@ def test_who_is_let_in_without_a_token(served: Served, tmp_path: Path) -> None:
 
 def test_a_token_file_that_is_no_good_is_seen(served: Served, tmp_path: Path, caplog: pytest.LogCaptureFixture) -> None:
     tokens = TokenFile(tmp_path / "relay-tokens.json")
-    text, kept = made("club")
+    text, kept = new_token("club")
     tokens.add(kept)
     with relaying(configured(served, tmp_path)) as relay, caplog.at_level("INFO", "agouti.relay"):
         assert relay.call("/ready")[1]["ready"] is True

@@ -1,7 +1,7 @@
 """Read a curl command as people paste it. Pure: files that it names are read by the caller.
 
 >>> pasted = read('curl https://api.northbank.example/v1/models -H "Authorization: Bearer $NORTHBANK_KEY"')
->>> pasted.address, plain(pasted.headers["Authorization"])
+>>> pasted.address, literal_text(pasted.headers["Authorization"])
 ('https://api.northbank.example/v1/models', 'Bearer $NORTHBANK_KEY')
 """
 
@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from ..core.errors import RequestError
 from ..core.http.address import with_query
 from ..core.secrets.masking import looks_like_a_key
-from .shell import Statement, expanded, expansions, marked, plain, replaced, statements
+from .shell import Statement, expanded, expansions, literal_text, marked, replaced, statements
 
 # Long options that take no value; all others do, but for those that begin with "no-".
 _FLAGS = frozenset(
@@ -90,11 +90,11 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     if not text.strip():
         raise RequestError("nothing was pasted", hint="Paste a curl command or an address.")
     if not re.search(r"\s", text.strip()) and text.strip() != "curl":
-        return _bare(expanded(text.strip().strip("\"'`<>")))
+        return _bare_address(expanded(text.strip().strip("\"'`<>")))
     found = statements(text.strip())
     variables: dict[str, str] = {}
     for number, statement in enumerate(found):
-        arguments = _without_assignments(statement.words, variables)
+        arguments = _without_assignments(statement.tokens, variables)
         while arguments and arguments[0] in _BEFORE:
             arguments = _without_assignments(arguments[1:], variables)
         program = arguments[0].rpartition("/")[2].rpartition("\\")[2].removesuffix(".exe") if arguments else ""
@@ -105,9 +105,9 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
             arguments = [_with_values(argument, variables) for argument in arguments[1:]]
             kind = _Reader if program == "curl" else _WgetReader
             return kind(arguments, read_file, None if stdin is None else _with_values(stdin, variables)).result()
-    first = [argument for statement in found for argument in statement.words]
+    first = [argument for statement in found for argument in statement.tokens]
     if len(first) == 1:
-        return _bare(first[0])
+        return _bare_address(first[0])
     raise RequestError(
         "this is neither a curl command nor an address", hint="Paste it from `curl` to the end of the last line."
     )
@@ -131,7 +131,7 @@ def refuse_keys(argument: str) -> None:
         )
 
 
-def _bare(argument: str) -> Pasted:
+def _bare_address(argument: str) -> Pasted:
     """An address that stands alone."""
     refuse_keys(argument)
     if re.match(r"(?i)(sk|pk)-", argument):
@@ -166,8 +166,8 @@ def _printed(before: Statement) -> str | None:
     """What the command before a pipe prints, where that can be seen."""
     if before.stdin is not None:
         return before.stdin
-    operands = [argument for argument in before.words[1:] if not argument.startswith("-")]
-    return operands[-1] if operands and before.words[0] in ("echo", "printf") else None
+    operands = [argument for argument in before.tokens[1:] if not argument.startswith("-")]
+    return operands[-1] if operands and before.tokens[0] in ("echo", "printf") else None
 
 
 def _without_user(address: str) -> tuple[str, str]:
@@ -184,7 +184,7 @@ def _without_user(address: str) -> tuple[str, str]:
 
 class _Reader:
     def __init__(self, arguments: list[str], read_file: ReadFile | None, stdin: str | None) -> None:
-        self._words = arguments
+        self._arguments = arguments
         self._stdin = stdin
         self._read_file = read_file
         self._address = ""
@@ -197,9 +197,9 @@ class _Reader:
         self._notes: list[str] = []
 
     def result(self) -> Pasted:
-        spare = [argument for argument in self._words if argument.startswith(("http://", "https://"))]
-        while self._words:
-            argument = self._words.pop(0)
+        spare = [argument for argument in self._arguments if argument.startswith(("http://", "https://"))]
+        while self._arguments:
+            argument = self._arguments.pop(0)
             if argument == "--next":
                 self._notes.append("only the first of several requests was taken")
                 break
@@ -263,9 +263,9 @@ class _Reader:
     def _value(self, name: str, value: str | None) -> str:
         if value is not None:
             return value
-        if not self._words:
+        if not self._arguments:
             raise RequestError(f"the command ends after --{name}", hint="Paste the whole command, to its last line.")
-        return self._words.pop(0)
+        return self._arguments.pop(0)
 
     def _header(self, text: str) -> None:
         if text.startswith("@"):
@@ -294,7 +294,7 @@ class _Reader:
         self._body.append(text)
 
     def _file(self, path: str) -> str:
-        return "" if self._read_file is None else self._read_file(plain(path))
+        return "" if self._read_file is None else self._read_file(literal_text(path))
 
 
 class _WgetReader(_Reader):

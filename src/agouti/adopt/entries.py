@@ -14,16 +14,18 @@ from ..core.canonical.chat import Json, Message, Request
 from ..core.canonical.parameters import NAMES, PARAMETERS
 from ..core.canonical.vectors import VectorsRequest
 from ..core.http.address import Address, host_of, is_local
-from ..core.json.pointer import MISSING, take
+from ..core.json.pointer import MISSING, remove_at
 from ..core.secrets.masking import looks_like_a_key
 from ..core.secrets.secret import Secret, looks_secret
 from ..dialects.base import Dialect, EntryOptions, Field
 from ..dialects.registry import DEFAULT, dialect, parse_address
 from .curl import Pasted
-from .shell import Expansion, expansions, plain, replaced, whole
+from .shell import Expansion, expansions, literal_text, replaced, sole_expansion
 
 # Headers that every request has anyway.
-_USUAL = frozenset({"content-type", "accept", "user-agent", "content-length", "accept-encoding", "connection", "host"})
+_COMMON_HEADERS = frozenset(
+    {"content-type", "accept", "user-agent", "content-length", "accept-encoding", "connection", "host"}
+)
 _KEY_HEADERS = frozenset({"authorization", "x-api-key", "api-key"})
 # Decided for each call, not by an entry.
 _NOT_SETTINGS = frozenset({"tools", "tool_choice", "response_format"})
@@ -147,11 +149,11 @@ class _Adoption:
         host, *folders = remainder.split("/")
         for position, folder in enumerate(folders):
             if looks_like_a_key(folder):
-                self._slots["folder"] = self._elsewhere("FOLDER", folder)
+                self._slots["folder"] = self._unplaced("FOLDER", folder)
                 folders[position] = "{folder}"
         return f"{scheme}{mark}{'/'.join([host, *folders])}"
 
-    def _elsewhere(self, name: str, value: str) -> dict[str, Json]:
+    def _unplaced(self, name: str, value: str) -> dict[str, Json]:
         """The place for a secret that stands in the command; it goes to a variable of that name."""
         name_part = re.sub(r"\W+", "_", name).strip("_").upper() or "KEY"
         name_part = name_part.removeprefix("X_") if len(name_part) > 3 else name_part
@@ -168,15 +170,15 @@ class _Adoption:
     def _place_of(self, name: str, value: str) -> dict[str, Json]:
         """Where a secret lives: in a variable or a command that is named, else in a variable of ours."""
         inner = expansions(value)
-        if len(inner) == 1 and whole(value) is not None:
+        if len(inner) == 1 and sole_expansion(value) is not None:
             each = inner[0]
             if each.kind == "variable":
                 if each.default and not is_placeholder(each.default):
-                    self._secrets[each.text] = Secret(plain(each.default))
+                    self._secrets[each.text] = Secret(literal_text(each.default))
                 return {"env": each.text}
             printed = _command(each.text)
             if isinstance(printed, str):
-                return self._elsewhere(name, printed)
+                return self._unplaced(name, printed)
             if any(
                 looks_like_a_key(name_part.rpartition(":")[2]) or looks_like_a_key(name_part) for name_part in printed
             ):
@@ -192,7 +194,7 @@ class _Adoption:
         named = re.fullmatch(r"\$\{?([A-Za-z_]\w*)\}?", value)
         if named is not None:
             return {"env": named[1]}
-        return self._elsewhere(name, value)
+        return self._unplaced(name, value)
 
     def _key(self) -> None:
         pasted = self._pasted
@@ -220,11 +222,11 @@ class _Adoption:
 
     def _key_header(self, headers: dict[str, str]) -> str | None:
         """The header that carries the key: by its name, else by what it holds."""
-        custom = [name for name in headers if name not in _USUAL]
+        custom = [name for name in headers if name not in _COMMON_HEADERS]
         return next(
             (name for name in custom if name in _KEY_HEADERS),
             next((name for name in custom if looks_secret(name)), None)
-            or next((name for name in custom if looks_like_a_key(plain(headers[name]))), None),
+            or next((name for name in custom if looks_like_a_key(literal_text(headers[name]))), None),
         )
 
     def _parameters_of_address(self) -> dict[str, str]:
@@ -268,7 +270,7 @@ class _Adoption:
         changed: dict[str, Json] = {}
         for name, value in self._pasted.headers.items():
             folded = name.lower()
-            if folded in _USUAL or folded == sent_key:
+            if folded in _COMMON_HEADERS or folded == sent_key:
                 continue
             if looks_secret(folded) or (looks_like_a_key(value) and not expansions(value)):
                 changed[folded] = self._place_of(folded, value)
@@ -290,7 +292,7 @@ class _Adoption:
         if isinstance(value, str) and value:
             if (looks_secret(name) and " " not in value) or looks_like_a_key(value):
                 return self._place_of(name, value)
-            return plain(value)
+            return literal_text(value)
         return value
 
     def _model(self) -> dict[str, Json]:
@@ -299,7 +301,7 @@ class _Adoption:
         name = self._address.model or body.get("model") or ""
         name = name if isinstance(name, str) else ""
         if expansions(name):
-            self._notes.append(f"the model's name is {plain(name)} in it: write what that stands for")
+            self._notes.append(f"the model's name is {literal_text(name)} in it: write what that stands for")
             name = ""
         system = self._dialect.pasted_system(body)
         parameters = self._parameters(body)
@@ -341,7 +343,7 @@ class _Adoption:
         parameters: dict[str, Json] = {}
         for name, write in table.items():
             if isinstance(write, Field) and name not in _NOT_SETTINGS:
-                value = take(body, "/" + write.path)
+                value = remove_at(body, "/" + write.path)
                 if value is not MISSING and PARAMETERS[name].allows(value):
                     parameters[name] = value
                 elif value is not MISSING:

@@ -9,12 +9,12 @@ from ..core.errors import RequestError
 from . import curl
 from .curl import Pasted, ReadFile
 from .requests import env_lines, http_request
-from .shell import plain
+from .shell import literal_text
 from .snippets import snippet
 
 _FENCE = re.compile(r"^[ \t]*(```+|~~~+)[^\n]*\n(.*?)(?:^[ \t]*\1[`~]*[ \t]*$|\Z)", re.DOTALL | re.MULTILINE)
 # Letters that pages and chats put in the place of plain ones.
-_PLAIN = str.maketrans(
+_TYPOGRAPHIC = str.maketrans(
     {
         **dict.fromkeys("\u201c\u201d\u201e\u201f\u00ab\u00bb\u2033", '"'),
         **dict.fromkeys("\u2018\u2019\u201a\u201b\u2032", "'"),
@@ -45,7 +45,7 @@ def read(text: str, read_file: ReadFile | None = None) -> Pasted:
     """
     if not text.strip():
         raise RequestError("nothing was pasted", hint=_HINT)
-    text, notes = _without_fences(text.translate(_PLAIN).replace("\r\n", "\n").replace("\r", "\n"))
+    text, notes = _without_fences(text.translate(_TYPOGRAPHIC).replace("\r\n", "\n").replace("\r", "\n"))
     pasted = _read(text, read_file)
     if notes:
         pasted = curl.with_notes(pasted, notes)
@@ -79,7 +79,7 @@ def _read(text: str, read_file: ReadFile | None) -> Pasted:
     if code is not None:
         return code
     pasted = curl.read(text, read_file)
-    if not _HOST.fullmatch(plain(pasted.address)):
+    if not _HOST.fullmatch(literal_text(pasted.address)):
         raise RequestError("this is neither a command, a request, nor an address", hint=_HINT)
     return pasted
 

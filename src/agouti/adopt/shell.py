@@ -1,7 +1,7 @@
 """Pasted shell text as words, with what each shell would put in for variables marked: quotes decide whether it would.
 
 >>> [statement] = statements("curl -H 'a: $b' -H \\"c: $D\\"")
->>> statement.words[2], expansions(statement.words[4])
+>>> statement.tokens[2], expansions(statement.tokens[4])
 ('a: $b', [Expansion(kind='variable', text='D', default='')])
 """
 
@@ -18,7 +18,7 @@ _MARKED = re.compile(f"{_OPEN}(variable|command){_SEP}([^{_CLOSE}]*?){_SEP}([^{_
 _NAME = re.compile(r"env:(\w+)|(\w+)")
 _BRACED = re.compile(r"\{(?:env:)?(\w+)(?::?[-=]([^}]*))?\}")
 _PERCENT = re.compile(r"%(\w+)%")
-_HERE = re.compile(r"<<(?P<tabs>-)?[ \t]*(?P<quote>['\"\\]?)(?P<mark>\w+)(?P=quote)?")
+_HERE_DOCUMENT = re.compile(r"<<(?P<tabs>-)?[ \t]*(?P<quote>['\"\\]?)(?P<mark>\w+)(?P=quote)?")
 _CAT = re.compile(
     r"\$\(\s*cat\s*-?\s*<<-?[ \t]*(?P<quote>['\"\\]?)(?P<mark>\w+)(?P=quote)?[ \t]*\n(?P<text>.*?)^\t*(?P=mark)\s*\)",
     re.DOTALL | re.MULTILINE,
@@ -50,7 +50,7 @@ class Statement(Struct):
         stdin: what it reads, where that is said.
     """
 
-    words: list[str]
+    tokens: list[str]
     piped: bool = False
     stdin: str | None = None
 
@@ -60,7 +60,7 @@ def expansions(token: str) -> list[Expansion]:
     return [Expansion(*match.groups()) for match in _MARKED.finditer(token)]
 
 
-def whole(token: str) -> Expansion | None:
+def sole_expansion(token: str) -> Expansion | None:
     """The expansion that a word is, and nothing else."""
     match = _MARKED.fullmatch(token)
     return Expansion(*match.groups()) if match else None
@@ -71,7 +71,7 @@ def replaced(token: str, by: "Callable[[Expansion], str]") -> str:
     return _MARKED.sub(lambda match: by(Expansion(*match.groups())), token)
 
 
-def plain(token: str) -> str:
+def literal_text(token: str) -> str:
     """The word as it was written, or nearly so."""
     return replaced(token, lambda each: f"${each.text}" if each.kind == "variable" else f"$({each.text})")
 
@@ -109,7 +109,7 @@ class _Lexer:
         self._text = text
         self._percent = percent
         self._at = 0
-        self._word: str | None = None
+        self._token: str | None = None
         self._statements = [Statement([])]
         self._waiting: list[re.Match[str]] = []  # here-documents whose text is still to come
 
@@ -127,9 +127,9 @@ class _Lexer:
             elif letter in " \t":
                 self._end_word()
                 self._at += 1
-            elif letter == "#" and self._word is None:
+            elif letter == "#" and self._token is None:
                 self._at = self._line_end()
-            elif letter in "\n;|" or (letter == "&" and self._word is None) or text.startswith("&&", self._at):
+            elif letter in "\n;|" or (letter == "&" and self._token is None) or text.startswith("&&", self._at):
                 self._separator(letter)
             elif letter in "<>":
                 self._redirection()
@@ -137,18 +137,18 @@ class _Lexer:
                 self._add(letter)
                 self._at += 1
         self._end_word()
-        return [each for each in self._statements if each.words]
+        return [each for each in self._statements if each.tokens]
 
     def _add(self, text: str) -> None:
-        self._word = (self._word or "") + text
+        self._token = (self._token or "") + text
 
     def _end_word(self) -> None:
-        if self._word is not None:
-            token = self._word
+        if self._token is not None:
+            token = self._token
             if self._percent:
                 token = _PERCENT.sub(lambda match: marked("variable", match[1]), token)
-            self._statements[-1].words.append(token)
-            self._word = None
+            self._statements[-1].tokens.append(token)
+            self._token = None
 
     def _separator(self, letter: str) -> None:
         self._end_word()
@@ -165,7 +165,7 @@ class _Lexer:
 
     def _redirection(self) -> None:
         text = self._text
-        here_document = _HERE.match(text, self._at)
+        here_document = _HERE_DOCUMENT.match(text, self._at)
         if text.startswith("<<<", self._at):
             self._end_word()
             self._at += 3
@@ -176,8 +176,8 @@ class _Lexer:
             self._here_of = self._statements[-1]
             self._at = here_document.end()
         else:
-            if self._word is not None and self._word.isdigit():
-                self._word = None  # 2>
+            if self._token is not None and self._token.isdigit():
+                self._token = None  # 2>
             self._end_word()
             self._at += 1
             while self._at < len(text) and text[self._at] in ">&":
@@ -186,15 +186,15 @@ class _Lexer:
 
     def _next_word(self) -> str:
         """The word that follows, which is none of the command's."""
-        before = self._statements[-1].words
-        self._statements[-1].words = []
+        before = self._statements[-1].tokens
+        self._statements[-1].tokens = []
         text = self._text
         while self._at < len(text) and text[self._at] in " \t":
             self._at += 1
         inner = _Lexer(text[self._at :], percent=self._percent)
         found = inner._one_word()
         self._at += inner._at
-        self._statements[-1].words = before
+        self._statements[-1].tokens = before
         return found
 
     def _quoted(self, letter: str) -> bool:
@@ -222,7 +222,7 @@ class _Lexer:
             else:
                 self._add(letter)
                 self._at += 1
-        return self._word or ""
+        return self._token or ""
 
     def _here_document(self, here_document: re.Match[str]) -> None:
         tabs = r"\t*" if here_document["tabs"] else ""

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from ..core.errors import RequestError
 from ..forms.build import Misfit
 from ..tables.table import SUFFIXES, Table, check_suffix
-from .export import kept_lines
+from .export import result_lines
 from .file_formats import vector_of, written
 from .in_memory import Memory
 from .result_file import Results
@@ -161,7 +161,7 @@ class Batch(Table[BatchRow]):
             yield from self._results.lines()
             return
         if self.out.suffix.lower() != ".jsonl":
-            yield from kept_lines(self.out)
+            yield from result_lines(self.out)
             return
         with self.out.open("rb") as file:
             yield from file

@@ -36,12 +36,12 @@ _AHEAD = 2
 _CONNECT = 10.0
 # How the library says that its scheduler is away.
 _LOST = ("CommClosedError", "CancelledError", "FutureCancelledError")
-_LOOK = 0.2
+_POLL_SECONDS = 0.2
 # Seconds that a run which was stopped waits for what is under way.
 _DRAIN = 60.0
 
 
-class Asked(Struct, frozen=True, kw_only=True):
+class BatchRequest(Struct, frozen=True, kw_only=True):
     """What workers ask of each row.
 
     Attributes:
@@ -132,19 +132,19 @@ class ClusterRun:
     def __init__(
         self,
         address: str,
-        request: Asked,
+        request: BatchRequest,
         work: Work,
         concurrency: int | None,
         *,
-        run_rows: "Callable[[Asked, list[Any]], list[Any]]",
+        run_rows: "Callable[[BatchRequest, list[Any]], list[Any]]",
         rows: int = _ROWS,
         one_machine: bool = False,
     ) -> None:
         self._address = address
-        self._asked = request
+        self._request = request
         self._work = work
         self._rows, self._most_pieces = pieces_of(concurrency, rows, is_one=rows > _ROWS)
-        self._is_gone = False
+        self._is_lost = False
         self._one_machine = one_machine
         self._run_rows = run_rows
         self._over = False
@@ -198,7 +198,7 @@ class ClusterRun:
     def _submit_all(self, dask: Any) -> None:
         waiting: deque[tuple[float, list[Unit], int]] = deque()
         pending: dict[Any, tuple[list[Unit], int, float]] = {}
-        groups = self._pieces()
+        groups = self._groups()
         completed: SimpleQueue[Any] = SimpleQueue()
         ended = False
         while not self._over and self._work.stop is None:
@@ -206,7 +206,7 @@ class ClusterRun:
                 self._lost(None)
                 break
             self._check_machines(dask)
-            capacity = self._most(dask)
+            capacity = self._capacity(dask)
             while len(pending) < capacity:
                 if waiting and waiting[0][0] <= time.monotonic():
                     _, units, tries = waiting.popleft()
@@ -217,14 +217,14 @@ class ClusterRun:
                     break
                 prompts = [unit.prompt for unit in units]
                 self._work.begin(units)
-                future = dask.submit(self._run_rows, self._asked, prompts, pure=False)
+                future = dask.submit(self._run_rows, self._request, prompts, pure=False)
                 pending[future] = (units, tries, time.monotonic())
                 future.add_done_callback(completed.put)
             if ended and not pending and not waiting:
                 return
             for future in _finished(completed):
                 units, tries, started_at = pending.pop(future)
-                retried = self._came(future, units, started_at, tries)
+                retried = self._on_result(future, units, started_at, tries)
                 if retried:
                     wait = max(seconds for _, seconds in retried)
                     waiting.append((time.monotonic() + wait, [unit for unit, _ in retried], tries + 1))
@@ -247,16 +247,16 @@ class ClusterRun:
     def _drain(self, completed: "SimpleQueue[Any]", pending: dict[Any, tuple[list[Unit], int, float]]) -> None:
         """What is under way is paid for: it is kept, unless nobody wants it any more."""
         until = time.monotonic() + _DRAIN
-        while pending and not self._over and not self._is_gone and time.monotonic() < until:
+        while pending and not self._over and not self._is_lost and time.monotonic() < until:
             for future in _finished(completed):
                 units, tries, started_at = pending.pop(future)
-                self._came(future, units, started_at, tries)
-        for future in pending if not self._is_gone else ():
+                self._on_result(future, units, started_at, tries)
+        for future in pending if not self._is_lost else ():
             future.cancel()
 
     def _lost(self, error: Exception | None) -> None:
         """Nobody gives out the work any more."""
-        self._is_gone = True
+        self._is_lost = True
         reason = f" ({' '.join(str(error).split())[:120]})" if error is not None else ""
         self._work.end(
             RequestError(
@@ -273,7 +273,7 @@ class ClusterRun:
             self._work.end(error)
             return []
 
-    def _pieces(self) -> Iterator[list[Unit]]:
+    def _groups(self) -> Iterator[list[Unit]]:
         units: list[Unit] = []
         for unit in self._work.units():
             units.append(unit)
@@ -283,14 +283,14 @@ class ClusterRun:
         if units:
             yield units
 
-    def _most(self, dask: Any) -> int:
+    def _capacity(self, dask: Any) -> int:
         """Pieces that may be under way: as many as the workers there are now take."""
         if self._most_pieces is not None:
             return self._most_pieces
         threads: int = sum(dask.nthreads().values())
         return max(threads * _AHEAD, 1)
 
-    def _came(self, future: Any, units: list[Unit], started_at: float, tries: int) -> list[tuple[Unit, float]]:
+    def _on_result(self, future: Any, units: list[Unit], started_at: float, tries: int) -> list[tuple[Unit, float]]:
         """Keep what came of a piece of work; the rows that are to be asked again, and after how many seconds."""
         try:
             outcome = future.result()
@@ -308,7 +308,7 @@ class ClusterRun:
             return []
         retried = []
         for unit, each in zip(units, outcome, strict=True):
-            wait = self._work.came(unit, each, started_at, tries)
+            wait = self._work.on_result(unit, each, started_at, tries)
             if wait is not None:
                 retried.append((unit, wait))
         return retried
@@ -333,7 +333,7 @@ def _finished(completed: "SimpleQueue[Any]") -> list[Any]:
     """What has come to its end, waited for a moment."""
     done = []
     with suppress(Empty):
-        done.append(completed.get(timeout=_LOOK))
+        done.append(completed.get(timeout=_POLL_SECONDS))
         while True:
             done.append(completed.get_nowait())
     return done

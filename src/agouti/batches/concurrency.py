@@ -36,15 +36,15 @@ class Pace:
 
     def __init__(self, fixed: int | None, limit: int, clock: Callable[[], float]) -> None:
         self._fixed = fixed is not None
-        self._most = limit
+        self._maximum = limit
         self._clock = clock
         self._lock = Lock()
         self._waiting: deque[Signal] = deque()
-        self._held: set[Signal] = set()
+        self._permits: set[Signal] = set()
         self.limit = min(fixed if fixed is not None else _START, limit)
         self._best = 0.0
         self._refused = self._answered = 0.0
-        self._kept = self.limit
+        self._best_limit = self.limit
         self._growing = True
         self._settled_for = 0
         self._stepped_back = clock()
@@ -52,7 +52,7 @@ class Pace:
 
     def _span(self, now: float) -> None:
         """A new span of time to count in begins."""
-        self._began = now
+        self._started_at = now
         self._done = 0
         self._answered /= 2  # what was long ago says less
         self._refused /= 2
@@ -63,11 +63,11 @@ class Pace:
         undo = OnAbandon(lambda: self.leave(signal))
         yield undo
         with self._lock:
-            if len(self._held) < self.limit and not self._waiting:
-                self._held.add(signal)
+            if len(self._permits) < self.limit and not self._waiting:
+                self._permits.add(signal)
             else:
                 self._waiting.append(signal)
-        if signal not in self._held:
+        if signal not in self._permits:
             yield WaitFor(signal)
         yield Settled(undo)
         return signal
@@ -75,8 +75,8 @@ class Pace:
     def leave(self, signal: Signal) -> None:
         """A place is free again; or nobody waits for one any more."""
         with self._lock:
-            if signal in self._held:
-                self._held.discard(signal)
+            if signal in self._permits:
+                self._permits.discard(signal)
             elif signal in self._waiting:
                 self._waiting.remove(signal)
             ready = self._admitted()
@@ -85,9 +85,9 @@ class Pace:
 
     def _admitted(self) -> list[Signal]:
         ready = []
-        while self._waiting and len(self._held) < self.limit:
+        while self._waiting and len(self._permits) < self.limit:
             signal = self._waiting.popleft()
-            self._held.add(signal)
+            self._permits.add(signal)
             ready.append(signal)
         return ready
 
@@ -95,8 +95,8 @@ class Pace:
         """Nobody waits any more: the run is over."""
         with self._lock:
             waiting, self._waiting = list(self._waiting), deque()
-            self._held.update(waiting)
-            self.limit = self._most + len(self._held)
+            self._permits.update(waiting)
+            self.limit = self._maximum + len(self._permits)
         for each in waiting:
             each.set()
 
@@ -109,31 +109,31 @@ class Pace:
             self._answered += count
             now = self._clock()
             # Long enough that everybody has had a turn or two at this pace.
-            if self._done < 2 * self.limit or now - self._began < 0.2:
+            if self._done < 2 * self.limit or now - self._started_at < 0.2:
                 return
-            self._look(self._done / (now - self._began))
+            self._adjust(self._done / (now - self._started_at))
             self._span(now)
             ready = self._admitted()
         for each in ready:
             each.set()
 
-    def _look(self, rate: float) -> None:
+    def _adjust(self, rate: float) -> None:
         """A span has ended, in which so many rows a second were answered."""
         if self._growing:
             if rate > self._best * _GAIN:
-                self._best, self._kept = max(rate, self._best), self.limit
-                if self.limit < self._most:
-                    self.limit = min(max(int(self.limit * _GROWTH), self.limit + 1), self._most)
+                self._best, self._best_limit = max(rate, self._best), self.limit
+                if self.limit < self._maximum:
+                    self.limit = min(max(int(self.limit * _GROWTH), self.limit + 1), self._maximum)
                     return
             # More at once got no more done.
-            self.limit = self._kept
+            self.limit = self._best_limit
             self._growing, self._settled_for = False, 0
             return
         self._settled_for += 1
         self._best = 0.7 * self._best + 0.3 * rate
-        if self._settled_for >= _TRY_AGAIN and self.limit < self._most:
-            self._growing, self._kept = True, self.limit
-            self.limit = min(max(int(self.limit * 1.25), self.limit + 1), self._most)
+        if self._settled_for >= _TRY_AGAIN and self.limit < self._maximum:
+            self._growing, self._best_limit = True, self.limit
+            self.limit = min(max(int(self.limit * 1.25), self.limit + 1), self._maximum)
 
     def refused(self, started_at: float) -> None:
         """The provider has refused a request that began then: fewer at once."""
@@ -149,11 +149,11 @@ class Pace:
             self._refused = self._answered = 0.0
             self._stepped_back = now
             self.limit = max(int(self.limit * _STEP_BACK), 1)
-            self._kept, self._growing, self._settled_for = self.limit, False, 0
+            self._best_limit, self._growing, self._settled_for = self.limit, False, 0
             self._best = 0.0
             self._span(now)
 
     @property
     def under_way(self) -> int:
         """How many are under way."""
-        return len(self._held)
+        return len(self._permits)

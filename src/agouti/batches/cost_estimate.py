@@ -14,12 +14,12 @@ from ..engine.outgoing import OutgoingRequest, expected_of
 from .batch import BatchPlan
 from .in_memory import Memory
 from .result_file import Results
-from .row_requests import Asking, Values
+from .row_requests import RowAsker, Values
 from .run import Work
 
 
 def planned(
-    work: Work, ask: Asking, results: Results | Memory, *, vectors: bool, limits: Iterable[RateLimits | None]
+    work: Work, ask: RowAsker, results: Results | Memory, *, vectors: bool, limits: Iterable[RateLimits | None]
 ) -> BatchPlan:
     """What a run is likely to take.
 
@@ -30,7 +30,7 @@ def planned(
     capped = True
     example = ""
     target = None
-    for unit in work.wanted():
+    for unit in work.requests():
         if unit is None:
             unusable += 1
             continue
@@ -63,7 +63,7 @@ def planned(
     if price is not None and out is not None:
         cost = price.cost(Usage(input_tokens, out, input_tokens + out), images=images, requests=to_ask)
     return BatchPlan(
-        rows=work.met,
+        rows=work.rows_seen,
         to_ask=to_ask,
         unusable=unusable,
         input_tokens=input_tokens,

@@ -43,7 +43,7 @@ class VectorsAsked:
     def call(self, prompt: RowPrompt) -> Call:
         return self._calls.chat(self._label, prompt.text, {})
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def answer_of(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         raise NotImplementedError  # rows are asked together
 
     def together(self, units: list[Unit]) -> Steps[list[dict[str, Any] | Exception]]:

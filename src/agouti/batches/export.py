@@ -23,7 +23,7 @@ def places_of(out: Path) -> tuple[Path, Path]:
     return data, out.with_name(f".{out.name}.journal")
 
 
-def handed_over(out: Path) -> list[tuple[str, str, int, float, str]]:
+def submissions_of(out: Path) -> list[tuple[str, str, int, float, str]]:
     """The batches that the run of a file has handed over and not fetched yet: see `index.batches_in`.
 
     Raises:
@@ -39,7 +39,7 @@ def handed_over(out: Path) -> list[tuple[str, str, int, float, str]]:
         raise RequestError(f"{journal} cannot be read ({error})", hint="Run the batch again.") from None
 
 
-def kept_lines(out: Path) -> Iterator[bytes]:
+def result_lines(out: Path) -> Iterator[bytes]:
     """The results of a file, the last one of each row, in the order of the rows; also of a run that is under way.
 
     Raises:
@@ -109,13 +109,15 @@ def export(out: str | os.PathLike[str], path: str | os.PathLike[str], *, quote_f
         raise RequestError(f"{path} is the file itself", hint="Name another one.")
     count = 0
     names: dict[str, None] = {}
-    for line in kept_lines(source):
+    for line in result_lines(source):
         count += 1
         names.update(dict.fromkeys(_decoded(line).get("row") or {}))
     if not count:
         raise RequestError(f"there are no results of {out}", hint="Name the file that a run has written to.")
     try:
-        written(target, suffix, lambda: kept_lines(source), list(names), _schema(source), quote_formulas=quote_formulas)
+        written(
+            target, suffix, lambda: result_lines(source), list(names), _schema(source), quote_formulas=quote_formulas
+        )
     except OSError as error:
         raise RequestError(
             f"{path} cannot be written ({error.strerror or error})",

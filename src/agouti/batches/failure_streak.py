@@ -3,7 +3,7 @@
 from collections import Counter
 
 
-class Streak:
+class FailureCount:
     """Failures since the last success.
 
     A quick failure tells nothing while rows that began before it are still under way: they may be answered.
@@ -12,8 +12,8 @@ class Streak:
         most: so many end the run; four times as many once a row was answered. 0: none do.
 
     Example:
-        >>> streak = Streak(2)
-        >>> streak.began([b"slow"]); streak.began([b"a"]); streak.began([b"b"])
+        >>> streak = FailureCount(2)
+        >>> streak.start([b"slow"]); streak.start([b"a"]); streak.start([b"b"])
         >>> streak.failed(b"a", "no"), streak.failed(b"b", "no")
         (0, 0)
         >>> streak.failed(b"slow", "no")
@@ -21,14 +21,14 @@ class Streak:
     """
 
     def __init__(self, limit: int) -> None:
-        self._most = limit
+        self._limit = limit
         self._count = 0
         self._under_way: dict[bytes, int] = {}
         self._first: int | None = None
         self._kinds: Counter[str] = Counter()
         self._answered = False
 
-    def began(self, rows: list[bytes]) -> None:
+    def start(self, rows: list[bytes]) -> None:
         """These rows are asked now."""
         self._count += 1
         for each in rows:
@@ -53,7 +53,7 @@ class Streak:
         self._kinds[kind] += 1
         self._first = number if self._first is None else min(self._first, number)
         count = max(self._kinds.values())
-        if not self._most or count < (4 * self._most if self._answered else self._most):
+        if not self._limit or count < (4 * self._limit if self._answered else self._limit):
             return 0
         earliest = min(self._under_way.values(), default=self._first)
         return count if earliest >= self._first else 0

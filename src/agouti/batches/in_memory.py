@@ -24,7 +24,7 @@ class Memory:
 
     def __init__(self, show: Callable[[dict[str, Any]], None] | None = None) -> None:
         self._lines: dict[bytes, bytes] = {}
-        self._met: dict[bytes, int] = {}
+        self._rows_by_digest: dict[bytes, int] = {}
         self._waiting: deque[bytes] = deque()
         self._show = show
         self._failed = self._count = 0
@@ -38,12 +38,12 @@ class Memory:
 
     def state(self, key: Any, digest: bytes, position: int, row: Row, content: bytes) -> State:
         with self._lock:
-            if digest in self._met:
+            if digest in self._rows_by_digest:
                 raise RequestError(
-                    f"lines {self._met[digest]} and {row.line} have the same key {key!r}",
+                    f"lines {self._rows_by_digest[digest]} and {row.line} have the same key {key!r}",
                     hint="Name a column with --id-column (id_column=...) that tells rows apart, or leave one out.",
                 )
-            self._met[digest] = row.line
+            self._rows_by_digest[digest] = row.line
             self._waiting.append(digest)
         return "new"
 
@@ -62,7 +62,7 @@ class Memory:
         if cost and currency:
             self.costs[currency] = self.costs.get(currency, 0.0) + cost
 
-    def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
+    def accepts(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
         """Nothing was here before."""
         return True
 
@@ -75,18 +75,18 @@ class Memory:
             return {reason: count for reason, count in self._kinds.most_common() if reason}
 
     def lines(self) -> Iterator[bytes]:
-        for digest in self._met:
+        for digest in self._rows_by_digest:
             if digest in self._lines:
                 yield self._lines[digest]
 
     def begin_again(self) -> None:
         """The rows are gone through once more."""
-        self._met.clear()
+        self._rows_by_digest.clear()
 
     def sync(self) -> None:
         """Nothing is on a disk."""
 
-    def put_last_what_is_gone(self) -> None:
+    def move_missing_rows_last(self) -> None:
         """Nothing was here before."""
 
     def finish(self, names: Iterable[str], *, saw_all: bool) -> None:

@@ -36,26 +36,26 @@ class IndexedRows:
         with self._lock:
             return self._index.kinds()
 
-    def handed(self) -> list[tuple[str, str, int, float, str]]:
+    def submissions(self) -> list[tuple[str, str, int, float, str]]:
         """The batches that were handed over to a provider: see `Index.handed`."""
-        return self._index.handed()
+        return self._index.submissions()
 
-    def is_handed(self, digest: bytes, content: bytes) -> bool:
+    def is_submitted(self, digest: bytes, content: bytes) -> bool:
         """Whether a row is in one of the batches, with this very question."""
-        return self._index.is_handed(digest, content)
+        return self._index.is_submitted(digest, content)
 
-    def handed_row(self, digest: bytes, mark: str) -> tuple[bytes, str] | None:
+    def submitted_row(self, digest: bytes, mark: str) -> tuple[bytes, str] | None:
         """What was asked of a row of a batch, and how its result begins."""
-        return self._index.handed_row(digest, mark)
+        return self._index.submitted_row(digest, mark)
 
-    def count_handed(self, digest: bytes, mark: str) -> bool:
-        """Note that the answer to a row of a batch is in the books: see `Index.count_handed`."""
-        return self._index.count_handed(digest, mark)
+    def count_submission(self, digest: bytes, mark: str) -> bool:
+        """Note that the answer to a row of a batch is in the books: see `Index.count_submission`."""
+        return self._index.count_submission(digest, mark)
 
-    def handed_keys(self, mark: str) -> list[bytes]:
+    def submitted_keys(self, mark: str) -> list[bytes]:
         """The digests of the keys of the rows of a batch."""
-        return self._index.handed_keys(mark)
+        return self._index.submitted_keys(mark)
 
-    def takes(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
+    def accepts(self, digest: bytes, content: bytes, *, failed: bool) -> bool:
         """Whether what came of a row that was handed over is to be kept: see `Index.takes`."""
-        return self._index.takes(digest, content, failed=failed)
+        return self._index.accepts(digest, content, failed=failed)

@@ -23,7 +23,7 @@ REQUEST_KEY = "custom_id"
 """The columns that a line of an OpenAI-compatible batch has."""
 
 
-class Looked(Struct, frozen=True):
+class InputScan(Struct, frozen=True):
     """Rows that were looked through.
 
     Attributes:
@@ -48,9 +48,9 @@ class Looked(Struct, frozen=True):
         return self.first is not None and isinstance(self.first.columns.get(REQUEST), dict)
 
 
-def looked_through(
+def scan_rows(
     rows: Any, *, key: str | None, limit: int | None, delimiter: str | None = None, encoding: str = ""
-) -> Looked:
+) -> InputScan:
     """The rows, seen to have what they must have, before anything is sent.
 
     Args:
@@ -88,7 +88,7 @@ def looked_through(
             f"rows cannot be a {type(rows).__name__}", hint="Pass a file, a pandas frame, or a list of dicts or texts."
         )
     if not isinstance(source_rows, _Items) or source_rows.can_be_repeated:
-        scan = _looked(source_rows, known, key, limit, folder, remarks)
+        scan = _scan(source_rows, known, key, limit, folder, remarks)
         return replace(scan, schema=schema) if schema else scan
     # An iterator is gone through once: only its first row can be looked at.
     first = source_rows.first()
@@ -96,17 +96,17 @@ def looked_through(
     if first is None:
         raise RequestError("there are no rows", hint="Pass at least one.")
     _check_key(key, columns)
-    return Looked(Source(lambda: source_rows, None, has_lines=False), columns, first)
+    return InputScan(Source(lambda: source_rows, None, has_lines=False), columns, first)
 
 
-def _looked(
+def _scan(
     rows: Iterable[Row],
     known: tuple[str, ...],
     key: str | None,
     limit: int | None,
     folder: Path | None,
     remarks: tuple[str, ...],
-) -> Looked:
+) -> InputScan:
     columns = dict.fromkeys(known)
     first: Row | None = None
     total = 0
@@ -129,7 +129,7 @@ def _looked(
             "there are no rows" if folder is None else "there is nothing in it", hint="Pass at least one."
         )
     _check_key(key, tuple(columns))
-    return Looked(Source(lambda: rows, total, has_lines=folder is not None), tuple(columns), first, folder, remarks)
+    return InputScan(Source(lambda: rows, total, has_lines=folder is not None), tuple(columns), first, folder, remarks)
 
 
 def _check_key(key: str | None, columns: tuple[str, ...]) -> None:
@@ -207,27 +207,27 @@ class _Items:
     def __init__(self, items: Iterable[Any]) -> None:
         self._items = items
         self.can_be_repeated = not isinstance(items, Iterator)
-        self._begun: list[Row] = []
-        self._rest: Iterator[Row] | None = None
+        self._peeked: list[Row] = []
+        self._remaining: Iterator[Row] | None = None
 
     def first(self) -> Row | None:
         """The first row; it comes again when all are gone through."""
-        self._rest = iter(self._rows())
-        self._begun = [row for row in [next(self._rest, None)] if row is not None]
-        return self._begun[0] if self._begun else None
+        self._remaining = iter(self._rows())
+        self._peeked = [row for row in [next(self._remaining, None)] if row is not None]
+        return self._peeked[0] if self._peeked else None
 
     def __iter__(self) -> Iterator[Row]:
-        if self._rest is None:
+        if self._remaining is None:
             yield from self._rows()
             return
-        opened, self._begun = self._begun, []
+        opened, self._peeked = self._peeked, []
         yield from opened
-        yield from self._rest
+        yield from self._remaining
 
     def _rows(self) -> Iterator[Row]:
         for number, item in enumerate(self._items, 1):
             if isinstance(item, str):
-                yield Row(number, {TEXT: item}, plain=True)
+                yield Row(number, {TEXT: item}, is_unquoted=True)
             elif isinstance(item, Mapping):
                 yield Row(number, {str(name): value for name, value in item.items()})
             else:

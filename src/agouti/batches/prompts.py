@@ -11,14 +11,14 @@ import msgspec
 from msgspec import Struct
 
 from ..core.errors import RequestError
-from ..core.text.suggest import near, near_hint
+from ..core.text.suggest import near_hint, similar_names
 from ..tables.row_files import Row
 from ..tables.table import text_of
 
 if TYPE_CHECKING:
     pass
 
-_PLACE = re.compile(r"\{([^{}\n]{1,200})\}")
+_PLACEHOLDER = re.compile(r"\{([^{}\n]{1,200})\}")
 
 
 class NothingToAsk(RequestError):
@@ -48,12 +48,16 @@ class Template:
         self.names: tuple[str, ...] = ()
         if text is None:
             return
-        found = list(dict.fromkeys(name for name in _PLACE.findall(text)))
+        found = list(dict.fromkeys(name for name in _PLACEHOLDER.findall(text)))
         self.names = tuple(name for name in found if name in columns)
         for name in found:
             # A word in braces that is nearly a column is one that was mistyped; anything else is part of the prompt.
             column = _CONVERSION.sub("", name).strip()
-            if name not in columns and _NAME.fullmatch(column) and (column in columns or near(column, columns)):
+            if (
+                name not in columns
+                and _NAME.fullmatch(column)
+                and (column in columns or similar_names(column, columns))
+            ):
                 raise _no_column(name, columns, column)
         if not self.names:
             if found and found[0].isidentifier():
@@ -83,15 +87,15 @@ class Template:
             NothingToAsk: the row has not all of its columns.
         """
         if self.text is None and not self.names:
-            return row.said()
+            return row.describe()
         for name in self.names:
             if name not in row.columns:
                 raise NothingToAsk(
                     f"it has no column {name!r}", hint=near_hint(name, row.columns, "column") if row.columns else ""
                 )
         if self.text is None:
-            return row.said(self.names[0])
-        return _PLACE.sub(lambda found: self._value(row, found), self.text)
+            return row.describe(self.names[0])
+        return _PLACEHOLDER.sub(lambda found: self._value(row, found), self.text)
 
     def _value(self, row: Row, found: "re.Match[str]") -> str:
         return text_of(row.columns[found[1]]) if found[1] in self.names else found[0]
@@ -182,12 +186,12 @@ class RowPrompts:
     def _named(self, columns: Mapping[str, Any], names: Sequence[str]) -> tuple[str | bytes, ...]:
         named = [columns.get(name) for name in names]
         return tuple(
-            each if isinstance(each, bytes) else self._place(text_of(each).strip())
+            each if isinstance(each, bytes) else self._resolve_path(text_of(each).strip())
             for each in named
             if each and (isinstance(each, bytes) or text_of(each).strip())
         )
 
-    def _place(self, source: str) -> str:
+    def _resolve_path(self, source: str) -> str:
         if "://" in source or source.startswith("data:"):
             return source
         with suppress(OSError, ValueError, RuntimeError):  # a name that is none

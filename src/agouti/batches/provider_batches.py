@@ -32,7 +32,7 @@ from ..engine.call import Call, request_for
 from ..engine.effects import Sleep, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.operations.chat import Chat, encoded, expressible
-from ..engine.operations.deferred import GONE, batches_of, done, path_of
+from ..engine.operations.deferred import MISSING_STATUSES, batches_of, done, path_of
 from ..forms.plain_values import plain_value
 from ..replies.errors import NotFilled
 from ..replies.reply import Reply
@@ -91,9 +91,9 @@ class DeferredRun:
         self._patience = patience
         self._reached = self._clock()
         self._tidies = True
-        self._taken_over = adopted_names
+        self._adopted = adopted_names
         self._found = take_over.Found()
-        self.handed: list[Batch] = []
+        self.submitted: list[Batch] = []
         self.remarks: tuple[str, ...] = ()
 
     def steps(self, *, cancel: bool = False) -> Steps[None]:
@@ -105,7 +105,7 @@ class DeferredRun:
         Raises:
             AgoutiError: the provider refuses it; what was handed over stays noted.
         """
-        self.handed = [Batch(*each) for each in self._results.handed()]
+        self.submitted = [Batch(*each) for each in self._results.submissions()]
         yield from self._find_lost(wait=not cancel)
         if cancel:
             yield from self._cancel()
@@ -114,27 +114,27 @@ class DeferredRun:
         portions = self._portions()
         portion = next(portions, None)
         wait = FIRST
-        while portion is not None or self.handed:
-            while portion is not None and (yield from self._hand(*portion)):
+        while portion is not None or self.submitted:
+            while portion is not None and (yield from self._submit(*portion)):
                 portion = next(portions, None)
             reached = 0
-            for batch in list(self.handed):
-                reached += yield from self._look(batch)
-            if self.handed or portion is not None:
-                self._work.tell(reached if len(self.handed) == 1 else 0)
+            for batch in list(self.submitted):
+                reached += yield from self._check_status(batch)
+            if self.submitted or portion is not None:
+                self._work.report_progress(reached if len(self.submitted) == 1 else 0)
                 yield Sleep(wait)
                 wait = min(wait * GROWTH, LONGEST)
         if self._work.stop is not None:
             raise self._work.stop
 
-    def _look(self, batch: Batch) -> Steps[int]:
+    def _check_status(self, batch: Batch) -> Steps[int]:
         """See how far a batch is, and fetch what came of it; how many requests of it are done."""
         try:
             submitted = yield from self._patiently(self._batches.look(batch.name), self._batches.read)
             if submitted.state == "ended":
                 yield from self._fetch(batch, submitted)
         except AgoutiError as error:
-            if error.status not in GONE:
+            if error.status not in MISSING_STATUSES:
                 raise
             self._forget(batch)
             raise RequestError(
@@ -156,13 +156,13 @@ class DeferredRun:
             AgoutiError: one could not be cancelled; the others were.
         """
         failure: AgoutiError | None = None
-        for batch in self.handed:
+        for batch in self.submitted:
             if not batch.name:
                 continue
             try:
                 yield from done(self._call, self._batches.cancel(batch.name), self._batches.read)
             except AgoutiError as error:
-                if error.status not in (*GONE, *_OVER):  # there is nothing to cancel any more
+                if error.status not in (*MISSING_STATUSES, *_OVER):  # there is nothing to cancel any more
                     failure = failure or error
         if failure is not None:
             raise failure
@@ -175,7 +175,7 @@ class DeferredRun:
                 result: T = yield from done(self._call, outgoing, read)
             except _PASSING as error:
                 wait = min(2.0**tries if error.wait is None else max(error.wait, 1.0), LONGEST)
-                if error.status in GONE or self._clock() - self._reached + wait > self._patience:
+                if error.status in MISSING_STATUSES or self._clock() - self._reached + wait > self._patience:
                     raise
                 tries += 1
                 yield Sleep(wait)
@@ -190,11 +190,11 @@ class DeferredRun:
         results. What could be ours and cannot be told yet is waited for: handing its rows over again would pay twice.
         """
         pause = FIRST
-        while lost := [batch for batch in self.handed if not batch.name]:
+        while lost := [batch for batch in self.submitted if not batch.name]:
             listed = yield from self._patiently(self._batches.listed(), self._batches.read_list)
             unclear = False
             for batch in lost:
-                found, maybe = yield from self._ours(batch, listed)
+                found, maybe = yield from self._find_own(batch, listed)
                 if found:
                     self._note(replace(batch, name=found))
                 elif maybe:
@@ -217,7 +217,7 @@ class DeferredRun:
         Raises:
             RequestError: one cannot be, or has no answer to a row of this run.
         """
-        names = tuple(each for each in self._taken_over if each not in [batch.name for batch in self.handed])
+        names = tuple(each for each in self._adopted if each not in [batch.name for batch in self.submitted])
         provider = self._target.provider.label
         found = yield from take_over.found(names, self._batches, self._patiently, provider, self._now())
         rows = {found.rows[digest].mark for digest in self._work.digests() if digest in found.rows} if names else ()
@@ -235,16 +235,16 @@ class DeferredRun:
             ]
         )
 
-    def _take(self, rows_by_batch: dict[str, list[Unit]]) -> None:
+    def _adopt(self, rows_by_batch: dict[str, list[Unit]]) -> None:
         """Rows that a batch has answered which is taken over: it is noted as if it had just been handed over."""
         for mark, units in rows_by_batch.items():
             batch = replace(self._found.batches[mark], count=len(units))
             self._hand_noted(batch, units)
             self._note(batch)
 
-    def _ours(self, batch: Batch, listed: list[Handed]) -> Steps[tuple[str, bool]]:
+    def _find_own(self, batch: Batch, listed: list[Handed]) -> Steps[tuple[str, bool]]:
         """The name of the batch that is proved to be ours, and whether one may be that has not ended yet."""
-        known = {each.name for each in self.handed}
+        known = {each.name for each in self.submitted}
         for each in listed:
             if each.mark == batch.mark or (batch.file and each.file == batch.file):
                 return each.name, False
@@ -271,7 +271,7 @@ class DeferredRun:
         size = 0
         rows_by_batch: dict[str, list[Unit]] = {}
         for unit in self._work.units():
-            if self._results.is_handed(unit.digest, unit.prompt.digest):
+            if self._results.is_submitted(unit.digest, unit.prompt.digest):
                 continue
             try:
                 body = self._body(unit)
@@ -287,7 +287,7 @@ class DeferredRun:
             if len(units) >= self._batches.most or size > _BYTES:
                 yield units, bodies
                 units, bodies, size = [], [], 0
-        self._take(rows_by_batch)
+        self._adopt(rows_by_batch)
         if units:
             yield units, bodies
 
@@ -302,7 +302,7 @@ class DeferredRun:
         outgoing = encoded(expressible(request, target), target, target.provider.dialect.encode_chat)
         return target.provider.body_of(outgoing)
 
-    def _hand(self, units: list[Unit], bodies: list[dict[str, Any]]) -> Steps[bool]:
+    def _submit(self, units: list[Unit], bodies: list[dict[str, Any]]) -> Steps[bool]:
         """Hand rows over; whether the provider has taken them. Where its queue is full it has not, for now."""
         batch = Batch(urandom(8).hex(), "", len(units), self._now())
         requests = [(batch.id_of(unit.digest), body) for unit, body in zip(units, bodies, strict=True)]
@@ -321,7 +321,7 @@ class DeferredRun:
             raise
         except RateLimited:
             self._forget(batch)  # it was not begun: there is no room before others have ended
-            if not self.handed and self._clock() - self._reached > self._patience:
+            if not self.submitted and self._clock() - self._reached > self._patience:
                 raise
             return False
         self._note(replace(batch, name=submitted.name))
@@ -330,15 +330,15 @@ class DeferredRun:
 
     def _hand_noted(self, batch: Batch, units: list[Unit]) -> None:
         rows = [(unit.digest, unit.prompt.digest, json.dumps(self._work.head(unit), default=str)) for unit in units]
-        self._results.note_handed(batch.mark, rows, batch.count, batch.since, batch.file)
+        self._results.record_submission(batch.mark, rows, batch.count, batch.since, batch.file)
 
     def _note(self, batch: Batch) -> None:
-        self._results.name_handed(batch.mark, batch.name)
-        self.handed = [each for each in self.handed if each.mark != batch.mark] + [batch]
+        self._results.name_submission(batch.mark, batch.name)
+        self.submitted = [each for each in self.submitted if each.mark != batch.mark] + [batch]
 
     def _forget(self, batch: Batch) -> None:
-        self._results.forget_handed(batch.mark)
-        self.handed = [each for each in self.handed if each.mark != batch.mark]
+        self._results.forget_submission(batch.mark)
+        self.submitted = [each for each in self.submitted if each.mark != batch.mark]
 
     def _fetch(self, batch: Batch, submitted: Handed) -> Steps[None]:
         """Keep what came of a batch, by its rows, whichever this run looks at; others are asked by the next one."""
@@ -348,21 +348,21 @@ class DeferredRun:
             for line in self._batches.read_results(body):
                 torn += not line.name
                 digest = batch.digest_in(line.name)
-                row = None if digest is None else self._results.handed_row(digest, batch.mark)
+                row = None if digest is None else self._results.submitted_row(digest, batch.mark)
                 if digest is None or row is None or not line.status:
                     continue
                 content, head = row
                 listed.add(digest)
                 answer = self._answer(line)
                 facts = answer if isinstance(answer, dict) else self._facts(answer)
-                self._work.keep_handed(json.loads(head), digest, content, facts)
-                if not isinstance(answer, dict) and self._results.count_handed(digest, batch.mark):
+                self._work.store_submitted(json.loads(head), digest, content, facts)
+                if not isinstance(answer, dict) and self._results.count_submission(digest, batch.mark):
                     self._account(answer)
-        for digest in self._results.handed_keys(batch.mark) if torn else ():
-            row = self._results.handed_row(digest, batch.mark)
+        for digest in self._results.submitted_keys(batch.mark) if torn else ():
+            row = self._results.submitted_row(digest, batch.mark)
             if digest not in listed and row is not None:
                 reason = {"error": f"ReplyUnreadable: {torn} lines of the results of {batch.name} cannot be read"}
-                self._work.keep_handed(json.loads(row[1]), digest, row[0], reason)
+                self._work.store_submitted(json.loads(row[1]), digest, row[0], reason)
         self._forget(batch)
         for outgoing in self._batches.leftovers(submitted) if self._tidies else ():
             try:  # what was said in the rows need not stay there; that it does loses nothing

@@ -75,7 +75,7 @@ class Results(IndexedRows):
     ) -> None:
         self._trial = trial
         self._quotes = quote_formulas
-        self._again = retry_kinds
+        self._retry_kinds = retry_kinds
         self._schema = schema
         self.out = Path(out)
         self.suffix = self.out.suffix.lower()
@@ -87,20 +87,20 @@ class Results(IndexedRows):
         self._has_earlier = False
         self._in_order = in_order or self.suffix != ".jsonl"
         self._lock = threading.Lock()
-        self._is_broken = self._is_put_away = self._is_caught_up = self._is_handed = False
+        self._is_broken = self._is_put_away = self._is_caught_up = self._is_submitted = False
         self._end = 0
         self.remarks: tuple[str, ...] = ()
         self._index: Index
         self._file: IO[bytes]
         self._data = self.out if self.suffix == ".jsonl" else self.out.with_name(f".{self.out.name}.part")
-        self._place = self.out.with_name(f".{self.out.name}.journal")
-        self._made = not self._place.exists()
-        self._new = self._made and not self._data.exists()
+        self._journal = self.out.with_name(f".{self.out.name}.journal")
+        self._created = not self._journal.exists()
+        self._new = self._created and not self._data.exists()
         self._open(question, restart=restart, keep=keep)
 
     def _open(self, question: Mapping[str, Any], *, restart: bool, keep: bool) -> None:
         try:
-            self._alone = opened_alone(self._place)
+            self._lock_file = opened_alone(self._journal)
         except Busy:
             raise RequestError(
                 f"another run is writing {self.out}", hint="Wait for it, or name another file."
@@ -110,10 +110,10 @@ class Results(IndexedRows):
         self._is_open = False
         try:
             self._check_foreign()
-            self._index = Index(self._place, trial=self._trial, retry_kinds=self._again)
+            self._index = Index(self._journal, trial=self._trial, retry_kinds=self._retry_kinds)
             if not self._index.is_ours:
                 raise RequestError(
-                    f"{self._place} is of another version", hint="Say --restart (restart=True), or remove it."
+                    f"{self._journal} is of another version", hint="Say --restart (restart=True), or remove it."
                 )
             self._begin(self._index, json.loads(json.dumps(question, default=identity)), restart=restart, keep=keep)
         except sqlite3.DatabaseError as error:
@@ -122,7 +122,7 @@ class Results(IndexedRows):
             no_room = getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR)
             moved = "Move it away; results are found again without it."
             hint = f"Make room on its disk. {_GO_ON}" if no_room else moved
-            raise RequestError(f"{self._place} cannot be used ({error})", hint=hint) from None
+            raise RequestError(f"{self._journal} cannot be used ({error})", hint=hint) from None
         except OSError as error:
             self.abandon()
             raise self._unwritable(error) from None
@@ -132,10 +132,10 @@ class Results(IndexedRows):
 
     def _check_foreign(self) -> None:
         """See that what stands beside the results is a journal: nothing is written into anything else."""
-        self._alone.seek(0)
-        begins = self._alone.read(16)
+        self._lock_file.seek(0)
+        begins = self._lock_file.read(16)
         if begins and begins != b"SQLite format 3\x00":
-            raise RequestError(f"{self._place} is something else", hint="Move it away, or name another file.")
+            raise RequestError(f"{self._journal} is something else", hint="Move it away, or name another file.")
 
     def _begin(self, index: Index, question: dict[str, Any], *, restart: bool, keep: bool) -> None:
         before = index.fact("asks")
@@ -168,7 +168,7 @@ class Results(IndexedRows):
         else:
             self._file = self._data.open("rb" if self._trial else "a+b", buffering=0)
         self._is_open = True
-        self._begins_anew = restart and not self._trial and not self._made
+        self._restarts = restart and not self._trial and not self._created
         self.finished = bool(index.fact("complete", False)) and not self._data.exists()
         self.costs: dict[str, float] = {} if restart else index.fact("costs", {})
         if restart:
@@ -182,7 +182,7 @@ class Results(IndexedRows):
         if self._schema:
             index.note("schema", base64.b64encode(self._schema).decode())
         index.note("asks", question)
-        if not self._begins_anew:
+        if not self._restarts:
             index.commit()
         self._committed = time.monotonic()
 
@@ -210,8 +210,8 @@ class Results(IndexedRows):
 
     def _really_begin(self) -> None:
         """Something new is there: what was there before goes."""
-        if self._begins_anew:
-            self._begins_anew = False
+        if self._restarts:
+            self._restarts = False
             self._file.truncate(0)
             self._end = 0
             if self._data != self.out:
@@ -238,7 +238,7 @@ class Results(IndexedRows):
         for digest, start, length in index.unread():
             self._file.seek(start)
             if (known := key_in(self._file.read(length))) is not None:
-                index.note_kind(digest, known.why)
+                index.note_kind(digest, known.reason)
                 self.add_cost(known.cost, known.currency)
         self._file.seek(end)
         number = 0
@@ -255,7 +255,7 @@ class Results(IndexedRows):
                         )
                     break
                 # The last one of a row counts.
-                index.found(digest_of(key.key), end, len(line), failed=key.failed, reason=key.why)
+                index.found(digest_of(key.key), end, len(line), failed=key.failed, reason=key.reason)
                 end += len(line)
                 self.add_cost(key.cost, key.currency)
         if end < size and not self._trial:
@@ -291,7 +291,7 @@ class Results(IndexedRows):
             RequestError: it has the key of another one, or is another row than the one whose result is there.
         """
         with self._lock, undisturbed():
-            state, line = self._index.met(digest, position, row.line, content)
+            state, line = self._index.see(digest, position, row.line, content)
         if state == "twice":
             raise RequestError(
                 f"lines {line} and {row.line} have the same key {key!r}",
@@ -345,7 +345,7 @@ class Results(IndexedRows):
             except sqlite3.Error as error:  # the results tell it again to the next run
                 self._is_broken = True
                 raise Unwritable(
-                    f"{self._place} cannot be written ({error})", hint=f"Make room; what came is kept. {_GO_ON}"
+                    f"{self._journal} cannot be written ({error})", hint=f"Make room; what came is kept. {_GO_ON}"
                 ) from None
 
     @staticmethod
@@ -354,20 +354,20 @@ class Results(IndexedRows):
         while unwritten:
             unwritten = unwritten[file.write(unwritten) :]
 
-    def note_handed(
+    def record_submission(
         self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str
     ) -> None:
         """Rows are about to be handed over."""
         self._really_begin()
         self._noted_so_far()
-        self._is_handed = True
-        self._index.hand(mark, rows, count, since, file)
+        self._is_submitted = True
+        self._index.submit(mark, rows, count, since, file)
 
-    def name_handed(self, mark: str, name: str) -> None:
+    def name_submission(self, mark: str, name: str) -> None:
         """A batch has got its name."""
         self._index.name_batch(mark, name)
 
-    def forget_handed(self, mark: str) -> None:
+    def forget_submission(self, mark: str) -> None:
         """A batch is over."""
         self._noted_so_far()
         self._index.take_back(mark)
@@ -393,15 +393,15 @@ class Results(IndexedRows):
     def lines(self) -> Iterator[bytes]:
         """The results, in the order in which they are kept."""
         with open(os.dup(self._file.fileno()), "rb") as file:
-            for start, size in self._index.places(by_place=self._in_order):
+            for start, size in self._index.spans(by_place=self._in_order):
                 file.seek(start)
                 yield file.read(size)
 
-    def put_last_what_is_gone(self) -> None:
+    def move_missing_rows_last(self) -> None:
         """Every row was met: what others have stands last, and errors of those that could not be asked go."""
-        if self._is_open and not (self.finished or self._is_broken or self._begins_anew):
+        if self._is_open and not (self.finished or self._is_broken or self._restarts):
             with self._lock, suppress(sqlite3.Error):
-                self._index.put_last_what_is_gone()
+                self._index.move_missing_rows_last()
 
     def finish(self, names: Iterable[str], *, saw_all: bool) -> None:
         """Write the file that was asked for, and let go of it.
@@ -412,7 +412,7 @@ class Results(IndexedRows):
         """
         if not self._is_open:
             return
-        if self._begins_anew:
+        if self._restarts:
             self.abandon()
             return
         self._is_put_away = True
@@ -439,7 +439,7 @@ class Results(IndexedRows):
         except OSError as error:
             raise self._unwritable(error) from None
         except sqlite3.Error as error:
-            raise RequestError(f"{self._place} cannot be written ({error})", hint=_GO_ON) from None
+            raise RequestError(f"{self._journal} cannot be written ({error})", hint=_GO_ON) from None
         finally:
             self.abandon()
 
@@ -457,22 +457,22 @@ class Results(IndexedRows):
 
     def abandon(self) -> None:
         """Let go of all files; what came stays in them for the next run."""
-        if self._alone.closed:
+        if self._lock_file.closed:
             return
         if (index := getattr(self, "_index", None)) is not None:
             with suppress(sqlite3.Error):
                 if self._is_caught_up and not self._is_broken and not self._is_put_away:
                     self._note_end(index, self._end)
                 # Begun anew, and nothing new came: what was there is there still.
-                index.close(undo=getattr(self, "_begins_anew", False))
+                index.close(undo=getattr(self, "_restarts", False))
         if self._is_open:
             self._file.close()
             self._is_open = False
-        if self._new and not self._is_handed:
+        if self._new and not self._is_submitted:
             self._leave_no_trace()
-        elif self._made and (self._trial or not self._is_caught_up):
+        elif self._created and (self._trial or not self._is_caught_up):
             self._remove_journal()
-        self._alone.close()
+        self._lock_file.close()
 
     def _leave_no_trace(self) -> None:
         """Of a run that had no result, no file stays."""
@@ -484,7 +484,7 @@ class Results(IndexedRows):
 
     def _remove_journal(self) -> None:
         for name in ("", "-wal", "-shm"):
-            self._place.with_name(self._place.name + name).unlink(missing_ok=True)
+            self._journal.with_name(self._journal.name + name).unlink(missing_ok=True)
 
     def _unwritable(self, error: OSError) -> RequestError:
         return RequestError(

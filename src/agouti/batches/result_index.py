@@ -66,7 +66,7 @@ class Index:
 
     def __init__(self, path: Path, *, trial: bool = False, retry_kinds: frozenset[str] = frozenset()) -> None:
         self._trial = trial
-        self._again = retry_kinds
+        self._retry_kinds = retry_kinds
         self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5)
         try:
             self._base.execute("PRAGMA journal_mode=WAL")
@@ -101,7 +101,7 @@ class Index:
         """Whether it is of this format; an empty one is."""
         return bool(self.fact("format", _FORMAT) == _FORMAT)
 
-    def met(self, key: bytes, position: int, line: int, content: bytes) -> tuple[State, int]:
+    def see(self, key: bytes, position: int, line: int, content: bytes) -> tuple[State, int]:
         """A row of the run: how it stands with it, and in which line the other one is that has its key.
 
         What a result is an answer to is noted with the result alone (see `set`): a row that has changed stays changed
@@ -130,7 +130,7 @@ class Index:
             return "new", 0
         if before is not None and before != content:
             return "changed", 0
-        if reason in self._again:
+        if reason in self._retry_kinds:
             return "again", 0
         return ("failed" if failed else "done"), 0
 
@@ -170,7 +170,7 @@ class Index:
             (key,),
         )
 
-    def takes(self, key: bytes, content: bytes, *, failed: bool) -> bool:
+    def accepts(self, key: bytes, content: bytes, *, failed: bool) -> bool:
         """Whether what came of a row that was handed over is to be kept.
 
         An error is not, where there is an answer; an answer is not where it is there already, or where there is one to
@@ -219,7 +219,7 @@ class Index:
         """How many bytes the results have that count."""
         return int(self._base.execute("SELECT coalesce(sum(size), 0) FROM rows WHERE start IS NOT NULL").fetchone()[0])
 
-    def places(self, *, by_place: bool) -> Iterator[tuple[int, int]]:
+    def spans(self, *, by_place: bool) -> Iterator[tuple[int, int]]:
         """Where the results stand, and how long they are.
 
         Args:
@@ -229,7 +229,7 @@ class Index:
             f"SELECT start, size FROM rows WHERE start IS NOT NULL ORDER BY {_ORDERS[by_place]}"  # noqa: S608
         )
 
-    def put_last_what_is_gone(self) -> None:
+    def move_missing_rows_last(self) -> None:
         """Rows that were not met in this run have no place among the others any more."""
         self._base.execute("UPDATE rows SET place = NULL WHERE run != ?", (self.run,))
         # An error of a row that could not even be asked is of no use without it; it may go by its line alone.
@@ -260,11 +260,11 @@ class Index:
         )
         self._base.execute("DROP TABLE moved")
 
-    def handed(self) -> list[tuple[str, str, int, float, str]]:
+    def submissions(self) -> list[tuple[str, str, int, float, str]]:
         """The batches that were handed over: our mark, the provider's name, how many rows, when, and their file."""
         return batches_in(self._base)
 
-    def hand(self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str) -> None:
+    def submit(self, mark: str, rows: Iterable[tuple[bytes, bytes, str]], count: int, since: float, file: str) -> None:
         """Rows are about to be handed over; on disk when this returns.
 
         Args:
@@ -277,21 +277,21 @@ class Index:
         )
         self.commit()
 
-    def handed_row(self, key: bytes, mark: str) -> tuple[bytes, str] | None:
+    def submitted_row(self, key: bytes, mark: str) -> tuple[bytes, str] | None:
         """What was asked of a row of a batch, and how its result begins; `None` where it is in no such batch."""
         found = self._base.execute(
             "SELECT content, head FROM handed_rows WHERE key = ? AND mark = ?", (key, mark)
         ).fetchone()
         return None if found is None else (bytes(found[0] or b""), found[1] or "")
 
-    def count_handed(self, key: bytes, mark: str) -> bool:
+    def count_submission(self, key: bytes, mark: str) -> bool:
         """Note that the answer to a row of a batch is in the books; whether it was not before."""
         noted = self._base.execute(
             "UPDATE handed_rows SET counted = 1 WHERE key = ? AND mark = ? AND counted IS NOT 1", (key, mark)
         )
         return noted.rowcount > 0
 
-    def handed_keys(self, mark: str) -> list[bytes]:
+    def submitted_keys(self, mark: str) -> list[bytes]:
         """The keys of the rows of a batch."""
         return [bytes(key) for (key,) in self._base.execute("SELECT key FROM handed_rows WHERE mark = ?", (mark,))]
 
@@ -311,7 +311,7 @@ class Index:
         self._base.execute("DELETE FROM handed_rows WHERE mark = ?", (mark,))
         self.commit()
 
-    def is_handed(self, key: bytes, content: bytes) -> bool:
+    def is_submitted(self, key: bytes, content: bytes) -> bool:
         """Whether a row is in one of the batches, with this very question."""
         found = self._base.execute("SELECT content FROM handed_rows WHERE key = ?", (key,)).fetchone()
         return found is not None and (found[0] is None or bytes(found[0]) == content)

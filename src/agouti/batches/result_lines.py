@@ -38,7 +38,7 @@ class Known(NamedTuple):
 
     key: Any
     failed: bool
-    why: str
+    reason: str
     cost: float
     currency: str
 

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from ..engine.operations.structured import FormCall
 
 
-class Asking(Protocol):
+class RowAsker(Protocol):
     """Asks what a row is asked."""
 
     def prompt(self, row: Row) -> RowPrompt:
@@ -43,7 +43,7 @@ class Asking(Protocol):
             AgoutiError: the model does not take it.
         """
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def answer_of(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         """What came, as facts of a result, and ``attempts``.
 
         Raises:
@@ -74,7 +74,7 @@ class Answers:
     def call(self, prompt: RowPrompt) -> Call:
         return self._calls.chat(self._label, prompt.text, cast("Options", with_media(self._options, prompt)))
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def answer_of(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
         if self._accept is not None:
             yield from accepted(self._accept, reply.text, (FilledAnswer(output_method="prompt", reply=reply),))
@@ -99,20 +99,20 @@ class Values:
         self._prompts = prompts
         self.form = form
         self._options = options
-        self._plain = split_fill(cast("FillOptions", options))[0]
+        self._chat_options = split_fill(cast("FillOptions", options))[0]
 
     def prompt(self, row: Row) -> RowPrompt:
         return self._prompts.of(row)
 
     def call(self, prompt: RowPrompt) -> Call:
-        return self._calls.chat(self._label, prompt.text, cast("Options", with_media(self._plain, prompt)))
+        return self._calls.chat(self._label, prompt.text, cast("Options", with_media(self._chat_options, prompt)))
 
     def form_call(self, prompt: RowPrompt) -> "FormCall":
         """The call that fills the form."""
         options = cast("FillOptions", with_media(self._options, prompt))
         return self._calls.form(self._label, self.form, prompt.text, options)[0]
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def answer_of(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         filled = yield from self.form_call(prompt).steps()
         if self._accept is not None:
             yield from accepted(self._accept, filled.value, filled.answers)
@@ -142,16 +142,16 @@ class Requests:
     def call(self, prompt: RowPrompt) -> Call:
         import msgspec
 
-        from ..core.messages.json_form import asked
+        from ..core.messages.json_form import chat_arguments
 
         body = msgspec.json.decode(prompt.text)
         if not isinstance(body, dict):
             raise RequestError("its body is no request", hint='Write "body": {"messages": [...]}.')
-        request = asked({**body, "model": self._label})
+        request = chat_arguments({**body, "model": self._label})
         options = {**request.options, **self._options}
         return self._calls.chat(self._label, cast("Prompt", request.messages), cast("Options", options))
 
-    def asked(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
+    def answer_of(self, prompt: RowPrompt) -> Steps[dict[str, Any]]:
         reply = yield from ask(self.call(prompt))
         response: dict[str, Json] = {
             "status_code": 200,

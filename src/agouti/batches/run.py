@@ -27,12 +27,12 @@ from ..engine.call import Clocks
 from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
 from ..tables.row_files import Row
 from .concurrency import Pace
-from .failure_streak import Streak
+from .failure_streak import FailureCount
 from .in_memory import Memory
 from .prompts import NothingToAsk, RowPrompt
 from .result_file import KEY, Results, Unwritable
-from .row_requests import Asking, refusals_in
-from .run_parts import Rate, Waiting, failure_facts, kept_value, key_of, numbered, sampled, too_many
+from .row_requests import RowAsker, refusals_in
+from .run_parts import Rate, Waiting, failure_facts, key_of, numbered, sampled, storable_value, too_many
 from .types import Progress, Settings, Source, Unit, Unusable
 
 # Errors after which nothing was paid, so that the same row may be asked again.
@@ -45,7 +45,7 @@ _WAITING = 1000
 # No row waits longer for its next try.
 _LONGEST = 60.0
 # Failures that are told with the result.
-_SHOWN = 3
+_SHOWN_FAILURES = 3
 # Seconds between two times that what was written is put on the disk itself.
 _SYNC = 5.0
 
@@ -65,7 +65,7 @@ class Work:
     def __init__(
         self,
         source: Source,
-        ask: Asking,
+        ask: RowAsker,
         results: Results | Memory,
         pace: Pace,
         settings: Settings,
@@ -84,19 +84,19 @@ class Work:
         self._settings = settings
         self._clock = clocks.clock
         self._now = clocks.now
-        self._most = limit
+        self._maximum = limit
         self.report = report
         self._together = together
         self._portion = portion if together is not None else 1
         self._with_columns = with_columns
         self._lock = Lock()
-        self._began = self._clock()
-        self._last_success = self._began
+        self._started_at = self._clock()
+        self._last_success = self._started_at
         self._rate = Rate()
-        self._streak = Streak(settings.stop_after)
+        self._failures_in_a_row = FailureCount(settings.stop_after)
         self._later: list[Waiting] = []
         self._numbers = itertools.count()
-        self._drained, self._synced = False, self._began
+        self._drained, self._synced = False, self._started_at
         self._unwritten: list[bytes] = []
         self._failed_in_all: int | None = None
         self.kinds: dict[str, int] = {}
@@ -104,7 +104,7 @@ class Work:
         self._is_given_up = False
         self.stop: AgoutiError | None = None
         self.read_all = False
-        self.met = self.found = self.done = self.failed = 0
+        self.rows_seen = self.found = self.done = self.failed = 0
         self.costs: dict[str, float] = {}
         self.failures: list[tuple[int, str]] = []
         self.names: dict[str, None] = {}
@@ -117,7 +117,7 @@ class Work:
         """
         if self._settings.sample is not None:
             self._sample = yield RunCallable(lambda: sampled(numbered(self._source), self._settings.sample or 0))
-        yield Together(self._units(), self._most, keep=False, stopped=self._given_up)
+        yield Together(self._units(), self._maximum, keep=False, stopped=self._given_up)
         if self.stop is not None:
             raise self.stop
 
@@ -133,13 +133,13 @@ class Work:
         return self._settings.until is not None and self._now() >= self._settings.until
 
     @property
-    def left(self) -> int:
+    def remaining(self) -> int:
         """Rows that are wanted, and have no result."""
         total = self.progress().total if self.is_over or self.stop is not None else None
-        return max((self.met if total is None else total) - self.found - self.done - self.failed, 0)
+        return max((self.rows_seen if total is None else total) - self.found - self.done - self.failed, 0)
 
     @property
-    def met_all(self) -> bool:
+    def saw_all(self) -> bool:
         """Whether every row of the source was met."""
         return self.read_all and self._settings.limit is None and self._settings.sample is None
 
@@ -150,8 +150,8 @@ class Work:
 
     def count(self) -> None:
         """The run has ended: count what failed in all."""
-        if self.met_all:
-            self._results.put_last_what_is_gone()
+        if self.saw_all:
+            self._results.move_missing_rows_last()
         self._failed_in_all = self._results.counts()[1]
         self.kinds = self._results.kinds()
 
@@ -168,28 +168,28 @@ class Work:
             if self.stop is not None or self.is_over:
                 return
             yield from self._due()
-            unit = self._met(position, row)
+            unit = self._request_of(position, row)
             if unit is None:
                 continue
             if isinstance(unit, Unusable):
-                self.keep(unit.unit, {"error": unit.why})
+                self.keep(unit.unit, {"error": unit.reason})
                 continue
             units.append(unit)
             if len(units) >= self._portion:
-                yield self._piece(units)
+                yield self._run_group(units)
                 units = []
         if units:
-            yield self._piece(units)
+            yield self._run_group(units)
         self.read_all = self.stop is None
         while self.stop is None and not self.is_over and (waiting := self._next_waiting()) is not None:
-            yield self._piece(waiting.units, waiting)
+            yield self._run_group(waiting.units, waiting)
 
     def _due(self) -> Iterator[Steps[None]]:
         """Rows that have waited long enough: they come before those that were not asked yet."""
         while self._later and self._later[0].at <= self._clock():
             with self._lock:
                 waiting = heappop(self._later)
-            yield self._piece(waiting.units, waiting)
+            yield self._run_group(waiting.units, waiting)
 
     def _next_waiting(self) -> "Waiting | None":
         """The next one that waits; where none does any more, those that are under way wait where they are."""
@@ -202,11 +202,11 @@ class Work:
     def units(self) -> "Iterator[Unit]":
         """The rows that have no result yet; those that cannot be asked get theirs."""
         for position, row in self._chosen():
-            unit = self._met(position, row)
+            unit = self._request_of(position, row)
             if self.stop is not None:
                 raise self.stop
             if isinstance(unit, Unusable):
-                self.keep(unit.unit, {"error": unit.why})
+                self.keep(unit.unit, {"error": unit.reason})
             elif unit is not None:
                 yield unit
         self.read_all = True
@@ -216,24 +216,24 @@ class Work:
         for position, row in self._chosen():
             yield self._results.named(key_of(self._settings.key, position, row))[1]
 
-    def tell(self, done: int) -> None:
+    def report_progress(self, done: int) -> None:
         """Tell how far it is, with so many rows that are done elsewhere."""
         if self.report is not None:
             progress = self.progress()
             self.report(msgspec.structs.replace(progress, done=progress.done + done))
 
-    def wanted(self) -> "Iterator[Unit | None]":
+    def requests(self) -> "Iterator[Unit | None]":
         """The rows that are to be asked; `None` for one that cannot be. For a plan: nothing is asked or kept."""
         for position, row in self._chosen():
-            unit = self._met(position, row)
+            unit = self._request_of(position, row)
             if self.stop is not None:
                 raise self.stop
             if unit is not None:
                 yield None if isinstance(unit, Unusable) else unit
 
-    def _met(self, position: int, row: Row) -> "Unit | Unusable | None":
+    def _request_of(self, position: int, row: Row) -> "Unit | Unusable | None":
         """A row as it is to be asked; `None` where it has its result."""
-        self.met += 1
+        self.rows_seen += 1
         if self._with_columns:
             self.names.update(dict.fromkeys(row.columns))
         key = self._settings.key
@@ -259,7 +259,7 @@ class Work:
         unit = Unit(name, digest, row, prompt, state == "again")
         return Unusable(unit, error) if error else unit
 
-    def _piece(self, units: list[Unit], waited: "Waiting | None" = None) -> Steps[None]:
+    def _run_group(self, units: list[Unit], waited: "Waiting | None" = None) -> Steps[None]:
         waiting = waited
         while True:
             if waiting is not None and (wait := waiting.at - self._clock()) > 0:
@@ -273,13 +273,13 @@ class Work:
                 if self._together is not None:
                     unfinished = yield from self._asked_together(units, self._together, tries, since)
                 else:
-                    unfinished = yield from self._asked(units[0], tries, since)
+                    unfinished = yield from self._ask_one(units[0], tries, since)
             finally:
                 self._pace.leave(permit)
             if unfinished is None or self.stop is not None:
                 break
             with self._lock:
-                self._streak.waits([each.digest for each in unfinished.units])
+                self._failures_in_a_row.waits([each.digest for each in unfinished.units])
                 if not self._drained and len(self._later) < _WAITING:
                     heappush(self._later, unfinished)
                     break
@@ -292,13 +292,13 @@ class Work:
     def begin(self, units: list[Unit]) -> None:
         """These rows are asked now."""
         with self._lock:
-            self._streak.began([unit.digest for unit in units])
+            self._failures_in_a_row.start([unit.digest for unit in units])
 
-    def _asked(self, unit: Unit, tries: int, since: float | None) -> Steps["Waiting | None"]:
+    def _ask_one(self, unit: Unit, tries: int, since: float | None) -> Steps["Waiting | None"]:
         """Ask a row once; it waits for another time where it is to be asked again."""
         started_at = self._clock()
-        outcome = yield from attempted(self._ask.asked(unit.prompt), Exception)
-        wait = self.came(unit, outcome, started_at, tries, since)
+        outcome = yield from attempted(self._ask.answer_of(unit.prompt), Exception)
+        wait = self.on_result(unit, outcome, started_at, tries, since)
         return None if wait is None else self._waits([unit], wait, tries, since, outcome)
 
     def _asked_together(
@@ -310,7 +310,9 @@ class Work:
     ) -> Steps["Waiting | None"]:
         started_at = self._clock()
         outcome = yield from ask(units)
-        waits = [self.came(unit, each, started_at, tries, since) for unit, each in zip(units, outcome, strict=True)]
+        waits = [
+            self.on_result(unit, each, started_at, tries, since) for unit, each in zip(units, outcome, strict=True)
+        ]
         unfinished = [unit for unit, wait in zip(units, waits, strict=True) if wait is not None]
         if not unfinished:
             return None
@@ -318,16 +320,11 @@ class Work:
 
     def _waits(self, units: list[Unit], wait: float, tries: int, since: float | None, outcome: Any) -> "Waiting":
         now = self._clock()
-        is_own_failure = not isinstance(outcome, LimitReached)  # a limit of the entry says nothing of the row
-        return Waiting(
-            now + wait,
-            next(self._numbers),
-            units,
-            tries + is_own_failure,
-            now if since is None and is_own_failure else since,
-        )
+        if isinstance(outcome, LimitReached):  # a limit of the entry says nothing of the row
+            return Waiting(now + wait, next(self._numbers), units, tries, since)
+        return Waiting(now + wait, next(self._numbers), units, tries + 1, now if since is None else since)
 
-    def came(
+    def on_result(
         self,
         unit: Unit,
         outcome: "dict[str, Any] | Exception",
@@ -380,7 +377,7 @@ class Work:
         if (tries >= _TRIES and others_succeed) or (wait > patience and self.done > 0):
             # The others get on, or are done: it is about this row, and says nothing of them.
             with self._lock:
-                self._streak.waits([unit.digest])
+                self._failures_in_a_row.waits([unit.digest])
             self.keep(unit, failure_facts(error))
             return None
         if idle + min(wait, _LONGEST) > patience:
@@ -407,19 +404,19 @@ class Work:
         with self._lock:
             if failed:
                 self.failed += 1
-                if len(self.failures) < _SHOWN:
+                if len(self.failures) < _SHOWN_FAILURES:
                     self.failures.append((unit.row.line, outcome["error"]))
-                lonely_failures = self._streak.failed(unit.digest, outcome["error"].partition(":")[0])
+                lonely_failures = self._failures_in_a_row.failed(unit.digest, outcome["error"].partition(":")[0])
             else:
                 self.done += 1
-                self._streak.answered(unit.digest)
+                self._failures_in_a_row.answered(unit.digest)
                 self._last_success = self._clock()
             self._rate.add(self._clock())
             if (cost := outcome.get("cost")) is not None and (currency := outcome.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
         try:
             # The answer that a row has stays where asking again failed.
-            if not (failed and unit.again) or self._results.takes(unit.digest, b"", failed=True):
+            if not (failed and unit.retried) or self._results.accepts(unit.digest, b"", failed=True):
                 self._results.add(unit.digest, {**result, **outcome}, failed=failed)
             else:
                 self._results.add_cost(outcome.get("cost"), outcome.get("currency"))
@@ -438,7 +435,7 @@ class Work:
         if self.report is not None:
             self.report(self.progress())
 
-    def keep_handed(self, head: dict[str, Any], digest: bytes, content: bytes, outcome: dict[str, Any]) -> None:
+    def store_submitted(self, head: dict[str, Any], digest: bytes, content: bytes, outcome: dict[str, Any]) -> None:
         """Write down what came of a row that was handed over, whether this run has met it or not.
 
         Args:
@@ -446,12 +443,12 @@ class Work:
             content: what it was asked.
         """
         failed = "error" in outcome
-        if not self._results.takes(digest, content, failed=failed):
+        if not self._results.accepts(digest, content, failed=failed):
             return
         with self._lock:
             self.failed += failed
             self.done += not failed
-            if failed and len(self.failures) < _SHOWN:
+            if failed and len(self.failures) < _SHOWN_FAILURES:
                 self.failures.append((head.get("line", 0), outcome["error"]))
             if (cost := outcome.get("cost")) is not None and (currency := outcome.get("currency")):
                 self.costs[currency] = self.costs.get(currency, 0.0) + cost
@@ -467,7 +464,7 @@ class Work:
         if self._source.has_lines:
             head["line"] = unit.row.line
         if unit.row.columns and self._with_columns:
-            head["row"] = {name: kept_value(value) for name, value in unit.row.columns.items()}
+            head["row"] = {name: storable_value(value) for name, value in unit.row.columns.items()}
         return head
 
     def _full(self, error: Unwritable) -> None:

@@ -57,7 +57,7 @@ class Rate:
         return len(self._times) / span if span > 0.2 else 0.0
 
 
-def kept_value(value: Any) -> Any:
+def storable_value(value: Any) -> Any:
     """A value of a column as it stands in a result; of bytes only how many."""
     return f"({len(value)} bytes)" if isinstance(value, bytes) else value
 

@@ -9,14 +9,14 @@ from ..core.errors import AgoutiError, RequestError
 from ..dialects.base import DeferredBatches
 from ..dialects.wire import Handed, Outgoing
 from ..engine.effects import Sleep, Steps
-from ..engine.operations.deferred import GONE, path_of
+from ..engine.operations.deferred import MISSING_STATUSES, path_of
 from .deferred_batch import FIRST, GROWTH, LONGEST, Batch
 from .result_index import digest_of
 
 _HINT = "Name a batch that rows were handed over with, as the provider's list has it, or leave --take-over out."
 
 
-class Taken(Struct, frozen=True):
+class AdoptedBatch(Struct, frozen=True):
     """What is known of a row that such a batch has answered.
 
     Attributes:
@@ -25,7 +25,7 @@ class Taken(Struct, frozen=True):
     """
 
     mark: str
-    asked: bytes
+    question_digest: bytes
 
 
 class Found(Struct):
@@ -36,13 +36,13 @@ class Found(Struct):
     """
 
     batches: dict[str, Batch] = {}
-    rows: dict[bytes, Taken] = {}
+    rows: dict[bytes, AdoptedBatch] = {}
     unasked: list[str] = []
 
     def has(self, digest: bytes, body: Mapping[str, Any]) -> str | None:
         """The mark of the batch that has answered this very request; `None` where none has."""
         row = self.rows.get(digest)
-        if row is None or row.asked not in (b"", digest_of(body)):
+        if row is None or row.question_digest not in (b"", digest_of(body)):
             return None
         return row.mark
 
@@ -69,7 +69,7 @@ def found(
         try:
             submitted: Handed = yield from ask(batches.look(name), batches.read)
         except AgoutiError as error:
-            if error.status not in GONE:
+            if error.status not in MISSING_STATUSES:
                 raise
             raise RequestError(f"{provider} knows no batch {name} (HTTP {error.status})", hint=_HINT) from None
         while submitted.state == "waiting":
@@ -104,7 +104,7 @@ def _add(
             if not mark or digest is None or (requests is not None and name not in requests):
                 continue
             found_rows.batches.setdefault(mark, batch)
-            found_rows.rows[digest] = Taken(mark, b"" if requests is None else requests[name])
+            found_rows.rows[digest] = AdoptedBatch(mark, b"" if requests is None else requests[name])
 
 
 def _requests(
@@ -117,7 +117,7 @@ def _requests(
     try:
         body = yield from ask(outgoing, bytes)
     except AgoutiError as error:
-        if error.status not in GONE:
+        if error.status not in MISSING_STATUSES:
             raise
         return None
     return {name: digest_of(each) for name, each in batches.read_requests(body)}

@@ -55,14 +55,14 @@ class Unit(Struct, frozen=True):
     digest: bytes
     row: Row
     prompt: RowPrompt
-    again: bool = False
+    retried: bool = False
 
 
 class Unusable(Struct, frozen=True):
     """A row that cannot be asked."""
 
     unit: Unit
-    why: str
+    reason: str
 
 
 class Settings(Struct, frozen=True, kw_only=True):

@@ -12,7 +12,7 @@ from ..core.canonical.chat import Completion, Request
 from ..core.errors import ConfigError
 from ..engine.effects import OnAbandon, Signal, Steps, WaitFor
 from ..engine.hooks import AnsweringHook, AttemptDetails, AttemptResult
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .store import AnswerStore
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("agouti.cache")
 
 # Ends of an answer that is whole.
-_WHOLE = frozenset({"stop", "tool_calls"})
+_COMPLETE_REASONS = frozenset({"stop", "tool_calls"})
 # What makes an answer depend on what the provider keeps.
 _BOUND = ("previous_response_id",)
 _DECODER = msgspec.json.Decoder(Completion)
@@ -53,14 +53,14 @@ class CacheHook(AnsweringHook):
         self._store = AnswerStore(
             settings.path, keep_days=settings.keep_days, max_bytes=settings.max_megabytes * 1_000_000
         )
-        self._told = False
+        self._warned = False
         self._begin()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def _begin(self) -> None:
         self._lock = Lock()
         self._under_way: dict[bytes, _UnderWay] = {}
-        self._asked: dict[int, tuple[bytes, _UnderWay]] = {}
+        self._queries: dict[int, tuple[bytes, _UnderWay]] = {}
 
     def after_fork(self) -> None:
         """What is under way is the parent's."""
@@ -79,7 +79,7 @@ class CacheHook(AnsweringHook):
                 under_way = self._under_way.get(key)
                 if under_way is None:
                     own_query = self._under_way[key] = _UnderWay()
-                    self._asked[id(attempt)] = (key, own_query)
+                    self._queries[id(attempt)] = (key, own_query)
                     break
             yield WaitFor(under_way.signal, attempt.left)
             if under_way.answer is not None and _fits(attempt, under_way.answer):
@@ -110,7 +110,7 @@ class CacheHook(AnsweringHook):
             data = self._store.get(key)
             return None if data is None else _DECODER.decode(data)
         except (sqlite3.Error, msgspec.MsgspecError, ConfigError) as error:
-            self._tell(error)
+            self._warn_once(error)
             return None
 
     def after(self, result: AttemptResult) -> None:
@@ -129,12 +129,12 @@ class CacheHook(AnsweringHook):
         try:
             self._store.put(query, msgspec.json.encode(answer))
         except (sqlite3.Error, msgspec.MsgspecError, UnicodeError, ConfigError) as error:
-            self._tell(error)
+            self._warn_once(error)
 
     def _ended(self, attempt: int, answer: Completion | None) -> bytes | None:
         """Let those go on who wait for the same; the key of what was asked."""
         with self._lock:
-            query = self._asked.pop(attempt, None)
+            query = self._queries.pop(attempt, None)
             if query is None:
                 return None
             key, own_query = query
@@ -144,14 +144,14 @@ class CacheHook(AnsweringHook):
         own_query.signal.set()
         return key
 
-    def _tell(self, error: Exception) -> None:
+    def _warn_once(self, error: Exception) -> None:
         try:
-            if isinstance(error, sqlite3.Error) and self._store.mend(error):
+            if isinstance(error, sqlite3.Error) and self._store.recover(error):
                 return
         except (sqlite3.Error, ConfigError) as worse:
             error = worse
-        if not self._told:
-            self._told = True
+        if not self._warned:
+            self._warned = True
             log.warning("the cache cannot be used: %s; calls go on without it", error)
 
     def close(self) -> None:
@@ -175,6 +175,8 @@ def _fits(attempt: AttemptDetails, answer: object) -> bool:
 def _is_whole(answer: Completion) -> bool:
     """Whether an answer was neither cut nor refused, and has something in it."""
     return bool(answer.choices) and all(
-        choice.finish_reason in _WHOLE and not choice.refusal and bool(choice.text or choice.tool_calls or choice.files)
+        choice.finish_reason in _COMPLETE_REASONS
+        and not choice.refusal
+        and bool(choice.text or choice.tool_calls or choice.files)
         for choice in answer.choices
     )

@@ -10,7 +10,7 @@ from pathlib import Path
 from ..core.errors import ConfigError
 from ..core.warn import warn
 from ..runtime.fork_guard import undisturbed
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 
 _DAY = 86400.0
 _HOUR = 3600.0
@@ -49,14 +49,14 @@ class AnswerStore:
     def __init__(self, path: Path, *, keep_days: float | None, max_bytes: int) -> None:
         self._path = path
         self._age = None if keep_days is None else keep_days * _DAY
-        self._most = max_bytes
+        self._max_bytes = max_bytes
         self._lock = threading.Lock()
         self._base: sqlite3.Connection | None = None
         self._added = 0
-        self._looked = 0.0
+        self._checked_at = 0.0
         self._file = (0, 0)  # which one is open: another program may have begun a new one in its place
         self._connection()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def _connection(self) -> sqlite3.Connection:
         """The open file; a child opens it when it first needs it."""
@@ -75,7 +75,7 @@ class AnswerStore:
         if base is not None:
             with suppress(sqlite3.Error):
                 base.close()
-        if self._there() != self._file:
+        if self._size_and_count() != self._file:
             return  # another program has put it aside already
         damaged_path = self._path.with_name(f"{self._path.name}.damaged-{time.time_ns()}")
         try:
@@ -90,7 +90,7 @@ class AnswerStore:
             ) from None
         warn(f"the cache {self._path} was damaged ({reason}): it is {damaged_path.name} now, and a new one begins")
 
-    def _there(self) -> tuple[int, int]:
+    def _size_and_count(self) -> tuple[int, int]:
         try:
             facts = os.stat(self._path)
         except OSError:
@@ -108,7 +108,7 @@ class AnswerStore:
         except OSError:
             return False
 
-    def mend(self, error: sqlite3.Error) -> bool:
+    def recover(self, error: sqlite3.Error) -> bool:
         """After an error: move the file away where it is damaged, and begin anew; whether that was so."""
         with self._lock, undisturbed():
             if not self._is_damaged(error):
@@ -122,7 +122,7 @@ class AnswerStore:
             if not self._path.exists():
                 # Answers are nobody else's.
                 os.close(os.open(self._path, os.O_CREAT | os.O_RDWR, 0o600))
-            self._file = self._there()
+            self._file = self._size_and_count()
             base = sqlite3.connect(self._path, isolation_level=None, check_same_thread=False, timeout=_PATIENCE)
             try:
                 self._prepare(base)
@@ -183,7 +183,7 @@ class AnswerStore:
         Raises:
             sqlite3.Error: the file cannot be written.
         """
-        if len(answer) > self._most:
+        if len(answer) > self._max_bytes:
             return
         with self._lock, undisturbed():
             base = self._connection()
@@ -191,23 +191,27 @@ class AnswerStore:
             self._size += len(answer)
             self._added += len(answer)
             # Other programs add to it as well: what there is in all is looked up now and then.
-            if self._size > self._most or self._added > self._most // _SHARE or time.time() - self._looked > _HOUR:
+            if (
+                self._size > self._max_bytes
+                or self._added > self._max_bytes // _SHARE
+                or time.time() - self._checked_at > _HOUR
+            ):
                 self._make_room(base)
 
     def _forget_old(self, base: sqlite3.Connection) -> None:
         """Take out what is too old: nobody can read it any more."""
-        self._looked = time.time()
+        self._checked_at = time.time()
         if self._age is not None:
-            base.execute("DELETE FROM answers WHERE at < ?", (self._looked - self._age,))
+            base.execute("DELETE FROM answers WHERE at < ?", (self._checked_at - self._age,))
 
     def _make_room(self, base: sqlite3.Connection) -> None:
         """Take out what is too old, and of the others the oldest ones where there are too many."""
         self._forget_old(base)
         self._added = 0
         self._size = int(base.execute("SELECT coalesce(sum(size), 0) FROM answers").fetchone()[0])
-        if self._size <= self._most:
+        if self._size <= self._max_bytes:
             return
-        spare = self._size - int(self._most * _ROOM)
+        spare = self._size - int(self._max_bytes * _ROOM)
         base.execute(
             "DELETE FROM answers WHERE key IN (SELECT key FROM (SELECT key, sum(size) OVER (ORDER BY at, key "
             "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) AS before FROM answers) WHERE coalesce(before, 0) < ?)",

@@ -50,7 +50,7 @@ def split_tools(options: "AskOptions") -> "tuple[Options, ToolOptions]":
         RequestError: one of the latter is wrong.
     """
     if "run_tools" not in options and "max_rounds" not in options and "tool_errors" not in options:
-        return options, _USUAL
+        return options, _DEFAULT_TOOLS
     rounds, errors = options.get("max_rounds", ROUNDS), options.get("tool_errors", "tell")
     _whole_number("max_rounds", rounds, 1)
     if errors not in ("tell", "raise"):
@@ -234,4 +234,4 @@ def _without(options: Mapping[str, Any], names: tuple[str, ...]) -> "Options":
     return cast("Options", {name: value for name, value in options.items() if name not in names})
 
 
-_USUAL = ToolOptions()
+_DEFAULT_TOOLS = ToolOptions()

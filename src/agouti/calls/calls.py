@@ -25,7 +25,7 @@ from .arguments import CallLimits, check_client, check_embed, checked_cache, lim
 from .default_hooks import hooks_of_client
 
 if TYPE_CHECKING:
-    from ..core.messages.json_form import Asked, Chunks
+    from ..core.messages.json_form import ChatRequestArguments, Chunks
     from ..dialects.wire import ListedModel
     from ..embeddings.embeddings import Embeddings
     from ..engine.effects import Steps
@@ -258,14 +258,14 @@ class Calls:
         started = call.started
 
         def steps() -> "Steps[Embeddings]":
-            from ..embeddings.assembly import assembled, wanted
+            from ..embeddings.assembly import assembled, embedding_request
             from ..engine.operations.vectors import embed
 
-            request = wanted(checked, known, label=call.label, name=target.model.name, dimensions=dimensions)
+            request = embedding_request(checked, known, label=call.label, name=target.model.name, dimensions=dimensions)
             gathered = yield from embed(
                 call,
-                request.asked,
-                request.places,
+                request.missing,
+                request.positions,
                 dimensions=dimensions,
                 extra=extra_of(options.get("extra")),
                 concurrency=concurrency,
@@ -304,13 +304,13 @@ class Calls:
                 )
 
     @staticmethod
-    def asked(body: "Mapping[str, Json]", further_fields: "Mapping[str, Any]") -> "Asked":
+    def chat_request(body: "Mapping[str, Json]", further_fields: "Mapping[str, Any]") -> "ChatRequestArguments":
         """The parts of a request in the canonical form, with limits of the call beside it."""
-        from ..core.messages.json_form import asked
+        from ..core.messages.json_form import chat_arguments
 
-        return asked(body, further_fields)
+        return chat_arguments(body, further_fields)
 
-    def chunked(self, request: "Asked") -> "tuple[Call, Chunks]":
+    def chunked(self, request: "ChatRequestArguments") -> "tuple[Call, Chunks]":
         """A call for a stream in the canonical form, and what makes its chunks."""
         from ..core.messages.json_form import Chunks
 
@@ -363,10 +363,10 @@ class BaseClient:
             config = config.keyless()
         check_client(limits or ())
         client_hooks = hooks_of_client(config, hooks)
-        self._owned, self._ledger = client_hooks.own, client_hooks.ledger
+        self._owned, self._ledger = client_hooks.own_hooks, client_hooks.ledger
         self._calls = Calls(config, client_hooks.every, limits=limits_of(limits or {}))
         self._environment = config.environment
-        self._whole = True
+        self._keep_usage = True
         self._record = record
         self._replay = replay
 
@@ -475,7 +475,7 @@ class BaseClient:
 
     def _finish(self) -> bool:
         """See that what is written beside the calls is written, at the end; whether there is anything else to close."""
-        if not self._whole:
+        if not self._keep_usage:
             return False
         for hook in self._owned:
             if (close := getattr(hook, "close", None)) is not None:

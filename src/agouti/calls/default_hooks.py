@@ -25,7 +25,7 @@ class ClientHooks(Struct, frozen=True):
     """
 
     every: "tuple[Hook, ...]"
-    own: "tuple[Hook, ...]"
+    own_hooks: "tuple[Hook, ...]"
     ledger: "LedgerHook | None"
 
 

@@ -50,8 +50,8 @@ def _live() -> "Live":
 
 class _Stream:
     def __init__(self, accumulator: ReplyAccumulator) -> None:
-        self._so_far = accumulator
-        self._whole: Reply | None = None
+        self._accumulator = accumulator
+        self._result: Reply | None = None
         self._failure: AgoutiError | None = None
         self._reader: Literal["none", "reading", "left"] = "none"
 
@@ -64,7 +64,7 @@ class _Stream:
         """
         if self._failure is not None:
             raise self._failure
-        if self._whole is not None:
+        if self._result is not None:
             return False
         if self._reader != "none":
             raise _not_read(self._reader)
@@ -73,17 +73,17 @@ class _Stream:
 
     def _leaves(self) -> None:
         """Whoever read it does so no more."""
-        if self._whole is None and self._failure is None:
+        if self._result is None and self._failure is None:
             self._reader = "left"
 
     def _ended(self, result: Any) -> None:
         """The steps have ended with this."""
-        self._whole = result
+        self._result = result
 
     @property
     def reply(self) -> Reply:
         """The whole reply once the stream has ended; before that, what has come so far."""
-        return self._whole if self._whole is not None else self._so_far.reply()
+        return self._result if self._result is not None else self._accumulator.reply()
 
 
 class Stream(_Stream):
@@ -263,7 +263,7 @@ class _Filling(Generic[T]):
 
         self._growing = Growing(form.unwrapped, lists=form.wrapped, schema=form.schema)
         self._item = item
-        self._given = 0
+        self._returned = 0
 
     @property
     def filled(self) -> "Filled[T]":
@@ -279,7 +279,7 @@ class _Filling(Generic[T]):
             )
         return self._filled
 
-    def _mended(self) -> list[Json]:
+    def _repaired_items(self) -> list[Json]:
         """The value in the end, where it is another one than what was shown while it came."""
         filled = self._filled
         if filled is None or not (filled.repairs_applied or len(filled.answers) > 1):
@@ -294,13 +294,13 @@ class _Filling(Generic[T]):
                 "items are those of a list", hint="Ask for one: client.stream_fill(label, list[TYPE], prompt).items()."
             )
         items: list[Any] = []
-        for each in self._growing.whole_items[self._given :]:
+        for each in self._growing.whole_items[self._returned :]:
             try:
                 items.append(self._item.read(each))
             except Misfit:
-                self._given = 2**62  # what is wrong is mended first, or the answer is given back
+                self._returned = 2**62  # what is wrong is mended first, or the answer is given back
                 return items
-            self._given += 1
+            self._returned += 1
         return items
 
     def _last_items(self) -> list[Any]:
@@ -309,7 +309,7 @@ class _Filling(Generic[T]):
         yielded = self._yielded
         return list(value)[yielded:] if isinstance(value, (list, tuple)) else []
 
-    _given = 0
+    _returned = 0
     _yielded = 0
 
 
@@ -338,14 +338,14 @@ class FillStream(_Filling[T], Stream):
 
     def _ended(self, result: "Filled[T]") -> None:
         self._filled = result
-        self._whole = result.reply
+        self._result = result.reply
 
     def __iter__(self) -> Iterator[Json]:
         """The value so far, each time that it has grown."""
         for batch in self.batches():
-            if self._growing.take(batch):
+            if self._growing.add(batch):
                 yield self._growing.value
-        yield from self._mended()
+        yield from self._repaired_items()
 
     def items(self) -> Iterator[Any]:
         """The items of a list, of the application's own type, each as soon as it is whole.
@@ -355,7 +355,7 @@ class FillStream(_Filling[T], Stream):
         """
         self._new_items()
         for batch in self.batches():
-            self._growing.take(batch)
+            self._growing.add(batch)
             for item in self._new_items():
                 self._yielded += 1
                 yield item
@@ -376,21 +376,21 @@ class AsyncFillStream(_Filling[T], AsyncStream):
 
     def _ended(self, result: "Filled[T]") -> None:
         self._filled = result
-        self._whole = result.reply
+        self._result = result.reply
 
     async def __aiter__(self) -> AsyncIterator[Json]:
         """The value so far, each time that it has grown."""
         async for batch in self.batches():
-            if self._growing.take(batch):
+            if self._growing.add(batch):
                 yield self._growing.value
-        for value in self._mended():
+        for value in self._repaired_items():
             yield value
 
     async def items(self) -> AsyncIterator[Any]:
         """The items of a list, each as soon as it is whole; as `FillStream.items`."""
         self._new_items()
         async for batch in self.batches():
-            self._growing.take(batch)
+            self._growing.add(batch)
             for item in self._new_items():
                 self._yielded += 1
                 yield item

@@ -9,7 +9,7 @@ from ..core.secrets.masking import printable
 from .terminal_text import on_terminal, paint
 
 _GAP = 2
-_LEAST = 8
+_MIN_WIDTH = 8
 
 
 def show_columns(names: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> None:
@@ -38,6 +38,6 @@ def _line(cells: Sequence[str], widths: Sequence[int], right: Sequence[int]) -> 
 def _fitted(widths: list[int], room: int) -> list[int]:
     """The widths, the widest made smaller until all go into a line."""
     widths = list(widths)
-    while sum(widths) + _GAP * (len(widths) - 1) > room and max(widths) > _LEAST:
+    while sum(widths) + _GAP * (len(widths) - 1) > room and max(widths) > _MIN_WIDTH:
         widths[widths.index(max(widths))] -= 1
     return widths

@@ -43,7 +43,7 @@ def run_batch(
     """
     out = options.get("out")
     _check_apart(rows, out)
-    display = _Shown(out, in_json=in_json)
+    display = _ProgressLines(out, in_json=in_json)
     if out is None:
         options["on_row"] = _print
     options["progress"] = display
@@ -94,7 +94,7 @@ def _print(result: dict[str, Any]) -> None:
     click.echo(printable(text) if on_terminal() else text.encode("utf-8", "surrogateescape"))
 
 
-class _Shown(ShownProgress):
+class _ProgressLines(ShownProgress):
     """Shows how far a run is, now and then; in lines of JSON where that is wanted."""
 
     def __init__(self, out: str | None, *, in_json: bool = False) -> None:
@@ -119,7 +119,7 @@ class _Shown(ShownProgress):
             self.show(self.last)  # a line behind the last row, whenever the one before came
 
 
-def _stopped(error: BaseException, display: _Shown, out: str | None) -> None:
+def _stopped(error: BaseException, display: _ProgressLines, out: str | None) -> None:
     """What is kept of a run that did not come to its end; a result that could not be written is printed."""
     if isinstance(error, Unwritable) and error.lines:
         click.echo(f"  {len(error.lines)} results could not be written; here they are:", err=True)

@@ -56,10 +56,10 @@ def read_rows(file: str, column: str | None = None, *, delimiter: str | None = N
     for row in read:
         if row.error:
             raise click.UsageError(f"{file}, line {row.line}: {row.error}")
-        if column is not None and (row.plain or column not in row.columns):
+        if column is not None and (row.is_unquoted or column not in row.columns):
             raise click.UsageError(f"{file}, line {row.line} has no field {column!r}")
         if not row.is_empty:
-            rows.append(Row(row.line, row.said(column), {} if row.plain else row.columns))
+            rows.append(Row(row.line, row.describe(column), {} if row.is_unquoted else row.columns))
     if not rows:
         raise RequestError(f"there is nothing in {file}", hint="Name a file with rows.")
     return Table(rows, read.remarks)

@@ -23,7 +23,7 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
     config = client.config
     results = []
     selected = labels or tuple(_each_once(config))
-    if not labels and len(selected) > 1 and not _wanted(client, selected):
+    if not labels and len(selected) > 1 and not _is_confirmed(client, selected):
         return 1
     for label in selected:
         expected = plan(client, label)
@@ -51,7 +51,7 @@ def probe_models(client: Client, labels: tuple[str, ...], *, max_cost: float | N
     return 1 if any(result.lies for result in results) else 0
 
 
-def _wanted(client: Client, labels: tuple[str, ...]) -> bool:
+def _is_confirmed(client: Client, labels: tuple[str, ...]) -> bool:
     """Whether all models are to be asked: what it may cost is said, and whoever is there is asked."""
     plans = [plan(client, label) for label in labels]
     costs: dict[str, float] = {}

@@ -9,7 +9,7 @@ from typing import IO, Any
 import click
 
 from ..client.client import Client
-from ..conversations.files import append_turn, held_alone
+from ..conversations.files import append_turn, lock_conversation
 from ..core.canonical.events import Reasoning, Refusal, Text, ToolCallPiece
 from ..core.errors import AgoutiError, RequestError
 from ..core.messages.parts import text_of
@@ -34,7 +34,7 @@ _COMMANDS = {
 }
 
 
-class Talking:
+class TalkSession:
     """A conversation, line by line.
 
     Args:
@@ -69,7 +69,7 @@ class Talking:
         self._commands = commands or self._lines.typed
         self._resumed = resume
         self._file: str | None = None
-        self._held: IO[bytes] | None = None
+        self._lock_file: IO[bytes] | None = None
         self._on_disk = 0
         self._dropped = 0
         self._with: dict[str, list[str]] = {"images": [], "files": []}
@@ -91,14 +91,14 @@ class Talking:
         if path is None:
             return
         if Path(path).exists() and path != self._file:
-            held_alone(path).close()
+            lock_conversation(path).close()
         if path == self._resumed and self._talk.warnings:
-            self._put_aside(Path(path))
+            self._move_aside_file(Path(path))
         self._talk.save(path)
         self._file, self._on_disk = path, len(self._talk.messages)
-        self._alone()
+        self._lock()
 
-    def _put_aside(self, path: Path) -> None:
+    def _move_aside_file(self, path: Path) -> None:
         """Keep a file with lines that cannot be read as it is, beside the one that goes on."""
         number = 1
         while (torn_path := path.with_name(f"{path.name}.torn{number if number > 1 else ''}")).exists():
@@ -111,11 +111,11 @@ class Talking:
             ) from None
         _remark(f"the file as it was is kept as {torn_path.name}")
 
-    def _alone(self) -> None:
+    def _lock(self) -> None:
         """See that no other talk writes the file."""
-        if self._held is not None:
-            self._held.close()
-        self._held = held_alone(self._file or "")
+        if self._lock_file is not None:
+            self._lock_file.close()
+        self._lock_file = lock_conversation(self._file or "")
 
     def run(self) -> int:
         """Take turns until the end; return the exit code: that of the last turn that failed, through a pipe."""
@@ -127,13 +127,13 @@ class Talking:
                     break
                 line, unfinished = typed, ""
                 if not self._commands:
-                    self._turn(line)
+                    self._answer(line)
                 elif line == "?end":
                     break
                 elif line.startswith("?") and not line.startswith("??"):
                     self._command(line)
                 else:
-                    self._turn(line[1:] if line.startswith("??") else line)
+                    self._answer(line[1:] if line.startswith("??") else line)
             except AgoutiError as error:
                 _error(error)
                 code = exit_code(error)
@@ -146,10 +146,10 @@ class Talking:
                     raise
         return 0 if self._lines.typed else code
 
-    def _turn(self, text: str) -> None:
+    def _answer(self, text: str) -> None:
         """Ask, show the answer as it comes, keep the turn."""
         media = {name: paths for name, paths in self._with.items() if paths}
-        display = _Shown()
+        display = _Display()
         try:
             with self._talk.stream(text, **media) as stream:  # type: ignore[arg-type]
                 for event in stream.events():
@@ -157,7 +157,7 @@ class Talking:
             reply: Reply | None = stream.reply
         except KeyboardInterrupt:
             reply = self._talk.keep_partial()
-            self._kept()
+            self._keep_partial()
             display.end()
             _remark("stopped; what came is kept" if reply else "stopped before anything came: nothing is kept")
             if not self._lines.typed:
@@ -166,27 +166,27 @@ class Talking:
             partial_reply = self._talk.keep_partial()
             display.end()
             if partial_reply is not None:
-                self._kept()
+                self._keep_partial()
                 _remark("what came of the answer is kept")
             raise
         else:
             display.end()
         if reply is not None:
             self._with = {"images": [], "files": []}
-            self._kept()
+            self._keep_partial()
             _remark(self._status(reply))
 
-    def _kept(self) -> None:
+    def _keep_partial(self) -> None:
         """See that the file has all that was said; what a full disk did not take goes with the next turn."""
         if self._file is not None and self._on_disk != len(self._talk.messages):
             try:
                 if self._on_disk < 0:  # what was taken back stands there still
-                    if self._held is not None:
-                        self._held.close()
+                    if self._lock_file is not None:
+                        self._lock_file.close()
                     try:
                         self._talk.save(self._file)
                     finally:
-                        self._alone()
+                        self._lock()
                 else:
                     append_turn(self._file, self._talk.messages[self._on_disk :])
             except RequestError as error:
@@ -229,7 +229,7 @@ class Talking:
             self._rewritten()
             _remark(f"taken back: {text_of(removed[0])[:60]}" if removed else "nothing has been said yet")
         elif name == "?again":
-            self._again()
+            self._repeat()
         elif name == "?save" and argument:
             argument = str(Path(argument).expanduser())
             if Path(argument).exists() and Path(argument).stat().st_size and argument != self._file:
@@ -262,12 +262,12 @@ class Talking:
         some = ", ".join([*self._with["images"], *self._with["files"]])
         _remark(f"with the next turn: {some}" if some else "nothing goes with the next turn")
 
-    def _again(self) -> None:
+    def _repeat(self) -> None:
         removed = self._talk.undo()
         if not removed:
             raise RequestError("nothing has been said yet", hint="Say something first.")
         before = list(self._talk.messages)
-        display = _Shown()
+        display = _Display()
         try:
             with self._talk.stream(removed[:1]) as stream:
                 for event in stream.events():
@@ -294,7 +294,7 @@ class Talking:
     def _rewritten(self) -> None:
         """See that the file has what is left; where that cannot be, the next turn writes it whole."""
         self._on_disk = -1
-        self._kept()
+        self._keep_partial()
 
     def _usage(self) -> None:
         usage, price = self._talk.usage, self._model.price_now
@@ -305,7 +305,7 @@ class Talking:
         )
 
 
-class _Shown:
+class _Display:
     """What is shown of an answer: its text; the thinking and calls of functions dimmed, beside it."""
 
     def __init__(self) -> None:

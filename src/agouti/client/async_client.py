@@ -87,7 +87,7 @@ class AsyncClient(AsyncUsageCalls):
 
     async def exchange(self, body: Mapping[str, Json], **limits: "Unpack[ExchangeOptions]") -> dict[str, Json]:
         """An OpenAI-compatible request as JSON in, the same kind of reply out; as `Client.exchange`."""
-        request = self._calls.asked(body, limits)
+        request = self._calls.chat_request(body, limits)
         return self._calls.exchanged(await self.ask(request.model, request.messages, **request.options))
 
     async def exchange_stream(
@@ -98,7 +98,7 @@ class AsyncClient(AsyncUsageCalls):
         from ..engine.operations.chat_streamed import CANONICAL, stream
         from ..engine.receiving.accumulate import ReplyAccumulator
 
-        call, chunks = self._calls.chunked(self._calls.asked(body, limits))
+        call, chunks = self._calls.chunked(self._calls.chat_request(body, limits))
         accumulator = ReplyAccumulator()
         async with AsyncStream(self._driver(stream(call, accumulator, verbatim=CANONICAL)), accumulator) as streamed:
             async for batch in streamed.batches():

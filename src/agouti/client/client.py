@@ -116,7 +116,7 @@ class Client(UsageCalls):
             ...     client.exchange(body)["choices"][0]["finish_reason"]
             'stop'
         """
-        request = self._calls.asked(body, limits)
+        request = self._calls.chat_request(body, limits)
         return self._calls.exchanged(self.ask(request.model, request.messages, **request.options))
 
     def exchange_stream(
@@ -127,7 +127,7 @@ class Client(UsageCalls):
         from ..engine.operations.chat_streamed import CANONICAL, stream
         from ..engine.receiving.accumulate import ReplyAccumulator
 
-        call, chunks = self._calls.chunked(self._calls.asked(body, limits))
+        call, chunks = self._calls.chunked(self._calls.chat_request(body, limits))
         accumulator = ReplyAccumulator()
         with Stream(self._driver(stream(call, accumulator, verbatim=CANONICAL)), accumulator) as streamed:
             for batch in streamed.batches():

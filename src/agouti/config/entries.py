@@ -31,15 +31,15 @@ from ..core.settings.retries import Retries
 from ..core.text.suggest import near_hint
 from ..credentials.sources import GivenKey, Key
 from .budgets import Budget, Plan
-from .secret_settings import held_fields, held_texts, parted_address
+from .secret_settings import parted_address, secret_fields, secret_texts
 
 if TYPE_CHECKING:
     from .origins import Origins
     from .tables import CacheSettings, LedgerSettings, LimitStore, RelaySettings, TelemetrySettings
 
-    HeldText: TypeAlias = str | Key
+    SecretText: TypeAlias = str | Key
 else:
-    HeldText = Any  # what it is to be is seen in `held_texts`
+    SecretText = Any  # what it is to be is seen in `secret_texts`
 
 _set = msgspec.structs.force_setattr
 
@@ -80,9 +80,9 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
     dialect: str = ""
     key: Key | None = None
     send_key: str = "bearer"
-    headers: dict[str, HeldText] = {}
-    query: dict[str, HeldText] = {}
-    values: dict[str, HeldText] = {}
+    headers: dict[str, SecretText] = {}
+    query: dict[str, SecretText] = {}
+    values: dict[str, SecretText] = {}
     paths: dict[str, str] = {}
     add: dict[str, Any] = {}
     rename: dict[str, str] = {}
@@ -110,9 +110,9 @@ class Provider(Struct, frozen=True, forbid_unknown_fields=True):
         query = {**{name: GivenKey(Secret(unquote(value))) for name, value in secret.items()}, **self.query}
         for name, values in (("headers", self.headers), ("query", query), ("values", self.values)):
             if values:
-                _set(self, name, held_texts(name, values))
+                _set(self, name, secret_texts(name, values))
         if self.add:
-            _set(self, "add", held_fields(self.add))
+            _set(self, "add", secret_fields(self.add))
 
     def __repr__(self) -> str:
         return f"Provider({self.label!r}, dialect={self.dialect!r}, key={self.key!r})"

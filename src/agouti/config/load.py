@@ -17,7 +17,7 @@ from ..core.canonical.chat import Json
 from ..core.errors import ConfigError
 from ..core.http.address import origin_of
 from ..core.http.address import parse as parse_address
-from ..core.http.exchange import Tls, bare
+from ..core.http.exchange import Tls, without_traceback
 from ..core.secrets.masking import looks_like_a_key
 from ..core.secrets.secret import Environment
 from ..core.settings.declarations import Declaration
@@ -29,7 +29,7 @@ from .entries import Config, Model, Provider
 from .origins import Origin, Origins, Source, placed
 from .search import FILE_NAME, find_files, shown_path
 from .secret_settings import without_secrets
-from .tables import SINGLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
+from .tables import SINGLE_TABLES, cache_of, ledger_of, limit_store_of, relay_of, telemetry_of
 from .wrong_values import MAY_HOLD_SECRETS, what_is_wrong
 
 _PREFIX = "AGOUTI__"
@@ -45,7 +45,7 @@ _TABLES: dict[str, type[Provider] | type[Model] | type[Declaration] | type[Budge
 Entry = TypeVar("Entry", Provider, Model, Declaration, Budget, Plan)
 
 
-class _Given:
+class _LoadRequest:
     """What `load` was given: no frame below holds it as it is, because a mapping may hold a key, and variables do."""
 
     def __init__(self, config: Any, folder: Any, environment: Mapping[str, str] | None) -> None:
@@ -72,19 +72,19 @@ def load(
     """
     if isinstance(config, Config):
         return config
-    request = _Given(config, folder, environment)
+    request = _LoadRequest(config, folder, environment)
     del config, environment
     failure: Exception
     try:
         return _load(request)
     except Exception as error:
         # The frames below hold what the files say; crash reports would print it.
-        failure = bare(error)  # type: ignore[assignment]
+        failure = without_traceback(error)  # type: ignore[assignment]
     del request
     raise failure
 
 
-def _load(request: _Given) -> Config:
+def _load(request: _LoadRequest) -> Config:
     config, variables = request.config, request.environment
     sources: list[Source] = []
     base_folder = Path(request.folder) if request.folder is not None else Path.cwd()
@@ -147,7 +147,7 @@ def read_file(path: Path) -> Source:
 
 
 def _toml_hint(text: str, message: str) -> str:
-    if "end of document" in message and (opening := _begun_in(text)):
+    if "end of document" in message and (opening := _open_table_line(text)):
         return f"What begins in line {opening} is not closed: a quote, or a bracket."
     if ("declare" in message and "twice" in message) or "overwrite" in message:
         return "Two entries have one name; give one of them another label, or merge them."
@@ -164,7 +164,7 @@ def _toml_hint(text: str, message: str) -> str:
     return "Text values stand in quotes; every bracket is closed."
 
 
-def _begun_in(text: str) -> int:
+def _open_table_line(text: str) -> int:
     """The line in which a text in three quotes begins that has no end; 0: there is none."""
     opening, mark = 0, ""
     for number, line in enumerate(text.splitlines(), 1):
@@ -251,7 +251,7 @@ def _rename_former(source: Source) -> None:
 
 def _check_tables(source: Source, origins: Origins) -> None:
     """See that the tables of a layer are known ones."""
-    known = (*_TABLES, *SINGLES)
+    known = (*_TABLES, *SINGLE_TABLES)
     for table in source.values:
         if table not in known:
             raise placed(
@@ -279,7 +279,7 @@ def _build(sources: list[Source], variables: Environment) -> Config:
         label: _entry(Provider, "providers", label, values, origins)
         for label, values in _entries(merged, "providers", origins)
     }
-    providers = {label: _paths_beside(provider, origins) for label, provider in providers.items()}
+    providers = {label: _absolute_paths(provider, origins) for label, provider in providers.items()}
     raw = dict(_entries(merged, "models", origins))
     models = {label: _entry(Model, "models", label, inherited(label, raw, origins), origins) for label in raw}
     dialects = {
@@ -344,7 +344,7 @@ def _goes_to(values: dict[str, Json]) -> str:
         return address
 
 
-def _paths_beside(provider: Provider, origins: Origins) -> Provider:
+def _absolute_paths(provider: Provider, origins: Origins) -> Provider:
     """The provider with relative paths of key and certificates taken from the folder of the file that names them."""
     origin = origins.of("providers", provider.label, "key")
     if provider.key is not None and origin.kind == "file":

@@ -29,7 +29,7 @@ _TABLES: dict[str, type[Struct]] = {
     "budgets": Budget,
     "plans": Plan,
 }
-_SINGLES: dict[str, type[Struct]] = {
+_SINGLE_TABLES: dict[str, type[Struct]] = {
     "ledger": LedgerSettings,
     "limits": LimitStore,
     "telemetry": TelemetrySettings,
@@ -37,7 +37,7 @@ _SINGLES: dict[str, type[Struct]] = {
     "relay": RelaySettings,
 }
 _KEYS: tuple[type[Struct], ...] = (EnvKey, FileKey, KeyringKey, CommandKey, OAuthKey, SignatureKey)
-_PLAIN: dict[Any, dict[str, Any]] = {
+_SIMPLE_TYPES: dict[Any, dict[str, Any]] = {
     str: {"type": "string"},
     bool: {"type": "boolean"},
     int: {"type": "integer"},
@@ -48,7 +48,7 @@ _PLAIN: dict[Any, dict[str, Any]] = {
 # What may be written in a shorter way than the type says.
 _ALSO: dict[tuple[type[Struct], str], dict[str, Any]] = {(EnvKey, "env"): {"type": "string"}}
 # A value of these may be a place where a secret lives.
-_HELD = ("headers", "query", "values")
+_SECRET_TABLES = ("headers", "query", "values")
 
 
 @cache
@@ -62,7 +62,7 @@ def schema() -> dict[str, Any]:
     properties: dict[str, Any] = {
         name: {"type": "object", "additionalProperties": schema.of(entry)} for name, entry in _TABLES.items()
     }
-    properties |= {name: schema.of(entry) for name, entry in _SINGLES.items()}
+    properties |= {name: schema.of(entry) for name, entry in _SINGLE_TABLES.items()}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "agouti.toml",
@@ -98,7 +98,7 @@ class _Definitions:
         return {"$ref": f"#/$defs/{name}"}
 
     def _struct(self, kind: type[Struct]) -> dict[str, Any]:
-        text = _words(kind)
+        text = _texts_of(kind)
         properties: dict[str, Any] = {}
         required = []
         for field in msgspec.structs.fields(kind):
@@ -114,14 +114,14 @@ class _Definitions:
             required = [field.name for field in msgspec.structs.fields(kind) if field.required]
         schema: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
         summary = (inspect.getdoc(kind) or "").partition("\n\n")[0]
-        return {"description": _plain(summary), **schema, **({"required": required} if required else {})}
+        return {"description": _plain_text(summary), **schema, **({"required": required} if required else {})}
 
     def _field(self, kind: type[Struct], name: str, declared: Any) -> dict[str, Any]:
         if kind is Model and name == "parameters":
             return {"type": "object", "properties": _parameters(), "additionalProperties": False}
         if kind is Budget and name == "notify":
             return {"anyOf": [{"type": "string"}, self.schema(Key)]}
-        if kind is Provider and name in _HELD:
+        if kind is Provider and name in _SECRET_TABLES:
             key_schema = {"anyOf": [{"type": "string"}, self.schema(Key)]}
             return {"type": "object", "additionalProperties": key_schema}
         schema = self.schema(declared)
@@ -130,8 +130,8 @@ class _Definitions:
 
     def schema(self, declared: Any) -> dict[str, Any]:
         """The schema of a type."""
-        if declared in _PLAIN:
-            return dict(_PLAIN[declared])
+        if declared in _SIMPLE_TYPES:
+            return dict(_SIMPLE_TYPES[declared])
         origin, inner = get_origin(declared), get_args(declared)
         if origin is Literal:
             return {"enum": list(inner)}
@@ -181,7 +181,7 @@ def _parameters() -> dict[str, Any]:
     return schema
 
 
-def _words(kind: type[Struct]) -> Mapping[str, str]:
+def _texts_of(kind: type[Struct]) -> Mapping[str, str]:
     """What a type says of each of its fields, in the section ``Attributes`` of its words."""
     section = (inspect.getdoc(kind) or "").partition("Attributes:\n")[2].partition("\n\n")[0]
     found: dict[str, str] = {}
@@ -193,8 +193,8 @@ def _words(kind: type[Struct]) -> Mapping[str, str]:
             found |= dict.fromkeys(names, match[2])
         elif line.startswith("        "):
             found |= {name: f"{found[name]} {line.strip()}" for name in names}
-    return {name: _plain(text) for name, text in found.items()}
+    return {name: _plain_text(text) for name, text in found.items()}
 
 
-def _plain(text: str) -> str:
+def _plain_text(text: str) -> str:
     return " ".join(text.split()).replace("``", "").replace("`", "")

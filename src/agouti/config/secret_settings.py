@@ -17,7 +17,7 @@ from ..credentials.sources import GivenKey, Key, is_key_table, parse_key
 T = TypeVar("T")
 
 
-def held_texts(field: str, values: Mapping[str, Any]) -> dict[str, "str | Key"]:
+def secret_texts(field: str, values: Mapping[str, Any]) -> dict[str, "str | Key"]:
     """Texts by name, the secret ones wrapped; ``{ env = "NAME" }`` and its like as key sources.
 
     Raises:
@@ -27,10 +27,10 @@ def held_texts(field: str, values: Mapping[str, Any]) -> dict[str, "str | Key"]:
         raise ConfigError(
             f"{field} takes a table, not {type(values).__name__}", hint=f'Write {field} = {{ "name" = "value" }}.'
         )
-    return {name: _held_text(field, name, value) for name, value in values.items()}
+    return {name: _secret_text(field, name, value) for name, value in values.items()}
 
 
-def _held_text(field: str, name: str, value: Any) -> "str | Key":
+def _secret_text(field: str, name: str, value: Any) -> "str | Key":
     if isinstance(value, str):
         return _wrapped(name, value)
     if isinstance(value, Secret):
@@ -49,16 +49,16 @@ def _held_text(field: str, name: str, value: Any) -> "str | Key":
     )
 
 
-def held_fields(values: Json, name: str = "") -> Json:
+def secret_fields(values: Json, name: str = "") -> Json:
     """Fields of a request body, the same done to them at any depth."""
     if isinstance(values, str):
         return _wrapped(name, values)
     if isinstance(values, Mapping):
         if name and is_key_table(values):
             return parse_key(dict(values))
-        return {each: held_fields(inner, each) for each, inner in values.items()}
+        return {each: secret_fields(inner, each) for each, inner in values.items()}
     if isinstance(values, list):
-        return [held_fields(each, name) for each in values]
+        return [secret_fields(each, name) for each in values]
     return values
 
 

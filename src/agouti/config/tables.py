@@ -16,7 +16,7 @@ from ..core.settings.near_misses import OF_LIMITS
 from ..core.text.suggest import near_hint
 from .origins import Origins, placed
 
-SINGLES = ("ledger", "limits", "telemetry", "cache", "relay")
+SINGLE_TABLES = ("ledger", "limits", "telemetry", "cache", "relay")
 """Tables without labels."""
 
 POSTGRES = ("postgresql", "postgres")
@@ -173,7 +173,9 @@ def _origin(text: str) -> str:
 
 
 # Words of addresses that may be told.
-_PLAIN = frozenset({"host", "port", "user", "password", "dbname", "options", "sslmode", "db", "postgres", "agouti"})
+_HARMLESS_PARTS = frozenset(
+    {"host", "port", "user", "password", "dbname", "options", "sslmode", "db", "postgres", "agouti"}
+)
 
 _S = TypeVar("_S", LedgerSettings, LimitStore)
 _EXAMPLES = {"ledger": 'store = "usage.sqlite"', "limits": 'store = "redis://127.0.0.1:6379/0"'}
@@ -322,7 +324,7 @@ def _table(
         raise placed(ConfigError(f"{table} is not a table", hint=f"Write [{table}] and {example} below it."), origin)
     _check_names(table, values, kind, origins)
     store = values.get("store")
-    text = _said(table, store, origins, variables)
+    text = _store_error(table, store, origins, variables)
     try:
         settings = msgspec.convert({**values, "store": "" if text is None else text}, kind, dec_hook=_secret)
         if text is None:
@@ -343,7 +345,7 @@ def _secret(kind: type, value: Any) -> Any:
     return Secret(value)
 
 
-def _said(table: str, store: Any, origins: Origins, variables: Mapping[str, str]) -> str | None:
+def _store_error(table: str, store: Any, origins: Origins, variables: Mapping[str, str]) -> str | None:
     """The store as it is written, or as the variable says that it names; `None`: it is neither."""
     if not isinstance(store, dict):
         return store if isinstance(store, str) else None
@@ -397,10 +399,10 @@ def has_password(store: Secret) -> bool:
     return bool(at and user.partition(":")[2]) or "password=" in remainder.partition("?")[2]
 
 
-def told(store: Secret, error: Exception) -> str:
+def redact_store(store: Secret, error: Exception) -> str:
     """What an error says of a store, in one line; of what stands before the host, and behind a question mark, nothing.
 
-    >>> told(Secret("redis://:pw/51c2@club.example"), ValueError("no port: 'pw'"))
+    >>> redact_store(Secret("redis://:pw/51c2@club.example"), ValueError("no port: 'pw'"))
     "no port: '***'"
     """
     message = " ".join(str(error).split())[:300]
@@ -408,6 +410,6 @@ def told(store: Secret, error: Exception) -> str:
     query = remainder.partition("?")[2]
     secret_parts = {user, *re.split("[:/]", user), *re.split("[=&]", query)} if at or query else set()
     for secret_part in sorted(secret_parts, key=len, reverse=True):
-        if len(secret_part) > 1 and secret_part not in _PLAIN:
+        if len(secret_part) > 1 and secret_part not in _HARMLESS_PARTS:
             message = message.replace(secret_part, MASK).replace(unquote(secret_part), MASK)
     return message

@@ -53,12 +53,12 @@ def what_is_wrong(
             value_text = "" if name in MAY_HOLD_SECRETS else f" = {value!r}"[:80]
             return placed(
                 ConfigError(
-                    f"{table}.{label}.{name}{value_text} is wrong: {_plain(str(problem))}",
-                    hint=_type_hint(name, fields[name].type, _plain(str(problem))),
+                    f"{table}.{label}.{name}{value_text} is wrong: {_plain_message(str(problem))}",
+                    hint=_type_hint(name, fields[name].type, _plain_message(str(problem))),
                 ),
                 origins.of(*path),
             )
-    return placed(ConfigError(f"[{table}.{label}] is wrong: {_plain(str(error))}"), origins.of(table, label))
+    return placed(ConfigError(f"[{table}.{label}] is wrong: {_plain_message(str(error))}"), origins.of(table, label))
 
 
 def _unknown_in(kind: Any, values: dict[str, Json]) -> str:
@@ -74,7 +74,7 @@ def _struct_in(kind: Any) -> type[msgspec.Struct] | None:
     )
 
 
-def _plain(message: str) -> str:
+def _plain_message(message: str) -> str:
     return message.replace("`", "").replace("Object contains", "holds").replace(" - at $", " at ")
 
 

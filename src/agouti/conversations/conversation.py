@@ -36,12 +36,12 @@ Fit: TypeAlias = Literal["error", "drop_oldest"] | Callable[[list[Message], int]
 class _LeftTurn:
     """A turn under way: what was said, and who asks; whoever stops it may want to keep what has come."""
 
-    __slots__ = ("asking", "said", "so_far")
+    __slots__ = ("accumulator", "tool_loop", "user_messages")
 
     def __init__(self, user_messages: tuple[Message, ...], accumulator: ReplyAccumulator | None) -> None:
-        self.said = user_messages
-        self.so_far = accumulator
-        self.asking: ToolLoop | None = None
+        self.user_messages = user_messages
+        self.accumulator = accumulator
+        self.tool_loop: ToolLoop | None = None
 
 
 class _Conversation:
@@ -72,7 +72,7 @@ class _Conversation:
         self.messages: list[Message] = list(messages_of(list(before)))
         self.replies: list[Reply] = []
         self._lock = Lock()
-        self._left: _LeftTurn | None = None
+        self._interrupted: _LeftTurn | None = None
         self._window = ContextWindow()
 
     def _from_file(self, path: "FilePath", options: "AskOptions") -> "tuple[list[Message], AskOptions]":
@@ -130,7 +130,7 @@ class _Conversation:
         try:
             start = last_turn(self.messages)
             removed, self.messages[start:] = self.messages[start:], []
-            self._left = None
+            self._interrupted = None
             return removed
         finally:
             self._lock.release()
@@ -149,23 +149,23 @@ class _Conversation:
         if not self._lock.acquire(blocking=False):
             raise _in_a_turn()
         try:
-            interrupted, self._left = self._left, None
-            return None if interrupted is None else self._kept(interrupted)
+            interrupted, self._interrupted = self._interrupted, None
+            return None if interrupted is None else self._partial_of(interrupted)
         finally:
             self._lock.release()
 
-    def _kept(self, interrupted: "_LeftTurn") -> Reply | None:
-        added = interrupted.asking.added if interrupted.asking is not None else []
-        replies = list(interrupted.asking.replies) if interrupted.asking is not None else []
+    def _partial_of(self, interrupted: "_LeftTurn") -> Reply | None:
+        added = interrupted.tool_loop.added if interrupted.tool_loop is not None else []
+        replies = list(interrupted.tool_loop.replies) if interrupted.tool_loop is not None else []
         rounds = whole_turns(added)[0]
         text = ""
         if len(rounds) < len(added):  # it was stopped while a function ran: that reply is there, and its call goes
             text = replies[-1].text
-        elif interrupted.so_far is not None and (text := (reply := interrupted.so_far.reply()).text):
+        elif interrupted.accumulator is not None and (text := (reply := interrupted.accumulator.reply()).text):
             replies.append(reply)
         if not text and not rounds:
             return None
-        self.messages += [*interrupted.said, *rounds, *([Message("assistant", text)] if text else [])]
+        self.messages += [*interrupted.user_messages, *rounds, *([Message("assistant", text)] if text else [])]
         known = {id(each) for each in self.replies}  # those of a turn that failed are counted already
         self.replies += [each for each in replies if id(each) not in known]
         return replies[-1]
@@ -180,7 +180,9 @@ class _Conversation:
         """What all replies together cost; `None` where that is not known."""
         return total_cost(reply.cost for reply in self.replies)
 
-    def _turn(self, prompt: "Prompt", options: "AskOptions", accumulator: ReplyAccumulator | None) -> "Steps[Reply]":
+    def _run_turn(
+        self, prompt: "Prompt", options: "AskOptions", accumulator: ReplyAccumulator | None
+    ) -> "Steps[Reply]":
         """Steps of one turn; the history has it when it is done, and not before."""
         merged = {**self._options, **options}
         if isinstance(prompt, Question):  # what it asks with holds for this turn
@@ -198,9 +200,9 @@ class _Conversation:
             if not self._lock.acquire(blocking=False):
                 raise _in_a_turn()
             try:
-                self._left = _LeftTurn(user_messages, accumulator)
-                done = yield from self._asked(loop, user_messages, accumulator)
-                self._left = None
+                self._interrupted = _LeftTurn(user_messages, accumulator)
+                done = yield from self._ask_model(loop, user_messages, accumulator)
+                self._interrupted = None
                 self.messages += [*user_messages, *done.messages]
                 self.replies += done.replies
             finally:
@@ -209,7 +211,7 @@ class _Conversation:
 
         return steps()
 
-    def _asked(
+    def _ask_model(
         self, loop: "ToolLoop", user_messages: tuple[Message, ...], accumulator: ReplyAccumulator | None
     ) -> "Steps[ToolLoopResult]":
         """Ask with as much of the history as fits."""
@@ -218,9 +220,9 @@ class _Conversation:
             history = window.history(list(messages_of(self.messages)))
             if fit is not None:
                 history = yield from window.fitted(history, loop.call, fit)
-            messages = loop.asking((*history, *user_messages))
-            if self._left is not None:
-                self._left.asking = messages
+            messages = loop.continued_by((*history, *user_messages))
+            if self._interrupted is not None:
+                self._interrupted.tool_loop = messages
             try:
                 done = yield from messages.steps(accumulator)
             except ContextOverflow as error:
@@ -313,14 +315,14 @@ class Conversation(_Conversation):
         Raises:
             AgoutiError: the turn failed; ``messages`` are as before it, so that it can be said again.
         """
-        driver = self._drive(self._turn(prompt, options, None))
+        driver = self._drive(self._run_turn(prompt, options, None))
         driver.advance()
         return driver.result
 
     def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Stream:
         """Say something, and get the answer as it comes; the text before a call of a function comes too."""
         accumulator = ReplyAccumulator()
-        return Stream(self._drive(self._turn(prompt, options, accumulator)), accumulator)
+        return Stream(self._drive(self._run_turn(prompt, options, accumulator)), accumulator)
 
 
 class AsyncConversation(_Conversation):
@@ -349,11 +351,11 @@ class AsyncConversation(_Conversation):
 
     async def say(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> Reply:
         """Say something, and wait for the answer; as `Conversation.say`."""
-        driver = self._drive(self._turn(prompt, options, None))
+        driver = self._drive(self._run_turn(prompt, options, None))
         await driver.advance()
         return driver.result
 
     def stream(self, prompt: "Prompt", **options: "Unpack[AskOptions]") -> AsyncStream:
         """Say something, and get the answer as it comes; as `Conversation.stream`."""
         accumulator = ReplyAccumulator()
-        return AsyncStream(self._drive(self._turn(prompt, options, accumulator)), accumulator)
+        return AsyncStream(self._drive(self._run_turn(prompt, options, accumulator)), accumulator)

@@ -14,7 +14,7 @@ from ..core.canonical.chat import Json, Message
 from ..core.canonical.parameters import NAMES
 from ..core.errors import RequestError
 from ..core.messages.context_window import last_turn, whole_turns
-from ..core.messages.messages import TURN, message_json, message_of, turn_json
+from ..core.messages.messages import TURN_FIELD, message_json, message_of, turn_json
 from ..runtime.atomic_files import Busy, opened_alone, replaced
 
 FilePath = str | os.PathLike[str]
@@ -30,7 +30,7 @@ _KNOWN_SETTINGS = _SETTINGS | frozenset(
 )
 
 
-class KeptConversation(Struct, frozen=True, kw_only=True):
+class ConversationFile(Struct, frozen=True, kw_only=True):
     """A conversation as a file has it.
 
     Attributes:
@@ -48,7 +48,7 @@ class KeptConversation(Struct, frozen=True, kw_only=True):
     unknown: dict[str, Json] = {}
 
 
-def read_conversation(path: FilePath) -> KeptConversation:
+def read_conversation(path: FilePath) -> ConversationFile:
     """Read a file; lines that cannot be read are left out and told, the rest is kept.
 
     Raises:
@@ -83,7 +83,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
             f"{path} is no conversation: {remarks[0].partition(' of ')[0]} cannot be read",
             hint="Each line is an OpenAI-compatible message in JSON; the first may be the header that save writes.",
         )
-    messages, remarks = _mended(messages, remarks, os.fspath(path), torn=bool(remarks) or header is not None)
+    messages, remarks = _repaired(messages, remarks, os.fspath(path), torn=bool(remarks) or header is not None)
     header = header or {}
     version = header.get("version", _VERSION)
     if version != _VERSION:
@@ -104,7 +104,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
             f"the settings of {path} have {', '.join(strange)}, which nobody here knows: kept, not used",
         ]
     label = header.get("label")
-    return KeptConversation(
+    return ConversationFile(
         label=label if isinstance(label, str) else "",
         settings=known_settings,
         messages=messages,
@@ -113,7 +113,7 @@ def read_conversation(path: FilePath) -> KeptConversation:
     )
 
 
-def _mended(messages: list[Message], remarks: list[str], path: str, *, torn: bool) -> tuple[list[Message], list[str]]:
+def _repaired(messages: list[Message], remarks: list[str], path: str, *, torn: bool) -> tuple[list[Message], list[str]]:
     """The messages that providers take: calls with their results, and no last turn without an answer."""
     known_settings, left_out = whole_turns(messages)
     if left_out:
@@ -138,7 +138,7 @@ def _whole_json(message: Message) -> dict[str, Json]:
     """A message with what only we know of it: the turn in its provider's own form, and that a tool failed."""
     body = message_json(replace(message, provider_turn=None))
     if message.provider_turn is not None:
-        body[TURN] = turn_json(message.provider_turn)
+        body[TURN_FIELD] = turn_json(message.provider_turn)
     if message.is_error:
         body["is_error"] = True
     return body
@@ -182,7 +182,7 @@ def write_conversation(
     check_writable(path)
     file_path = Path(path)
     # A talk that is kept there would go on with what this has replaced.
-    lock = held_alone(path) if file_path.is_file() else nullcontext()
+    lock = lock_conversation(path) if file_path.is_file() else nullcontext()
     try:
         with lock, replaced(file_path) as file:
             file.write(header_line(label, settings, unknown))
@@ -234,7 +234,7 @@ def append_turn(path: FilePath, messages: Iterable[Message]) -> None:
         raise _unwritable(path, error) from None
 
 
-def held_alone(path: FilePath) -> IO[bytes]:
+def lock_conversation(path: FilePath) -> IO[bytes]:
     """A file opened so that nobody else who asks for the same can, until it is closed.
 
     Raises:

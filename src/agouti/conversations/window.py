@@ -45,11 +45,11 @@ class ContextWindow:
 
     def history(self, messages: list[Message]) -> list[Message]:
         """The messages that are sent of a conversation."""
-        if not self._holds(messages):
+        if not self._still_fits(messages):
             self._instead, self._of = (), ()
         return [*self._instead, *messages[len(self._of) :]]
 
-    def _holds(self, messages: list[Message]) -> bool:
+    def _still_fits(self, messages: list[Message]) -> bool:
         """Whether the conversation begins still with what the window stands for."""
         start = messages[: len(self._of)]
         return len(start) == len(self._of) and all(
@@ -58,7 +58,7 @@ class ContextWindow:
 
     def dropped(self, messages: list[Message]) -> list[Message]:
         """Those of the messages that are not sent."""
-        if not self._holds(messages):
+        if not self._still_fits(messages):
             return []
         kept_ids = {id(message) for message in self._instead}
         return [each for each, original in zip(messages, self._of, strict=False) if id(original) not in kept_ids]

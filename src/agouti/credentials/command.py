@@ -21,9 +21,9 @@ _TOKEN_FIELDS = ("access_token", "token", "accessToken", "key", "id_token")
 _LIFETIME_FIELDS = ("expires_in", "expiresIn")
 _EXPIRY_FIELDS = ("expires_at", "expiry", "expires_on", "expiresOn", "expiration", "expirationTimestamp")
 # A token has some hundred bytes, an error message some thousand.
-_MOST = 200_000
+_MAX_BYTES = 200_000
 # Seconds that the output of a command that has ended may still take: what it has started may hold the pipe for ever.
-_REST = 0.5
+_KILL_WAIT = 0.5
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 
 
@@ -58,9 +58,9 @@ def run(key: CommandKey, now: float, seconds: float | None = None) -> Credential
             f"no key: the command {name!r} did not end within {limit:g} seconds",
             hint="It may wait for input: log in with it by hand first, or raise timeout in the entry's key.",
         )
-    if len(output) > _MOST:
+    if len(output) > _MAX_BYTES:
         raise CredentialMissing(
-            f"no key: the command {name!r} prints more than {_MOST // 1000} kB",
+            f"no key: the command {name!r} prints more than {_MAX_BYTES // 1000} kB",
             hint="It is to print the token alone, or JSON with access_token and expires_in.",
         )
     if process.returncode != 0:
@@ -90,7 +90,7 @@ def _outputs(process: "subprocess.Popen[bytes]", limit: float) -> tuple[bytes, b
         raise
     if is_late:
         _stop(process)
-    until = time.monotonic() + _REST
+    until = time.monotonic() + _KILL_WAIT
     for reader in readers:
         reader.join(max(until - time.monotonic(), 0.0))
     return bytes(texts[0]), bytes(texts[1]), is_late
@@ -100,7 +100,7 @@ def _gather(pipe: IO[bytes], text: bytearray, process: "subprocess.Popen[bytes]"
     with suppress(OSError, ValueError), pipe:
         while chunk := os.read(pipe.fileno(), 65536):
             text += chunk
-            if len(text) > _MOST:
+            if len(text) > _MAX_BYTES:
                 _stop(process)
                 return
 

@@ -9,7 +9,7 @@ from ..core.errors import CredentialMissing
 from ..core.http.exchange import HttpReply, HttpRequest
 from ..core.secrets.masking import looks_like_a_key
 from ..core.secrets.secret import Environment, Secret
-from ..core.text.suggest import near
+from ..core.text.suggest import similar_names
 from .credential import Credential
 from .files import read_text
 from .sources import CommandKey, EnvKey, FileKey, GivenKey, Key, KeyringKey, OAuthKey, SignatureKey
@@ -83,7 +83,7 @@ def _from_environment(key: EnvKey, environment: Mapping[str, str]) -> Credential
     problem = f"no key: {source_names} {state} (looked in the environment, then in .env)"
     similar: list[str] = []
     for name in key.env:
-        similar += [each for each in near(name, environment) if each not in similar and each not in key.env]
+        similar += [each for each in similar_names(name, environment) if each not in similar and each not in key.env]
     if similar:
         hint = f"A similar variable is set: {', '.join(similar[:3])}. Rename it, or put its name into the entry's key."
     elif isinstance(environment, Environment) and environment.remark:

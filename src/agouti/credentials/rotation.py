@@ -2,7 +2,7 @@
 
 from threading import Lock
 
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .credential import Credential
 from .sources import Key, SeveralKeys
 
@@ -14,13 +14,13 @@ class KeyRotation:
         self._keys: tuple[Key, ...] = key.keys if isinstance(key, SeveralKeys) else (key,) if key is not None else ()
         self._one = self._keys[0] if len(self._keys) == 1 else None
         self._latest: Credential | None = None
-        self._held: dict[Key, Credential] = {}
-        self._aside: dict[Key, Credential] = {}
+        self._credentials: dict[Key, Credential] = {}
+        self._disabled: dict[Key, Credential] = {}
         self._renewed: set[Key] = set()
         self._resting: dict[Key, float] = {}
-        self._turn = 0
+        self._next = 0
         self._lock = Lock()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """Another thread of the parent may hold the lock."""
@@ -47,37 +47,37 @@ class KeyRotation:
             latest = self._latest
             return latest if latest is not None and latest.fresh(now) else self._one
         with self._lock:
-            usable = [key for key in self._keys if key not in self._aside]
+            usable = [key for key in self._keys if key not in self._disabled]
             if not usable:
                 # Refused once is not refused for ever: a provider may have had a bad minute.
-                self._aside.clear()
+                self._disabled.clear()
                 usable = list(self._keys)
             if self._resting:
                 rested = [key for key in usable if self._resting.get(key, 0.0) <= now]
                 # Where all have to wait, the one that waits the shortest.
                 usable = rested or [min(usable, key=lambda key: self._resting.get(key, 0.0))]
-            key = usable[self._turn % len(usable)]
-            self._turn += 1
-        current = self._held.get(key)
+            key = usable[self._next % len(usable)]
+            self._next += 1
+        current = self._credentials.get(key)
         return current if current is not None and current.fresh(now) else key
 
-    def got(self, key: Key, credential: Credential) -> None:
+    def store(self, key: Key, credential: Credential) -> None:
         """A key was fetched."""
         with self._lock:
-            self._held[key] = self._latest = credential
+            self._credentials[key] = self._latest = credential
 
-    def worked(self, credential: Credential) -> None:
+    def succeeded(self, credential: Credential) -> None:
         """The provider took this key: should it refuse it later, it is worth fetching again."""
         if self._renewed:
             with self._lock:
-                self._renewed -= {key for key, current in self._held.items() if current is credential}
+                self._renewed -= {key for key, current in self._credentials.items() if current is credential}
 
     def free(self, now: float) -> int:
         """How many keys are neither refused nor at rest."""
         if self._one is not None:
             return 1
         with self._lock:
-            return sum(key not in self._aside and self._resting.get(key, 0.0) <= now for key in self._keys)
+            return sum(key not in self._disabled and self._resting.get(key, 0.0) <= now for key in self._keys)
 
     def limited(self, credential: Credential, until: float) -> bool:
         """The provider wants no more requests with a key for a while: is there another one meanwhile?
@@ -88,8 +88,8 @@ class KeyRotation:
         if self._one is not None:
             return False
         with self._lock:
-            key = next((key for key, current in self._held.items() if current is credential), None)
-            now_free = [each for each in self._keys if each not in self._aside and each is not key]
+            key = next((key for key, current in self._credentials.items() if current is credential), None)
+            now_free = [each for each in self._keys if each not in self._disabled and each is not key]
             if key is not None:
                 self._resting[key] = until
             return any(self._resting.get(each, 0.0) < until for each in now_free)
@@ -100,21 +100,21 @@ class KeyRotation:
         Yes, once, where fetching it again may give another one, and where there are other keys.
         """
         with self._lock:
-            key = next((key for key, current in self._held.items() if current is credential), None)
+            key = next((key for key, current in self._credentials.items() if current is credential), None)
             if key is None:
                 # Another call has been told before: is there another value meanwhile, or may there be one?
-                held_secrets = [current.secret for current in self._held.values()]
+                held_secrets = [current.secret for current in self._credentials.values()]
                 return (
                     credential.renewable
                     if not held_secrets
                     else any(each != credential.secret for each in held_secrets)
                 )
-            del self._held[key]
+            del self._credentials[key]
             self._latest = None
             if credential.renewable and key not in self._renewed:
                 self._renewed.add(key)
                 return True
             if len(self._keys) > 1:
-                self._aside[key] = credential
-                return len(self._aside) < len(self._keys)
+                self._disabled[key] = credential
+                return len(self._disabled) < len(self._keys)
             return False

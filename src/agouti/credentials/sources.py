@@ -68,7 +68,7 @@ class FileKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
         return f"file {self.file}"
 
     def resolved_in(self, folder: Path) -> "FileKey":
-        return FileKey(_beside(self.file, folder))
+        return FileKey(_in_folder(self.file, folder))
 
 
 class KeyringKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
@@ -104,7 +104,7 @@ class CommandKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
         program = self.command[0] if self.command else ""
         if "/" not in program:
             return self
-        return msgspec.structs.replace(self, command=(_beside(program, folder), *self.command[1:]))
+        return msgspec.structs.replace(self, command=(_in_folder(program, folder), *self.command[1:]))
 
 
 class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
@@ -143,10 +143,10 @@ class OAuthKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
 
     def resolved_in(self, folder: Path) -> "OAuthKey":
         inner = _inner_resolved(self, folder)
-        account = _beside(self.account, folder) if self.account else ""
+        account = _in_folder(self.account, folder) if self.account else ""
         tls = self.tls
         if tls is not None:
-            tls = Tls(*[_beside(path, folder) if path else "" for path in msgspec.structs.astuple(tls)])
+            tls = Tls(*[_in_folder(path, folder) if path else "" for path in msgspec.structs.astuple(tls)])
         return msgspec.structs.replace(self, account=account, tls=tls, **inner)
 
 
@@ -177,7 +177,7 @@ class SignatureKey(Key, Struct, frozen=True, forbid_unknown_fields=True):
 
     def resolved_in(self, folder: Path) -> "SignatureKey":
         inner = _inner_resolved(self, folder)
-        path = _beside(self.profile_file, folder) if self.profile_file else ""
+        path = _in_folder(self.profile_file, folder) if self.profile_file else ""
         return msgspec.structs.replace(self, profile_file=path, **inner)
 
 
@@ -208,7 +208,7 @@ def _inner_resolved(key: Struct, folder: Path) -> dict[str, Key]:
     return {name: source.resolved_in(folder) for name, source in inner.items() if isinstance(source, Key)}
 
 
-def _beside(path: str, folder: Path) -> str:
+def _in_folder(path: str, folder: Path) -> str:
     file = Path(path).expanduser()
     return str(file if file.is_absolute() else folder / file)
 

@@ -56,14 +56,14 @@ def same_names(*names: str) -> dict[str, Write]:
     return {name: Field(name) for name in names}
 
 
-def taken_table(extra: dict[str, Json], name: str) -> dict[str, Json]:
+def extra_table(extra: dict[str, Json], name: str) -> dict[str, Json]:
     """A table among the fields that go into a request as they are, taken out of them; an empty one where there is none.
 
     Raises:
         RequestError: what stands there is no table.
 
     >>> fields = {"options": {"mirostat": 2}, "weather": "wet"}
-    >>> taken_table(fields, "options"), fields
+    >>> extra_table(fields, "options"), fields
     ({'mirostat': 2}, {'weather': 'wet'})
     """
     value = extra.pop(name, None)

@@ -256,17 +256,19 @@ class _DeclaredStream(PayloadStream):
     def __init__(self, dialect: DeclaredDialect, declaration: Declaration, stream: StreamDeclaration) -> None:
         super().__init__(_FRAMINGS[stream.framing]())
         self._dialect = dialect
-        self._told = declaration
+        self._declaration = declaration
         self._stream = stream
         self._end = stream.end.encode()
         self._finished = False
-        self._said = False
+        self._has_error = False
         self._started = False
 
     def end(self) -> bool:
-        has_end_mark = self._stream.end or self._stream.done or self._stream.finish_reason or self._told.finish_reason
+        has_end_mark = (
+            self._stream.end or self._stream.done or self._stream.finish_reason or self._declaration.finish_reason
+        )
         # Where nothing tells the end, the end of the connection does.
-        return self.done or self._finished or (not has_end_mark and self._said)
+        return self.done or self._finished or (not has_end_mark and self._has_error)
 
     def take(self, name: str, payload: bytes, events: list[Event]) -> None:
         if self._end and payload.strip() == self._end:
@@ -280,8 +282,8 @@ class _DeclaredStream(PayloadStream):
         if (fault := self._dialect.fault_in(value)) is not None:
             self.failure = fault
             return
-        self._said = True
-        declaration, stream = self._told, self._stream
+        self._has_error = True
+        declaration, stream = self._declaration, self._stream
         model = self._dialect.reported_model(value)
         if model is not None and not self._started:
             self._started = True

@@ -29,8 +29,8 @@ from .base import (
     StreamDecoder,
     Write,
     as_list,
+    extra_table,
     joined_text,
-    taken_table,
 )
 from .chat.fields import media_file
 from .prompt.dialect import prompt_of
@@ -53,7 +53,7 @@ _PARAMETERS: dict[str, Write] = {
 _UNDER_WAY = frozenset({"starting", "queued", "processing"})
 # The server holds a short piece of work that long; an entry's own header of that name wins.
 _HOLD = (("prefer", "wait=5"),)
-_ALONE = "/predictions"
+_VERSION_PATH = "/predictions"
 _VERSION = re.compile(r"[0-9a-f]{64}$")
 _FILE = re.compile(
     r"data:[a-z]+/[^,\s]*,\S+|https?://\S+\.(png|jpe?g|gif|webp|wav|mp3|ogg|flac|mp4|svg)", re.IGNORECASE
@@ -98,10 +98,10 @@ class JobsDialect(Dialect):
     )
 
     def __init__(self, *, is_single: bool = False) -> None:
-        self._alone = is_single
+        self._is_single = is_single
 
     def configured(self, options: EntryOptions) -> "JobsDialect":
-        return JobsDialect(is_single=options.chat_path == _ALONE)
+        return JobsDialect(is_single=options.chat_path == _VERSION_PATH)
 
     def encode_chat(self, request: Request) -> Outgoing:
         system, remaining = system_and_rest(request.messages)
@@ -118,12 +118,12 @@ class JobsDialect(Dialect):
         body: dict[str, Any] = {"input": inputs}
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
-        body["input"].update(taken_table(extra, "input"))
+        body["input"].update(extra_table(extra, "input"))
         path = f"/models/{in_path(request.model)}/predictions"
         version = request.model.rpartition(":")[2]
         if _VERSION.fullmatch(version):
-            path, body["version"] = _ALONE, version
-        elif self._alone and "/" in request.model:
+            path, body["version"] = _VERSION_PATH, version
+        elif self._is_single and "/" in request.model:
             body["version"] = request.model
         if request.stream:
             body["stream"] = True

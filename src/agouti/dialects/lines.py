@@ -48,11 +48,11 @@ from .base import (
     VectorAbility,
     Write,
     as_list,
+    extra_table,
     in_common,
     joined_text,
     no_response_format,
     system_of,
-    taken_table,
 )
 from .chat.fields import Logprob, LogprobFields, logprobs_of
 from .prompt.dialect import prompt_of
@@ -202,7 +202,7 @@ class LinesDialect(Dialect):
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "options" in extra:
-            body["options"] = {**body.get("options", {}), **taken_table(extra, "options")}
+            body["options"] = {**body.get("options", {}), **extra_table(extra, "options")}
         body.update(extra)
         return Outgoing("chat", _GENERATE if self._generates else "/api/chat", body)
 
@@ -223,7 +223,7 @@ class LinesDialect(Dialect):
             reasoning=message.thinking or None,
             tool_calls=calls,
             logprobs=_logprobs(reply),
-            provider_turn=_turn(message.thinking),
+            provider_turn=_turn_of(message.thinking),
         )
         return Completion((choice,), reply.model, None, _usage(reply))
 
@@ -318,7 +318,7 @@ def _call(number: int, call: _Call) -> ToolCall:
     return ToolCall(ToolFunction(function.name, text), call.id or f"call_{number}")
 
 
-def _turn(thinking: str | None) -> ProviderTurn | None:
+def _turn_of(thinking: str | None) -> ProviderTurn | None:
     """What goes back with the answer: its thinking."""
     return ProviderTurn("lines", [{"thinking": thinking}]) if thinking else None
 
@@ -378,7 +378,7 @@ class _LinesStream(PayloadStream):
             events.append(LogprobsTold(_logprobs(line)))
         if line.done:
             self.done = True
-            if (provider_turn := _turn(str(self._thinking))) is not None:
+            if (provider_turn := _turn_of(str(self._thinking))) is not None:
                 events.append(TurnTold(provider_turn))
             events.append(Finished(_finish(line, self._called > 0) or "stop"))
             if (usage := _usage(line)) is not None:

@@ -17,7 +17,7 @@ from ..core.json.pointer import read, write
 from ..core.messages.messages import message_json, system_and_rest, without_images
 from ..core.messages.parts import ImagePart, parts_of
 from ..core.settings.declarations import Instance
-from .base import Abilities, Dialect, EntryOptions, Field, VectorAbility, Write, as_list, taken_table
+from .base import Abilities, Dialect, EntryOptions, Field, VectorAbility, Write, as_list, extra_table
 from .contents.dialect import CODES
 from .prompt.dialect import prompt_of
 from .shared.error_mapping import classify
@@ -91,11 +91,11 @@ class PredictDialect(Dialect):
 
     def encode_chat(self, request: Request) -> Outgoing:
         extra = dict(request.extra)
-        instance = {**self._as_instance(request), **taken_table(extra, "instance")}
+        instance = {**self._as_instance(request), **extra_table(extra, "instance")}
         body: dict[str, Any] = {"instances": [instance]}
         self.abilities.write(body, request.parameters)
         if "parameters" in extra:
-            body["parameters"] = {**body.get("parameters", {}), **taken_table(extra, "parameters")}
+            body["parameters"] = {**body.get("parameters", {}), **extra_table(extra, "parameters")}
         return Outgoing("chat", "/{model}:predict", {**body, **extra})
 
     def _as_instance(self, request: Request) -> dict[str, Any]:

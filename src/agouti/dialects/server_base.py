@@ -120,7 +120,7 @@ class EventEncoder:
 
     def rest(self, out: list[bytes]) -> None:
         """Add what has waited for its turn: the answer has ended."""
-        for event in self._order.rest():
+        for event in self._order.flush():
             self.take(event, out)
 
     def take(self, event: Event, out: list[bytes]) -> None:

@@ -14,7 +14,7 @@ from ..core.canonical.events import Event, Finished, Started, ToolCallPiece, Tur
 
 log = logging.getLogger("agouti.relay")
 # Events that say nothing within the answer: they need not wait.
-_BESIDE = (Started, Finished, UsageTold, TurnTold)
+_UNORDERED = (Started, Finished, UsageTold, TurnTold)
 
 
 class CallOrder:
@@ -32,10 +32,10 @@ class CallOrder:
         """The events that can be told now; the pieces of a call follow one another, and the first has its name."""
         ordered: list[Event] = []
         for event in events:
-            self._take(event, ordered)
+            self._order(event, ordered)
         return ordered
 
-    def rest(self) -> list[Event]:
+    def flush(self) -> list[Event]:
         """Whatever waits still: the answer has ended."""
         ordered: list[Event] = []
         while self._waiting or self._nameless:
@@ -45,24 +45,24 @@ class CallOrder:
                 waiting = [replace(each, name="") for each in self._nameless.values()]
                 self._nameless.clear()
             for event in waiting:
-                self._take(event, ordered)
+                self._order(event, ordered)
         return ordered
 
-    def _take(self, event: Event, ordered: list[Event]) -> None:
+    def _order(self, event: Event, ordered: list[Event]) -> None:
         if isinstance(event, ToolCallPiece):
-            if self._open in (None, event.index) or (not self._waiting and self._whole()):
-                self._piece(event, ordered)
+            if self._open in (None, event.index) or (not self._waiting and self._is_complete()):
+                self._order_piece(event, ordered)
             else:
                 self._waiting.append(event)
             return
-        if self._open is not None and not isinstance(event, _BESIDE):
-            if self._waiting or not self._whole():
+        if self._open is not None and not isinstance(event, _UNORDERED):
+            if self._waiting or not self._is_complete():
                 self._waiting.append(event)
                 return
             self._close()
         ordered.append(event)
 
-    def _piece(self, call_piece: ToolCallPiece, ordered: list[Event]) -> None:
+    def _order_piece(self, call_piece: ToolCallPiece, ordered: list[Event]) -> None:
         index = call_piece.index
         if index in self._closed:
             log.debug("a call goes on behind its end: %d characters", len(call_piece.arguments))
@@ -88,18 +88,18 @@ class CallOrder:
         if call_piece.arguments:
             self._arguments.append(call_piece.arguments)
         ordered.append(call_piece)
-        if self._waiting and self._whole():
+        if self._waiting and self._is_complete():
             self._close()
             waiting, self._waiting = self._waiting, []
             for event in waiting:
-                self._take(event, ordered)
+                self._order(event, ordered)
 
     def _close(self) -> None:
         if self._open is not None:
             self._closed.add(self._open)
         self._open, self._arguments = None, []
 
-    def _whole(self) -> bool:
+    def _is_complete(self) -> bool:
         """Whether the open call has all of its arguments, as far as they show it."""
         # Looked at once they may be: what grows is not read again with each piece.
         return bool(self._arguments) and self._arguments[-1].rstrip()[-1:] == "}" and is_whole("".join(self._arguments))

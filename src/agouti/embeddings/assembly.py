@@ -16,45 +16,47 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-class Wanted(Struct, frozen=True, kw_only=True):
+class EmbeddingRequest(Struct, frozen=True, kw_only=True):
     """What a call is to give.
 
     Attributes:
         texts: as the caller gave them.
         known: vectors that are there already.
-        asked: the texts that were asked for, each once.
-        places: the number of each of them among the texts.
+        missing: the texts that were asked for, each once.
+        positions: the number of each of them among the texts.
         name: of the model, as it was sent.
     """
 
     texts: list[str]
     known: Embeddings | None
-    asked: list[str]
-    places: list[int]
+    missing: list[str]
+    positions: list[int]
     label: str
     name: str
     dimensions: int | None
 
 
-def wanted(texts: list[str], known: Embeddings | None, *, label: str, name: str, dimensions: int | None) -> Wanted:
+def embedding_request(
+    texts: list[str], known: Embeddings | None, *, label: str, name: str, dimensions: int | None
+) -> EmbeddingRequest:
     """What has to be asked for: each text once, none whose vector is there."""
     answered = frozenset(known.texts) if known is not None else frozenset()
     first: dict[str, int] = {}
     for position, text in enumerate(texts):
         if text not in answered:
             first.setdefault(text, position)
-    return Wanted(
+    return EmbeddingRequest(
         texts=texts,
         known=known,
-        asked=list(first),
-        places=list(first.values()),
+        missing=list(first),
+        positions=list(first.values()),
         label=label,
         name=name,
         dimensions=dimensions,
     )
 
 
-def assembled(request: Wanted, gathered: Gathered, *, elapsed: float) -> Embeddings:
+def assembled(request: EmbeddingRequest, gathered: Gathered, *, elapsed: float) -> Embeddings:
     """All vectors as one array.
 
     Raises:
@@ -68,17 +70,17 @@ def assembled(request: Wanted, gathered: Gathered, *, elapsed: float) -> Embeddi
     failures = list(gathered.failures)
     size = known.dimensions if known is not None else request.dimensions
     array: NDArray[numpy.float32] | None = None
-    answered_rows = numpy.zeros(len(request.asked), dtype=bool)
+    answered_rows = numpy.zeros(len(request.missing), dtype=bool)
     usable: list[Embedded] = []
-    for batch in gathered.pieces:
+    for batch in gathered.batches:
         try:
-            rows = _rows(batch, size, request.places)
+            rows = _rows(batch, size, request.positions)
         except AgoutiError as problem:
             failures.append(Failure(batch.start, problem))
             continue
         if array is None:
             size = rows.shape[1]
-            array = numpy.empty((len(request.asked), size), dtype=numpy.float32)
+            array = numpy.empty((len(request.missing), size), dtype=numpy.float32)
         array[batch.start : batch.start + len(rows)] = rows
         answered_rows[batch.start : batch.start + len(rows)] = True
         usable.append(batch)
@@ -112,7 +114,7 @@ def _other_model(known: str | None, received: str | None) -> Failure | None:
 
 
 def _joined(
-    request: Wanted,
+    request: EmbeddingRequest,
     array: "NDArray[numpy.float32] | None",
     answered_rows: "NDArray[numpy.bool_]",
     known: Embeddings | None,
@@ -127,9 +129,11 @@ def _joined(
     model = batches[0].vectors.model or request.name if batches else known.model if known is not None else None
     if array is None:
         array = numpy.empty((0, known.dimensions if known is not None else 0), dtype=numpy.float32)
-    if known is not None or len(request.asked) != len(texts) or not answered_rows.all():
+    if known is not None or len(request.missing) != len(texts) or not answered_rows.all():
         rows = {
-            text: row for row, (text, answered) in enumerate(zip(request.asked, answered_rows, strict=True)) if answered
+            text: row
+            for row, (text, answered) in enumerate(zip(request.missing, answered_rows, strict=True))
+            if answered
         }
         if known is not None:
             rows |= {text: row + len(array) for row, text in enumerate(known.texts)}

@@ -11,7 +11,7 @@ from ..core.canonical.chat import Json, Request
 from ..core.canonical.parameters import merged
 from ..core.errors import DeadlineExceeded, RequestError
 from ..core.http.exchange import Timeouts
-from ..core.messages.call_pairs import said_plainly, unique_calls, with_tool_calls
+from ..core.messages.call_pairs import unique_calls, with_tool_calls, without_calls
 from ..core.messages.prompt import assembled
 from ..core.messages.template import filled
 from ..core.settings.retries import Retries
@@ -31,7 +31,7 @@ def request_for(question: Question, target: Target) -> Request:
     parameters = merged(target.parameters, question.parameters)
     if question.tools:
         parameters["tools"] = list(question.tools)
-    accepted = target.provider.takes
+    accepted = target.provider.accepted
     if accepted is not None and "max_completion_tokens" in parameters and "max_completion_tokens" not in accepted:
         parameters["max_tokens"] = parameters.pop("max_completion_tokens")
     system, examples = model.system, model.examples
@@ -54,7 +54,7 @@ def request_for(question: Question, target: Target) -> Request:
 
         messages = readable(messages, target.provider)
     if not target.provider.dialect.abilities.canonical:
-        messages = said_plainly(with_tool_calls(messages))
+        messages = without_calls(with_tool_calls(messages))
         if "functions" in extra or "function_call" in extra:
             parameters, extra = _with_tools(parameters, extra)
     return Request(

@@ -124,7 +124,7 @@ class OnAbandon(Struct, frozen=True, eq=False):
 class Settled(Struct, frozen=True, eq=False):
     """There is nothing left to undo of an `OnAbandon`."""
 
-    what: OnAbandon
+    undo: OnAbandon
 
 
 class UndoList:
@@ -142,10 +142,10 @@ class UndoList:
 
     def settle(self, effect: Settled) -> None:
         """Nothing is left to undo of it."""
-        if self._open and self._open[-1] is effect.what:
+        if self._open and self._open[-1] is effect.undo:
             self._open.pop()
         else:
-            self._open = [each for each in self._open if each is not effect.what]
+            self._open = [each for each in self._open if each is not effect.undo]
 
     def undo(self) -> list[HttpRequest]:
         """Call the functions, the latest first; what is returned has to be sent."""
@@ -199,7 +199,7 @@ class Together(Struct, frozen=True):
     """
 
     steps: "Iterable[Steps[Any]]"
-    at_once: int
+    concurrency: int
     keep: bool = True
     stopped: Callable[[], None] | None = None
 

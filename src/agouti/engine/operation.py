@@ -16,7 +16,7 @@ from .outcome import Answer, Answered, AttemptOutcome, Request, Result
 from .providers.provider import Target
 
 
-class Kept(Struct, frozen=True, gc=False):
+class CachedContext(Struct, frozen=True, gc=False):
     """What an answer that a hook has is received for.
 
     Attributes:
@@ -49,7 +49,7 @@ class Try(Struct, Generic[Request, Result], frozen=True, gc=False, kw_only=True)
     until: float
 
     @property
-    def late(self) -> bool:
+    def is_late(self) -> bool:
         """Whether its time is over."""
         return self.call.clocks.clock() >= self.until
 
@@ -97,7 +97,7 @@ class Operation(Generic[Request, Result]):
         """Send the request, and get the answer."""
         raise NotImplementedError
 
-    def receive_kept(self, value: Result, context: Kept) -> Steps[Answered[Result]]:
+    def receive_cached(self, value: Result, context: CachedContext) -> Steps[Answered[Result]]:
         """The answer that a hook has, as if it had been received."""
         yield from ()
         return Answered(Answer(value, 0, {}, cached=True))
@@ -135,7 +135,7 @@ class Operation(Generic[Request, Result]):
         return None
 
 
-def lacks(target: Target, feature: str, hint: str) -> RequestError:
+def unsupported_feature(target: Target, feature: str, hint: str) -> RequestError:
     """The error for an operation that the dialect of a provider does not have."""
     provider = target.provider
     return RequestError(

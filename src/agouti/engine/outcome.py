@@ -47,7 +47,7 @@ class Failed(Struct, frozen=True, gc=False):
     """
 
     error: AgoutiError
-    began: bool = False
+    started: bool = False
     sent: bool = True
     final: bool = False
     status: int | None = None

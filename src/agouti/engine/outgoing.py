@@ -16,7 +16,7 @@ from ..core.canonical.chat import Json, Request
 from ..core.canonical.vectors import VectorsRequest
 from ..core.errors import RequestError
 from ..core.http.exchange import HttpRequest
-from ..core.messages.paid_units import MEDIA_WORDS, Caps, Media, caps_of, keeps_elsewhere, media_of
+from ..core.messages.paid_units import MEDIA_WORDS, Caps, Media, caps_of, has_stored_context, media_of
 from ..core.messages.token_estimate import estimate_text, estimate_tokens
 from ..core.secrets.secret import SecretText
 from ..credentials.sources import CommandKey, OAuthKey, SignatureKey
@@ -67,8 +67,19 @@ class OutgoingRequest:
     """
 
     __slots__ = (
-        "_body", "_caps", "_credential", "_estimated", "_fields", "_fingerprint", "_media", "_more", "_operation",
-        "_request", "_written", "paid", "target",
+        "_attempt_headers",
+        "_body",
+        "_caps",
+        "_credential",
+        "_estimated",
+        "_fields",
+        "_fingerprint",
+        "_media",
+        "_operation",
+        "_request",
+        "_written",
+        "paid",
+        "target",
     )  # fmt: skip
 
     def __init__(self, operation: Encoder, request: Any, target: "Target") -> None:
@@ -83,7 +94,7 @@ class OutgoingRequest:
         self._media: list[Media] | None = None
         self._estimated: int | None = None
         self._credential: Credential | None = None
-        self._more: Mapping[str, str] = {}
+        self._attempt_headers: Mapping[str, str] = {}
         self._fingerprint = ""
 
     def __repr__(self) -> str:
@@ -151,13 +162,13 @@ class OutgoingRequest:
     @property
     def headers(self) -> Mapping[str, str]:
         """The headers, without those of the key; what is secret prints as a mask."""
-        return {**self.http(None).headers, **self._more}
+        return {**self.http(None).headers, **self._attempt_headers}
 
     # Who is asked what.
 
     def identify(self, credential: "Credential | None", attempt_headers: Mapping[str, str] | None) -> None:
         """The key that goes with it, and the headers of the call: from now on its fingerprint can be told."""
-        self._credential, self._more, self._fingerprint = credential, attempt_headers or {}, ""
+        self._credential, self._attempt_headers, self._fingerprint = credential, attempt_headers or {}, ""
 
     @property
     def fingerprint(self) -> str:
@@ -175,19 +186,19 @@ class OutgoingRequest:
     def content(self) -> str:
         """The same without the account: for what is kept of a request by the application itself."""
         self.body  # noqa: B018  # what cannot be written is an error that says so
-        simple = self._plain()
+        simple = self._without_credential()
         http = simple.target.provider.request(simple.written, self.target.model.name, None, None, body=b"")
         idempotency = self.target.provider.entry.idempotency_header.lower()
         headers = {
             name.lower(): _revealed(value)
-            for name, value in {**http.headers, **self._more}.items()
+            for name, value in {**http.headers, **self._attempt_headers}.items()
             if name.lower() not in NO_ANSWER and name.lower() != idempotency
         }
         fields = {name: value for name, value in simple.fields.items() if name not in NO_ANSWER_FIELDS}
         identity = [http.method, _revealed(http.target), sorted(headers.items()), fields, simple.written.raw or b""]
         return blake2b(msgspec.json.encode(identity, order="sorted"), digest_size=24).hexdigest()
 
-    def _plain(self) -> "OutgoingRequest":
+    def _without_credential(self) -> "OutgoingRequest":
         """The same for a whole answer: some formats have another address for pieces."""
         if not getattr(self._request, "stream", False):
             return self
@@ -250,7 +261,7 @@ class OutgoingRequest:
         model = self.target.model
         if self.media:
             size += self._media_at_most()
-        if keeps_elsewhere(self.fields) and model.context is not None:
+        if has_stored_context(self.fields) and model.context is not None:
             size = max(size, model.context)
         return size
 

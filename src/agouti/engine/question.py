@@ -139,7 +139,7 @@ class Question(Struct, frozen=True, kw_only=True):
         texts = [
             f", {name}={value!r}" for name, value in options.items() if value is not None or name in self.parameters
         ]
-        return f"Question({_shown(self.messages)}{''.join(texts)})"
+        return f"Question({_message_text(self.messages)}{''.join(texts)})"
 
     if not TYPE_CHECKING:
 
@@ -149,7 +149,7 @@ class Question(Struct, frozen=True, kw_only=True):
             return attribute(self, name)
 
 
-def _shown(messages: Sequence[Message]) -> str:
+def _message_text(messages: Sequence[Message]) -> str:
     """Messages as they can be read: of an image only that it is one."""
     texts = []
     for message in messages:

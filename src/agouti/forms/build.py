@@ -57,13 +57,13 @@ def item_form(kind: Any) -> Form | None:
     if isinstance(kind, Mapping):
         items = kind.get("items")
         return form_of({**items, **{k: kind[k] for k in ("$defs", "definitions") if k in kind}}) if items else None
-    kind = _looked_through(kind)
+    kind = _unwrapped_type(kind)
     if get_origin(kind) in (list, tuple, set, frozenset) and get_args(kind):
         return form_of(get_args(kind)[0])
     return None
 
 
-def _looked_through(kind: Any) -> Any:
+def _unwrapped_type(kind: Any) -> Any:
     """The type within ``Annotated`` and root models, which only say more of it."""
     while True:
         root = getattr(kind, "model_fields", {}).get("root") if isinstance(kind, type) else None

@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from ..core.canonical.chat import Json
 from ..core.schemas.fit import refs_in, restored
-from ..core.schemas.values import Names, plain, readings
+from ..core.schemas.values import Names, readings, unwrapped
 
 _WRAP = "value"
 
@@ -49,7 +49,7 @@ class Form(Struct, frozen=True):
         if self.wrapped and isinstance(value, dict) and value.keys() == {_WRAP}:
             value = value[_WRAP]
         # Models leave the wrapping out now and then: no reason to ask again.
-        value = plain(value, inner, self.schema)
+        value = unwrapped(value, inner, self.schema)
         try:
             return self.check(value)
         except Misfit as misfit:
@@ -62,7 +62,7 @@ class Form(Struct, frozen=True):
             except Misfit:
                 raise misfit from None
 
-    def read_otherwise(self, value: Json) -> tuple[Any, str]:
+    def read_leniently(self, value: Json) -> tuple[Any, str]:
         """The value of another reading of what a model gave, and what was done to it.
 
         Raises:

@@ -18,7 +18,7 @@ from .form import Misfit
 _SECONDS = 0.25
 """How long all patterns of one form may take on one answer; what else is done meanwhile does not count."""
 
-_USUAL = 25e-6
+_TYPICAL_SECONDS = 25e-6
 """What a search takes on a usual text does not count either: there may be as many as an answer is long."""
 
 _LONGEST = 10_000
@@ -26,7 +26,7 @@ _LONGEST = 10_000
 
 
 class _Clock(threading.local):
-    left = 0.0
+    remaining = 0.0
 
 
 _clock = _Clock()
@@ -39,7 +39,7 @@ class InTime:
         self._check = check
 
     def __call__(self, value: Any) -> Any:
-        _clock.left = _SECONDS
+        _clock.remaining = _SECONDS
         return self._check(value)
 
 
@@ -52,13 +52,13 @@ def searches(pattern: str, text: str) -> bool:
     compiled = _compiled(pattern)
     started_at = time.thread_time()
     try:
-        if _clock.left <= 0:
+        if _clock.remaining <= 0:
             raise TimeoutError
-        return compiled.search(text, timeout=_clock.left, concurrent=True) is not None
+        return compiled.search(text, timeout=_clock.remaining, concurrent=True) is not None
     except TimeoutError:
         raise Misfit((f"the pattern {pattern[:100]} takes too long on {text[:40]!r}...: give another text",)) from None
     finally:
-        _clock.left -= max(time.thread_time() - started_at - _USUAL, 0.0)
+        _clock.remaining -= max(time.thread_time() - started_at - _TYPICAL_SECONDS, 0.0)
 
 
 @lru_cache(512)
@@ -140,17 +140,17 @@ class ShortTexts:
         self._schema = schema
 
     def __call__(self, value: Any) -> Any:
-        self._look(value, [self._schema])
+        self._match(value, [self._schema])
         return self._check(value)
 
-    def _look(self, value: Any, schemas: list[Mapping[str, Any]]) -> None:
+    def _match(self, value: Any, schemas: list[Mapping[str, Any]]) -> None:
         texts = [leaf for each in schemas for leaf in leaves(each, self._schema)]
         if isinstance(value, str) and len(value) > _LONGEST and any("pattern" in each for each in texts):
             raise Misfit((f"a text has {len(value):,} letters, too many for its pattern: {_LONGEST:,} at most",))
         if isinstance(value, dict):
             for name, each in value.items():
-                self._look(each, [inner for leaf in texts for inner in inside(leaf, name)])
+                self._match(each, [inner for leaf in texts for inner in inside(leaf, name)])
         elif isinstance(value, list):
             inner = [inner for leaf in texts for inner in inside(leaf, None)]
             for each in value:
-                self._look(each, inner)
+                self._match(each, inner)

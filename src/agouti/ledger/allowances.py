@@ -6,7 +6,7 @@ from threading import Lock
 from ..config.budgets import Budget
 
 
-class Purse:
+class Allowance:
     """An amount that is spent from, by all threads and tasks of a process."""
 
     def __init__(self, amount: Decimal) -> None:
@@ -42,12 +42,12 @@ class Purses:
     def __init__(self, budget: Budget) -> None:
         self.budget = budget
         self.warns_at = budget.exact * Decimal(repr(budget.warn))
-        self.parts: dict[str, Purse] = {}
+        self.parts: dict[str, Allowance] = {}
 
-    def of(self, part: str) -> Purse:
+    def of(self, part: str) -> Allowance:
         """The purse of a part."""
         found = self.parts.get(part)
-        return found if found is not None else self.parts.setdefault(part, Purse(self.budget.exact))
+        return found if found is not None else self.parts.setdefault(part, Allowance(self.budget.exact))
 
     def after_fork(self) -> None:
         """What was put aside is the parent's."""

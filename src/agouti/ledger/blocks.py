@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from ..config.budgets import Budget
 from ..core.errors import ConfigError
-from .allowances import Purse
+from .allowances import Allowance
 
 if TYPE_CHECKING:
     pass
@@ -80,7 +80,7 @@ class BlockBudget:
             problem = f"a budget cannot be {amount!r:.80} of {currency!r:.80}"
             raise ConfigError(problem, hint='Pass an amount and a currency: client.budget(1.50, "USD").')
         self._budget = Budget("block", float(amount), currency, "run")
-        self.purse = Purse(self._budget.exact)
+        self.allowance = Allowance(self._budget.exact)
         self.amount = amount
         self.currency = currency
         self.entered = 0
@@ -89,12 +89,12 @@ class BlockBudget:
     @property
     def spent(self) -> float:
         """What has been spent in the block."""
-        return float(self.purse.spent)
+        return float(self.allowance.spent)
 
     @property
     def left(self) -> float:
         """What may be spent still, with what is reserved for requests under way taken off."""
-        return float(self.purse.amount - self.purse.spent - self.purse.reserved)
+        return float(self.allowance.amount - self.allowance.spent - self.allowance.reserved)
 
     @property
     def budget(self) -> Budget:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from ..config.budgets import TOKENS
-from .budget_sums import BudgetState, kept_of
+from .budget_sums import BudgetState, definition_of
 from .rows import PICO
 
 if TYPE_CHECKING:
@@ -71,7 +71,7 @@ def statuses(
     budgets = [each for each in config.budgets.values() if each.per != "run"] if ledger is not None else []
     found = {}
     if ledger is not None:
-        ledger_states = ledger.states([(each, kept_of(each, config), each.begins(now)) for each in budgets], now)
+        ledger_states = ledger.states([(each, definition_of(each, config), each.begins(now)) for each in budgets], now)
         found = dict(zip([each.label for each in budgets], ledger_states, strict=True))
     states = []
     for budget in config.budgets.values():

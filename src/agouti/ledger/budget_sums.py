@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ..engine.hooks import AttemptDetails
 
 
-class KeptBudget(Struct, frozen=True, omit_defaults=True):
+class BudgetDefinition(Struct, frozen=True, omit_defaults=True):
     """What is counted, of which calls.
 
     Attributes:
@@ -41,14 +41,14 @@ class KeptBudget(Struct, frozen=True, omit_defaults=True):
     each: str = ""
 
     @property
-    def words(self) -> str:
+    def description(self) -> str:
         """The same as JSON."""
         return msgspec.json.encode(self).decode()
 
     @property
     def key(self) -> str:
         """A digest that names it: two configurations that count the same share one sum."""
-        return blake2b(self.words.encode(), digest_size=16).hexdigest()
+        return blake2b(self.description.encode(), digest_size=16).hexdigest()
 
     def counted(self, row: LedgerRow) -> int:
         """How much of a row counts: picos of the currency, or tokens; 0 where it does not count."""
@@ -73,12 +73,12 @@ class KeptBudget(Struct, frozen=True, omit_defaults=True):
         return first_day(self.per, at)
 
 
-def words_of(text: str) -> KeptBudget:
+def words_of(text: str) -> BudgetDefinition:
     """What stands in a ledger."""
-    return msgspec.json.decode(text, type=KeptBudget)
+    return msgspec.json.decode(text, type=BudgetDefinition)
 
 
-class Wanted(Struct, frozen=True):
+class ReservationRequest(Struct, frozen=True):
     """An amount that is to be put aside in a budget.
 
     Attributes:
@@ -90,11 +90,11 @@ class Wanted(Struct, frozen=True):
     """
 
     budget: "Budget"
-    kept: KeptBudget
+    definition: BudgetDefinition
     begins: str
     value: str
     amount: int
-    most: int
+    limit: int
 
 
 class BudgetState(Struct, frozen=True):
@@ -112,7 +112,7 @@ class BudgetState(Struct, frozen=True):
     until: float | None = None
 
 
-def kept_of(budget: "Budget", config: "Config") -> KeptBudget:
+def definition_of(budget: "Budget", config: "Config") -> BudgetDefinition:
     """What a budget of a configuration counts."""
     pairs: tuple[tuple[str, str], ...] = ()
     but: tuple[str, ...] = ()
@@ -121,7 +121,7 @@ def kept_of(budget: "Budget", config: "Config") -> KeptBudget:
         pairs = tuple(dict.fromkeys((each.provider, each.name) for each in named))
         other_labels = [each.label for each in config.models.values() if (each.provider, each.name) in pairs]
         but = tuple(label for label in other_labels if label not in budget.models)
-    return KeptBudget(
+    return BudgetDefinition(
         unit=TOKENS if budget.tokens is not None else budget.currency,
         per=budget.per,
         pairs=pairs,

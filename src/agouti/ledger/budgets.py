@@ -17,10 +17,10 @@ from ..core.warn import warn
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps
 from ..engine.hooks import AttemptDetails, AttemptResult, Hook
 from ..engine.store_thread import in_a_task, wait_for_job
-from ..runtime.fork_reset import begin_anew
-from .allowances import Purse, Purses
+from ..runtime.fork_reset import reset_after_fork
+from .allowances import Allowance, Purses
 from .blocks import BlockBudget, blocks_here
-from .budget_sums import Wanted, kept_of, part_of, providers_of
+from .budget_sums import ReservationRequest, definition_of, part_of, providers_of
 from .rows import PICO, picos
 
 if TYPE_CHECKING:
@@ -33,11 +33,11 @@ if TYPE_CHECKING:
 log = logging.getLogger("agouti.budgets")
 
 # A process that was killed leaves its reservations: they hold for as long as its call may take, and a little more.
-_HOLDS = 1800.0
-_MORE = 60.0
+_RESERVATION_SECONDS = 1800.0
+_RENEWAL_SECONDS = 60.0
 
 
-class Held(Struct, frozen=True):
+class Reservation(Struct, frozen=True):
     """What is put aside for an attempt in this process.
 
     Attributes:
@@ -45,10 +45,10 @@ class Held(Struct, frozen=True):
         purses: where of the cost; ``of_tokens``: where of the tokens.
     """
 
-    most: Decimal
+    highest: Decimal
     tokens: Decimal
-    purses: list[Purse]
-    of_tokens: list[Purse]
+    purses: list[Allowance]
+    of_tokens: list[Allowance]
 
 
 class BudgetHook(Hook):
@@ -64,23 +64,23 @@ class BudgetHook(Hook):
         self._ledger = ledger
         self._now = now
         self._budgets = tuple(config.budgets.values())
-        self._kept = {each.label: kept_of(each, config) for each in self._budgets if each.per != "run"}
+        self._definitions = {each.label: definition_of(each, config) for each in self._budgets if each.per != "run"}
         self._providers = {each.label: providers_of(each, config) for each in self._budgets}
         self._purses = {each.label: Purses(each) for each in self._budgets if each.per == "run"}
         self._blocks: tuple[BlockBudget, ...] = ()
-        self._held: dict[int, Held] = {}
-        self._told: set[str] = set()
+        self._reservations: dict[int, Reservation] = {}
+        self._warned: set[str] = set()
         self._lock = Lock()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """A child has spent what its parent had, and has nothing under way."""
         self._lock = Lock()
-        self._held = {}
+        self._reservations = {}
         for purses in self._purses.values():
             purses.after_fork()
         for block in self._blocks:
-            block.purse.after_fork()
+            block.allowance.after_fork()
 
     def opened(self, block: BlockBudget) -> None:
         """A block begins; one that has begun already is entered once more."""
@@ -119,7 +119,9 @@ class BudgetHook(Hook):
         if price is None:
             amounts = [each for each in budgets if each.tokens is None]
             if counting or amounts:
-                self._tell(f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget")
+                self._warn_once(
+                    f"price {attempt.model}", f"calls to {attempt.model} have no price, and count in no budget"
+                )
             counting, budgets = [], [each for each in budgets if each.tokens is not None]
         else:
             budgets = self._of_currency(attempt, counting, budgets, price)
@@ -130,9 +132,9 @@ class BudgetHook(Hook):
         tokens = Decimal(0)
         if any(each.tokens is not None for each in budgets):
             tokens = Decimal(outgoing.at_most + outgoing.answer_at_most)
-        purses = [(block.named, block.purse, highest, block.budget) for block in counting]
+        purses = [(block.named, block.allowance, highest, block.budget) for block in counting]
         ledger_budgets: list[Budget] = []
-        changes: list[tuple[Purses, str, Purse]] = []
+        changes: list[tuple[Purses, str, Allowance]] = []
         for budget in budgets:
             if budget.per != "run":
                 ledger_budgets.append(budget)
@@ -141,10 +143,10 @@ class BudgetHook(Hook):
             allowance = self._purses[budget.label].of(part)
             changes.append((self._purses[budget.label], part, allowance))
             purses.append((named(budget, attempt), allowance, highest if budget.tokens is None else tokens, budget))
-        reservation = self._put_aside(attempt, highest, tokens, purses)
+        reservation = self._reserve_allowances(attempt, highest, tokens, purses)
         if not ledger_budgets:
-            self._look(reservation, changes)
-            self._held[id(attempt)] = reservation
+            self._check_warnings(reservation, changes)
+            self._reservations[id(attempt)] = reservation
             return None
         return self._reserved(attempt, reservation, ledger_budgets)
 
@@ -158,26 +160,26 @@ class BudgetHook(Hook):
         ]
         currencies = sorted({each for each in units if each != price.currency})
         if currencies:
-            self._tell(
+            self._warn_once(
                 f"currency {attempt.model} {currencies}",
                 f"calls to {attempt.model} are paid in {price.currency}, and count in no budget "
                 f"in {', '.join(currencies)}",
             )
         return [each for each in budgets if each.unit in (price.currency, TOKENS)]
 
-    def _put_aside(
+    def _reserve_allowances(
         self,
         attempt: AttemptDetails,
         highest: Decimal,
         tokens: Decimal,
-        purses: list[tuple[str, Purse, Decimal, Budget]],
-    ) -> Held:
+        purses: list[tuple[str, Allowance, Decimal, Budget]],
+    ) -> Reservation:
         """Reserve an amount in several purses, or in none.
 
         Raises:
             BudgetExceeded: one of them has too little.
         """
-        reservation = Held(highest, tokens, [], [])
+        reservation = Reservation(highest, tokens, [], [])
         for name, allowance, amount, budget in purses:
             remaining = allowance.reserve(amount)
             if remaining is not None:
@@ -186,7 +188,7 @@ class BudgetHook(Hook):
             (reservation.purses if budget.tokens is None else reservation.of_tokens).append(allowance)
         return reservation
 
-    def _look(self, reservation: Held, changes: list[tuple[Purses, str, Purse]]) -> None:
+    def _check_warnings(self, reservation: Reservation, changes: list[tuple[Purses, str, Allowance]]) -> None:
         """Say what is nearly spent; where that is an error, because warnings are, nothing stays put aside."""
         try:
             for purses, part, allowance in changes:
@@ -197,7 +199,7 @@ class BudgetHook(Hook):
             _give_back(reservation)
             raise
 
-    def _reserved(self, attempt: AttemptDetails, reservation: Held, ledger_budgets: list[Budget]) -> Steps[None]:
+    def _reserved(self, attempt: AttemptDetails, reservation: Reservation, ledger_budgets: list[Budget]) -> Steps[None]:
         cancelled = Event()
 
         def give_back() -> None:
@@ -227,11 +229,11 @@ class BudgetHook(Hook):
             give_back()
             yield Settled(undo)
             raise
-        self._held[id(attempt)] = reservation
+        self._reservations[id(attempt)] = reservation
         yield Settled(undo)
 
     def _reserve_in_ledger(
-        self, attempt: AttemptDetails, reservation: Held, ledger_budgets: list[Budget], cancelled: Event
+        self, attempt: AttemptDetails, reservation: Reservation, ledger_budgets: list[Budget], cancelled: Event
     ) -> None:
         if self._ledger is None:
             return
@@ -239,13 +241,13 @@ class BudgetHook(Hook):
         requests = []
         for budget in ledger_budgets:
             of_tokens = budget.tokens is not None
-            amount = int(reservation.tokens) if of_tokens else picos(reservation.most)
+            amount = int(reservation.tokens) if of_tokens else picos(reservation.highest)
             highest = int(budget.exact) if of_tokens else picos(budget.exact)
-            ledger_budget = self._kept[budget.label]
+            ledger_budget = self._definitions[budget.label]
             requests.append(
-                Wanted(budget, ledger_budget, budget.begins(now), part_of(budget, attempt), amount, highest)
+                ReservationRequest(budget, ledger_budget, budget.begins(now), part_of(budget, attempt), amount, highest)
             )
-        expires = now + (_HOLDS if attempt.takes is None else attempt.takes) + _MORE
+        expires = now + (_RESERVATION_SECONDS if attempt.takes is None else attempt.takes) + _RENEWAL_SECONDS
         reserved, full = self._ledger.budgets().reserve(requests, now, expires)
         if full is not None:
             each, remaining = full
@@ -256,7 +258,7 @@ class BudgetHook(Hook):
         in_tokens = frozenset(
             number for each, (number, _) in zip(ledger_budgets, reserved, strict=True) if each.tokens is not None
         )
-        most_cost = 0 if len(in_tokens) == len(ledger_budgets) else picos(reservation.most)
+        most_cost = 0 if len(in_tokens) == len(ledger_budgets) else picos(reservation.highest)
         self._ledger.settles(attempt, numbers, most_cost, in_tokens)
         if cancelled.is_set():  # the call was given up meanwhile, and nobody else would take them back
             self._ledger.release(attempt)
@@ -267,7 +269,7 @@ class BudgetHook(Hook):
     def _nearly(self, budget: Budget, part: str, share: Decimal) -> None:
         if share >= budget.warn:
             key = f"warn {budget.label} {part} {budget.begins(self._now())}"
-            if key in self._told:
+            if key in self._warned:
                 return
             of_part = f" for {part}" if budget.each else ""
             message = f"budget {budget.label}{of_part} is nearly spent: {share:.0%} of {budget.whole}"
@@ -275,22 +277,22 @@ class BudgetHook(Hook):
                 from .notify import notify
 
                 notify(budget, part, float(share), message, self._config.environment)
-            self._tell(key, message)
+            self._warn_once(key, message)
 
-    def _tell(self, key: str, message: str) -> None:
-        if key not in self._told:
-            self._told.add(key)
+    def _warn_once(self, key: str, message: str) -> None:
+        if key not in self._warned:
+            self._warned.add(key)
             log.warning(message)
             warn(message)
 
     def after(self, result: AttemptResult) -> None:
         """Settle what was reserved by what it has cost."""
-        reservation = self._held.pop(id(result.attempt), None)
+        reservation = self._reservations.pop(id(result.attempt), None)
         if reservation is not None:
             # Where nobody says how much it has cost: not more than was reserved.
-            cost = reservation.most if result.exact_cost is None else result.exact_cost
+            cost = reservation.highest if result.exact_cost is None else result.exact_cost
             for allowance in reservation.purses:
-                allowance.settle(reservation.most, cost)
+                allowance.settle(reservation.highest, cost)
             if reservation.of_tokens:
                 tokens = _tokens_of(result)
                 for allowance in reservation.of_tokens:
@@ -347,9 +349,9 @@ def _tokens_of(result: AttemptResult) -> int | None:
     return usage.input_tokens + (usage.output_tokens or 0)
 
 
-def _give_back(reservation: Held) -> None:
+def _give_back(reservation: Reservation) -> None:
     for allowance in reservation.purses:
-        allowance.settle(reservation.most, Decimal(0))
+        allowance.settle(reservation.highest, Decimal(0))
     for allowance in reservation.of_tokens:
         allowance.settle(reservation.tokens, Decimal(0))
 

@@ -15,7 +15,7 @@ from ..runtime.atomic_files import replaced
 from ..tables.table import check_suffix
 from .rows import PICO, LedgerRow
 
-_AT_ONCE = 5000
+_ROWS_AT_A_TIME = 5000
 _COUNTS = (
     "status", "input_tokens", "output_tokens", "cached_tokens", "cache_write_tokens", "reasoning_tokens",
     "audio_input_tokens", "audio_output_tokens",
@@ -58,7 +58,7 @@ def _jsonl(records: Iterator[dict[str, Any]], file: IO[bytes]) -> int:
     return count
 
 
-def _plain(record: dict[str, Any]) -> dict[str, Any]:
+def _plain_record(record: dict[str, Any]) -> dict[str, Any]:
     return {**record, "tags": json.dumps(record["tags"], ensure_ascii=False)}
 
 
@@ -72,7 +72,7 @@ def _csv(records: Iterator[dict[str, Any]], file: IO[bytes]) -> int:
         writer.writeheader()
         count = 0
         for count, record in enumerate(records, 1):  # noqa: B007 - it counts them
-            writer.writerow(_plain(record))
+            writer.writerow(_plain_record(record))
     finally:
         text.detach()
     return count
@@ -91,7 +91,7 @@ def _parquet(records: Iterator[dict[str, Any]], file: IO[bytes]) -> int:
     schema = pyarrow.schema([(name, kinds.get(name, pyarrow.string())) for name in LedgerRow.__struct_fields__])
     count = 0
     with pyarrow.parquet.ParquetWriter(file, schema) as writer:
-        while batch := [_plain(record) for record in islice(records, _AT_ONCE)]:
+        while batch := [_plain_record(record) for record in islice(records, _ROWS_AT_A_TIME)]:
             writer.write_table(pyarrow.Table.from_pylist(batch, schema=schema))
             count += len(batch)
     return count

@@ -15,7 +15,7 @@ from ..core.errors import ConfigError, LedgerUnavailable
 from ..engine.effects import Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SeeingHook
 from ..engine.store_thread import StoreThread
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .open import open_ledger
 from .rows import row_of
 from .store import Ledger, LedgerAway
@@ -29,7 +29,7 @@ _OPENS = 10.0
 _ENDS = 10.0
 
 
-class PutAside(Struct, frozen=True):
+class PendingReservation(Struct, frozen=True):
     """What the row of an attempt takes the place of.
 
     Attributes:
@@ -39,7 +39,7 @@ class PutAside(Struct, frozen=True):
     """
 
     reservations: dict[int, float]
-    most: int
+    highest: int
     tokens: frozenset[int] = frozenset()
 
 
@@ -53,7 +53,7 @@ class LedgerHook(SeeingHook):
     def __init__(self, settings: "LedgerSettings") -> None:
         self.settings = settings
         self._begin()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def _begin(self) -> None:
         self._lock = threading.Lock()
@@ -61,7 +61,7 @@ class LedgerHook(SeeingHook):
         self._closed = False
         self._budgets: Ledger | None = None
         self._opening = threading.Lock()
-        self._settles: dict[int, PutAside] = {}
+        self._settles: dict[int, PendingReservation] = {}
         self.thread = StoreThread("agouti-budgets")
 
     def after_fork(self) -> None:
@@ -127,8 +127,8 @@ class LedgerHook(SeeingHook):
         before = self._settles.get(id(attempt))  # of other budgets
         if before is not None:
             reservations, tokens = {**before.reservations, **reservations}, before.tokens | tokens
-            highest = max(highest, before.most)
-        self._settles[id(attempt)] = PutAside(reservations, highest, tokens)
+            highest = max(highest, before.highest)
+        self._settles[id(attempt)] = PendingReservation(reservations, highest, tokens)
 
     def release(self, attempt: AttemptDetails) -> None:
         """Give back the reservations of an attempt that has no row."""
@@ -152,9 +152,9 @@ class LedgerHook(SeeingHook):
             self._add(Entry(row, [], []))
             return
         failed = row.outcome == "failed"
-        if row.cost is None and not failed and settled.most:
+        if row.cost is None and not failed and settled.highest:
             # It has cost something, though nobody says how much: not more than was put aside.
-            row = replace(row, cost=settled.most, estimated=True)
+            row = replace(row, cost=settled.highest, estimated=True)
         # What a request has taken that failed, or whose tokens nobody tells, nobody knows: what was put aside stays so
         # as long as the budget's period.
         unknown = {

@@ -96,7 +96,7 @@ class LedgerReports(LedgerTables):
 
     def _unread(self, error: Exception) -> ConfigError:
         return ConfigError(
-            f"the ledger {self.place} cannot be read ({self.told(error)})",
+            f"the ledger {self.address} cannot be read ({self.redacted(error)})",
             hint="See what is the matter with it, or name another one in [ledger] store.",
         )
 
@@ -140,7 +140,7 @@ class LedgerReports(LedgerTables):
                 sums: dict[tuple[str, ...], list[int]] = {}
                 latencies: dict[tuple[Any, ...], int] = {}
                 with self._transaction():
-                    self._alone()
+                    self._lock_exclusively()
                     rows = self._execute(f"SELECT {columns} FROM {{sums}} WHERE day = ?", (day,)).fetchall()
                     for row in rows:
                         named = dict(zip(KEYS, row, strict=False))
@@ -165,7 +165,7 @@ class LedgerReports(LedgerTables):
 
     def _unwritten(self, error: Exception) -> ConfigError:
         return ConfigError(
-            f"the ledger {self.place} cannot be written ({self.told(error)})",
+            f"the ledger {self.address} cannot be written ({self.redacted(error)})",
             hint="See what is the matter with it, and try again: what is gone is gone.",
         )
 

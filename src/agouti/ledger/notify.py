@@ -44,7 +44,7 @@ def notify(budget: "Budget", part: str, share: float, message: str, environment:
     amount = float(budget.exact)
     warning = BudgetWarning(budget.label, part, share, amount, budget.unit, message)
     thread = threading.Thread(
-        target=_tell, args=(budget.notify, warning, environment), name="agouti-notify", daemon=True
+        target=_notify, args=(budget.notify, warning, environment), name="agouti-notify", daemon=True
     )
     try:
         thread.start()
@@ -52,7 +52,7 @@ def notify(budget: "Budget", part: str, share: float, message: str, environment:
         log.warning("nobody could be told of budget %s: the program is at its end", budget.label)
 
 
-def _tell(notify: str | Key, warning: BudgetWarning, environment: Mapping[str, str]) -> None:
+def _notify(notify: str | Key, warning: BudgetWarning, environment: Mapping[str, str]) -> None:
     whom = ""
     try:
         whom = notify if isinstance(notify, str) else _address(notify, environment)

@@ -5,11 +5,11 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from typing import Any, cast
 
-from ..config.tables import shown_store, told
+from ..config.tables import redact_store, shown_store
 from ..core.errors import ConfigError
 from ..core.secrets.secret import Secret
-from .budget_sums import BudgetState, KeptBudget, Wanted
-from .store import Full, Ledger, LedgerAway, put_aside_by_part, read_budgets
+from .budget_sums import BudgetDefinition, BudgetState, ReservationRequest
+from .store import Full, Ledger, LedgerAway, read_budgets, reserved_by_part
 from .tables import ADDED, COLUMNS, KEYS, LATENCY_KEYS, OLD_SUMS, SUMS, VERSION
 
 try:
@@ -102,14 +102,14 @@ _ADD_LATENCY = (
     f"INSERT INTO {{latencies}} AS old VALUES ({_digest(['?::text'] * (len(LATENCY_KEYS) + 1))}, "
     f"{', '.join('?' * (len(LATENCY_KEYS) + 2))}) ON CONFLICT (digest) DO UPDATE SET count = old.count + excluded.count"
 )
-_PLACE = _digest(["?::text"] * 3)
+_SUM_KEY = _digest(["?::text"] * 3)
 _SPEND = (
-    f"INSERT INTO {{spent}} AS old VALUES ({_PLACE}, ?, ?, ?, ?, ?) ON CONFLICT (digest) DO UPDATE SET "
+    f"INSERT INTO {{spent}} AS old VALUES ({_SUM_KEY}, ?, ?, ?, ?, ?) ON CONFLICT (digest) DO UPDATE SET "
     "amount = old.amount + excluded.amount, reserved = old.reserved + excluded.reserved"
 )
 # One statement looks, puts aside and notes it: whoever comes at the same time waits for the row, and looks again.
-_PUT_ASIDE = f"""
-WITH taken AS (UPDATE {{spent}} SET reserved = reserved + ? WHERE digest = {_PLACE} AND amount + reserved + ? <= ?
+_RESERVE = f"""
+WITH taken AS (UPDATE {{spent}} SET reserved = reserved + ? WHERE digest = {_SUM_KEY} AND amount + reserved + ? <= ?
     RETURNING budget, period, value, amount + reserved AS used),
   noted AS (INSERT INTO {{reservations}} (budget, period, value, amount, expires)
     SELECT budget, period, value, ?, ? FROM taken RETURNING id)
@@ -137,17 +137,17 @@ class PostgresLedger(Ledger):
     def __init__(self, address: Secret, *, reading: bool = False) -> None:
         super().__init__()
         self._address = address
-        self.place = shown_store(address)
+        self.address = shown_store(address)
         self._database: psycopg.Connection[Any] | None = None
         self._within = False
-        self._seen: dict[str, KeptBudget] = {}
+        self._definitions: dict[str, BudgetDefinition] = {}
         try:
             self._prepare(reading)
         except (psycopg.Error, UnicodeError) as error:
             self.close()
             away = isinstance(error, psycopg.Error) and self.may_retry(error) and not _REFUSED.search(str(error))
             raise (LedgerAway if away else ConfigError)(
-                f"the ledger {self.place} cannot be opened ({self.told(error)})",
+                f"the ledger {self.address} cannot be opened ({self.redacted(error)})",
                 hint="See that the database runs, and that its user may make tables in it.",
             ) from None
         except BaseException:
@@ -157,12 +157,12 @@ class PostgresLedger(Ledger):
     def _prepare(self, reading: bool) -> None:
         exists = self._execute("SELECT to_regclass('{ledger}') IS NOT NULL").fetchone()
         if exists is not None and not exists[0] and reading:
-            raise ConfigError(f"there is no ledger in {self.place}", hint="It comes with the first call.")
+            raise ConfigError(f"there is no ledger in {self.address}", hint="It comes with the first call.")
         if exists is not None and exists[0] and self._version() == VERSION:
             return
         if reading and self._version() < VERSION:
             raise ConfigError(
-                f"the ledger {self.place} was written by an older Agouti",
+                f"the ledger {self.address} was written by an older Agouti",
                 hint="The first call of a program that keeps it makes it a new one.",
             )
         with self._transaction():
@@ -183,7 +183,7 @@ class PostgresLedger(Ledger):
         found = self._execute("SELECT version FROM {ledger}").fetchone()
         if found is None or found[0] > VERSION:
             raise ConfigError(
-                f"the ledger {self.place} was written by a newer Agouti",
+                f"the ledger {self.address} was written by a newer Agouti",
                 hint="Update this one, or name another database.",
             )
         return int(found[0])
@@ -203,13 +203,13 @@ class PostgresLedger(Ledger):
 
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> "psycopg.Cursor[Any]":
         with self._lock:
-            sql = cast(Any, self._words(statement))
+            sql = cast(Any, self._sql_of(statement))
             return self._connected().execute(sql, [_storable(each) for each in values])
 
     def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
         if rows:
             values = [[_storable(each) for each in row] for row in rows]
-            self._connected().cursor().executemany(cast(Any, self._words(statement)), values)
+            self._connected().cursor().executemany(cast(Any, self._sql_of(statement)), values)
 
     def _inserted(self, statement: str, values: Sequence[Any]) -> int:
         return int(self._execute(f"{statement} RETURNING id", values).fetchone()[0])  # type: ignore[index]
@@ -231,7 +231,7 @@ class PostgresLedger(Ledger):
             finally:
                 self._within = False
 
-    def _alone(self) -> None:
+    def _lock_exclusively(self) -> None:
         self._execute("SELECT pg_advisory_xact_lock(?)", (_ROWS,))
 
     def may_retry(self, error: Exception) -> bool:
@@ -243,12 +243,12 @@ class PostgresLedger(Ledger):
     def _disconnected(self, error: Exception) -> bool:
         return self._database is None or self._database.closed
 
-    def _known(self) -> list[tuple[int, KeptBudget]]:
+    def _known(self) -> list[tuple[int, BudgetDefinition]]:
         # Shared: of those that are new none is left out, which would look for its sums while they are written. And
         # rows are on the disk when they are said to be.
         sql = "SELECT pg_advisory_xact_lock_shared(?), set_config('synchronous_commit', 'on', true)"
         self._execute(sql, (_ROWS,))
-        return read_budgets(self._execute("SELECT id, definition FROM {budgets}").fetchall(), self._seen)
+        return read_budgets(self._execute("SELECT id, definition FROM {budgets}").fetchall(), self._definitions)
 
     def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
         self._execute_many(_ADD, [(*key, *key, *values) for key, values in sums])
@@ -265,33 +265,35 @@ class PostgresLedger(Ledger):
     def _spend(self, amounts: Sequence[tuple[tuple[int, str, str], int, int]]) -> None:
         self._execute_many(_SPEND, [(*key, *key, amount, reserved) for key, amount, reserved in amounts])
 
-    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+    def _reserve(
+        self, request: Sequence[tuple[int, ReservationRequest]], now: float, expires: float
+    ) -> list[tuple[int, int]]:
         with self._lock:
             for look_again in (True, False):
                 try:
                     if len(request) == 1:
-                        return [self._put_aside_in(*request[0], expires)]
+                        return [self._reserve_in(*request[0], expires)]
                     with self._transaction():
                         # In one order: two programs never wait for each other crosswise.
                         order = sorted(range(len(request)), key=lambda at: request[at][0])
-                        reserved = {at: self._put_aside_in(*request[at], expires) for at in order}
+                        reserved = {at: self._reserve_in(*request[at], expires) for at in order}
                         return [reserved[at] for at in range(len(request))]
                 except Full:
                     if not look_again or not self._make_room(request, now):
                         raise
         raise AssertionError("there are two ways out of the loop")
 
-    def _put_aside_in(self, number: int, request: Wanted, expires: float) -> tuple[int, int]:
+    def _reserve_in(self, number: int, request: ReservationRequest, expires: float) -> tuple[int, int]:
         key = (number, request.begins, request.value)
-        parameters = (request.amount, *key, request.amount, request.most, request.amount, expires)
-        found = self._execute(_PUT_ASIDE, parameters).fetchone()
+        parameters = (request.amount, *key, request.amount, request.limit, request.amount, expires)
+        found = self._execute(_RESERVE, parameters).fetchone()
         if found is None:
-            sql = f"SELECT amount + reserved FROM {{spent}} WHERE digest = {_PLACE}"
+            sql = f"SELECT amount + reserved FROM {{spent}} WHERE digest = {_SUM_KEY}"
             used = self._execute(sql, key).fetchone()
             raise Full(request, 0 if used is None else int(used[0]))
         return int(found[0]), int(found[1])
 
-    def _make_room(self, request: Sequence[tuple[int, Wanted]], now: float) -> bool:
+    def _make_room(self, request: Sequence[tuple[int, ReservationRequest]], now: float) -> bool:
         """Take back what has expired, and see that every part has its sum; whether it is worth another look."""
         with self._transaction():
             sql = "DELETE FROM {reservations} WHERE expires < ? RETURNING budget, period, value, amount"
@@ -300,21 +302,21 @@ class PostgresLedger(Ledger):
             found = len(old)
             for number, each in request:
                 key = (number, each.begins, each.value)
-                sql = f"INSERT INTO {{spent}} VALUES ({_PLACE}, ?, ?, ?, 0, 0) ON CONFLICT DO NOTHING"
+                sql = f"INSERT INTO {{spent}} VALUES ({_SUM_KEY}, ?, ?, ?, 0, 0) ON CONFLICT DO NOTHING"
                 found += self._execute(sql, (*key, *key)).rowcount
         return found > 0
 
     def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
         sql = "SELECT value, amount, expires FROM {reservations} WHERE budget = ? AND period = ? AND expires >= ?"
-        reserved_amounts = put_aside_by_part(
+        reserved_amounts = reserved_by_part(
             (value, int(amount), expires) for value, amount, expires in self._execute(sql, (budget, begins, now))
         )
         sql = "SELECT value, amount FROM {spent} WHERE budget = ? AND period = ? ORDER BY value"
         found = self._execute(sql, (budget, begins)).fetchall()
         return [BudgetState(value, int(spent), *reserved_amounts.get(value, (0, None))) for value, spent in found]
 
-    def told(self, error: Exception) -> str:
-        return told(self._address, error)
+    def redacted(self, error: Exception) -> str:
+        return redact_store(self._address, error)
 
     def tag_value(self, name: str) -> str:
         return name

@@ -96,7 +96,7 @@ def row_of(result: AttemptResult, at: float, *, prompts: bool = False) -> Ledger
         sent=result.sent,
         audio_input_tokens=None if usage is None else _sane(usage.audio_input_tokens),
         audio_output_tokens=None if usage is None else _sane(usage.audio_output_tokens),
-        provider_cost=_told_cost(usage) if result.sent else None,
+        provider_cost=_provider_cost(usage) if result.sent else None,
     )
 
 
@@ -105,20 +105,20 @@ def picos(amount: Decimal) -> int:
     return int((amount * PICO).to_integral_value(ROUND_HALF_EVEN))
 
 
-def _told_cost(usage: Usage | None) -> int | None:
+def _provider_cost(usage: Usage | None) -> int | None:
     """What the provider says that it costs, where that is an amount."""
-    if usage is None or usage.cost is None or not 0 <= usage.cost < _MOST:
+    if usage is None or usage.cost is None or not 0 <= usage.cost < _MAX_AMOUNT:
         return None
     return picos(exactly(usage.cost))
 
 
 # More tokens than any request takes, and few enough for sums of millions of them in 64 bits.
-_MOST = 10**12
+_MAX_AMOUNT = 10**12
 
 
 def _sane(count: int | None) -> int | None:
     """A count of tokens as a server tells it, as far as it can be one."""
-    return None if count is None else min(max(count, 0), _MOST)
+    return None if count is None else min(max(count, 0), _MAX_AMOUNT)
 
 
 def _storable(text: str) -> str:

@@ -17,12 +17,12 @@ import msgspec
 
 from ..core.errors import ConfigError
 from ..runtime.fork_guard import undisturbed
-from ..runtime.fork_reset import begin_anew
-from .budget_sums import BudgetState, KeptBudget, Wanted
+from ..runtime.fork_reset import reset_after_fork
+from .budget_sums import BudgetDefinition, BudgetState, ReservationRequest
 from .rows import LedgerRow
-from .sqlite_amounts import LARGEST, Total, added, kept, sum_of, whole
+from .sqlite_amounts import LARGEST, Total, added, read_amount, stored_amount, sum_of
 from .sqlite_tables import ADD, ADD_LATENCY, APPLICATION, AS_NEW, SCHEMA, UPGRADE
-from .store import Full, Ledger, LedgerAway, put_aside_by_part, read_budgets
+from .store import Full, Ledger, LedgerAway, read_budgets, reserved_by_part
 from .tables import AMOUNTS, SUMS, VERSION, log
 
 _PATIENCE = 10.0
@@ -64,10 +64,10 @@ class SqliteLedger(Ledger):
     def __init__(self, path: Path, *, reading: bool = False) -> None:
         super().__init__()
         self.path = path
-        self.place = str(path)
+        self.address = str(path)
         self._reading = reading
         self._copy: tempfile.TemporaryDirectory[str] | None = None
-        self._seen: dict[str, KeptBudget] = {}
+        self._definitions: dict[str, BudgetDefinition] = {}
         if reading and not path.exists():
             raise ConfigError(f"there is no ledger {path}", hint="It comes with the first call; see [ledger] store.")
         self._open()
@@ -100,7 +100,7 @@ class SqliteLedger(Ledger):
         self._opened = _place_of(path)
         self._numbers = {}
         _OPEN.add(self)
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """A child has another ledger of its own: this one, and its lock, are the parent's."""
@@ -221,12 +221,12 @@ class SqliteLedger(Ledger):
 
     def _execute(self, statement: str, values: Sequence[Any] = ()) -> sqlite3.Cursor:
         with undisturbed():
-            return self._database.execute(self._words(statement), values)
+            return self._database.execute(self._sql_of(statement), values)
 
     def _execute_many(self, statement: str, rows: Sequence[Sequence[Any]]) -> None:
         if rows:
             with undisturbed():
-                self._database.executemany(self._words(statement), rows)
+                self._database.executemany(self._sql_of(statement), rows)
 
     def _inserted(self, statement: str, values: Sequence[Any]) -> int:
         return self._execute(statement, values).lastrowid or 0
@@ -250,25 +250,25 @@ class SqliteLedger(Ledger):
                 self._database.execute("ROLLBACK")
 
     def _amount(self, value: Any) -> int:
-        return whole(value)
+        return read_amount(value)
 
     def _values(self, row: LedgerRow) -> tuple[Any, ...]:
         values = super()._values(row)
         if max(row.cost or 0, row.provider_cost or 0) <= LARGEST:
             return values
-        return tuple([kept(each) if isinstance(each, int) else each for each in values])
+        return tuple([stored_amount(each) if isinstance(each, int) else each for each in values])
 
-    def _known(self) -> list[tuple[int, KeptBudget]]:
-        return read_budgets(self._execute("SELECT id, definition FROM budgets"), self._seen)
+    def _known(self) -> list[tuple[int, BudgetDefinition]]:
+        return read_budgets(self._execute("SELECT id, definition FROM budgets"), self._definitions)
 
     def _add_sums(self, sums: Sequence[tuple[tuple[str, ...], Sequence[int]]]) -> None:
-        self._execute_many(ADD, [(*key, *map(kept, values)) for key, values in sums])
+        self._execute_many(ADD, [(*key, *map(stored_amount, values)) for key, values in sums])
 
     def _add_latencies(self, counts: Sequence[tuple[Any, ...]]) -> None:
         self._execute_many(ADD_LATENCY, counts)
 
     def _take_out(self, reservations: Sequence[int]) -> dict[tuple[int, str, str], int]:
-        return self._gone(
+        return self._released(
             [
                 row
                 for first in range(0, len(reservations), _MANY)
@@ -282,13 +282,13 @@ class SqliteLedger(Ledger):
             f"SELECT id, budget, period, value, amount FROM reservations WHERE id IN ({marks})", numbers
         ).fetchall()
 
-    def _gone(self, found: Iterable[Sequence[Any]]) -> dict[tuple[int, str, str], int]:
+    def _released(self, found: Iterable[Sequence[Any]]) -> dict[tuple[int, str, str], int]:
         amounts: dict[tuple[int, str, str], int] = {}
         numbers = []
         for number, budget, period, value, amount in found:
             numbers.append((number,))
             key = (int(budget), period, value)
-            amounts[key] = amounts.get(key, 0) + whole(amount)
+            amounts[key] = amounts.get(key, 0) + read_amount(amount)
         self._execute_many("DELETE FROM reservations WHERE id = ?", numbers)
         return amounts
 
@@ -296,41 +296,46 @@ class SqliteLedger(Ledger):
         self._execute_many(
             "INSERT INTO spent AS old VALUES (?, ?, ?, ?, ?) ON CONFLICT (budget, period, value) DO UPDATE SET "
             "amount = exact_add(old.amount, excluded.amount), reserved = exact_add(old.reserved, excluded.reserved)",
-            [(*key, kept(amount), kept(reserved)) for key, amount, reserved in amounts],
+            [(*key, stored_amount(amount), stored_amount(reserved)) for key, amount, reserved in amounts],
         )
 
-    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+    def _reserve(
+        self, request: Sequence[tuple[int, ReservationRequest]], now: float, expires: float
+    ) -> list[tuple[int, int]]:
         reserved = []
         with self._transaction():
             old = self._execute(
                 "SELECT id, budget, period, value, amount FROM reservations WHERE expires < ?", (now,)
             ).fetchall()
             if old:
-                self._spend([(key, 0, -amount) for key, amount in self._gone(old).items()])
+                self._spend([(key, 0, -amount) for key, amount in self._released(old).items()])
             for number, each in request:
                 key = (number, each.begins, each.value)
                 found = self._execute(
                     "SELECT amount, reserved FROM spent WHERE budget = ? AND period = ? AND value = ?", key
                 ).fetchone()
-                used = 0 if found is None else whole(found[0]) + whole(found[1])
-                if used + each.amount > each.most:
+                used = 0 if found is None else read_amount(found[0]) + read_amount(found[1])
+                if used + each.amount > each.limit:
                     raise Full(each, used)
                 self._spend([(key, 0, each.amount)])
                 reservation = self._inserted(
                     "INSERT INTO reservations (budget, period, value, amount, expires) VALUES (?, ?, ?, ?, ?)",
-                    (*key, kept(each.amount), expires),
+                    (*key, stored_amount(each.amount), expires),
                 )
                 reserved.append((reservation, used + each.amount))
         return reserved
 
     def _state(self, budget: int, begins: str, now: float) -> list[BudgetState]:
         sql = "SELECT value, amount, expires FROM reservations WHERE budget = ? AND period = ? AND expires >= ?"
-        reserved_amounts = put_aside_by_part(
-            (value, whole(amount), expires) for value, amount, expires in self._execute(sql, (budget, begins, now))
+        reserved_amounts = reserved_by_part(
+            (value, read_amount(amount), expires)
+            for value, amount, expires in self._execute(sql, (budget, begins, now))
         )
         sql = "SELECT value, amount FROM spent WHERE budget = ? AND period = ? ORDER BY value"
         found = self._execute(sql, (budget, begins)).fetchall()
-        return [BudgetState(value, whole(spent), *reserved_amounts.get(value, (0, None))) for value, spent in found]
+        return [
+            BudgetState(value, read_amount(spent), *reserved_amounts.get(value, (0, None))) for value, spent in found
+        ]
 
     def _total(self, since: str, until: str) -> str:
         # What SQLite adds up by itself ends at 64 bits.
@@ -354,7 +359,7 @@ class SqliteLedger(Ledger):
         pick = itemgetter(*[needed.index(name) + 1 if name in needed else -1 for name in SUMS])
         rows = [(key, currency, pick((*sums, 0))) for (key, currency), sums in found.items()]
         if self._total(since, until) != "sum":
-            rows = [(key, currency, tuple(map(whole, sums))) for key, currency, sums in rows]
+            rows = [(key, currency, tuple(map(read_amount, sums))) for key, currency, sums in rows]
         if len(by) == 1:
             rows.sort(key=lambda row: (row[0][0] is not None, row[0][0], row[1]))
         else:

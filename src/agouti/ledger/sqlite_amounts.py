@@ -13,30 +13,30 @@ class Total:
 
     def step(self, value: int | str | None) -> None:
         """One more."""
-        self._sum += value if isinstance(value, int) else whole(value)
+        self._sum += value if isinstance(value, int) else read_amount(value)
 
     def finalize(self) -> int | str:
         """All of them."""
-        return kept(self._sum)
+        return stored_amount(self._sum)
 
 
 def added(one: int | str, second: int | str) -> int | str:
     """Two amounts as one, for SQLite."""
     if isinstance(one, int) and isinstance(second, int) and -LARGEST <= one + second <= LARGEST:
         return one + second
-    return kept(whole(one) + whole(second))
+    return stored_amount(read_amount(one) + read_amount(second))
 
 
 def sum_of(one: int | str, second: int | str) -> int | str:
     """Two amounts as one."""
-    return one + second if isinstance(one, int) and isinstance(second, int) else whole(one) + whole(second)
+    return one + second if isinstance(one, int) and isinstance(second, int) else read_amount(one) + read_amount(second)
 
 
-def whole(value: int | str | None) -> int:
+def read_amount(value: int | str | None) -> int:
     """An amount as it is kept in the file."""
     return int(value.rstrip(_LETTER)) if isinstance(value, str) else int(value or 0)
 
 
-def kept(value: int) -> int | str:
+def stored_amount(value: int) -> int | str:
     """An amount as the file takes it."""
     return value if -LARGEST <= value <= LARGEST else f"{value}{_LETTER}"

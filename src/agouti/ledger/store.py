@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..config.budgets import TOKENS
 from ..core.errors import ConfigError, LedgerUnavailable
-from .budget_sums import BudgetState, KeptBudget, Wanted, words_of
+from .budget_sums import BudgetDefinition, BudgetState, ReservationRequest, words_of
 from .ledger_reports import LedgerReports
 from .rows import LedgerRow
 from .tables import COLUMNS, LATENCY_KEYS, SUMS, USES, counted, key_of
@@ -32,9 +32,9 @@ class Full(Exception):
         used: what is spent and put aside already.
     """
 
-    def __init__(self, request: Wanted, used: int) -> None:
+    def __init__(self, request: ReservationRequest, used: int) -> None:
         super().__init__(request.budget.label)
-        self.wanted = request
+        self.request = request
         self.used = used
 
 
@@ -86,7 +86,7 @@ class Ledger(LedgerReports):
             self._spend([(sum_key, spent[sum_key][0], spent[sum_key][1]) for sum_key in sorted(spent)])
 
     @abstractmethod
-    def _known(self) -> list[tuple[int, KeptBudget]]:
+    def _known(self) -> list[tuple[int, BudgetDefinition]]:
         """The budgets that a sum is kept for; none is added before the transaction is over."""
 
     @abstractmethod
@@ -98,7 +98,9 @@ class Ledger(LedgerReports):
         """Add to what is spent and to what is put aside, by budget, period and part."""
 
     @abstractmethod
-    def _put_aside(self, request: Sequence[tuple[int, Wanted]], now: float, expires: float) -> list[tuple[int, int]]:
+    def _reserve(
+        self, request: Sequence[tuple[int, ReservationRequest]], now: float, expires: float
+    ) -> list[tuple[int, int]]:
         """Put amounts aside, all or none: the number of each, and what is used then.
 
         Raises:
@@ -110,8 +112,8 @@ class Ledger(LedgerReports):
         """What is spent of a budget in a period, and what is put aside and has not lapsed, by parts."""
 
     def reserve(
-        self, request: Sequence[Wanted], now: float, expires: float
-    ) -> "tuple[list[tuple[int, Decimal]], tuple[Wanted, int] | None]":
+        self, request: Sequence[ReservationRequest], now: float, expires: float
+    ) -> "tuple[list[tuple[int, Decimal]], tuple[ReservationRequest, int] | None]":
         """Put an amount aside in each of several budgets, or in none.
 
         Returns:
@@ -122,37 +124,37 @@ class Ledger(LedgerReports):
             LedgerUnavailable: the ledger cannot be read or written now.
         """
 
-        def put_aside_once() -> list[tuple[int, int]]:
-            numbered = [(self._number_of(each.kept, each.begins), each) for each in request]
-            return self._put_aside(numbered, now, expires)
+        def reserve_once() -> list[tuple[int, int]]:
+            numbered = [(self._number_of(each.definition, each.begins), each) for each in request]
+            return self._reserve(numbered, now, expires)
 
         try:
             try:
-                reserve_once = put_aside_once()
+                reserved = reserve_once()
             except self.errors as error:
                 # A server may have closed a connection that nobody had used for a while: nothing was kept yet.
                 if not self._disconnected(error):
                     raise
-                reserve_once = put_aside_once()
+                reserved = reserve_once()
         except Full as full:
-            return [], (full.wanted, full.wanted.most - full.used)
+            return [], (full.request, full.request.limit - full.used)
         except self.errors as error:
             raise self._unreserved(error) from None
-        shares = [Decimal(used) / each.most for each, (_, used) in zip(request, reserve_once, strict=True)]
-        return [(number, share) for (number, _), share in zip(reserve_once, shares, strict=True)], None
+        shares = [Decimal(used) / each.limit for each, (_, used) in zip(request, reserved, strict=True)]
+        return [(number, share) for (number, _), share in zip(reserved, shares, strict=True)], None
 
     def _unreserved(self, error: Exception) -> LedgerUnavailable:
         if self.may_retry(error):
             return LedgerUnavailable(
-                f"the budget cannot be kept: the ledger {self.place} is out of reach ({self.told(error)})",
+                f"the budget cannot be kept: the ledger {self.address} is out of reach ({self.redacted(error)})",
                 hint="Nothing was sent. Try again, or see what is the matter with it.",
             )
         return LedgerUnavailable(
-            f"the budget cannot be kept: the ledger {self.place} is damaged ({self.told(error)})",
+            f"the budget cannot be kept: the ledger {self.address} is damaged ({self.redacted(error)})",
             hint="Nothing was sent. Put back a copy of it, or move it away: a new one begins with nothing spent.",
         )
 
-    def _number_of(self, budget: KeptBudget, begins: str) -> int:
+    def _number_of(self, budget: BudgetDefinition, begins: str) -> int:
         """The number of a budget in this ledger.
 
         The first program that asks for it adds up what was spent in its period before; from then on a sum is kept.
@@ -162,11 +164,11 @@ class Ledger(LedgerReports):
         if number is not None:
             return number
         with self._transaction():
-            self._alone()
+            self._lock_exclusively()
             found = self._execute("SELECT id FROM {budgets} WHERE key = ?", (key,)).fetchone()
             if found is None:
                 sql = "INSERT INTO {budgets} (key, definition) VALUES (?, ?)"
-                number = self._inserted(sql, (key, budget.words))
+                number = self._inserted(sql, (key, budget.description))
                 before = self._spent_before(budget, begins)
                 self._spend([((number, begins, value), amount, 0) for value, amount in sorted(before.items())])
             else:
@@ -174,7 +176,7 @@ class Ledger(LedgerReports):
         self._numbers[key] = number
         return number
 
-    def _spent_before(self, budget: KeptBudget, begins: str) -> dict[str, int]:
+    def _spent_before(self, budget: BudgetDefinition, begins: str) -> dict[str, int]:
         """What the sums of a period's days say, by parts of a budget."""
         where, parameters = "", [begins]
         if budget.unit != TOKENS:
@@ -203,7 +205,7 @@ class Ledger(LedgerReports):
                 spent[value] = spent.get(value, 0) + amount
         return spent
 
-    def states(self, budgets: "Iterable[tuple[Budget, KeptBudget, str]]", now: float) -> list[list[BudgetState]]:
+    def states(self, budgets: "Iterable[tuple[Budget, BudgetDefinition, str]]", now: float) -> list[list[BudgetState]]:
         """What is spent and put aside of budgets in their periods, by parts; as the rows before say, where no program
         has asked for one of them yet.
 
@@ -243,7 +245,7 @@ def relay_ledger_path(config: "Config") -> Path:
 _INSERT = f"INSERT INTO {{attempts}} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
 
 
-def put_aside_by_part(found: Iterable[tuple[str, int, float]]) -> dict[str, tuple[int, float]]:
+def reserved_by_part(found: Iterable[tuple[str, int, float]]) -> dict[str, tuple[int, float]]:
     """Amounts of reservations by parts, with when the last of them lapses."""
     reserved: dict[str, tuple[int, float]] = {}
     for value, amount, expires in found:
@@ -252,7 +254,9 @@ def put_aside_by_part(found: Iterable[tuple[str, int, float]]) -> dict[str, tupl
     return reserved
 
 
-def read_budgets(found: Iterable[Sequence[Any]], by_definition: dict[str, KeptBudget]) -> list[tuple[int, KeptBudget]]:
+def read_budgets(
+    found: Iterable[Sequence[Any]], by_definition: dict[str, BudgetDefinition]
+) -> list[tuple[int, BudgetDefinition]]:
     """The budgets in the rows of a ledger; those that were read before are not read again."""
     known = []
     for number, sql in found:

@@ -54,7 +54,7 @@ class LedgerTables(ABC):
         tag: the expression for a tag of a call, with one value in it.
     """
 
-    place: str
+    address: str
     errors: ClassVar[tuple[type[Exception], ...]]
     prefix: ClassVar[str] = ""
     mark: ClassVar[str] = "?"
@@ -94,7 +94,7 @@ class LedgerTables(ABC):
         """All that the block writes is kept, or nothing."""
         yield
 
-    def _alone(self) -> None:
+    def _lock_exclusively(self) -> None:
         """Nobody else writes rows until the transaction is over; so it is by itself where only one can write."""
         return
 
@@ -132,11 +132,11 @@ class LedgerTables(ABC):
             self._lock.release()
         return True
 
-    def told(self, error: Exception) -> str:
+    def redacted(self, error: Exception) -> str:
         """What an error says, in one line."""
         return " ".join(str(error).split())
 
-    def _words(self, statement: str) -> str:
+    def _sql_of(self, statement: str) -> str:
         """A statement with the names of tables, and the marks for values, that this ledger has."""
         return statement.replace("{", self.prefix).replace("}", "").replace("?", self.mark)
 

@@ -151,7 +151,7 @@ def usage_of(
         rows = _rows_of(columns, ledger.sums(*span, columns), latencies)
     return UsageReport(
         tuple(rows),
-        total[0] if total else _NOTHING,
+        total[0] if total else _EMPTY_ROW,
         first,
         last,
         tuple([_plan(ledger, each, last, today) for each in plans]),
@@ -230,8 +230,8 @@ def _order(key: tuple[Any, ...]) -> list[tuple[bool, Any]]:
 
 
 _NONE: dict[int, int] = {}
-_PLACES = -len(str(PICO)) + 1  # of a pico
-_COST, _TOLD, _COMPARED = (SUMS.index(name) for name in ("cost", "provider_cost", "compared_cost"))
+_DECIMALS = -len(str(PICO)) + 1  # of a pico
+_COST, _PROVIDER_COST, _COMPARED = (SUMS.index(name) for name in ("cost", "provider_cost", "compared_cost"))
 
 
 def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]], latencies: dict[int, int]) -> UsageRow:
@@ -243,10 +243,10 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
     difference: dict[str, Decimal] = {}
     for currency, amounts in parts.items():
         if currency:
-            cost[currency] = Decimal(amounts[_COST]).scaleb(_PLACES)
-            if provider_sum := amounts[_TOLD]:
-                provider_costs[currency] = Decimal(provider_sum).scaleb(_PLACES)
-                difference[currency] = Decimal(provider_sum - amounts[_COMPARED]).scaleb(_PLACES)
+            cost[currency] = Decimal(amounts[_COST]).scaleb(_DECIMALS)
+            if provider_sum := amounts[_PROVIDER_COST]:
+                provider_costs[currency] = Decimal(provider_sum).scaleb(_DECIMALS)
+                difference[currency] = Decimal(provider_sum - amounts[_COMPARED]).scaleb(_DECIMALS)
     # In the order of the sums; a report may have a row for each of a million users.
     (
         calls,
@@ -291,4 +291,4 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
     )
 
 
-_NOTHING = _row([], (), {"": (0,) * len(SUMS)}, _NONE)
+_EMPTY_ROW = _row([], (), {"": (0,) * len(SUMS)}, _NONE)

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 _MODELS = 6
 # Of so many budgets a figure has room, the fullest first.
 _BUDGETS = 12
-OTHERS = "others"
+OTHER_MODELS = "others"
 
 
 def draw(report: UsageFacts, kind: FigureKind) -> "Figure":
@@ -68,7 +68,7 @@ def spent_by_day(report: UsageFacts, currency: str) -> tuple[list[date], dict[st
     ordered = sorted(costs, key=lambda name: -sum(costs[name]))
     shown = {name: costs[name] for name in ordered[:_MODELS]}
     if remaining := ordered[_MODELS:]:
-        shown[OTHERS] = [sum(each) for each in zip(*[costs[name] for name in remaining], strict=True)]
+        shown[OTHER_MODELS] = [sum(each) for each in zip(*[costs[name] for name in remaining], strict=True)]
     return days, shown
 
 
@@ -76,7 +76,7 @@ def _costs(axes: "Axes", report: UsageFacts, currency: str) -> None:
     days, costs = spent_by_day(report, currency)
     bottoms = [0.0] * len(days)
     for name, spent in costs.items():
-        colour = "0.6" if name == OTHERS else style_of(list(costs), name)[0]
+        colour = "0.6" if name == OTHER_MODELS else style_of(list(costs), name)[0]
         axes.bar(range(len(days)), spent, bottom=bottoms, width=0.8, color=colour, label=as_label(name))
         bottoms = [low + height for low, height in zip(bottoms, spent, strict=True)]
     step = max(1, round(len(days) / 8))

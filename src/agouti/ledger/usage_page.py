@@ -6,7 +6,7 @@ from math import floor, log10
 from ..tables.figures import COLOURS
 from ..tables.html_page import as_html, document, number_cell, sortable, text_cell
 from .budget_status import BudgetStatus, in_words, most_used
-from .usage_figures import OTHERS, spent_by_day
+from .usage_figures import OTHER_MODELS, spent_by_day
 from .usage_rows import WHY_ESTIMATED, WHY_UNPRICED, PlanUsage, UsageFacts, UsageRow
 
 _STYLE = """
@@ -19,7 +19,7 @@ svg line { stroke: var(--line); }
 meter { width: 16rem; max-width: 100%; }
 """
 _STEPS = (1, 1.5, 2, 3, 4, 5, 6, 8, 10)
-_WIDE, _HIGH, _LEFT, _BELOW = 960, 240, 60, 24
+_WIDE, _HIGH, _MARGIN_LEFT, _MARGIN_BOTTOM = 960, 240, 60, 24
 
 
 def page(report: UsageFacts) -> str:
@@ -63,27 +63,26 @@ def _chart(report: UsageFacts, currency: str) -> str:
     days, costs = spent_by_day(report, currency)
     names = list(costs)
     highest = _round(max((sum(each) for each in zip(*costs.values(), strict=True)), default=0.0))
-    step = (_WIDE - _LEFT) / len(days)
+    step = (_WIDE - _MARGIN_LEFT) / len(days)
     bars, lines = [], []
     for share in (0, 0.5, 1):
-        y = (_HIGH - _BELOW) * (1 - share) + 8
-        lines.append(f'<line x1="{_LEFT}" x2="{_WIDE}" y1="{y:.1f}" y2="{y:.1f}"/>')
-        lines.append(f'<text x="{_LEFT - 6}" y="{y + 4:.1f}" text-anchor="end">{_tick(highest * share)}</text>')
+        y = (_HIGH - _MARGIN_BOTTOM) * (1 - share) + 8
+        lines.append(f'<line x1="{_MARGIN_LEFT}" x2="{_WIDE}" y1="{y:.1f}" y2="{y:.1f}"/>')
+        lines.append(f'<text x="{_MARGIN_LEFT - 6}" y="{y + 4:.1f}" text-anchor="end">{_tick(highest * share)}</text>')
     every = max(1, round(len(days) / 10))
     for at, day in enumerate(days):
         low = 0.0
         for name in names:
             if spent := costs[name][at]:
-                high = (_HIGH - _BELOW) * spent / highest
-                y = (_HIGH - _BELOW) * (1 - low / highest) + 8 - high
+                high = (_HIGH - _MARGIN_BOTTOM) * spent / highest
+                y = (_HIGH - _MARGIN_BOTTOM) * (1 - low / highest) + 8 - high
                 low += spent
                 text = f"{day}, {as_html(name)}: {spent:.6f} {as_html(currency)}"
-                position_style = (
-                    f'x="{_LEFT + at * step + step * 0.1:.1f}" y="{y:.1f}" width="{step * 0.8:.1f}" height="{high:.1f}"'
-                )
+                left = _MARGIN_LEFT + at * step + step * 0.1
+                position_style = f'x="{left:.1f}" y="{y:.1f}" width="{step * 0.8:.1f}" height="{high:.1f}"'
                 bars.append(f'<rect {position_style} fill="{_colour(names, name)}"><title>{text}</title></rect>')
         if at % every == 0:
-            middle = _LEFT + (at + 0.5) * step
+            middle = _MARGIN_LEFT + (at + 0.5) * step
             lines.append(f'<text x="{middle:.1f}" y="{_HIGH + 4}" text-anchor="middle">{day.day} {day:%b}</text>')
     keys = "".join(
         f'<span class="key" style="background:{_colour(names, name)}"></span>{as_html(name)}' for name in names
@@ -113,7 +112,7 @@ def _tick(amount: float) -> str:
 
 def _colour(names: list[str], name: str) -> str:
     # Black, the last one, is not seen on a dark page.
-    return "#808080" if name == OTHERS else COLOURS[names.index(name) % (len(COLOURS) - 1)]
+    return "#808080" if name == OTHER_MODELS else COLOURS[names.index(name) % (len(COLOURS) - 1)]
 
 
 def _plan(plan: PlanUsage) -> str:

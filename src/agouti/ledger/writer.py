@@ -10,7 +10,7 @@ from msgspec import Struct
 from ..core.errors import ConfigError
 from ..core.warn import warn
 from ..engine.effects import Signal
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .open import open_ledger
 from .rows import LedgerRow
 from .store import Ledger, LedgerAway
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 # Rows that come within so many seconds are written together; a kill loses at most those.
 _BATCH = 0.05
 # A ledger that is out of reach is looked for so often.
-_AGAIN = 1.0
+_RETRY_SECONDS = 1.0
 _DAY = 86400.0
 # So many rows wait for a disk that is full.
 _WAITING = 100_000
@@ -39,7 +39,7 @@ class Entry(Struct, frozen=True, gc=False):
 
     row: LedgerRow | None
     settled: list[int]
-    kept: list[tuple[int, float]]
+    renewed: list[tuple[int, float]]
 
 
 _Item: TypeAlias = "Entry | threading.Event | None"
@@ -67,16 +67,16 @@ class Writer:
         self._ledger: Ledger | None = None
         self._entries: list[Entry] = []  # that are not written yet
         self._lock = threading.Lock()
-        self._handed = 0  # rows, and those of them that are written
+        self._queued = 0  # rows, and those of them that are written
         self._written = 0
         self._lost = 0
         self._lost_why = ""
-        self._why = ""
+        self._failure = ""
         self._written_at = 0.0
         self._forgotten = 0.0
         self._thread = threading.Thread(target=self._run, name="agouti-ledger", daemon=True)
         WRITERS.add(self)  # also when nobody has its client any more
-        begin_anew(self)
+        reset_after_fork(self)
         self._inline = False
         try:
             self._thread.start()
@@ -92,7 +92,7 @@ class Writer:
         """Write this soon."""
         if _paid(entry):
             with self._lock:
-                self._handed += 1
+                self._queued += 1
         if not self._inline:
             self._queue.put(entry)
             return
@@ -117,22 +117,22 @@ class Writer:
 
     def warn_of_rest(self) -> None:
         """Say how many rows are not written."""
-        count = self._handed - self._written
+        count = self._queued - self._written
         if count > 0:
-            reason = self._why or self._lost_why or "it is being written by another program"
-            self._lost, self._written = 0, self._handed
-            warn(f"{count} rows of the ledger {self.place} are not written: {reason}")
+            reason = self._failure or self._lost_why or "it is being written by another program"
+            self._lost, self._written = 0, self._queued
+            warn(f"{count} rows of the ledger {self.address} are not written: {reason}")
 
     @property
     def problem(self) -> str:
         """Why it cannot be written now; empty where it can."""
-        return self.refused.message if self.refused is not None else self._why
+        return self.refused.message if self.refused is not None else self._failure
 
     @property
-    def place(self) -> str:
+    def address(self) -> str:
         """Where the ledger is, for messages."""
         if self._ledger is not None:
-            return self._ledger.place
+            return self._ledger.address
         from ..config.tables import shown_store
 
         return shown_store(self._settings.store) if self._settings.path is None else str(self._settings.path)
@@ -164,7 +164,7 @@ class Writer:
                 return
             waits = bool(self._entries) or self._ledger is None
             try:
-                first = self._queue.get(timeout=_AGAIN if waits else None)
+                first = self._queue.get(timeout=_RETRY_SECONDS if waits else None)
             except Empty:
                 first = Entry(None, [], [])
             if isinstance(first, Entry) and time.monotonic() - self._written_at < _BATCH:
@@ -172,7 +172,7 @@ class Writer:
             flushes: list[threading.Event] = []
             for each in [first, *[self._queue.get() for _ in range(self._queue.qsize())]]:
                 if isinstance(each, Entry):
-                    if each.row is not None or each.settled or each.kept:
+                    if each.row is not None or each.settled or each.renewed:
                         self._entries.append(each)
                 elif each is None:
                     ended = True
@@ -203,12 +203,12 @@ class Writer:
         try:
             self._written += _add(ledger, entries)
             self._entries = []
-            if self._why:
-                self._why = ""
-                log.warning("the ledger %s is written again", ledger.place)
+            if self._failure:
+                self._failure = ""
+                log.warning("the ledger %s is written again", ledger.address)
         except Exception as error:
             if ledger.may_retry(error) or ledger.is_damaged(error):  # with the next ones
-                self._failed(ledger.told(error))
+                self._failed(ledger.redacted(error))
             else:
                 self._each_alone(ledger, entries)
         self._written_at = time.monotonic()
@@ -223,19 +223,19 @@ class Writer:
             except Exception as error:
                 if ledger.may_retry(error) or ledger.is_damaged(error):
                     break
-                self._failed(ledger.told(error))
+                self._failed(ledger.redacted(error))
                 if entries[0].row is not None:
                     self._lost += _paid(entries[0])
-                    self._lost_why = self._why
-                    entries[0] = Entry(None, entries[0].settled, entries[0].kept)
+                    self._lost_why = self._failure
+                    entries[0] = Entry(None, entries[0].settled, entries[0].renewed)
                     continue
             entries = entries[1:]
         self._entries = entries
 
     def _failed(self, reason: str) -> None:
-        if not self._why:
-            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.place, reason)
-        self._why = reason
+        if not self._failure:
+            log.warning("the ledger %s cannot be written: %s; calls go on without it", self.address, reason)
+        self._failure = reason
         if (excess := len(self._entries) - _WAITING) > 0:
             self._lost += excess
             del self._entries[:excess]
@@ -256,7 +256,7 @@ def _add(ledger: Ledger, entries: list[Entry]) -> int:
     ledger.add(
         rows,
         [number for each in entries for number in each.settled],
-        [pair for each in entries for pair in each.kept],
+        [pair for each in entries for pair in each.renewed],
     )
     return sum(map(_paid, entries))
 

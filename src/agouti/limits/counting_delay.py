@@ -12,7 +12,7 @@ _FEW = 8
 _LITTLE = 0.015
 
 
-class Lateness:
+class CountingDelay:
     """What the replies of a provider tell about it."""
 
     def __init__(self) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from ..core.warn import warn
 from ..runtime.atomic_files import locked
 
-_KEPT = 3
+_DAYS_STORED = 3
 
 
 class DayFile:
@@ -23,17 +23,17 @@ class DayFile:
     def __init__(self, folder: Path, name: str) -> None:
         self._folder = folder
         self._stem = hashlib.sha256(name.encode()).hexdigest()[:16]
-        self._here: dict[str, int] = {}
-        self._told = False
+        self._local_counts: dict[str, int] = {}
+        self._warned = False
 
     def used(self, day: str) -> int:
         """How many requests have had their turn on a day, in this process and others."""
         try:
             return self._path(day).stat().st_size
         except OSError:
-            return self._here.get(day, 0)
+            return self._local_counts.get(day, 0)
 
-    def take(self, day: str, limit: int) -> bool:
+    def count(self, day: str, limit: int) -> bool:
         """Count one more, unless there are so many already; whether it was counted.
 
         Where it cannot be written, this process counts for itself, and says so once.
@@ -44,17 +44,17 @@ class DayFile:
                     return False
                 os.write(handle, b".")
         except OSError as error:
-            if not self._told:
-                self._told = True
+            if not self._warned:
+                self._warned = True
                 warn(f"the requests of the day cannot be counted in {self._folder} ({error.strerror or error})")
-            if self._here.get(day, 0) >= limit:
+            if self._local_counts.get(day, 0) >= limit:
                 return False
-        self._here[day] = self._here.get(day, 0) + 1
+        self._local_counts[day] = self._local_counts.get(day, 0) + 1
         return True
 
     def give_back(self, day: str) -> None:
         """One was not sent."""
-        self._here[day] = max(self._here.get(day, 0) - 1, 0)
+        self._local_counts[day] = max(self._local_counts.get(day, 0) - 1, 0)
         with suppress(OSError), self._locked(day) as handle:
             os.ftruncate(handle, max(os.fstat(handle).st_size - 1, 0))
 
@@ -77,5 +77,5 @@ class DayFile:
         return self._folder / f"{self._stem}-{day}"
 
     def _forget(self) -> None:
-        for old in sorted(self._folder.glob(f"{self._stem}-*"))[:-_KEPT]:
+        for old in sorted(self._folder.glob(f"{self._stem}-*"))[:-_DAYS_STORED]:
             old.unlink(missing_ok=True)

@@ -26,9 +26,9 @@ from .shared_schedule import LEASE, StoreLost
 
 _PATIENCE = 2.0
 # Nobody is told when another program has ended: whoever waits for that looks again so often.
-_AGAIN = 0.05
+_RETRY_SECONDS = 0.05
 # A process that waits says so often that it is there; one that has not for so long stands at the end of the row again.
-_SAYS, _STALLED = 0.25, 1.0
+_HEARTBEAT, _STALLED = 0.25, 1.0
 _WINDOWS = (1.0, 60.0, 60.0)
 _TOKENS = 2
 _APPLICATION = 0x41676C6D
@@ -61,7 +61,7 @@ class FileStore:
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self.place = str(path)
+        self.address = str(path)
         self._begin()
 
     def _begin(self) -> None:
@@ -70,7 +70,7 @@ class FileStore:
         self._later: SimpleQueue[tuple[Sequence[str], Sequence[Any]] | None] | None = None
         self._numbers = itertools.count()
         self._signals: dict[str, Signal] = {}
-        self.process = f"{_here()}/{os.getpid()}/{uuid.uuid4().hex}"
+        self.process = f"{_this_process()}/{os.getpid()}/{uuid.uuid4().hex}"
 
     def after_fork(self) -> None:
         """A child is another process, with nothing under way."""
@@ -102,7 +102,7 @@ class FileStore:
         """
         try:
             with self._transaction() as database:
-                return _take(database, keys, arguments)
+                return _try_start(database, keys, arguments)
         except sqlite3.Error as error:
             raise StoreLost(str(error)) from None
 
@@ -223,12 +223,12 @@ def _work(store: "weakref.ref[FileStore]", queue: "SimpleQueue[tuple[Sequence[st
             pass  # with the next ones
         if ended:
             own_store.leave()
-        seconds = _SAYS if own_store.waits else LEASE / 4
+        seconds = _HEARTBEAT if own_store.waits else LEASE / 4
         del own_store
 
 
 @cache
-def _here() -> str:
+def _this_process() -> str:
     """The machine, and what numbers processes in it: containers that share a file do so each for itself."""
     try:
         numbering = os.readlink("/proc/self/ns/pid")
@@ -237,10 +237,10 @@ def _here() -> str:
     return f"{socket.gethostname()} {numbering}".replace("/", " ").replace("|", " ")
 
 
-def _is_gone(process: str) -> bool:
+def _has_ended(process: str) -> bool:
     """Whether a process has ended, as far as that can be seen from here."""
     key, _, arguments_rest = process.partition("/")
-    if os.name != "posix" or key != _here():
+    if os.name != "posix" or key != _this_process():
         return False
     try:
         os.kill(int(arguments_rest.partition("/")[0]), 0)
@@ -261,14 +261,14 @@ def _lives(database: sqlite3.Connection, process: str) -> None:
     for each, until in database.execute("SELECT process, until FROM alive").fetchall():
         if until < now + LEASE - _STALLED:
             database.execute("DELETE FROM waiting WHERE process = ?", (each,))
-        if until >= now and not _is_gone(each):
+        if until >= now and not _has_ended(each):
             continue
         database.execute("DELETE FROM waiting WHERE process = ?", (each,))
         database.execute("DELETE FROM running WHERE process = ?", (each,))
         database.execute("DELETE FROM alive WHERE process = ?", (each,))
 
 
-def _take(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]:
+def _try_start(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]:
     """Take a turn in all places, or say how long to wait; arguments as of the script of Redis servers."""
     _, member, _, time_left, tokens, *arguments_rest = arguments
     process, now = _process_of(member), time.time()
@@ -292,7 +292,8 @@ def _take(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence
         for window_key, _counts in keyed_counts:
             database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (window_key, member))
         return "late", f"{start_at - now:.6f}" if known else ""
-    return "wait", f"{start_at - now if known and is_alone else min(max(start_at - now, _AGAIN), 10 * _AGAIN):.6f}"
+    wait = start_at - now
+    return "wait", f"{wait if known and is_alone else min(max(wait, _RETRY_SECONDS), 10 * _RETRY_SECONDS):.6f}"
 
 
 def _turn_of(
@@ -378,7 +379,7 @@ def _begin(
         database.execute("DELETE FROM days WHERE place = ? AND day < ?", (key, day))
 
 
-def _left(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> None:
+def _leave(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequence[Any]) -> None:
     member, days = arguments[1], arguments[3:]
     for key, day in zip(keys, days, strict=True):
         database.execute("DELETE FROM waiting WHERE place = ? AND member = ?", (key, member))
@@ -428,4 +429,4 @@ def _ended(database: sqlite3.Connection, keys: Sequence[str], arguments: Sequenc
             )
 
 
-_NOTES = {"leave": _left, "sent": _sent, "ended": _ended}
+_NOTES = {"leave": _leave, "sent": _sent, "ended": _ended}

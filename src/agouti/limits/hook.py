@@ -13,7 +13,7 @@ from ..engine.call import CLOCKS, Clocks
 from ..engine.effects import OnAbandon, RunCallable, Settled, Steps, WaitFor
 from ..engine.hooks import AttemptDetails, AttemptResult, SendingHook
 from ..engine.store_thread import StoreThread, in_a_task, wait_for_job
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .local_schedule import Days, Schedule, TurnTooLate
 from .shared_schedule import SharedSchedule, Store, StoreLost
 
@@ -41,7 +41,7 @@ _PATIENCE = 4.0
 _SURE = 0.25
 
 
-class _Row(Protocol):
+class _Queue(Protocol):
     """Where requests wait, in this process or among all."""
 
     def sent(self, ticket: Any) -> None: ...
@@ -73,14 +73,14 @@ class LimitHook(SendingHook):
         self._clocks = clocks
         self._lost_until = 0.0
         self._begin()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def _begin(self) -> None:
         self._lock = Lock()
         self._schedules: dict[tuple[str, str], Schedule | None] = {}
         self._shared: dict[tuple[tuple[str, str], ...], SharedSchedule] = {}
         self._thread = StoreThread("agouti-limits-questions")
-        self._held: dict[int, list[tuple[_Row, Any]]] = {}
+        self._reservations: dict[int, list[tuple[_Queue, Any]]] = {}
 
     def after_fork(self) -> None:
         """A child begins with nobody waiting."""
@@ -109,15 +109,15 @@ class LimitHook(SendingHook):
             return None
         found = list(schedules.values())
         # Everybody counts what he sends himself, whatever a store says: it may hang, be emptied, or be another one.
-        concurrency = self._at_once(attempt, found)
+        concurrency = self._fits_now(attempt, found)
         if self._store is None:
-            return None if concurrency else self._turn(attempt, found)
+            return None if concurrency else self._wait_for_turns(attempt, found)
         return self._turn_in(self._store, attempt, schedules, waits=not concurrency)
 
-    def _at_once(self, attempt: AttemptDetails, schedules: list[Schedule]) -> bool:
+    def _fits_now(self, attempt: AttemptDetails, schedules: list[Schedule]) -> bool:
         """Whether there is room everywhere and nobody waits: then nothing is to be done but to count."""
         tokens = _tokens(attempt, schedules)
-        reservations: list[tuple[_Row, Any]] = []
+        reservations: list[tuple[_Queue, Any]] = []
         for schedule in schedules:
             ticket = schedule.enter_at_once(tokens)
             if ticket is None:
@@ -125,7 +125,7 @@ class LimitHook(SendingHook):
                     second.leave(each)
                 return False
             reservations.append((schedule, ticket))
-        self._held[id(attempt)] = reservations
+        self._reservations[id(attempt)] = reservations
         return True
 
     def _schedule(self, kind: str, label: str) -> Schedule | None:
@@ -159,17 +159,17 @@ class LimitHook(SendingHook):
         yield undo
         try:
             if waits:
-                yield from self._turn(attempt, found)
+                yield from self._wait_for_turns(attempt, found)
             if self._clocks.clock() < self._lost_until:
                 if self._fails:
                     raise self._out_of_reach(store, attempt, "a moment ago")
             else:
                 queue = self._row_in(store, schedules)
-                limit = min([self._most(attempt, each) for each in found]) - (self._clocks.clock() - started_at)
-                ask = partial(self._asked, attempt)
+                limit = min([self._max_wait(attempt, each) for each in found]) - (self._clocks.clock() - started_at)
+                ask = partial(self._ask_store, attempt)
                 try:
-                    ticket = yield from queue.place(_tokens(attempt, found), max(limit, 0.0), ask)
-                    self._held[id(attempt)].append((queue, ticket))
+                    ticket = yield from queue.address(_tokens(attempt, found), max(limit, 0.0), ask)
+                    self._reservations[id(attempt)].append((queue, ticket))
                 except TurnTooLate as reached:
                     raise self._error(attempt, found[0] if len(found) == 1 else None, reached, found) from None
                 except StoreLost as error:
@@ -181,10 +181,10 @@ class LimitHook(SendingHook):
         yield Settled(undo)
 
     def _give_back(self, attempt: AttemptDetails) -> None:
-        for queue, ticket in self._held.pop(id(attempt), ()):
+        for queue, ticket in self._reservations.pop(id(attempt), ()):
             queue.leave(ticket)
 
-    def _asked(self, attempt: AttemptDetails, question: "Callable[[], Any]") -> Steps[Any]:
+    def _ask_store(self, attempt: AttemptDetails, question: "Callable[[], Any]") -> Steps[Any]:
         """Ask the store; a task, or a call with a deadline, waits beside it, and no longer than it may."""
         if attempt.left is None and not in_a_task():
             return (yield RunCallable(question, None))
@@ -216,7 +216,7 @@ class LimitHook(SendingHook):
     @staticmethod
     def _out_of_reach(store: Store, attempt: AttemptDetails, reason: object) -> LimitReached:
         return LimitReached(
-            f"the limits of {attempt.provider} are kept in {store.place}, which is out of reach ({reason})",
+            f"the limits of {attempt.provider} are kept in {store.address}, which is out of reach ({reason})",
             hint='See that it runs, or write lost = "local" into [limits].',
             provider=attempt.provider,
             model=attempt.model,
@@ -233,17 +233,19 @@ class LimitHook(SendingHook):
         if self._fails:
             raise self._out_of_reach(store, attempt, reason)
         if first:
-            warn(f"limits are not shared: {store.place} is out of reach ({reason}); this program keeps them for itself")
+            warn(
+                f"limits are not shared: {store.address} is out of reach ({reason}); this program keeps them for itself"
+            )
 
     @staticmethod
-    def _most(attempt: AttemptDetails, schedule: Schedule) -> float:
+    def _max_wait(attempt: AttemptDetails, schedule: Schedule) -> float:
         """Seconds that a call may wait for its turn."""
         limit = schedule.limits.wait
         return limit if attempt.left is None else min(limit, attempt.left)
 
-    def _turn(self, attempt: AttemptDetails, schedules: list[Schedule]) -> Steps[None]:
+    def _wait_for_turns(self, attempt: AttemptDetails, schedules: list[Schedule]) -> Steps[None]:
         clock = self._clocks.clock
-        reservations: list[tuple[_Row, Any]] = []
+        reservations: list[tuple[_Queue, Any]] = []
 
         def give_back() -> None:
             for queue, ticket in reservations:
@@ -255,9 +257,9 @@ class LimitHook(SendingHook):
         started_at = clock()
         try:
             for schedule in schedules:
-                ticket = schedule.enter(tokens, max(self._most(attempt, schedule) - (clock() - started_at), 0.0))
+                ticket = schedule.enter(tokens, max(self._max_wait(attempt, schedule) - (clock() - started_at), 0.0))
                 reservations.append((schedule, ticket))
-                while (seconds := schedule.turn(ticket)) != 0.0:
+                while (seconds := schedule.try_start(ticket)) != 0.0:
                     remaining = max(ticket.until - clock(), 0.0)
                     yield WaitFor(ticket.signal, remaining if seconds is None else min(seconds, remaining))
         except TurnTooLate as reached:
@@ -268,7 +270,7 @@ class LimitHook(SendingHook):
             give_back()
             yield Settled(undo)
             raise
-        self._held[id(attempt)] = reservations
+        self._reservations[id(attempt)] = reservations
         yield Settled(undo)
 
     def _error(
@@ -294,17 +296,17 @@ class LimitHook(SendingHook):
 
     def sending(self, attempt: AttemptDetails) -> None:
         """The request goes out: from now on it counts."""
-        for schedule, ticket in self._held.get(id(attempt), ()):
+        for schedule, ticket in self._reservations.get(id(attempt), ()):
             schedule.sent(ticket)
 
     def connected(self, attempt: AttemptDetails) -> None:
         """Its first byte goes out: it counts from now, not from when the connection was begun."""
-        for schedule, ticket in self._held.get(id(attempt), ()):
+        for schedule, ticket in self._reservations.get(id(attempt), ()):
             schedule.connected(ticket)
 
     def after(self, result: AttemptResult) -> None:
         """The attempt has ended: what it took counts, and what the provider says of its own limits."""
-        reservations = self._held.pop(id(result.attempt), ())
+        reservations = self._reservations.pop(id(result.attempt), ())
         refused = result.error.wait if isinstance(result.error, RateLimited) else None
         from_header = _blocked(result.headers) if refused is None else None
         if refused is not None and result.attempt.outgoing.target.provider.keys.free(self._clocks.now()) > 1:

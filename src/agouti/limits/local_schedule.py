@@ -14,7 +14,7 @@ from msgspec import Struct
 from ..core.errors import RequestError
 from ..core.settings.rate_limits import RateLimits
 from ..engine.effects import Signal
-from .counting_delay import Lateness
+from .counting_delay import CountingDelay
 
 Clock = Callable[[], float]
 
@@ -27,7 +27,7 @@ class Days(Protocol):
     """Counts the requests of a provider's day, also those of other programs and earlier runs."""
 
     def used(self, day: str) -> int: ...
-    def take(self, day: str, limit: int) -> bool: ...
+    def count(self, day: str, limit: int) -> bool: ...
     def give_back(self, day: str) -> None: ...
 
 
@@ -57,7 +57,7 @@ class SlidingWindow:
     """
 
     def __init__(self, limit: int, seconds: float) -> None:
-        self.most = limit
+        self.limit = limit
         self.seconds = seconds
         self._entries: deque[Entry] = deque()
         self._total = 0
@@ -72,7 +72,7 @@ class SlidingWindow:
         total = self._total
         at = now
         for entry in entries:
-            if total + weight <= self.most:
+            if total + weight <= self.limit:
                 break
             if entry.counted is None:
                 return None
@@ -82,11 +82,11 @@ class SlidingWindow:
 
     def free_behind(self, earlier: int, now: float) -> float:
         """When there is room for a request behind so many others, at the earliest; for windows of requests."""
-        too_many = self._total + earlier + 1 - self.most
+        too_many = self._total + earlier + 1 - self.limit
         if too_many <= 0:
             return now
         # Each one that goes by makes room for one of them, and those for the next ones.
-        rounds, index = divmod(too_many - 1, self.most)
+        rounds, index = divmod(too_many - 1, self.limit)
         counted = self._entries[index].counted if index < len(self._entries) else None
         return max((now if counted is None else counted + self.seconds) + rounds * self.seconds, now)
 
@@ -126,7 +126,7 @@ class Ticket(Struct, eq=False):
     until: float
     signal: Signal
     entries: list[tuple[SlidingWindow, Entry, bool]] = []
-    begun: bool = False
+    started: bool = False
     sent: bool = False
     at: float = 0.0
     day: str = ""
@@ -163,10 +163,10 @@ class Schedule:
         self._now = now
         self._days = days
         self._lock = Lock()
-        self._row: deque[Ticket] = deque()
+        self._queue: deque[Ticket] = deque()
         self._under_way = 0
         self._blocked = 0.0
-        self._lateness = Lateness()
+        self._delay = CountingDelay()
         counts = ((limits.requests_per_second, 1.0), (limits.requests_per_minute, 60.0))
         self._requests = [SlidingWindow(limit, seconds) for limit, seconds in counts if limit is not None]
         self._tokens = SlidingWindow(limits.tokens_per_minute, 60.0) if limits.tokens_per_minute is not None else None
@@ -175,7 +175,7 @@ class Schedule:
     @property
     def waiting(self) -> int:
         """How many wait."""
-        return len(self._row)
+        return len(self._queue)
 
     def enter(self, tokens: int, limit: float) -> Ticket:
         """A place at the end of the row.
@@ -188,24 +188,24 @@ class Schedule:
             TurnTooLate: it would have to wait longer.
             RequestError: it is larger than the limit by itself.
         """
-        if self._tokens is not None and tokens > self._tokens.most:
-            raise too_large(tokens, self._tokens.most)
+        if self._tokens is not None and tokens > self._tokens.limit:
+            raise too_large(tokens, self._tokens.limit)
         with self._lock:
             now = self._clock()
             seconds = self._expected(tokens, now)
             if seconds is not None and seconds > limit:
-                raise TurnTooLate(said(self.limits), seconds)
+                raise TurnTooLate(describe(self.limits), seconds)
             if seconds is None and limit <= 0:
-                raise TurnTooLate(said(self.limits), None)
+                raise TurnTooLate(describe(self.limits), None)
             ticket = Ticket(tokens, now + limit, Signal())
-            self._row.append(ticket)
+            self._queue.append(ticket)
             return ticket
 
     def enter_at_once(self, tokens: int) -> Ticket | None:
         """A place whose turn it is; `None` where it would have to wait."""
         with self._lock:
             now = self._clock()
-            if self._row or (self._tokens is not None and tokens > self._tokens.most):
+            if self._queue or (self._tokens is not None and tokens > self._tokens.limit):
                 return None
             at = self._free_at(tokens, now)
             if at is None or at > now:
@@ -213,11 +213,11 @@ class Schedule:
             ticket = Ticket(tokens, now, _NO_SIGNAL)
             if not self._of_the_day(ticket):
                 return None
-            self._row.append(ticket)
+            self._queue.append(ticket)
             self._begin(ticket)
             return ticket
 
-    def turn(self, ticket: Ticket) -> float | None:
+    def try_start(self, ticket: Ticket) -> float | None:
         """Whether it is a ticket's turn: 0, and it counts from now on; seconds to wait; `None`: until it is told.
 
         Raises:
@@ -226,14 +226,14 @@ class Schedule:
         with self._lock:
             now = self._clock()
             ticket.signal = Signal()
-            at = self._free_at(ticket.tokens, now) if self._row[0] is ticket else None
+            at = self._free_at(ticket.tokens, now) if self._queue[0] is ticket else None
             if at is not None and at <= now and not self._of_the_day(ticket):  # another program was faster
                 at = now + self.limits.day_of(self._now())[1]
             if at is not None and at <= now:
                 self._begin(ticket)
                 wake = self._next()
             elif now >= ticket.until or (at is not None and at > ticket.until):
-                raise TurnTooLate(said(self.limits), None if at is None else at - now)
+                raise TurnTooLate(describe(self.limits), None if at is None else at - now)
             else:
                 return None if at is None else at - now
         _set(wake)
@@ -242,16 +242,16 @@ class Schedule:
     def leave(self, ticket: Ticket) -> None:
         """Give a place back: the request will not be sent."""
         with self._lock:
-            if ticket.begun:
+            if ticket.started:
                 self._under_way -= 1
-                ticket.begun = False
+                ticket.started = False
                 if ticket.day and self._days is not None:
                     self._days.give_back(ticket.day)
                 for window, entry, _ in ticket.entries:
                     window.weigh(entry, 0)
                     entry.counted = entry.counted or self._clock()
-            elif ticket in self._row:
-                self._row.remove(ticket)
+            elif ticket in self._queue:
+                self._queue.remove(ticket)
             wake = self._next()
         _set(wake)
 
@@ -262,7 +262,7 @@ class Schedule:
             ticket.sent = True
             ticket.at = now
             for window, entry, _ in ticket.entries:
-                entry.counted = now + self._lateness.latest(window.seconds)
+                entry.counted = now + self._delay.latest(window.seconds)
             wake = self._next()
         _set(wake)
 
@@ -270,10 +270,10 @@ class Schedule:
         """Its first byte goes out: the connection took its time."""
         with self._lock:
             now = self._clock()
-            if ticket.begun and ticket.sent and now > ticket.at:
+            if ticket.started and ticket.sent and now > ticket.at:
                 ticket.at = now
                 for window, entry, _ in ticket.entries:
-                    entry.counted = now + self._lateness.latest(window.seconds)
+                    entry.counted = now + self._delay.latest(window.seconds)
 
     def ended(
         self, ticket: Ticket, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
@@ -288,30 +288,30 @@ class Schedule:
         """
         with self._lock:
             now = self._clock()
-            if ticket.begun:
+            if ticket.started:
                 self._under_way -= 1
-                ticket.begun = False
-            delay = self._lateness.of(now - ticket.at)
+                ticket.started = False
+            delay = self._delay.of(now - ticket.at)
             for window, entry, of_tokens in ticket.entries:
-                entry.counted = ticket.at + min(delay, self._lateness.latest(window.seconds))
+                entry.counted = ticket.at + min(delay, self._delay.latest(window.seconds))
                 if of_tokens and tokens is not None:
                     window.weigh(entry, tokens)
-            used_up = from_header and any(window.used >= USED_UP * window.most for window in self._requests)
+            used_up = from_header and any(window.used >= USED_UP * window.limit for window in self._requests)
             if blocked is not None and not used_up:
                 self._blocked = max(self._blocked, now + min(blocked, LONGEST))
             wake = self._next()
         _set(wake)
 
     def _begin(self, ticket: Ticket) -> None:
-        self._row.popleft()
-        ticket.begun = True
+        self._queue.popleft()
+        ticket.started = True
         self._under_way += 1
         ticket.entries = [(window, window.add(1), False) for window in self._requests]
         if self._tokens is not None:
             ticket.entries.append((self._tokens, self._tokens.add(ticket.tokens), True))
 
     def _next(self) -> Signal | None:
-        return self._row[0].signal if self._row else None
+        return self._queue[0].signal if self._queue else None
 
     def _free_at(self, tokens: int, now: float) -> float | None:
         limits = self.limits
@@ -336,7 +336,7 @@ class Schedule:
         if self._days is None or limit is None:
             return True
         day = self.limits.day_of(self._now())[0]
-        if not self._days.take(day, limit):
+        if not self._days.count(day, limit):
             return False
         ticket.day = day
         return True
@@ -344,17 +344,17 @@ class Schedule:
     def _expected(self, tokens: int, now: float) -> float | None:
         """How long a new ticket would wait, at least; `None`: that cannot be told."""
         limits = self.limits
-        if limits.concurrency is not None and self._under_way + len(self._row) >= limits.concurrency:
+        if limits.concurrency is not None and self._under_way + len(self._queue) >= limits.concurrency:
             return None
         at = self._free_at(tokens, now)
         if at is None:
             return None
         for window in self._requests:
-            at = max(at, window.free_behind(len(self._row), now))
+            at = max(at, window.free_behind(len(self._queue), now))
         return at - now
 
 
-def said(limits: RateLimits) -> str:
+def describe(limits: RateLimits) -> str:
     """Limits in words."""
     texts = [
         f"{getattr(limits, name)} {name.replace('_', ' ')}"

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from queue import Empty, SimpleQueue
 from typing import Any, TypeAlias
 
-from ..config.tables import LimitStore, shown_store, told
+from ..config.tables import LimitStore, redact_store, shown_store
 from ..core.errors import ConfigError
 from ..engine.effects import Signal
 from .redis_script import SCRIPT
@@ -27,7 +27,7 @@ except ImportError:
 
 _PATIENCE = 2.0
 _WAITING = 10_000
-_Words: TypeAlias = "tuple[Sequence[str], Sequence[Any]]"
+_Command: TypeAlias = "tuple[Sequence[str], Sequence[Any]]"
 
 
 class RedisStore:
@@ -43,7 +43,7 @@ class RedisStore:
 
     def __init__(self, settings: LimitStore) -> None:
         self._settings = settings
-        self.place = shown_store(settings.store)
+        self.address = shown_store(settings.store)
         self._begin()
 
     def _begin(self) -> None:
@@ -104,9 +104,9 @@ class _Work:
 
     def __init__(self, settings: LimitStore, process: str) -> None:
         self._store = settings.store
-        self._place = shown_store(settings.store)
+        self._address = shown_store(settings.store)
         self._process = process
-        self.queue: SimpleQueue[_Words | None] = SimpleQueue()
+        self.queue: SimpleQueue[_Command | None] = SimpleQueue()
         self.signals: dict[str, Signal] = {}
         try:
             self._client = redis.Redis.from_url(
@@ -118,7 +118,7 @@ class _Work:
             )
         except ValueError as error:
             raise ConfigError(
-                f"[limits] store {self._place} cannot be read ({told(self._store, error)})",
+                f"[limits] store {self._address} cannot be read ({redact_store(self._store, error)})",
                 hint='Write store = "redis://127.0.0.1:6379/0".',
             ) from None
         self._script = self._client.register_script(SCRIPT)
@@ -137,7 +137,7 @@ class _Work:
         try:
             return self._script(keys=list(keys), args=list(arguments))
         except (redis.RedisError, OSError) as error:  # it was there: full, read-only now, or away
-            raise StoreLost(told(self._store, error)) from None
+            raise StoreLost(redact_store(self._store, error)) from None
 
     def _tried(self, action: Any) -> Any:
         """The first words with the server."""
@@ -146,13 +146,13 @@ class _Work:
         except (redis.ConnectionError, redis.TimeoutError, redis.BusyLoadingError, OSError) as error:
             if isinstance(error, redis.AuthenticationError):
                 raise self._refused(error) from None
-            raise StoreLost(told(self._store, error)) from None
+            raise StoreLost(redact_store(self._store, error)) from None
         except redis.RedisError as error:
             raise self._refused(error) from None
 
     def _refused(self, error: Exception) -> ConfigError:
         return ConfigError(
-            f"[limits] store {self._place} is no Redis server that lets us in ({told(self._store, error)})",
+            f"[limits] store {self._address} is no Redis server that lets us in ({redact_store(self._store, error)})",
             hint="Name the address of one, with user and password where it wants them.",
         )
 
@@ -172,7 +172,7 @@ class _Work:
                 signal.set()
 
     def _write(self) -> None:
-        waiting: deque[_Words] = deque(maxlen=_WAITING)  # for a server that is out of reach
+        waiting: deque[_Command] = deque(maxlen=_WAITING)  # for a server that is out of reach
         ended, renewed_at = False, -LEASE
         while not ended:
             try:

@@ -10,14 +10,14 @@ from msgspec import Struct
 
 from ..core.settings.rate_limits import RateLimits
 from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
-from .counting_delay import Lateness
-from .local_schedule import LONGEST, USED_UP, TurnTooLate, said
+from .counting_delay import CountingDelay
+from .local_schedule import LONGEST, USED_UP, TurnTooLate, describe
 
 LEASE = 5.0
 """A process that says nothing for so many seconds is gone, and what it holds is given back."""
 
 # So much later than its turn a request goes out, and nothing has to be said of it.
-_SOON = 0.03
+_SOON_SECONDS = 0.03
 # A turn whose word takes so much longer than the server usually takes is given back: it would fall into a second that
 # others have been given. So many of them, one behind the other, and the call is refused.
 _STALE = 0.5
@@ -33,7 +33,7 @@ class Store(Protocol):
     """The server, and what this process waits for and holds there."""
 
     @property
-    def place(self) -> str: ...
+    def address(self) -> str: ...
     def member(self) -> str: ...
     def ask(self, keys: Sequence[str], arguments: Sequence[Any]) -> tuple[str, str]: ...
     def later(self, keys: Sequence[str], arguments: Sequence[Any]) -> None: ...
@@ -59,7 +59,7 @@ class SharedTicket(Struct, eq=False):
     member: str
     days: list[str]
     sent: bool = False
-    gone: bool = False
+    is_lost: bool = False
     counts_from: float = 0.0
     at: float = 0.0
     delays: tuple[float, ...] = ()
@@ -86,7 +86,7 @@ class SharedSchedule:
         self._limits = [limits for _, limits in limiters]
         self._clock = clock
         self._now = now
-        self._lateness = Lateness()
+        self._delay = CountingDelay()
         self._answers: deque[float] = deque(maxlen=8)  # seconds that the server took for the latest ones
 
     def _is_stale(self, seconds: float) -> bool:
@@ -95,7 +95,7 @@ class SharedSchedule:
         self._answers.append(seconds)
         return stale
 
-    def place(self, tokens: int, limit: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
+    def address(self, tokens: int, limit: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
         """Wait for a turn; gives the `SharedTicket`.
 
         Args:
@@ -115,19 +115,19 @@ class SharedSchedule:
             while True:
                 ticket, signal = tickets[0], Signal()
                 remaining = max(until - self._clock(), 0.0)
-                kind, value = yield from ask(partial(self._take, ticket, signal, tokens, remaining))
+                kind, value = yield from ask(partial(self._try_start, ticket, signal, tokens, remaining))
                 if kind == "go":
                     if not self._is_stale(self._clock() - ticket.counts_from):
                         break
                     # The server hung before its answer came: others have been given this time since.
                     stale += 1
                     if stale == _STALE_TURNS:
-                        raise TurnTooLate(" and ".join(map(said, self._limits)), None)
+                        raise TurnTooLate(" and ".join(map(describe, self._limits)), None)
                     self.leave(ticket)
                     tickets[0] = SharedTicket(self._store.member(), [])
                     continue
                 if kind == "late":
-                    raise TurnTooLate(" and ".join(map(said, self._limits)), float(value) if value else None)
+                    raise TurnTooLate(" and ".join(map(describe, self._limits)), float(value) if value else None)
                 # A word comes when it is the first one, and when somebody has ended; not from those that were killed:
                 # so it is seconds to its turn, or to the end of a lease.
                 yield WaitFor(signal, min(float(value), remaining))
@@ -139,8 +139,8 @@ class SharedSchedule:
         yield Settled(undo)
         return ticket
 
-    def _take(self, ticket: SharedTicket, signal: Signal, tokens: int, remaining: float) -> tuple[str, str]:
-        ticket.delays = tuple([self._lateness.latest(seconds) for seconds in _WINDOWS])
+    def _try_start(self, ticket: SharedTicket, signal: Signal, tokens: int, remaining: float) -> tuple[str, str]:
+        ticket.delays = tuple([self._delay.latest(seconds) for seconds in _WINDOWS])
         self._store.expect(ticket.member, signal)
         arguments: list[Any] = ["take", ticket.member, round(LEASE * 1000), remaining, tokens]
         days = []
@@ -158,7 +158,7 @@ class SharedSchedule:
         ticket.days = days
         ticket.counts_from = self._clock()
         answer = self._store.ask(self._keys, arguments)
-        if ticket.gone:  # the call was given up meanwhile
+        if ticket.is_lost:  # the call was given up meanwhile
             self._store.forget(ticket.member)
             self._later("leave", ticket, *days)
         return answer
@@ -167,7 +167,7 @@ class SharedSchedule:
         """The request goes out now."""
         ticket.sent = True
         ticket.at = self._clock()
-        if ticket.at - ticket.counts_from > _SOON:  # its key, or its connection, took its time
+        if ticket.at - ticket.counts_from > _SOON_SECONDS:  # its key, or its connection, took its time
             ticket.counts_from = ticket.at
             self._later("sent", ticket, *ticket.delays * len(self._keys))
 
@@ -177,7 +177,7 @@ class SharedSchedule:
 
     def leave(self, ticket: SharedTicket) -> None:
         """Give a place back: the request will not be sent."""
-        ticket.gone = True
+        ticket.is_lost = True
         self._store.forget(ticket.member)
         self._later("leave", ticket, *(ticket.days or [""] * len(self._keys)))
 
@@ -185,7 +185,7 @@ class SharedSchedule:
         self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
     ) -> None:
         """The reply has come, or will not. Arguments as of `Schedule.ended`."""
-        counted_at = self._lateness.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
+        counted_at = self._delay.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
         sooner = [delay - min(counted_at, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
         arguments: list[object] = []

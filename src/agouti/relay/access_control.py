@@ -27,11 +27,11 @@ _SESSION = 12 * 3600.0
 _SESSIONS = 1000
 COOKIE = "agouti_page"
 
-NOBODY = AccessToken(name="", hash="", created=0.0)
+NO_TOKEN = AccessToken(name="", hash="", created=0.0)
 """Who comes in where there are no tokens: a program on this machine."""
 
 
-class Door:
+class AccessControl:
     """Lets callers in.
 
     Args:
@@ -52,7 +52,7 @@ class Door:
         self._most_to_provider = settings.calls_to_provider
         self._windows: dict[tuple[str, str], SlidingWindow] = {}
         self._under_way: Counter[tuple[str, str]] = Counter()
-        self._told = ""
+        self._warned = ""
         self.share = 1
         self._sessions: dict[str, tuple[str, float]] = {}
 
@@ -84,12 +84,12 @@ class Door:
         """
         if self.problem():
             raise Refused(503, "the relay cannot read its access tokens, and lets nobody in")
-        known, required = self.tokens.tokens(), self.tokens.wanted or self._required
-        presented = _given(headers)
+        known, required = self.tokens.tokens(), self.tokens.is_required or self._required
+        presented = _presented(headers)
         if not required:
             if not is_own(scope, headers):
                 raise Refused(403, "without an access token the relay answers programs on its own machine alone")
-            return NOBODY
+            return NO_TOKEN
         token = self.tokens.of(presented) if presented else self._of_session(headers, known) if page else None
         if token is None:
             problem = "is unknown" if presented else "is missing: send Authorization: Bearer TOKEN, or x-api-key"
@@ -98,7 +98,7 @@ class Door:
             raise Refused(401, f"the access token {token.name} has expired", "invalid_api_key")
         return token
 
-    def goes_on(self, before: "Door") -> None:
+    def goes_on(self, before: "AccessControl") -> None:
         """Another one has counted until now: the minute and the calls under way are the same."""
         self._windows, self._under_way = before._windows, before._under_way
 
@@ -109,8 +109,8 @@ class Door:
             problem = ""
         except ConfigError as error:
             problem = f"{error.message}. {error.hint}"
-        if problem != self._told:
-            self._told = problem
+        if problem != self._warned:
+            self._warned = problem
             log.error("nobody is let in: %s", problem) if problem else log.info("access tokens can be read again")
         return problem
 
@@ -144,7 +144,7 @@ class Door:
     def _window(self, token: AccessToken, noun: str, limit: int) -> SlidingWindow:
         limit = max(1, limit // self.share)
         window = self._windows.get((token.name, noun))
-        if window is None or window.most != limit:
+        if window is None or window.limit != limit:
             window = self._windows[token.name, noun] = SlidingWindow(limit, _MINUTE)
         return window
 
@@ -216,7 +216,7 @@ class Door:
         return None
 
 
-def _given(headers: Mapping[str, str]) -> str | None:
+def _presented(headers: Mapping[str, str]) -> str | None:
     """The token that a caller sends: as a bearer, or as some formats send a key."""
     kind, _, token = headers.get("authorization", "").partition(" ")
     if kind.lower() == "bearer" and token.strip():

@@ -19,7 +19,7 @@ from ..core.text.suggest import near_hint
 from ..runtime.atomic_files import alone_in, write_whole
 
 # No clock gets so far: the year 2500.
-_FAR = 16.7e9
+_MAX_TIME = 16.7e9
 # What a token begins with: somebody who finds one in a log knows what it opens.
 _PREFIX = "agouti-"
 
@@ -92,15 +92,15 @@ class TokenFile:
     def __init__(self, path: Path, clock: Callable[[], float] = time.monotonic) -> None:
         self.path = path
         self._clock = clock
-        self._looked = -1e9
-        self._seen: tuple[int, int, int] | None = None
+        self._checked_at = -1e9
+        self._signature: tuple[int, int, int] | None = None
         self._tokens: tuple[AccessToken, ...] = ()
 
     @property
-    def wanted(self) -> bool:
+    def is_required(self) -> bool:
         """Whether a token is wanted: once there was one, the door does not open because the last one was removed."""
         self.tokens()
-        return self._seen is not None
+        return self._signature is not None
 
     def tokens(self) -> tuple[AccessToken, ...]:
         """All tokens, as the file has them now; looked at once a second at most.
@@ -109,7 +109,7 @@ class TokenFile:
             ConfigError: it cannot be read: nobody is let in then.
         """
         now = self._clock()
-        if now - self._looked < 1.0:
+        if now - self._checked_at < 1.0:
             return self._tokens
         try:
             facts = self.path.stat()
@@ -120,19 +120,19 @@ class TokenFile:
                 )
             signature = (facts.st_mtime_ns, facts.st_size, facts.st_ino)
         except FileNotFoundError:
-            if self._seen is not None:
+            if self._signature is not None:
                 raise ConfigError(
                     f"the file of access tokens is gone: {self.path}",
                     hint="Put it back, or start the relay again.",
                 ) from None
-            self._looked = now
+            self._checked_at = now
             return ()
         except OSError as error:
             raise _unreadable(self.path, error.strerror or str(error)) from None
-        if signature != self._seen:
+        if signature != self._signature:
             self._tokens = _read(self.path)
-            self._seen = signature
-        self._looked = now
+            self._signature = signature
+        self._checked_at = now
         return self._tokens
 
     def of(self, token: str) -> AccessToken | None:
@@ -187,10 +187,10 @@ class TokenFile:
                 f"the file of access tokens cannot be written: {self.path} ({error.strerror or error})",
                 hint="Make room or give yourself the right to write there; nothing has changed.",
             ) from None
-        self._looked = -1e9
+        self._checked_at = -1e9
 
 
-def made(
+def new_token(
     name: str,
     *,
     labels: Iterable[str] | None = None,
@@ -236,7 +236,7 @@ def _checked(token: AccessToken) -> AccessToken:
             raise ConfigError(f"{field} = {value} is out of range", hint="It takes a whole number from 1.")
     if token.labels is not None and not token.labels:
         raise ConfigError(f"token {token.name} may ask no model", hint="Name some, or leave labels out for all.")
-    if token.expires is not None and not abs(token.expires) < _FAR:
+    if token.expires is not None and not abs(token.expires) < _MAX_TIME:
         raise ConfigError(f"expires = {token.expires} is no time", hint="Write a day of this century.")
     if token.per not in ("day", "week", "month"):
         raise ConfigError(f"per = {token.per!r} is out of range", hint="Take day, week or month.")

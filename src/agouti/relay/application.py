@@ -23,10 +23,10 @@ from ..dialects.server_registry import server_formats
 from ..dialects.shared.server_embeddings import encode_model, encode_models
 from ..ledger.store import relay_ledger_path
 from . import dashboard as pages
-from .access_control import NOBODY, Door, is_own
+from .access_control import NO_TOKEN, AccessControl, is_own
 from .access_tokens import AccessToken, TokenFile
-from .error_responses import Refused, for_owner, told
-from .http_exchange import CallerGone, Exchange, Receive, Scope, Send
+from .error_responses import Refused, error_body, for_owner
+from .http_exchange import CallerDisconnected, Exchange, Receive, Scope, Send
 from .metrics import MEDIA_TYPE, Metrics
 from .middleware import Endpoint, Front, Handler
 from .model_listing import listed
@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 log = logging.getLogger("agouti.relay")
 
 # A caller who has gone before the answer: a status that is only written down.
-GONE = 499
+CLIENT_CLOSED = 499
 # Of a larger body more is made of in a thread.
 _LARGE = 200_000
 _QUIET = frozenset({"/", "/health", "/ready", "/metrics", "/openapi.json"})
@@ -52,7 +52,7 @@ _QUIET = frozenset({"/", "/health", "/ready", "/metrics", "/openapi.json"})
 def _has_tokens(tokens: TokenFile) -> bool:
     """Whether there are access tokens, as far as can be seen: a damaged file lets nobody in."""
     try:
-        return tokens.wanted
+        return tokens.is_required
     except ConfigError:
         return True
 
@@ -77,21 +77,28 @@ class Relay:
     Attributes:
         client: asks the models; made with the first request.
         tokens: who may call.
-        seen: the latest calls.
+        recent_calls: the latest calls.
         active: requests whose callers have to take what they get.
     """
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            from .._former import attribute
+
+            return attribute(self, name)
 
     def __init__(self, config: "Configuration | None" = None, **options: Any) -> None:
         self._source = config
         self._options = options
         self.workers = 1
         self._begin(load(config))
-        self.seen = CallsSeen()
+        self.recent_calls = CallsSeen()
         self.metrics = Metrics()
         self.started = time.time()
         self.stopping = False
-        self._turns = TurnMemory()
-        self._kept = ResponseStore()
+        self._turn_memory = TurnMemory()
+        self._responses = ResponseStore()
         self._closing: set[asyncio.Task[None]] = set()
         self._client: AsyncClient | None = None
         self._earlier: list[AsyncClient] = []
@@ -116,11 +123,11 @@ class Relay:
                 own_ledger,
             )
         self.settings, self.tokens, self.config = settings, tokens, loaded
-        before = getattr(self, "door", None)
-        self.door = Door(loaded, settings, tokens)
+        before = getattr(self, "access_control", None)
+        self.access_control = AccessControl(loaded, settings, tokens)
         if before is not None:
-            self.door.goes_on(before)
-        self.door.share = self.workers
+            self.access_control.goes_on(before)
+        self.access_control.share = self.workers
         self._stamps = _stamps(loaded)
 
     def reload(self) -> bool:
@@ -158,12 +165,12 @@ class Relay:
 
     def share(self, workers: int) -> None:
         """It is one of several processes: what a token may do in a minute is divided among them."""
-        self.workers = self.door.share = workers
+        self.workers = self.access_control.share = workers
 
     def stop(self) -> None:
         """It was told to stop: no new call is answered, and nobody looks on any more."""
         self.stopping = True
-        self.seen.close()
+        self.recent_calls.close()
 
     def _routes(self) -> list[Route]:
         routes: list[Route] = []
@@ -176,7 +183,7 @@ class Relay:
                     self.exact[method, f"{prefix}{path}"] = endpoint
 
         for form in server_formats().values():
-            route(form.path, "POST", self._asking(form), form.name)
+            route(form.path, "POST", self._answer_handler(form), form.name)
             if form.counting:
                 route(form.counting, "POST", self._counting(form), form.name)
         route("/embeddings", "POST", self._vectors, "embeddings")
@@ -191,7 +198,7 @@ class Relay:
         route("/models/{name:path}", "GET", self._model, "models")
         route("/health", "GET", self._health)
         route("/ready", "GET", self._ready)
-        route("/metrics", "GET", self._told_metrics)
+        route("/metrics", "GET", self._metrics)
         route("/openapi.json", "GET", self._description)
         route("/", "GET", pages.page(self))
         route("/page", "POST", pages.session(self))
@@ -241,7 +248,7 @@ class Relay:
         """What asks models for callers."""
         client = self.client
         if self._answers is None:
-            self._answers = Answers(client, self.settings, self._turns, self._kept)
+            self._answers = Answers(client, self.settings, self._turn_memory, self._responses)
         if self._sweeper is None or self._sweeper.done():  # the loop that it ran in may have ended
             self._sweeper = asyncio.create_task(self._sweep())
         return self._answers
@@ -260,7 +267,7 @@ class Relay:
 
     def sees_all(self, token: AccessToken) -> bool:
         """Whether a token sees the calls of all; by itself it sees its own."""
-        return token is NOBODY or token.sees_all
+        return token is NO_TOKEN or token.sees_all
 
     async def _sweep(self) -> None:
         """Give those up who leave an answer where it is, keep those alive that wait for one, look at the files."""
@@ -284,7 +291,7 @@ class Relay:
                 if (stamps := _stamps(self.config)) != self._stamps and stamps:
                     self.reload()
 
-    def _asking(self, form: ServerFormat) -> Handler:
+    def _answer_handler(self, form: ServerFormat) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:
             outcome = Outcome()
             await self._call(to, token, form.name, outcome, lambda body: self._ask(form, body, token, to, outcome))
@@ -303,7 +310,7 @@ class Relay:
         else:
             call, request = answers.call_of(form, body, token.name, to)
         outcome.streamed = request.stream
-        answer = answers.streamed if request.stream else answers.whole
+        answer = answers.streamed if request.stream else answers.answer_whole
         await answer(form, call, request, to, outcome, body)
 
     def _counting(self, form: ServerFormat) -> Handler:
@@ -317,7 +324,7 @@ class Relay:
 
     def _response(self, action: str) -> Handler:
         async def handle(to: Exchange, token: AccessToken) -> None:
-            self.door.count(token)
+            self.access_control.count(token)
             to.watch()
             await self.answers.response(action, to.scope["path_params"]["id"], token.name, to)
 
@@ -346,25 +353,25 @@ class Relay:
             CURRENT.set(outcome)
             if self.stopping:
                 raise Refused(503, STOPS, wait=1.0)
-            with self.door.under_way(token):
-                self.door.count(token)
+            with self.access_control.under_way(token):
+                self.access_control.count(token)
                 data = await to.body(int(self.settings.max_megabytes * 1e6), self.settings.read_seconds)
                 if (label := label_in(data)) is not None:  # looked at before all else is read
-                    outcome.label = self.door.label(token, label)
+                    outcome.label = self.access_control.label(token, label)
                 body = decoded(data, self.settings.max_values)
                 del data
                 to.watch()
                 provider = self.answers.provider_of(outcome.label) if outcome.label else ""
-                with self.door.under_way(token, provider) if provider else nullcontext():
+                with self.access_control.under_way(token, provider) if provider else nullcontext():
                     await answer(body)
             status = to.status or 500
         except (AgoutiError, Refused) as error:
-            error_body = told(error, to.identifier)
-            status, outcome.error = error_body.status, error_body.code or type(error).__name__
+            reply_error = error_body(error, to.identifier)
+            status, outcome.error = reply_error.status, reply_error.code or type(error).__name__
             to.error = for_owner(error)
             raise
-        except (CallerGone, asyncio.CancelledError):
-            status = GONE if to.gone or not self.stopping else 503
+        except (CallerDisconnected, asyncio.CancelledError):
+            status = CLIENT_CLOSED if to.disconnected or not self.stopping else 503
             raise
         finally:
             self.active.discard(to)
@@ -392,8 +399,8 @@ class Relay:
             error=outcome.error,
         )
         self.metrics.ended(call, self._counted_as(call.label))
-        self.door.took(token, (call.input_tokens or 0) + (call.output_tokens or 0))
-        self.seen.add(call)
+        self.access_control.took(token, (call.input_tokens or 0) + (call.output_tokens or 0))
+        self.recent_calls.add(call)
         self.written(to, call)
 
     def written(self, to: Exchange, call: CallSeen, *, quiet: bool = False) -> None:
@@ -405,7 +412,7 @@ class Relay:
 
     def refused(self, to: Exchange, seconds: float) -> None:
         """A request that was no call, or came no further than the door: it is counted, and stands in the log."""
-        path, status = to.scope["path"], to.status or GONE
+        path, status = to.scope["path"], to.status or CLIENT_CLOSED
         call = CallSeen(
             id=to.identifier,
             at=time.time(),
@@ -428,14 +435,16 @@ class Relay:
         await to.answer(200, encode_json(data), JSON)
 
     async def _model(self, to: Exchange, token: AccessToken) -> None:
-        label = self.door.label(token, to.scope["path_params"]["name"])
+        label = self.access_control.label(token, to.scope["path_params"]["name"])
         known = {each.name: each for each in listed(self.config, token)}
         if label not in known:
             raise Refused(404, f"{label[:100]} has no entry of its own", "model_not_found")
         await to.answer(200, encode_json(encode_model(known[label], int(self.started))), JSON)
 
     async def _health(self, to: Exchange, token: AccessToken) -> None:
-        status = "stopping" if self.stopping else "no access token can be read" if self.door.problem() else "ok"
+        status = (
+            "stopping" if self.stopping else "no access token can be read" if self.access_control.problem() else "ok"
+        )
         await to.answer(200 if status == "ok" else 503, encode_json({"status": status}), JSON)
 
     async def _ready(self, to: Exchange, token: AccessToken) -> None:
@@ -443,14 +452,14 @@ class Relay:
         ledger = "cannot be written" if hook is not None and hook.problem else "ok"
         parts = {
             "relay": "stopping" if self.stopping else "ok",
-            "tokens": "cannot be read" if self.door.problem() else "ok",
+            "tokens": "cannot be read" if self.access_control.problem() else "ok",
             "ledger": "none" if self.config.ledger is None else ledger,
             "models": len(self.config.models),
         }
         good = all(value in ("ok", "none") for name, value in parts.items() if name != "models")
         await to.answer(200 if good else 503, encode_json({"ready": good, **parts}), JSON)
 
-    async def _told_metrics(self, to: Exchange, token: AccessToken) -> None:
+    async def _metrics(self, to: Exchange, token: AccessToken) -> None:
         if not self.sees_all(token):
             raise Refused(403, f"token {token.name} may not see the metrics of all", "permission_denied")
         await to.answer(200, self.metrics.text(), MEDIA_TYPE)
@@ -458,7 +467,7 @@ class Relay:
     async def _description(self, to: Exchange, token: AccessToken) -> None:
         from .openapi_document import description
 
-        tokens = bool(self.door.problem()) or self.tokens.wanted or self.settings.require_tokens
+        tokens = bool(self.access_control.problem()) or self.tokens.is_required or self.settings.require_tokens
         # Nobody is told of them at the door.
         labels = [] if tokens or not is_own(to.scope, to.headers) else list(self.config.models)[:20]
         await to.answer(200, encode_json(description(labels, tokens=tokens)), JSON)

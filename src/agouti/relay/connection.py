@@ -69,10 +69,10 @@ class Connection(HttpToolsProtocol):
     _unread: asyncio.TimerHandle | None = None
     _address: str | None = None
     _in_head = True
-    _whole = True
-    _held = b""
+    _is_complete = True
+    _pending = b""
     _size = 0
-    _rest = 0
+    _remaining = 0
     _closes = False
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
@@ -104,19 +104,19 @@ class Connection(HttpToolsProtocol):
         if self.transport.is_closing():
             return
         if self._in_head:
-            if self._whole and not self._held:
+            if self._is_complete and not self._pending:
                 data = data.lstrip(b"\r\n")  # empty lines between requests begin none
                 if not data:
                     return
-            if self._held or (self._whole and _METHOD.match(data)):
+            if self._pending or (self._is_complete and _METHOD.match(data)):
                 if self._clock is None:
                     self._begin(_HEAD_SECONDS)
-                self._held += data
-                if b"\r\n\r\n" not in self._held and b"\n\n" not in self._held:
-                    if len(self._held) > _HEAD_BYTES:
+                self._pending += data
+                if b"\r\n\r\n" not in self._pending and b"\n\n" not in self._pending:
+                    if len(self._pending) > _HEAD_BYTES:
                         self._say(431, "the head of the request is too large")
                     return
-                data, self._held = _without_upgrade(self._held), b""
+                data, self._pending = _without_upgrade(self._pending), b""
             else:  # more of a head that began behind a body, or no HTTP: the parser says so
                 self._size += len(data)
                 if self._size > _HEAD_BYTES:
@@ -126,7 +126,7 @@ class Connection(HttpToolsProtocol):
 
     def on_message_begin(self) -> None:
         super().on_message_begin()
-        self._in_head, self._whole, self._size, self._rest = True, False, 0, 0
+        self._in_head, self._is_complete, self._size, self._remaining = True, False, 0, 0
         if self._clock is None:
             self._begin(_HEAD_SECONDS)
         # A caller who does not read cannot be told anything: the connection is broken off.
@@ -145,14 +145,14 @@ class Connection(HttpToolsProtocol):
 
     def on_body(self, body: bytes) -> None:
         if self.cycle.response_complete:
-            self._rest += len(body)
-            if self._rest > _REST_BYTES:
+            self._remaining += len(body)
+            if self._remaining > _REST_BYTES:
                 self.transport.abort()
         super().on_body(body)
 
     def on_message_complete(self) -> None:
         super().on_message_complete()
-        self._in_head, self._whole = True, True
+        self._in_head, self._is_complete = True, True
         self._stop()
         if self._closes and self.cycle.response_complete:
             self.transport.close()
@@ -161,7 +161,7 @@ class Connection(HttpToolsProtocol):
 
     def on_response_complete(self) -> None:
         super().on_response_complete()
-        if not self._whole and not self.transport.is_closing():
+        if not self._is_complete and not self.transport.is_closing():
             self._begin(self.counts.settings.read_seconds)
 
     def _linger(self) -> None:
@@ -197,9 +197,9 @@ class Connection(HttpToolsProtocol):
 
     def _begin(self, seconds: float) -> None:
         self._stop()
-        self._clock = self.loop.call_later(seconds, self._late)
+        self._clock = self.loop.call_later(seconds, self._on_timeout)
 
-    def _late(self) -> None:
+    def _on_timeout(self) -> None:
         self._clock = None
         if not self.transport.is_closing():
             self.transport.close()

@@ -11,7 +11,7 @@ import msgspec
 
 from ..core.errors import AgoutiError
 from ..dialects.server_base import encode_json
-from .access_control import COOKIE, NOBODY
+from .access_control import COOKIE, NO_TOKEN
 from .access_tokens import TAG, AccessToken
 from .error_responses import Refused
 from .http_exchange import Exchange
@@ -64,7 +64,7 @@ def session(relay: RelayState) -> Handler:
         form = parse_qs((await to.body(10_000, 10.0)).decode("utf-8", "replace"))
         presented = form.get("token", [""])[0].strip()
         try:
-            token = relay.door.enter(to.scope, {**to.headers, "authorization": f"Bearer {presented}"})
+            token = relay.access_control.enter(to.scope, {**to.headers, "authorization": f"Bearer {presented}"})
         except Refused as refused:
             if refused.status != 401:
                 raise
@@ -72,7 +72,7 @@ def session(relay: RelayState) -> Handler:
             return
         base = to.scope.get("root_path", "")
         secure = "; Secure" if to.scope.get("scheme") == "https" else ""
-        text = "" if token is NOBODY else relay.door.session(token)
+        text = "" if token is NO_TOKEN else relay.access_control.session(token)
         cookie = f"{COOKIE}={text}; Path={base}/; HttpOnly; SameSite=Strict{secure}"
         await to.answer(303, b"", _HTML, {"location": f"{base}/", "set-cookie": cookie})
 
@@ -88,14 +88,16 @@ def calls(relay: RelayState) -> Handler:
         relay.active.add(to)
         try:
             await to.begin(200, "text/event-stream; charset=utf-8", {"cache-control": "no-store"})
-            async for event in relay.seen.follow(_QUIET, own_token):
-                relay.door.enter(to.scope, to.headers, page=True)  # a token may have been taken back meanwhile
-                await to.piece(event)
+            async for event in relay.recent_calls.follow(_QUIET, own_token):
+                relay.access_control.enter(
+                    to.scope, to.headers, page=True
+                )  # a token may have been taken back meanwhile
+                await to.send_chunk(event)
         except Refused:
             pass
         finally:
             relay.active.discard(to)
-        await to.piece(b"", has_more=False)
+        await to.send_chunk(b"", has_more=False)
 
     return handle
 
@@ -105,7 +107,7 @@ def facts(relay: RelayState) -> Handler:
 
     async def handle(to: Exchange, token: AccessToken) -> None:
         own_token = None if relay.sees_all(token) else token.name
-        latest = [msgspec.to_builtins(each) for each in relay.seen.latest if own_token in (None, each.token)]
+        latest = [msgspec.to_builtins(each) for each in relay.recent_calls.latest if own_token in (None, each.token)]
         page_data = {
             "models": [msgspec.to_builtins(each) for each in listed(relay.config, token)],
             "currencies": _currencies(relay, token),
@@ -130,7 +132,7 @@ async def _usage(relay: RelayState, own_token: str | None) -> dict[str, Any] | N
         return None
     path = relay.config.ledger.path
     if path is not None and not path.exists():
-        return {"today": _NOTHING, "month": _NOTHING, "tokens": []}
+        return {"today": _NO_CALLS, "month": _NO_CALLS, "tokens": []}
     today = datetime.now(UTC).date()
     by = (f"tag:{TAG}",)
     try:
@@ -149,10 +151,10 @@ def _by_token(report: "UsageReport", own_token: str | None) -> list[dict[str, An
 def _sums(report: "UsageReport", own_token: str | None) -> dict[str, Any]:
     if own_token is None:
         return _row(report.total)
-    return next((_row(row) for row in report.rows if row.group.get(f"tag:{TAG}") == own_token), _NOTHING)
+    return next((_row(row) for row in report.rows if row.group.get(f"tag:{TAG}") == own_token), _NO_CALLS)
 
 
-_NOTHING: dict[str, Any] = {"calls": 0, "failures": 0, "input_tokens": 0, "output_tokens": 0, "cost": {}}
+_NO_CALLS: dict[str, Any] = {"calls": 0, "failures": 0, "input_tokens": 0, "output_tokens": 0, "cost": {}}
 
 
 def _row(row: "UsageRow") -> dict[str, Any]:

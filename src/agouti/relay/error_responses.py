@@ -54,7 +54,7 @@ _CODES: dict[type[AgoutiError], str] = {
 # What ledgers say of their disks and files, and what callers get to read of it.
 _CAUSES = {"full": "the disk is full", "locked": "another program holds its ledger", "damaged": "its ledger is damaged"}
 # What a caller gets to read of an error that is not about the request; the nearest class counts.
-_WORDS: dict[type[AgoutiError], str] = {
+_TEXTS: dict[type[AgoutiError], str] = {
     AgoutiError: "the call failed",
     ConfigError: "the relay is not set up for this",
     CredentialError: "the relay cannot sign in at the provider",
@@ -75,7 +75,7 @@ _WORDS: dict[type[AgoutiError], str] = {
     NotFilled: "the answer does not have the form that was asked for",
 }
 # Hints that only somebody at the relay, or in a program of Python, could follow.
-_OURS = re.compile(
+_OWN_NAMES = re.compile(
     r"[a-z_]=|\berror\.|\bagouti\b|\bproviders?\.|\bmodels\.|\[\w+[\].]|\bclient\b|\bdict|\bPass\b|_images\b"
 )
 # A provider's refusal of a request says so by the status of its own.
@@ -107,7 +107,7 @@ def status_of(error: AgoutiError) -> int:
     return policy_of(type(error)).status
 
 
-def told(error: "AgoutiError | Refused", identifier: str, parameter_names: Mapping[str, str] = {}) -> ErrorTold:
+def error_body(error: "AgoutiError | Refused", identifier: str, parameter_names: Mapping[str, str] = {}) -> ErrorTold:
     """An error as a caller is told of it.
 
     Args:
@@ -127,11 +127,11 @@ def told(error: "AgoutiError | Refused", identifier: str, parameter_names: Mappi
         message = error.provider_message or "the provider refuses the request"
         code = error.code or code
     elif isinstance(error, (RequestError, LabelUnknown)):
-        hint = "" if _OURS.search(error.hint) else error.hint
+        hint = "" if _OWN_NAMES.search(error.hint) else error.hint
         message = _in_words_of(parameter_names, f"{error.message}. {hint}" if hint else error.message)
         parameter = parameter_names.get(parameter, parameter) if parameter else parameter
     else:
-        message = next(_WORDS[each] for each in type(error).__mro__ if each in _WORDS)
+        message = next(_TEXTS[each] for each in type(error).__mro__ if each in _TEXTS)
     return ErrorTold(status_of(error), " ".join(message.split()), code, parameter, identifier)
 
 

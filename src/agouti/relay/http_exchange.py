@@ -18,7 +18,7 @@ ABORT = "agouti.abort"
 """The extension of the server by which a connection is broken off."""
 
 
-class CallerGone(Exception):
+class CallerDisconnected(Exception):
     """The caller has closed the connection, or does not take the answer."""
 
 
@@ -58,7 +58,7 @@ class Exchange:
         self._send = send
         self._task: asyncio.Task[Any] | None = None
         self._watch: asyncio.Task[None] | None = None
-        self._gone = False
+        self._disconnected = False
         self._complete = False
 
     async def body(self, limit: int, seconds: float) -> bytes:
@@ -80,7 +80,7 @@ class Exchange:
                 while True:
                     message = await self._receive()
                     if message["type"] == "http.disconnect":
-                        raise CallerGone
+                        raise CallerDisconnected
                     chunk = message.get("body", b"")
                     size += len(chunk)
                     if size > limit:
@@ -95,17 +95,17 @@ class Exchange:
     def watch(self) -> None:
         """From here on, a caller who goes away ends the task that answers."""
         self._task = asyncio.current_task()
-        self._watch = asyncio.create_task(self._until_gone())
+        self._watch = asyncio.create_task(self._until_disconnected())
 
-    async def _until_gone(self) -> None:
+    async def _until_disconnected(self) -> None:
         while (await self._receive())["type"] != "http.disconnect":
             pass
         self.give_up()
 
     def give_up(self) -> None:
         """The caller is gone: the task that answers is cancelled."""
-        if self._task is not None and not self._gone and not self._complete:
-            self._gone = True
+        if self._task is not None and not self._disconnected and not self._complete:
+            self._disconnected = True
             self._task.cancel()
 
     def break_off(self) -> None:
@@ -122,9 +122,9 @@ class Exchange:
             extension["linger"]()
 
     @property
-    def gone(self) -> bool:
+    def disconnected(self) -> bool:
         """Whether the caller has gone."""
-        return self._gone
+        return self._disconnected
 
     def check(self) -> None:
         """See that the head says one thing.
@@ -143,15 +143,15 @@ class Exchange:
         if self._watch is not None:
             self._watch.cancel()
         task, self._task = self._task, None
-        if self._gone and task is not None:
+        if self._disconnected and task is not None:
             task.uncancel()
-        return self._gone
+        return self._disconnected
 
     async def answer(self, status: int, body: bytes, kind: str, headers: Mapping[str, str] | None = None) -> None:
         """Send a whole answer."""
         has_more = [(b"content-length", str(len(body)).encode())]
         await self.begin(status, kind, headers, has_more)
-        await self.piece(body, has_more=False)
+        await self.send_chunk(body, has_more=False)
 
     async def begin(
         self,
@@ -166,7 +166,7 @@ class Exchange:
         fields += [(name.encode(), value.encode("latin-1", "replace")) for name, value in (headers or {}).items()]
         await self._send({"type": "http.response.start", "status": status, "headers": fields})
 
-    async def piece(self, data: bytes, *, has_more: bool = True) -> None:
+    async def send_chunk(self, data: bytes, *, has_more: bool = True) -> None:
         """Send a piece of the answer; waits while the caller does not take it."""
         self.sending_since = self.sent_at = asyncio.get_running_loop().time()
         await self._send({"type": "http.response.body", "body": data, "more_body": has_more})
@@ -177,7 +177,7 @@ class Exchange:
     async def comment(self, data: bytes) -> None:
         """Send something that says nothing, to show that the connection is alive."""
         with suppress(Exception):
-            await self.piece(data)
+            await self.send_chunk(data)
 
 
 def _too_large(limit: int) -> Refused:

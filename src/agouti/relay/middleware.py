@@ -15,9 +15,9 @@ from ..core.errors import AgoutiError
 from ..dialects.server_base import encode_json
 from ..dialects.server_registry import error_format
 from . import dashboard as pages
-from .access_control import NOBODY
-from .error_responses import Refused, for_owner, retry_after, told
-from .http_exchange import CallerGone, Exchange, Receive, Scope, Send
+from .access_control import NO_TOKEN
+from .error_responses import Refused, error_body, for_owner, retry_after
+from .http_exchange import CallerDisconnected, Exchange, Receive, Scope, Send
 from .request_handlers import ATTEMPTS, JSON, PROVIDER_ID, STOPS, attempts_text
 from .state import RelayState
 
@@ -51,9 +51,9 @@ class Endpoint:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         to: Exchange = scope["agouti.exchange"]
         to.scope = scope
-        access_control = self.relay.door
+        access_control = self.relay.access_control
         try:
-            token = NOBODY if self.open else access_control.enter(scope, to.headers, page=self.page)
+            token = NO_TOKEN if self.open else access_control.enter(scope, to.headers, page=self.page)
         except Refused as refused:
             if self.page and refused.status == 401 and to.headers.get("accept", "").startswith("text/html"):
                 await pages.sign_in(to)
@@ -74,7 +74,7 @@ class Front:
         started_at = time.perf_counter()
         try:
             await self._answered(scope, receive, send, to)
-        except CallerGone:
+        except CallerDisconnected:
             pass
         except asyncio.CancelledError:
             if not to.done():
@@ -91,7 +91,7 @@ class Front:
         try:
             to.check()
             scope["path"] = _plain_path(scope["path"], scope.get("root_path", ""))
-            origin = self._relay.door.origin(to.headers)
+            origin = self._relay.access_control.origin(to.headers)
             if origin is not None:
                 to.extra += [(b"access-control-allow-origin", origin.encode("latin-1")), (b"vary", b"origin")]
                 to.extra.append((b"access-control-expose-headers", _EXPOSED))
@@ -101,7 +101,7 @@ class Front:
             await self._routed(scope, receive, send, to)
         except (AgoutiError, Refused) as error:
             await self._failed(to, error)
-        except CallerGone:
+        except CallerDisconnected:
             raise
         except Exception as error:
             # Where, and of what kind: its words may be a caller's.
@@ -127,12 +127,12 @@ class Front:
         if to.status is not None:
             return  # the answer had begun, and has told it
         form = error_format(to.scope["path"])
-        error_body = told(error, to.identifier, form.theirs)
+        body = error_body(error, to.identifier, form.theirs)
         to.error = to.error or for_owner(error)
         headers = {} if (wait := retry_after(error)) is None else {"retry-after": wait}
         if isinstance(error, Refused) and error.allow:
             headers["allow"] = error.allow
-        if error_body.status == 401:
+        if body.status == 401:
             headers["www-authenticate"] = "Bearer"
         attempts = getattr(error, "attempts", ())
         if attempts:
@@ -141,13 +141,13 @@ class Front:
             headers[ATTEMPTS] = "none"
         if getattr(error, "request_id", None):
             headers[PROVIDER_ID] = str(error.request_id)  # type: ignore[union-attr]
-        if error_body.status in (408, 413):
+        if body.status in (408, 413):
             if "expect" in to.headers:
                 headers["connection"] = "close"  # the rest of the request does not come
             else:
                 to.linger()
         with suppress(OSError):
-            await to.answer(error_body.status, encode_json(form.encode_error(error_body)), JSON, headers)
+            await to.answer(body.status, encode_json(form.encode_error(body)), JSON, headers)
 
 
 def _match(routes: list[Route], scope: Scope) -> tuple[list[str], Any]:

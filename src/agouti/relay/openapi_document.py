@@ -7,7 +7,7 @@ from .._version import __version__
 
 _TEXT = {"type": "string"}
 _OBJECT = {"type": "object"}
-_SAID: dict[str, Any] = {"anyOf": [_TEXT, {"type": "array", "items": _OBJECT}]}
+_CONTENT: dict[str, Any] = {"anyOf": [_TEXT, {"type": "array", "items": _OBJECT}]}
 
 
 def _body(required: list[str], **fields: Any) -> dict[str, Any]:
@@ -27,7 +27,7 @@ _MESSAGES = {
     "items": {
         "type": "object",
         "required": ["role"],
-        "properties": {"role": _TEXT, "content": {"anyOf": [*_SAID["anyOf"], {"type": "null"}]}},
+        "properties": {"role": _TEXT, "content": {"anyOf": [*_CONTENT["anyOf"], {"type": "null"}]}},
     },
 }
 _NUMBERS = {
@@ -40,7 +40,7 @@ _COUNT = {"type": ["integer", "null"]}
 _STOP = {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}, {"type": "null"}]}
 
 
-def _made(kind: str, required: list[str], **fields: Any) -> dict[str, Any]:
+def _object_schema(kind: str, required: list[str], **fields: Any) -> dict[str, Any]:
     """An answer: what it has in any case, besides fields of the provider's own."""
     return {"type": "object", "title": kind, "required": required, "properties": fields}
 
@@ -48,7 +48,7 @@ def _made(kind: str, required: list[str], **fields: Any) -> dict[str, Any]:
 _LISTED = {"type": "array", "items": _OBJECT}
 _USAGE = {"type": ["object", "null"]}
 _ANSWERS: dict[str, dict[str, Any]] = {
-    "chat_completions": _made(
+    "chat_completions": _object_schema(
         "A chat completion",
         ["choices"],
         id=_TEXT,
@@ -57,22 +57,22 @@ _ANSWERS: dict[str, dict[str, Any]] = {
         model=_TEXT,
         choices={
             "type": "array",
-            "items": _made(
+            "items": _object_schema(
                 "A choice",
                 ["index", "message", "finish_reason"],
                 index={"type": "integer"},
-                message=_made("A message", ["role"], role=_TEXT, content={"type": ["string", "null"]}),
+                message=_object_schema("A message", ["role"], role=_TEXT, content={"type": ["string", "null"]}),
                 finish_reason={"type": ["string", "null"]},
             ),
         },
         usage=_USAGE,
     ),
-    "completions": _made(
+    "completions": _object_schema(
         "A completion",
         ["choices"],
         choices={
             "type": "array",
-            "items": _made(
+            "items": _object_schema(
                 "A choice",
                 ["index", "text", "finish_reason"],
                 index={"type": "integer"},
@@ -83,7 +83,7 @@ _ANSWERS: dict[str, dict[str, Any]] = {
         },
         usage=_USAGE,
     ),
-    "responses_of_a_model": _made(
+    "responses_of_a_model": _object_schema(
         "A response",
         ["id", "status", "output"],
         id=_TEXT,
@@ -92,7 +92,7 @@ _ANSWERS: dict[str, dict[str, Any]] = {
         output=_LISTED,
         usage=_USAGE,
     ),
-    "messages": _made(
+    "messages": _object_schema(
         "A message",
         ["role", "content"],
         id=_TEXT,
@@ -102,15 +102,15 @@ _ANSWERS: dict[str, dict[str, Any]] = {
         stop_reason={"type": ["string", "null"]},
         usage=_USAGE,
     ),
-    "count_tokens": _made("A count", ["input_tokens"], input_tokens={"type": "integer"}),
-    "embeddings": _made("Vectors", ["data"], data=_LISTED, model=_TEXT, usage=_USAGE),
-    "models": _made("Models", ["data"], object=_TEXT, data=_LISTED),
-    "model": _made("A model", ["id"], id=_TEXT, object=_TEXT, owned_by=_TEXT),
-    "health": _made("Health", ["status"], status=_TEXT),
-    "ready": _made("Readiness", ["ready"], ready={"type": "boolean"}, tokens=_TEXT, ledger=_TEXT, relay=_TEXT),
-    "response": _made("A response", ["id"], id=_TEXT),
-    "input_items": _made("Items", ["data"], data=_LISTED),
-    "delete_response": _made("A response that is gone", ["deleted"], id=_TEXT, deleted={"type": "boolean"}),
+    "count_tokens": _object_schema("A count", ["input_tokens"], input_tokens={"type": "integer"}),
+    "embeddings": _object_schema("Vectors", ["data"], data=_LISTED, model=_TEXT, usage=_USAGE),
+    "models": _object_schema("Models", ["data"], object=_TEXT, data=_LISTED),
+    "model": _object_schema("A model", ["id"], id=_TEXT, object=_TEXT, owned_by=_TEXT),
+    "health": _object_schema("Health", ["status"], status=_TEXT),
+    "ready": _object_schema("Readiness", ["ready"], ready={"type": "boolean"}, tokens=_TEXT, ledger=_TEXT, relay=_TEXT),
+    "response": _object_schema("A response", ["id"], id=_TEXT),
+    "input_items": _object_schema("Items", ["data"], data=_LISTED),
+    "delete_response": _object_schema("A response that is gone", ["deleted"], id=_TEXT, deleted={"type": "boolean"}),
 }
 
 
@@ -216,7 +216,7 @@ def description(labels: Sequence[str] = (), *, tokens: bool = True) -> dict[str,
                 "responses_of_a_model",
                 "Ask a model: input and output as items.",
                 "Error",
-                body=_body([], input=_SAID, instructions=_TEXT, max_output_tokens=_CAP, tools=_TOOLS, **_NUMBERS),
+                body=_body([], input=_CONTENT, instructions=_TEXT, max_output_tokens=_CAP, tools=_TOOLS, **_NUMBERS),
                 kinds=_BOTH,
             )
         },
@@ -228,7 +228,7 @@ def description(labels: Sequence[str] = (), *, tokens: bool = True) -> dict[str,
                 body=_body(
                     ["messages"],
                     messages=_MESSAGES,
-                    system=_SAID,
+                    system=_CONTENT,
                     max_tokens=_CAP,
                     tools=_TOOLS,
                     **_NUMBERS,
@@ -241,7 +241,7 @@ def description(labels: Sequence[str] = (), *, tokens: bool = True) -> dict[str,
                 "count_tokens",
                 "Count the tokens of a request: by the provider, or estimated.",
                 "BlockError",
-                body=_body(["messages"], messages=_MESSAGES, system=_SAID, tools=_TOOLS),
+                body=_body(["messages"], messages=_MESSAGES, system=_CONTENT, tools=_TOOLS),
                 kinds=_JSON,
             )
         },

@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator
 import msgspec
 from msgspec import Struct
 
-_KEPT = 200
+_MAX_CALLS = 200
 # A page that does not take so many calls is closed: it comes again and sees the latest.
 _WAITING = 500
 
@@ -48,7 +48,7 @@ class CallsSeen:
     """The latest calls, and whoever looks on."""
 
     def __init__(self) -> None:
-        self.latest: deque[CallSeen] = deque(maxlen=_KEPT)
+        self.latest: deque[CallSeen] = deque(maxlen=_MAX_CALLS)
         self._watchers: set[asyncio.Queue[CallSeen | None]] = set()
 
     def add(self, call: CallSeen) -> None:

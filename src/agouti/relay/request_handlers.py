@@ -30,10 +30,10 @@ from ..engine.question import question_of
 from ..engine.receiving.accumulate import ReplyAccumulator, as_events
 from ..replies.reply import Reply
 from .access_tokens import TAG
-from .error_responses import Refused, told
+from .error_responses import Refused, error_body
 from .http_exchange import Exchange
 from .passthrough import check_sayable, own_form, query_of, request_in, speaks
-from .response_store import ResponseStore, request_for, told_of
+from .response_store import ResponseStore, request_for, stored_answer
 from .turn_memory import TurnMemory, UniqueCalls
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ PROVIDER_ID = "agouti-provider-request-id"
 STOPS = "the relay is being stopped: ask again"
 # So many prompts may stand in one request, and so many of them are asked at a time.
 _PROMPTS = 128
-_AT_ONCE = 8
+_CONCURRENT_PROMPTS = 8
 COMMENT = b": the answer is still to come\n\n"
 _Number = TypeVar("_Number", int, float)
 
@@ -65,7 +65,7 @@ class Outcome(msgspec.Struct):
     label: str = ""
     streamed: bool = False
     reply: Reply | None = None
-    so_far: ReplyAccumulator | None = None
+    accumulator: ReplyAccumulator | None = None
     tokens: tuple[int | None, int | None] = (None, None)
     cost: float | None = None
     currency: str = ""
@@ -84,8 +84,8 @@ class Outcome(msgspec.Struct):
 
     def known(self) -> Reply | None:
         """The reply, or as much of it as has come."""
-        if self.reply is None and self.so_far is not None and self.so_far.began:
-            return self.so_far.reply()
+        if self.reply is None and self.accumulator is not None and self.accumulator.started:
+            return self.accumulator.reply()
         return self.reply
 
 
@@ -104,8 +104,8 @@ class Answers:
         self._calls = calls_of(client)
         self._deadline = settings.deadline
         self._quiet = settings.quiet_seconds
-        self._turns = turn_memory
-        self._kept = stored
+        self._turn_memory = turn_memory
+        self._responses = stored
 
     def call_of(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> tuple[Call, Request]:
         """The call that a request amounts to.
@@ -119,7 +119,7 @@ class Answers:
         options: dict[str, Any] = {**request.parameters, "tags": {TAG: token} if token else {}}
         if request.extra:
             options["extra"] = request.extra
-        messages = self._turns.with_turns(token, request.messages)
+        messages = self._turn_memory.with_turns(token, request.messages)
         question = question_of(list(messages), options, stream=request.stream)
         if (own_request := own_form(form, body, request, to.scope, to.headers, readable=readable)) is not None:
             question = msgspec.structs.replace(question, own=own_request)
@@ -134,7 +134,7 @@ class Answers:
         except AgoutiError:
             return ""
 
-    async def whole(
+    async def answer_whole(
         self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
     ) -> None:
         """Answer with the whole reply; the provider's own bytes where it speaks the caller's format."""
@@ -149,17 +149,19 @@ class Answers:
             _check_answered(completion)
             data = encode_json(form.encode_reply(completion, _head(body, request, to, answered)))
         owner = call.question.tags.get(TAG, "")
-        self._turns.keep(owner, completion)
+        self._turn_memory.keep(owner, completion)
         if form.identified:
             identifier = completion.id or f"reply-{to.identifier}"
-            self._kept.add(owner, identifier, body, provider=reply.provider if same else "", body=b"" if same else data)
+            self._responses.add(
+                owner, identifier, body, provider=reply.provider if same else "", body=b"" if same else data
+            )
         await to.answer(200, data, JSON, {ATTEMPTS: attempts_text(reply.attempts), **_passed_back(reply)})
 
     async def streamed(
         self, form: ServerFormat, call: Call, request: Request, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
     ) -> None:
         """Answer with the reply as it comes."""
-        accumulator = outcome.so_far = ReplyAccumulator()
+        accumulator = outcome.accumulator = ReplyAccumulator()
         driver = self._client._driver(stream(call, accumulator, verbatim=form.name))
         first = asyncio.ensure_future(driver.advance())
         try:
@@ -167,30 +169,30 @@ class Answers:
             await asyncio.wait({first}, timeout=self._quiet)
             if first.done():
                 await first
-            model = accumulator.asked or call.targets[0].model.name
+            model = accumulator.tool_text or call.targets[0].model.name
             encoder = form.stream_encoder(_head(body, request, to, model))
             attempt = Attempt(provider=accumulator.reply().provider, model=model, outcome="answering")
             attempts = {ATTEMPTS: attempts_text((*accumulator.attempts, attempt))}
             await to.begin(200, EVENTS, {"cache-control": "no-store", **_passed_back(accumulator.reply()), **attempts})
             to.keeps_alive = lambda: encoder.between
             if not first.done():
-                await to.piece(COMMENT)
+                await to.send_chunk(COMMENT)
             try:
-                await self._told(driver, await first, encoder, to, outcome, call)
+                await self._answer_all(driver, await first, encoder, to, outcome, call)
                 if form.identified:
                     self._keep(encoder, call, to, outcome, body)
             except AgoutiError as error:
-                await to.piece(encoder.failed(told(error, to.identifier, form.theirs)), has_more=False)
+                await to.send_chunk(encoder.failed(error_body(error, to.identifier, form.theirs)), has_more=False)
                 raise
             except Refused as refused:
-                await to.piece(encoder.failed(told(refused, to.identifier)), has_more=False)
+                await to.send_chunk(encoder.failed(error_body(refused, to.identifier)), has_more=False)
                 raise
             except asyncio.CancelledError:
-                if to.gone or (task := asyncio.current_task()) is None:
+                if to.disconnected or (task := asyncio.current_task()) is None:
                     raise
                 task.uncancel()  # the relay stops: the caller is told so
                 stops = Refused(503, STOPS, wait=1.0)
-                await to.piece(encoder.failed(told(stops, to.identifier)), has_more=False)
+                await to.send_chunk(encoder.failed(error_body(stops, to.identifier)), has_more=False)
                 raise stops from None
         finally:
             to.keeps_alive = None
@@ -200,7 +202,7 @@ class Answers:
                     await first
             await driver.close()
 
-    async def _told(
+    async def _answer_all(
         self,
         driver: "AsyncDriver[Any]",
         batch: "list[Event] | None",
@@ -210,18 +212,18 @@ class Answers:
         call: Call,
     ) -> None:
         """The events of a stream, as they come."""
-        accumulator, unique = outcome.so_far or ReplyAccumulator(), UniqueCalls()
+        accumulator, unique = outcome.accumulator or ReplyAccumulator(), UniqueCalls()
         while batch is not None:
             if data := encoder.of(unique.in_events(batch, accumulator.provider)):
-                await to.piece(data)
+                await to.send_chunk(data)
             batch = await driver.advance()
         outcome.reply = driver.result
         completion = driver.result.completion
         if not encoder.verbatim:
             completion = unique.of(completion)
             _check_answered(completion)
-        self._turns.keep(call.question.tags.get(TAG, ""), completion)
-        await to.piece(encoder.last(), has_more=False)
+        self._turn_memory.keep(call.question.tags.get(TAG, ""), completion)
+        await to.send_chunk(encoder.last(), has_more=False)
 
     def are_several(self, form: ServerFormat, body: Mapping[str, Json]) -> bool:
         """Whether a request has several prompts, and its model takes one at a time."""
@@ -240,7 +242,7 @@ class Answers:
         if len(prompts) > _PROMPTS:
             raise Refused(400, f"there are {len(prompts)} prompts, and {_PROMPTS} at most go into one request")
         calls = [self.call_of(form, {**body, form.conversation: each, "stream": False}, token, to) for each in prompts]
-        slots = asyncio.Semaphore(_AT_ONCE)
+        slots = asyncio.Semaphore(_CONCURRENT_PROMPTS)
 
         async def one(call: Call) -> Reply:
             async with slots:
@@ -266,7 +268,7 @@ class Answers:
         outcome.streamed = True
         encoder = form.stream_encoder(head)
         await to.begin(200, EVENTS, {"cache-control": "no-store", **attempts})
-        await to.piece(encoder.of(as_events(completion)) + encoder.last(), has_more=False)
+        await to.send_chunk(encoder.of(as_events(completion)) + encoder.last(), has_more=False)
 
     def _keep(
         self, encoder: StreamEncoder, call: Call, to: Exchange, outcome: Outcome, body: Mapping[str, Json]
@@ -275,9 +277,9 @@ class Answers:
         reply, owner = outcome.reply, call.question.tags.get(TAG, "")
         final: dict[str, Json] | None = getattr(encoder, "final", None)
         if final is not None:
-            self._kept.add(owner, str(final["id"]), body, body=encode_json(final))
+            self._responses.add(owner, str(final["id"]), body, body=encode_json(final))
         elif reply is not None:
-            self._kept.add(owner, reply.completion.id, body, provider=reply.provider)
+            self._responses.add(owner, reply.completion.id, body, provider=reply.provider)
 
     async def response(self, action: str, identifier: str, owner: str, to: Exchange) -> None:
         """Answer about a response by its identifier.
@@ -285,15 +287,15 @@ class Answers:
         Raises:
             Refused: there is none, or it is over.
         """
-        stored = self._kept.of(owner, identifier)
+        stored = self._responses.of(owner, identifier)
         if stored.provider:
             outgoing = request_for(action, identifier, query_of(to.scope))
             step: Step[bytes] = Step(outgoing, bytes)
             data = (await self._client._run(exchange(self._calls.about(stored.provider), step))).answer.value
         else:
-            data = told_of(action, identifier, stored)
+            data = stored_answer(action, identifier, stored)
         if action == "delete":
-            self._kept.remove(owner, identifier)
+            self._responses.remove(owner, identifier)
         await to.answer(200, data, JSON)
 
     async def counted(self, form: ServerFormat, body: Mapping[str, Json], token: str, to: Exchange) -> None:

@@ -20,12 +20,12 @@ from .error_responses import Refused
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-_MOST = 2000
+_MAX_RESPONSES = 2000
 _BYTES = 64_000_000
 _SECONDS = 24 * 3600.0
 
 
-class KeptResponse(Struct, frozen=True):
+class StoredResponse(Struct, frozen=True):
     """A response.
 
     Attributes:
@@ -55,7 +55,7 @@ class ResponseStore:
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
-        self._kept: OrderedDict[tuple[str, str], KeptResponse] = OrderedDict()
+        self._stored: OrderedDict[tuple[str, str], StoredResponse] = OrderedDict()
         self._bytes = 0
 
     def add(
@@ -77,28 +77,28 @@ class ResponseStore:
             return
         items = b"[]" if provider else encode_json(_items(request.get("input")))
         self.remove(owner, identifier)
-        stored = self._kept[owner, identifier] = KeptResponse(self._clock(), provider, body, items)
+        stored = self._stored[owner, identifier] = StoredResponse(self._clock(), provider, body, items)
         self._bytes += stored.size
         oldest = self._clock() - _SECONDS
-        while self._kept:
-            key, first = next(iter(self._kept.items()))
-            if len(self._kept) <= _MOST and self._bytes <= _BYTES and first.at > oldest:
+        while self._stored:
+            key, first = next(iter(self._stored.items()))
+            if len(self._stored) <= _MAX_RESPONSES and self._bytes <= _BYTES and first.at > oldest:
                 break
             self.remove(*key)
 
     def remove(self, owner: str, identifier: str) -> None:
         """Forget one."""
-        removed = self._kept.pop((owner, identifier), None)
+        removed = self._stored.pop((owner, identifier), None)
         if removed is not None:
             self._bytes -= removed.size
 
-    def of(self, owner: str, identifier: str) -> KeptResponse:
+    def of(self, owner: str, identifier: str) -> StoredResponse:
         """One of a caller's own.
 
         Raises:
             Refused: there is none.
         """
-        stored = self._kept.get((owner, identifier))
+        stored = self._stored.get((owner, identifier))
         if stored is None or stored.at < self._clock() - _SECONDS:
             raise Refused(404, f"there is no response {identifier[:100]!r}", "response_not_found")
         return stored
@@ -115,7 +115,7 @@ def request_for(action: str, identifier: str, query: str) -> Outgoing:
     return Outgoing("follow", f"/responses/{quote(identifier, safe='')}{suffix}", None, method, query=query)
 
 
-def told_of(action: str, identifier: str, stored: KeptResponse) -> bytes:
+def stored_answer(action: str, identifier: str, stored: StoredResponse) -> bytes:
     """The answer about a response that is kept here.
 
     Raises:

@@ -134,7 +134,7 @@ def serve_socket(relay: Relay, sock: socket.socket, ready: Callable[[str], None]
         ready: is called with the address once it is listened at.
     """
     _more_descriptors(relay.settings.connections)
-    server = made(relay, lambda: ready(address_of(sock)), relay.stop, None if _at_terminal() else relay.reload)
+    server = bound_socket(relay, lambda: ready(address_of(sock)), relay.stop, None if _at_terminal() else relay.reload)
     try:
         server.run(sockets=[sock])
     finally:
@@ -167,7 +167,7 @@ def address_of(sock: socket.socket) -> str:
     return f"http://[{address[0]}]:{address[1]}" if ":" in address[0] else f"http://{address[0]}:{address[1]}"
 
 
-def made(
+def bound_socket(
     application: Any,
     ready: Callable[[], None],
     stops: Callable[[], None] | None = None,

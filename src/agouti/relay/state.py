@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     from ..client.async_client import AsyncClient
     from ..config.entries import Config
-    from .access_control import Door
+    from .access_control import AccessControl
     from .access_tokens import AccessToken
     from .http_exchange import Exchange
     from .recent_calls import CallsSeen
@@ -19,8 +19,8 @@ class RelayState(Protocol):
     """
 
     config: "Config"
-    door: "Door"
-    seen: "CallsSeen"
+    access_control: "AccessControl"
+    recent_calls: "CallsSeen"
     active: "set[Exchange]"
     stopping: bool
     exact: dict[tuple[str, str], Any]

@@ -22,7 +22,7 @@ from ..engine.sealed import marked
 
 # Letters and digits of an identifier, its function's name left out, that no two conversations have by accident.
 _LONG = 16
-_MOST = 5000
+_MAX_TURNS = 5000
 _BYTES = 64_000_000
 _SECONDS = 6 * 3600.0
 
@@ -42,7 +42,7 @@ class UniqueCalls:
     """Gives the calls of one reply identifiers that no other conversation has, where they have none."""
 
     def __init__(self) -> None:
-        self._given: dict[tuple[int, int], str] = {}
+        self._identifiers: dict[tuple[int, int], str] = {}
 
     def of(self, completion: Completion) -> Completion:
         """The same reply; calls that were told already keep what they were given."""
@@ -53,13 +53,13 @@ class UniqueCalls:
         return replace(completion, choices=tuple(choices))
 
     def _call(self, call: ToolCall, choice: int, number: int) -> ToolCall:
-        identifier = self._given.get((choice, number))
+        identifier = self._identifiers.get((choice, number))
         if identifier is None and is_unique(call):
             return call
         return replace(call, id=identifier or self._new(choice, number))
 
     def _new(self, choice: int, number: int) -> str:
-        identifier = self._given[choice, number] = f"call_{token_hex(12)}"
+        identifier = self._identifiers[choice, number] = f"call_{token_hex(12)}"
         return identifier
 
     def in_events(self, events: Sequence[Event], provider: ProviderState | None) -> Sequence[Event]:
@@ -73,16 +73,16 @@ class UniqueCalls:
         found: list[Event] = []
         for event in events:
             if type(event) is ToolCallPiece:
-                event = self._piece(event)
+                event = self._with_identifier(event)
             elif type(event) is TurnTold and provider is not None:
                 event = replace(event, turn=marked(event.turn, provider))
             found.append(event)
         return found
 
-    def _piece(self, call_piece: ToolCallPiece) -> ToolCallPiece:
+    def _with_identifier(self, call_piece: ToolCallPiece) -> ToolCallPiece:
         key = (call_piece.choice, call_piece.index)
-        if key in self._given:
-            return replace(call_piece, id=self._given[key]) if call_piece.id else call_piece
+        if key in self._identifiers:
+            return replace(call_piece, id=self._identifiers[key]) if call_piece.id else call_piece
         if call_piece.id is None and call_piece.name is None:
             return call_piece
         call = ToolCall(ToolFunction(call_piece.name), call_piece.id)
@@ -98,7 +98,7 @@ class TurnMemory:
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
-        self._turns: OrderedDict[bytes, tuple[float, int, ProviderTurn]] = OrderedDict()
+        self._by_call: OrderedDict[bytes, tuple[float, int, ProviderTurn]] = OrderedDict()
         self._bytes = 0
 
     def keep(self, owner: str, completion: Completion) -> None:
@@ -113,17 +113,17 @@ class TurnMemory:
                 continue  # by less than that it could be taken for another one's
             key, size = _key(owner, choice.tool_calls), len(msgspec.json.encode(provider_turn.blocks))
             self._forget(key)
-            self._turns[key] = (self._clock(), size, provider_turn)
+            self._by_call[key] = (self._clock(), size, provider_turn)
             self._bytes += size
         oldest = self._clock() - _SECONDS
-        while self._turns:
-            key = next(iter(self._turns))
-            if len(self._turns) <= _MOST and self._bytes <= _BYTES and self._turns[key][0] > oldest:
+        while self._by_call:
+            key = next(iter(self._by_call))
+            if len(self._by_call) <= _MAX_TURNS and self._bytes <= _BYTES and self._by_call[key][0] > oldest:
                 break
             self._forget(key)
 
     def _forget(self, key: bytes) -> None:
-        known = self._turns.pop(key, None)
+        known = self._by_call.pop(key, None)
         if known is not None:
             self._bytes -= known[1]
 
@@ -133,7 +133,7 @@ class TurnMemory:
         for message in messages:
             has_turn = message.provider_turn is not None or any(name.startswith("reasoning") for name in message.extra)
             if message.role == "assistant" and message.tool_calls and not has_turn:
-                known = self._turns.get(_key(owner, message.tool_calls))
+                known = self._by_call.get(_key(owner, message.tool_calls))
                 if known is not None:
                     message = replace(message, provider_turn=known[2])
             found.append(message)

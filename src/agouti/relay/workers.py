@@ -19,7 +19,7 @@ from .server import address_of
 
 log = logging.getLogger("agouti.relay")
 # A process that ends sooner than this is begun again after a wait.
-_SOON = 5.0
+_RESTART_SECONDS = 5.0
 
 
 def end_with_parent() -> None:
@@ -86,7 +86,7 @@ def run_workers(sock: socket.socket, count: int, config: str | None, ready: Call
                 if worker.poll() is None or stopping:
                     continue
                 log.error("worker %d ended with %s; another one begins", worker.pid, worker.returncode)
-                if time.monotonic() - started_at.pop(worker.pid, 0.0) < _SOON:
+                if time.monotonic() - started_at.pop(worker.pid, 0.0) < _RESTART_SECONDS:
                     time.sleep(1.0)
                 if not stopping:
                     workers[at] = start()

@@ -15,7 +15,7 @@ class Forgetful(Protocol):
 _ALIVE: "WeakSet[Forgetful]" = WeakSet()
 
 
-def begin_anew(thing: Forgetful) -> None:
+def reset_after_fork(thing: Forgetful) -> None:
     """From now on `after_fork` of a thing is called in every child process."""
     _ALIVE.add(thing)
 

@@ -85,7 +85,7 @@ def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions"
     key = provider.key
     stand_in = None if key is None or isinstance(key, SignatureKey) else Credential(Secret(MASK), "")
     http = provider.request(provider.dialect.encode_chat(request), target.model.name, stand_in)
-    headers = {name: _shown(name, value) for name, value in http.headers.items()}
+    headers = {name: _display(name, value) for name, value in http.headers.items()}
     if isinstance(key, SignatureKey):
         headers["authorization"] = f"{MASK} (signature {key.signature}, {key.region}, {key.service})"
     options_given = cast("dict[str, Any]", options)
@@ -97,7 +97,7 @@ def _explained(calls: Calls, label: str, prompt: "Prompt", options: "AskOptions"
     return Explained(http.method, http.url, headers, body, tuple(settings))
 
 
-def _shown(name: str, value: str) -> str:
+def _display(name: str, value: str) -> str:
     if isinstance(value, SecretText):
         scheme, space, _ = value.reveal().partition(" ")
         return f"{scheme} {MASK}" if space and scheme in ("Bearer", "Basic") else MASK

@@ -49,13 +49,13 @@ class Row(Struct, frozen=True):
     line: int
     columns: dict[str, Any] = {}
     error: str = ""
-    plain: bool = False
+    is_unquoted: bool = False
 
-    def said(self, column: str | None = None) -> str:
+    def describe(self, column: str | None = None) -> str:
         """What a model is given of it: one column, or all that it has as ``name: value`` lines."""
         if column is not None:
             return text_of(self.columns.get(column)).strip()
-        if self.plain:
+        if self.is_unquoted:
             return str(self.columns[TEXT])
         return "\n".join(
             f"{name}: {text_of(value)}" for name, value in self.columns.items() if name and value not in (None, "")
@@ -108,7 +108,7 @@ class RowFile:
                 return
             self._encoding = self._found_encoding(encoding)
             with self._opened() as file:
-                self._look(file, delimiter)
+                self._detect(file, delimiter)
         except OSError as error:
             raise self._unreadable(error) from None
         except UnicodeError:
@@ -119,7 +119,7 @@ class RowFile:
     def _unreadable(self, error: OSError) -> RequestError:
         return RequestError(f"{self.name} cannot be read ({error.strerror or error})", hint="Name a file with rows.")
 
-    def _look(self, file: TextIOWrapper, delimiter: str | None) -> None:
+    def _detect(self, file: TextIOWrapper, delimiter: str | None) -> None:
         if self._spool is not None and self.kind not in _KINDS:
             # A pipe has no name that says what it gives.
             begins = file.read(_CHUNK).lstrip()[:1]
@@ -191,7 +191,7 @@ class RowFile:
                     yield from _json_rows(file)
                 else:
                     for number, line in enumerate(file, 1):
-                        yield Row(number, {TEXT: line.strip()}, plain=True)
+                        yield Row(number, {TEXT: line.strip()}, is_unquoted=True)
         except OSError as error:
             raise self._unreadable(error) from None
 
@@ -301,7 +301,7 @@ class RowFile:
             try:
                 rows: list[Any] = batch.to_pylist()
             except (OverflowError, ValueError):  # a time of another age, say: of one row, not of all
-                rows = [_alone(batch, at) for at in range(batch.num_rows)]
+                rows = [_single_value(batch, at) for at in range(batch.num_rows)]
             for columns in rows:
                 number += 1
                 yield Row(number, error=columns) if isinstance(columns, str) else Row(number, columns)
@@ -314,26 +314,26 @@ class _Lines:
         self._lines = iter(file)
         self._begins = re.compile(f'(^|{re.escape(delimiter)})"')
         self._ahead = next(self._lines, None)
-        self._count = self._seen = 0
+        self._count = self._rows_read = 0
         self._quoted = False
 
     def __iter__(self) -> Iterator[str]:
         while self._ahead is not None:
             line, self._ahead = self._ahead, next(self._lines, None)
             self._count += line.count('"')
-            self._seen += 1
+            self._rows_read += 1
             self._quoted = self._quoted or self._begins.search(line) is not None
             yield line
 
     def is_open(self) -> bool:
         """Whether the row that has just been read ends with the file, within a quote; the next row begins anew."""
-        is_odd, quoted, several = self._count % 2 == 1, self._quoted, self._seen > 1
-        self._count = self._seen = 0
+        is_odd, quoted, several = self._count % 2 == 1, self._quoted, self._rows_read > 1
+        self._count = self._rows_read = 0
         self._quoted = False
         return self._ahead is None and is_odd and (quoted or several)
 
 
-def _alone(batch: Any, at: int) -> dict[str, Any] | str:
+def _single_value(batch: Any, at: int) -> dict[str, Any] | str:
     """One row of Parquet, or why it cannot be had."""
     try:
         row: dict[str, Any] = batch.slice(at, 1).to_pylist()[0]
@@ -385,7 +385,7 @@ def _delimiter_in(line: str) -> str:
 
 def _array_rows(values: list[Any]) -> Iterator[Row]:
     for number, value in enumerate(values, 1):
-        yield Row(number, value) if isinstance(value, dict) else Row(number, {TEXT: text_of(value)}, plain=True)
+        yield Row(number, value) if isinstance(value, dict) else Row(number, {TEXT: text_of(value)}, is_unquoted=True)
 
 
 def _json_rows(lines: Iterable[str]) -> Iterator[Row]:
@@ -400,4 +400,4 @@ def _json_rows(lines: Iterable[str]) -> Iterator[Row]:
         if isinstance(value, dict):
             yield Row(number, value)
         else:
-            yield Row(number, {TEXT: text_of(value)}, plain=True)
+            yield Row(number, {TEXT: text_of(value)}, is_unquoted=True)

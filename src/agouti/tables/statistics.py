@@ -183,10 +183,10 @@ def quantile(values: Sequence[float], part: float) -> float | None:
     return ordered[lower] + (ordered[upper] - ordered[lower]) * (rank - lower)
 
 
-def alike(one: str, second: str) -> float:
+def similarity(one: str, second: str) -> float:
     """How alike two texts are, word for word: 1 for the same, 0 where they share nothing.
 
-    >>> alike("Sow the peas in March", "Sow the beans in March"), alike("a", "a")
+    >>> similarity("Sow the peas in March", "Sow the beans in March"), similarity("a", "a")
     (0.8, 1.0)
     """
     if one == second:
@@ -195,7 +195,7 @@ def alike(one: str, second: str) -> float:
 
 
 # Words that are looked at of a text, when it is laid beside others.
-_WORDS = 400
+_MAX_TOKENS = 400
 
 
 def spread(texts: Sequence[str], pairs: int = 200) -> float | None:
@@ -211,12 +211,12 @@ def spread(texts: Sequence[str], pairs: int = 200) -> float | None:
     every = count * (count - 1) // 2
     if not every:
         return None
-    short = [" ".join(text.split()[:_WORDS]) for text in texts]
+    short = [" ".join(text.split()[:_MAX_TOKENS]) for text in texts]
     chosen: Iterable[tuple[int, int]] = combinations(range(count), 2)
     if every > pairs:
         chooser = Random(count)  # always the same ones
         chosen = [_pair(chooser, count) for _ in range(pairs)]
-    found = [alike(short[one], short[second]) for one, second in chosen]
+    found = [similarity(short[one], short[second]) for one, second in chosen]
     return math.fsum(found) / len(found)
 
 
@@ -267,9 +267,9 @@ def speed(tokens: int | None, seconds: float, writing: float | None) -> float | 
     >>> speed(100, 2.0, 1.0), speed(5, 0.2, 0.0003)
     (100.0, None)
     """
-    if not tokens or writing is None or writing < max(_AT_ONCE, seconds * _AT_ONCE):
+    if not tokens or writing is None or writing < max(_BLOCK_SECONDS, seconds * _BLOCK_SECONDS):
         return None
     return round(tokens / writing, 2)
 
 
-_AT_ONCE = 0.02
+_BLOCK_SECONDS = 0.02

@@ -17,7 +17,7 @@ from ..core.canonical.chat import Completion, Message, Request, ToolCall
 from ..core.errors import ConfigError
 from ..engine.hooks import AttemptDetails, AttemptResult, CallResult, GroupDetails, GroupHook, SeeingHook, SendingHook
 from ..engine.question import Question
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 
 if TYPE_CHECKING:
     from opentelemetry.context import Context
@@ -68,7 +68,7 @@ class _Traced:
         self.span = span
         self.within = within
         self.attempt: Span | None = None
-        self.began = 0
+        self.started_at = 0
         self.error = ""
         self.sent = 0
         self.facts: dict[str, Any] = {}
@@ -117,7 +117,7 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         self._calls: dict[int, _Traced] = {}
         self._groups: dict[int, tuple[Span, Context]] = {}
         self._lock = Lock()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """What is under way is the parent's."""
@@ -137,7 +137,7 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         if traced is None:
             within = self._within(attempt.group)
             name = f"{attempt.operation} {attempt.label}".strip()
-            request_attributes = _asked(attempt, content=self._content)
+            request_attributes = _request_attributes(attempt, content=self._content)
             span = self._tracer.start_span(name, within, SpanKind.INTERNAL, {**facts, **request_attributes})
             traced = _Traced(span, trace.set_span_in_context(span, within))
             with self._lock:
@@ -152,7 +152,7 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         name = f"{attempt.operation} {attempt.name}".strip()
         traced.facts = facts  # of the latest one: whoever has answered
         traced.attempt = self._tracer.start_span(name, traced.within, SpanKind.CLIENT, facts)
-        traced.began = time.monotonic_ns()
+        traced.started_at = time.monotonic_ns()
 
     def sending(self, attempt: AttemptDetails) -> Mapping[str, str]:
         """Tell how long it has waited, and give the header with which the provider's own spans go below this one."""
@@ -160,7 +160,7 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
         if traced is None or traced.attempt is None:
             return {}
         traced.sent += 1
-        waited = (time.monotonic_ns() - traced.began) / 1e9
+        waited = (time.monotonic_ns() - traced.started_at) / 1e9
         if waited >= 0.001:
             traced.attempt.add_event("waited", {"agouti.seconds": waited})
         carrier: dict[str, str] = {}
@@ -176,7 +176,7 @@ class Telemetry(SendingHook, SeeingHook, GroupHook):
             return
         span, traced.attempt = traced.attempt, None
         facts = self._facts(result.attempt)
-        answer_attributes = {**_answered(result), **(_said(result) if self._content else {})}
+        answer_attributes = {**_answered(result), **(_answer_attributes(result) if self._content else {})}
         span.set_attributes(answer_attributes)
         traced.span.set_attributes(answer_attributes)
         traced.error = _failed(span, result.outcome, result.error)
@@ -270,7 +270,7 @@ def _server(address: str) -> dict[str, Any]:
     return {} if not parts.hostname or port is None else {"server.address": parts.hostname, "server.port": port}
 
 
-def _asked(attempt: AttemptDetails, *, content: bool) -> dict[str, Any]:
+def _request_attributes(attempt: AttemptDetails, *, content: bool) -> dict[str, Any]:
     """Parameters of a question, and where it is wanted the question itself."""
     answer_attributes: dict[str, Any] = {}
     for name, value in getattr(attempt.request, "parameters", {}).items():
@@ -310,7 +310,7 @@ def _answered(result: AttemptResult) -> dict[str, Any]:
     return answer_attributes
 
 
-def _said(result: AttemptResult) -> dict[str, Any]:
+def _answer_attributes(result: AttemptResult) -> dict[str, Any]:
     """The answer itself."""
     if not isinstance(result.answer, Completion):
         return {}

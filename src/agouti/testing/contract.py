@@ -19,7 +19,7 @@ from ..core.canonical.chat import Completion, Message, Request, ToolCall, ToolFu
 from ..core.canonical.parameters import PARAMETERS
 from ..core.canonical.vectors import Vector, Vectors, VectorsRequest
 from ..core.errors import AgoutiError, ReplyUnreadable, RequestError
-from ..core.messages.messages import said
+from ..core.messages.messages import reply_message
 from ..dialects.base import Dialect, StreamDecoder, complete
 from ..dialects.wire import Fault, Pending
 from ..engine.receiving.accumulate import ReplyAccumulator
@@ -236,12 +236,15 @@ def _embeds(dialect: Dialect, limit: int, reply: bytes, vectors: tuple[Vector, .
 
 def _decodes(dialect: Dialect, sample: Sample) -> None:
     decoded = dialect.decode_chat(sample.plain)
-    _hold(_told(decoded) == _told(sample.completion), f"the reply means {decoded!r}")
+    _hold(_comparable(decoded) == _comparable(sample.completion), f"the reply means {decoded!r}")
     if isinstance(decoded, Completion):
         _gives_back(dialect, decoded)
     value = msgspec.json.decode(sample.plain)
     further = msgspec.json.encode(_with_unknown(value))
-    _hold(_told(dialect.decode_chat(further)) == _told(sample.completion), "unknown fields change what the reply means")
+    _hold(
+        _comparable(dialect.decode_chat(further)) == _comparable(sample.completion),
+        "unknown fields change what the reply means",
+    )
     for nulled in _with_nulls(value):
         try:
             dialect.decode_chat(msgspec.json.encode(nulled))
@@ -251,7 +254,7 @@ def _decodes(dialect: Dialect, sample: Sample) -> None:
             raise ContractBroken(f"a null in the reply raises {type(error).__name__}: {nulled!r}") from error
 
 
-def _told(decoded: Completion | Fault | Pending) -> Completion | Fault | Pending:
+def _comparable(decoded: Completion | Fault | Pending) -> Completion | Fault | Pending:
     """What a reply says; the provider's own form of it is opaque: see `_gives_back`."""
     if not isinstance(decoded, Completion):
         return decoded
@@ -268,7 +271,7 @@ def _gives_back(dialect: Dialect, decoded: Completion) -> None:
     provider_turn = choice.provider_turn if choice is not None else None
     if choice is None or provider_turn is None:
         return
-    message = said(choice)
+    message = reply_message(choice)
     results = [Message("tool", "17", tool_call_id=call.id) for call in message.tool_calls]
     foreign = replace(message, provider_turn=replace(provider_turn, dialect="x-other"))
     own_body, second = (
@@ -276,22 +279,22 @@ def _gives_back(dialect: Dialect, decoded: Completion) -> None:
         for each in (message, foreign)
     )
     _hold(provider_turn.dialect == dialect.name, f"the turn is tagged {provider_turn.dialect}")
-    texts = [msgspec.json.encode(text)[1:-1] for text in _words(provider_turn.blocks) if text.strip()]
+    texts = [msgspec.json.encode(text)[1:-1] for text in _texts_in(provider_turn.blocks) if text.strip()]
     missing = [text for text in texts if text not in own_body]
     _hold(not missing, f"the provider's own turn does not go back whole: {missing} is missing")
     thought = msgspec.json.encode(choice.reasoning or "")[1:-1]
     _hold(not thought or thought not in second, "another dialect's turn is sent")
 
 
-def _words(value: Any) -> Iterator[str]:
+def _texts_in(value: Any) -> Iterator[str]:
     if isinstance(value, str):
         yield value
     elif isinstance(value, dict):
         for inner in value.values():
-            yield from _words(inner)
+            yield from _texts_in(inner)
     elif isinstance(value, list):
         for inner in value:
-            yield from _words(inner)
+            yield from _texts_in(inner)
 
 
 def _streams(dialect: Dialect, sample: Sample) -> None:
@@ -302,13 +305,16 @@ def _streams(dialect: Dialect, sample: Sample) -> None:
     for size in sizes:
         decoder, accumulator, offset = _decoder(dialect), ReplyAccumulator(), 0
         for step in size:
-            accumulator.take(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
+            accumulator.add(decoder.feed(sample.stream[offset : offset + step]), lambda: 0.0)
             offset += step
-        accumulator.take(decoder.last(), lambda: 0.0)
+        accumulator.add(decoder.last(), lambda: 0.0)
         _hold(decoder.failure is None, f"the stream fails: {decoder.failure}")
         _hold(decoder.end(), "the end of a whole stream is taken for a cut")
         decoded = accumulator.completion()
-        _hold(_told(decoded) == _told(expected), f"split into pieces of {size[0]}, the stream means {decoded!r}")
+        _hold(
+            _comparable(decoded) == _comparable(expected),
+            f"split into pieces of {size[0]}, the stream means {decoded!r}",
+        )
     _gives_back(dialect, decoded)
     _hold(not _fed(dialect, sample.stream[: len(sample.stream) // 2]).end(), "a stream cut in half is taken for whole")
     _hold(not _decoder(dialect).end(), "an empty stream is taken for whole")

@@ -11,7 +11,7 @@ from ..core.errors import NotRecorded, RequestError
 from ..core.http.address import is_local
 from ..engine.effects import Steps
 from ..engine.hooks import AnsweringHook, AttemptDetails
-from ..transport.archive import AsyncRecordingTransport, RecordingTransport, canned, read_archive
+from ..transport.archive import AsyncRecordingTransport, RecordingTransport, read_archive, reply_of
 from ..transport.test_override import AsyncGuarded, Guarded
 from .script import Sent, sent_of, standing_in
 
@@ -94,8 +94,10 @@ class _Archived:
             )
         self._recorder: Any = None
 
-    def sync(self, network: Any) -> "_Answering":
-        return _Answering(self, RecordingTransport(network, self._recording()) if self._mode != "replay" else None)
+    def sync(self, network: Any) -> "_ScriptedTransport":
+        return _ScriptedTransport(
+            self, RecordingTransport(network, self._recording()) if self._mode != "replay" else None
+        )
 
     def asynchronous(self, network: Any) -> "_AsyncAnswering":
         recording = AsyncRecordingTransport(network, self._recording()) if self._mode != "replay" else None
@@ -118,7 +120,7 @@ class _Archived:
         archive = self._archive
         received = archive.find(request) if archive is not None else None
         if received is not None:
-            return canned(received)
+            return reply_of(received)
         if network is None and archive is not None:
             raise NotRecorded(
                 f"{archive.name} has no reply to this {request.method} {request.url.partition('?')[0]}",
@@ -132,7 +134,7 @@ class _Archived:
             self._recorder.close()
 
 
-class _Answering:
+class _ScriptedTransport:
     def __init__(self, archived: _Archived, network: Any) -> None:
         self._archived = archived
         self._network = network

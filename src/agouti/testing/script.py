@@ -25,7 +25,7 @@ from ..forms.plain_values import plain_value
 from ..replies.errors import StreamCut
 from ..transport.test_override import ACTIVE, AsyncGuarded, Guarded
 
-Said: TypeAlias = "str | Mapping[str, Any] | list[Any] | Callable[[Sent], Any] | Any"
+ScriptedReply: TypeAlias = "str | Mapping[str, Any] | list[Any] | Callable[[Sent], Any] | Any"
 """What a model says: a text, a value that is written as JSON, or a function of what was asked."""
 
 
@@ -86,21 +86,21 @@ class _Rule(Struct):
 
     label: str | None
     pattern: "re.Pattern[str] | None"
-    said: list[Any]
+    replies: list[Any]
     facts: dict[str, Any]
-    left: int | None
+    remaining: int | None
     used: bool = False
 
     def fits(self, sent: Sent) -> bool:
-        if self.left == 0 or (self.label is not None and self.label != sent.label):
+        if self.remaining == 0 or (self.label is not None and self.label != sent.label):
             return False
         return self.pattern is None or self.pattern.search(sent.text) is not None
 
     def next(self) -> Any:
         self.used = True
-        if self.left is not None:
-            self.left -= 1
-        return self.said.pop(0) if len(self.said) > 1 else self.said[0]
+        if self.remaining is not None:
+            self.remaining -= 1
+        return self.replies.pop(0) if len(self.replies) > 1 else self.replies[0]
 
 
 class Script(AnsweringHook):
@@ -134,7 +134,7 @@ class Script(AnsweringHook):
 
     def reply(
         self,
-        *replies: Said,
+        *replies: ScriptedReply,
         label: str | None = None,
         pattern: str | None = None,
         times: int | None = None,
@@ -235,7 +235,7 @@ class Script(AnsweringHook):
 
 
 def _described(rule: _Rule) -> str:
-    replies = "vectors" if "vectors" in rule.facts else repr(rule.said[0])[:60]
+    replies = "vectors" if "vectors" in rule.facts else repr(rule.replies[0])[:60]
     about = [f"label {rule.label}" if rule.label else "", f"pattern {rule.pattern.pattern!r}" if rule.pattern else ""]
     return " of ".join(filter(None, (replies, ", ".join(filter(None, about)))))
 

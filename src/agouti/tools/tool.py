@@ -69,9 +69,9 @@ class Tool:
         self.function = function
         self.strict = strict
         self.hidden: dict[str, Any] = dict(hidden or {})
-        self._given: dict[str, Json] | None = None
+        self._definition: dict[str, Json] | None = None
         self._forms: dict[str, Form] | None = None
-        self._whole: Form | None = None
+        self._form: Form | None = None
         if self.parameters.get("type") not in ("object", None):
             raise RequestError(
                 f"the parameters of {name} are of type {self.parameters['type']!r}",
@@ -106,7 +106,7 @@ class Tool:
                     hint='A tool is a function, an agouti.Tool, or {"type": "function", "function": {"name": ...}}.',
                 )
             tool = cls(name=name, description=inner.get("description") or "", parameters=inner.get("parameters"))
-            tool._given = dict(function)  # marks and whatever else it says go along
+            tool._definition = dict(function)  # marks and whatever else it says go along
             return tool
         if not callable(function):
             raise RequestError(
@@ -126,14 +126,14 @@ class Tool:
             )
         described = " ".join((form.description or "").partition("Attributes:")[0].split())
         tool = cls(name=form.name, description=described, parameters=form.schema, function=lambda value: value)
-        tool._whole = form
+        tool._form = form
         tool._forms = {}
         tool._makes = True
         return tool
 
     @classmethod
     def _of_function(cls, function: Callable[..., Any], hidden: dict[str, Any]) -> "Tool":
-        inner, bound = _unwound(function)
+        inner, bound = _unwrapped(function)
         name = getattr(inner, "__name__", type(inner).__name__)
         try:
             hints = get_type_hints(inner if inspect.isroutine(inner) else type(inner).__call__, include_extras=True)
@@ -169,8 +169,8 @@ class Tool:
     @property
     def as_json(self) -> dict[str, Json]:
         """The tool in the OpenAI-compatible form."""
-        if self._given is not None:
-            return self._given
+        if self._definition is not None:
+            return self._definition
         function: dict[str, Json] = {"name": self.name, "parameters": self.parameters}
         if self.description:
             function["description"] = self.description
@@ -186,12 +186,12 @@ class Tool:
         """
         if not isinstance(arguments, dict):
             raise Misfit(("the arguments are no JSON object",))
-        if self._makes and self._whole is not None:
-            return {"value": self._whole.read(arguments)}
+        if self._makes and self._form is not None:
+            return {"value": self._form.read(arguments)}
         if self._forms is None:
-            if self._whole is None:
-                self._whole = form_of(self.parameters)
-            loaded: dict[str, Any] = self._whole.check(arguments)
+            if self._form is None:
+                self._form = form_of(self.parameters)
+            loaded: dict[str, Any] = self._form.check(arguments)
             return {**loaded, **self.hidden}
         known, required = self.parameters.get("properties"), self.parameters.get("required", ())
         errors = [f"{name}: there is no such argument" for name in arguments if known is not None and name not in known]
@@ -274,7 +274,7 @@ def _with_refs(schema: Any, renamed: Mapping[str, str]) -> Any:
     return schema
 
 
-def _unwound(function: Callable[..., Any]) -> tuple[Callable[..., Any], set[str]]:
+def _unwrapped(function: Callable[..., Any]) -> tuple[Callable[..., Any], set[str]]:
     """The function within a partial one, and the arguments that it has already."""
     bound: set[str] = set()
     while isinstance(function, functools.partial):
@@ -290,7 +290,7 @@ def _read(form: Form, value: Json) -> Any:
         return form.read(value)
     except Misfit as misfit:
         try:
-            return form.read_otherwise(value)[0]
+            return form.read_leniently(value)[0]
         except Misfit:
             raise misfit from None
 

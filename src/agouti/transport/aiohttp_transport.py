@@ -27,10 +27,10 @@ from ..core.http.exchange import (
     Timeouts,
     TimeoutsWithin,
     TransportFailure,
-    bare,
+    without_traceback,
 )
 from ..core.secrets.secret import SecretText
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .base import closed
 from .deadline_monitor import PATROLS
 from .heads import fault_of
@@ -54,11 +54,11 @@ class AiohttpTransport:
         self._sessions: dict[tuple[asyncio.AbstractEventLoop, str], aiohttp.ClientSession] = {}
         self._lock = threading.Lock()
         self._closed = False
-        begin_anew(self)
+        reset_after_fork(self)
         self._urls: dict[str, URL] = {}
         self._timeouts: dict[Timeouts, aiohttp.ClientTimeout] = {}
         # What the last request used is most often what the next one uses: the engine keeps both.
-        self._usual: tuple[Timeouts | None, aiohttp.ClientTimeout | None] = (None, None)
+        self._default_timeout: tuple[Timeouts | None, aiohttp.ClientTimeout | None] = (None, None)
         self._headers: tuple[dict[str, str] | None, CIMultiDict[str]] = (None, CIMultiDict())
 
     async def open(self, request: HttpRequest, timeouts: Timeouts) -> "AiohttpReply":
@@ -73,7 +73,7 @@ class AiohttpTransport:
         else:
             session = self._session_of(loop)
             self._latest = (loop, session)
-        default_client = self._usual
+        default_client = self._default_timeout
         limit = default_client[1] if timeouts is default_client[0] else self._timeouts.get(timeouts)
         if limit is None:
             if len(self._timeouts) > 64:
@@ -84,10 +84,10 @@ class AiohttpTransport:
                 sock_connect=timeouts.connect,
                 sock_read=timeouts.first_byte,
             )
-            self._usual = (timeouts, limit)
+            self._default_timeout = (timeouts, limit)
         if self._headers[0] is not request.headers:
             # Never in a local variable: tracebacks that print locals would show the key.
-            self._headers = (request.headers, _plain(request.headers))
+            self._headers = (request.headers, _multidict(request.headers))
         failure: TransportFailure
         watched = _Watched(loop)
         self._under_way[watched.task] = watched
@@ -106,18 +106,18 @@ class AiohttpTransport:
             failure = _failure(error)
         except asyncio.CancelledError as cancelled:
             if not watched.over:
-                raise bare(cancelled)  # noqa: B904
+                raise without_traceback(cancelled)  # noqa: B904
             watched.task.uncancel()
             failure = TransportFailure("timeout", TOTAL_OVER, "total")
             if watched.stopped:
                 failure = TransportFailure("lost", "the call was given up", sent=True)
         except BaseException as interruption:
-            raise bare(interruption)  # noqa: B904
+            raise without_traceback(interruption)  # noqa: B904
         else:
             return AiohttpReply(response, timeouts)
         finally:
             _CONNECTED.reset(before)
-            watched.left = True
+            watched.leftover = True
             self._under_way.pop(watched.task, None)
             PATROLS.leave(number)
         raise failure  # after the foreign exception is gone: see TransportFailure
@@ -235,12 +235,12 @@ _NO_CAUSE = RuntimeError("no cause")
 class _Watched:
     """A request under way in a task, which may take so long altogether."""
 
-    __slots__ = ("_loop", "left", "over", "stopped", "task")
+    __slots__ = ("_loop", "leftover", "over", "stopped", "task")
 
     def __init__(self, loop: asyncio.AbstractEventLoop) -> None:
         self._loop = loop
         self.task: Any = asyncio.current_task()
-        self.over = self.left = self.stopped = False
+        self.over = self.leftover = self.stopped = False
 
     def stop(self) -> None:
         self.stopped = True
@@ -250,7 +250,7 @@ class _Watched:
         self._loop.call_soon_threadsafe(self._cancel)
 
     def _cancel(self) -> None:
-        if not self.left:
+        if not self.leftover:
             self.over = True
             self.task.cancel()
 
@@ -345,13 +345,13 @@ class _PublicResolver(AbstractResolver):
 class AiohttpReply:
     """See `transport.base.AsyncReply`."""
 
-    __slots__ = ("_response", "_silence", "_total", "_wrong", "headers", "status")
+    __slots__ = ("_response", "_seen_error", "_silence", "_total", "headers", "status")
 
     def __init__(self, response: aiohttp.ClientResponse, timeouts: Timeouts) -> None:
         self._response = response
         self._silence = timeouts.between_chunks
         self._total = timeouts.total
-        self._wrong: Exception | None = None
+        self._seen_error: Exception | None = None
         self.status = response.status
         self.headers: Mapping[str, str] = response.headers
         if (fault := fault_of(self.headers, response.version)) is not None:
@@ -366,10 +366,10 @@ class AiohttpReply:
 
     async def receive(self, limit: float | None = None) -> bytes:
         content = self._response.content
-        if self._wrong is not None:
-            raise self._broken(self._wrong) from None
+        if self._seen_error is not None:
+            raise self._broken(self._seen_error) from None
         if (error := content.exception()) is not None and (buffered := _left_in(content)):
-            self._wrong = error if isinstance(error, Exception) else None
+            self._seen_error = error if isinstance(error, Exception) else None
             return buffered
         try:
             data = content.read_nowait()
@@ -402,8 +402,8 @@ class AiohttpReply:
         if isinstance(error, (aiohttp.ClientError, OSError, ValueError)):
             failure = _failure(error, "between chunks")
             failure.began = True
-            return bare(failure)
-        return bare(error)
+            return without_traceback(failure)
+        return without_traceback(error)
 
     async def finish(self) -> None:
         content = self._response.content
@@ -435,7 +435,7 @@ def _left_in(content: aiohttp.StreamReader) -> bytes:
     return buffered
 
 
-def _plain(headers: dict[str, str]) -> "CIMultiDict[str]":
+def _multidict(headers: dict[str, str]) -> "CIMultiDict[str]":
     # aiohttp prints each value with str(), which masks.
     return CIMultiDict(
         [(name, value.reveal() if isinstance(value, SecretText) else value) for name, value in headers.items()]
@@ -445,20 +445,20 @@ def _plain(headers: dict[str, str]) -> "CIMultiDict[str]":
 def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
     """What an aiohttp or socket exception means. Order matters: the classes overlap."""
     if isinstance(error, (aiohttp.ClientProxyConnectionError, aiohttp.ClientHttpProxyError)):
-        return TransportFailure("proxy", _words(error))
+        return TransportFailure("proxy", _message(error))
     if isinstance(error, aiohttp.ConnectionTimeoutError):
         return TransportFailure("timeout", "no connection in time", "connect")
     if isinstance(error, TimeoutError):
         return TransportFailure("timeout", "nothing came in time", phase)
     nameless = (aiohttp.InvalidURL, aiohttp.ClientConnectorDNSError, UnicodeError)
     if isinstance(error, nameless) or isinstance(error.__cause__, UnicodeError):
-        return TransportFailure("dns", _words(error))
+        return TransportFailure("dns", _message(error))
     if isinstance(error, (aiohttp.ClientSSLError, aiohttp.ServerFingerprintMismatch)):
-        return TransportFailure("tls", _words(error))
+        return TransportFailure("tls", _message(error))
     if isinstance(error, aiohttp.ClientConnectorError):
         refused = isinstance(error.os_error, (ConnectionRefusedError, FileNotFoundError))
         refused = refused or "Connect call failed" in str(error.os_error)
-        return TransportFailure("refused" if refused else "unreachable", _words(error.os_error))
+        return TransportFailure("refused" if refused else "unreachable", _message(error.os_error))
     if isinstance(error, aiohttp.ServerDisconnectedError):
         # Its message may be the head as far as it had come.
         return TransportFailure("lost", "the server closed the connection without a reply", sent=True)
@@ -468,7 +468,7 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
             return TransportFailure("not http", _line_in(message))
         return TransportFailure("garbled", message.partition("\n")[0].rstrip(":"), sent=True)
     # Whether all of it had gone out is not told: as far as anybody knows, it had.
-    return TransportFailure("lost", _words(error), sent=isinstance(error, (aiohttp.ClientOSError, ConnectionError)))
+    return TransportFailure("lost", _message(error), sent=isinstance(error, (aiohttp.ClientOSError, ConnectionError)))
 
 
 _NO_HTTP = ("Expected HTTP/", "Invalid HTTP version", "Bad status line", "Expected dot")
@@ -490,7 +490,7 @@ def _line_in(message: str) -> str:
     return (quoted[1] or quoted[2] or "").encode("latin-1", "replace").decode("unicode_escape")
 
 
-def _words(error: BaseException) -> str:
+def _message(error: BaseException) -> str:
     if isinstance(error, aiohttp.ClientPayloadError):
         return "the server closed it in the middle of the reply"
     inner = getattr(error, "os_error", error)

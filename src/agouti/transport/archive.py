@@ -19,9 +19,9 @@ class _Exchange:
     def __init__(self, recorder: Recorder, request: HttpRequest) -> None:
         self._recorder = recorder
         self._request = request
-        self._began = time.time()
+        self._started_at = time.time()
         self._start = time.perf_counter()
-        self._received = Received(pieces=[])
+        self._received = Received(chunks=[])
         self._over = False
 
     def opened(self, status: int, headers: Mapping[str, str]) -> None:
@@ -30,9 +30,9 @@ class _Exchange:
         self._received.headers = tuple(pair for pair in headers.items() if pair[0].lower() != "content-encoding")
         self._received.waited = time.perf_counter() - self._start
 
-    def came(self, data: bytes) -> bytes:
+    def received(self, data: bytes) -> bytes:
         if data:
-            self._received.pieces.append((time.perf_counter() - self._start, data))
+            self._received.chunks.append((time.perf_counter() - self._start, data))
         else:
             self.over()
         return data
@@ -45,7 +45,9 @@ class _Exchange:
     def over(self) -> None:
         if not self._over:
             self._over = True
-            self._recorder.add(entry(self._request, self._received, self._began, time.perf_counter() - self._start))
+            self._recorder.add(
+                entry(self._request, self._received, self._started_at, time.perf_counter() - self._start)
+            )
 
 
 class RecordingTransport:
@@ -82,13 +84,13 @@ class _RecordingReply:
 
     def receive(self, limit: float | None = None) -> bytes:
         try:
-            return self._exchange.came(self._inner.receive(limit))
+            return self._exchange.received(self._inner.receive(limit))
         except TransportFailure as failure:
             raise self._exchange.failed(failure) from None
 
     def read(self) -> bytes:
         try:
-            data = self._exchange.came(self._inner.read())
+            data = self._exchange.received(self._inner.read())
         except TransportFailure as failure:
             raise self._exchange.failed(failure) from None
         self._exchange.over()
@@ -140,13 +142,13 @@ class _AsyncRecordingReply:
 
     async def receive(self, limit: float | None = None) -> bytes:
         try:
-            return self._exchange.came(await self._inner.receive(limit))
+            return self._exchange.received(await self._inner.receive(limit))
         except TransportFailure as failure:
             raise self._exchange.failed(failure) from None
 
     async def read(self) -> bytes:
         try:
-            data = self._exchange.came(await self._inner.read())
+            data = self._exchange.received(await self._inner.read())
         except TransportFailure as failure:
             raise self._exchange.failed(failure) from None
         self._exchange.over()
@@ -186,10 +188,10 @@ def _replayed(archive: Archive, request: HttpRequest) -> "CannedReply":
             f"{archive.name} has no reply to this {request.method} {request.url}",
             hint=f"{archive.nearest(request).capitalize()}. Record it anew with Client(record=...).",
         )
-    return canned(received)
+    return reply_of(received)
 
 
-def canned(received: Received) -> "CannedReply":
+def reply_of(received: Received) -> "CannedReply":
     """A reply that says what was received; a failure that came before any of it is raised.
 
     Raises:
@@ -207,13 +209,13 @@ class CannedReply:
     def __init__(self, received: Received) -> None:
         self.status = received.status
         self.headers: Mapping[str, str] = Headers(received.headers)
-        self._pieces = [chunk for _, chunk in received.pieces]
+        self._chunks = [chunk for _, chunk in received.chunks]
         self._failure = received.failure
         self.aborted = False
 
     def receive(self, limit: float | None = None) -> bytes:
-        if self._pieces:
-            return self._pieces.pop(0)
+        if self._chunks:
+            return self._chunks.pop(0)
         if self._failure is not None:
             reason, detail, phase = self._failure
             raise TransportFailure(reason, detail, phase, began=True)  # type: ignore[arg-type]
@@ -226,10 +228,10 @@ class CannedReply:
         return body
 
     def finish(self) -> None:
-        self._pieces = []
+        self._chunks = []
 
     def abort(self) -> None:
-        self._pieces = []
+        self._chunks = []
         self.aborted = True
 
 

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 
 
 class _Limit:
@@ -31,7 +31,7 @@ class Watchman:
         self._thread: threading.Thread | None = None
         self._limits: list[tuple[float, int, _Limit]] = []
         self._changed = threading.Condition()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """The thread is the parent's."""
@@ -90,7 +90,7 @@ class Patrol:
         self._watched: dict[int, tuple[float, Callable[[], None]]] = {}
         self._thread: threading.Thread | None = None
         self._lock = threading.Lock()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """The thread is the parent's."""
@@ -115,7 +115,7 @@ class Patrol:
     def _look_more(self, seconds: float) -> None:
         if seconds < PATROL:
             # So short a limit is somebody's wish; it is worth a timer of its own.
-            timer = threading.Timer(seconds + 0.02, self._look)
+            timer = threading.Timer(seconds + 0.02, self._check)
             timer.daemon = True
             timer.start()
         with self._lock:
@@ -126,9 +126,9 @@ class Patrol:
     def _walk(self) -> None:
         while True:
             time.sleep(PATROL)
-            self._look()
+            self._check()
 
-    def _look(self) -> None:
+    def _check(self) -> None:
         now = time.monotonic()
         for number, (until, end) in list(self._watched.items()):
             if until <= now and self._watched.pop(number, None) is not None:

@@ -10,12 +10,12 @@ from pathlib import Path
 from .._version import __version__
 from ..core.errors import ConfigError
 from ..core.http.har import TAIL, head, whole_length
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 
 log = logging.getLogger("agouti.archive")
 
 # What takes the place of the end when another entry follows: as long, and nothing to a reader of JSON.
-_COMMA, _NOTHING = b"," + b"\n" * (len(TAIL) - 1), b"\n" * len(TAIL)
+_COMMA, _BLANK_TAIL = b"," + b"\n" * (len(TAIL) - 1), b"\n" * len(TAIL)
 
 
 class Recorder:
@@ -31,9 +31,9 @@ class Recorder:
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self._path = Path(path)
         self._lock = threading.Lock()
-        self._told = False
+        self._warned = False
         self._open()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """A child writes through a file of its own: locks of the file are shared with the parent's."""
@@ -47,7 +47,7 @@ class Recorder:
         try:
             # Prompts and answers are nobody else's.
             self._file = os.open(self._path, flags, 0o600)
-            with self._alone():
+            with self._locked():
                 self._repair()
         except OSError as error:
             raise ConfigError(
@@ -56,7 +56,7 @@ class Recorder:
             ) from None
 
     @contextmanager
-    def _alone(self) -> Iterator[None]:
+    def _locked(self) -> Iterator[None]:
         """While the block runs, no other client or process writes the file."""
         try:
             import fcntl
@@ -99,21 +99,24 @@ class Recorder:
             if self._file < 0:
                 return
             try:
-                with self._alone():
+                with self._locked():
                     self._add(exchange)
             except (OSError, ConfigError) as error:
                 reason = getattr(error, "strerror", None) or error
                 log.log(
-                    logging.DEBUG if self._told else logging.WARNING, "%s: nothing is recorded: %s", self._path, reason
+                    logging.DEBUG if self._warned else logging.WARNING,
+                    "%s: nothing is recorded: %s",
+                    self._path,
+                    reason,
                 )
-                self._told = True
+                self._warned = True
 
     def _add(self, exchange: bytes) -> None:
         size = self._repair()
         first = self._read(max(size - len(TAIL) - 2, 0), 2).rstrip().endswith(b"[")
         try:
             self._write(exchange + TAIL[:-1], size)
-            self._write(_NOTHING if first else _COMMA, size - len(TAIL))
+            self._write(_BLANK_TAIL if first else _COMMA, size - len(TAIL))
         except OSError:
             os.ftruncate(self._file, size)
             raise

@@ -165,7 +165,7 @@ class Watched:
                 self.sock.shutdown(socket.SHUT_RDWR)
 
 
-HERE = threading.local()
+THREAD_STATE = threading.local()
 # More than a socket takes at once: such a body is sent in pieces, none of which may take too long.
 _BLOCK = 2**17
 
@@ -197,7 +197,7 @@ class _Connection:
 
     def request(self, method: str, url: str, body: Any = None, headers: Any = None, **options: Any) -> None:
         self._until = self._secret_path = None
-        watched = getattr(HERE, "watched", None)
+        watched = getattr(THREAD_STATE, "watched", None)
         self._head = None
         if watched is not None:
             if watched.connected is not None:
@@ -247,7 +247,7 @@ class _Connection:
             super().send(data)  # type: ignore[misc]
 
     def getresponse(self) -> Any:
-        watched = getattr(HERE, "watched", None)
+        watched = getattr(THREAD_STATE, "watched", None)
         if watched is not None:
             watched.sock = self.sock
         try:

@@ -21,16 +21,16 @@ from ..core.http.exchange import (
     TimeoutsWithin,
     Tls,
     TransportFailure,
-    bare,
+    without_traceback,
 )
 from ..core.secrets.secret import SecretText
-from ..runtime.fork_reset import begin_anew
+from ..runtime.fork_reset import reset_after_fork
 from .base import closed
 from .deadline_monitor import PATROLS
 from .heads import GarbledHead, fault_of
 from .proxies import Proxies, Proxy
 from .urllib3_connections import (
-    HERE,
+    THREAD_STATE,
     Headers,
     PlainConnection,
     PublicConnection,
@@ -50,7 +50,7 @@ _NO_RETRIES = urllib3.Retry(False, redirect=False)
 # in the same packet or the next one; a server that holds the connection open costs this much once.
 _LINGER = 0.05
 # What is read at once at most: without a number, as much room would be made as a server only announces.
-_PIECE = 2**18
+_CHUNK_BYTES = 2**18
 
 
 class Urllib3Transport:
@@ -61,7 +61,7 @@ class Urllib3Transport:
         self._contexts: Contexts | None = None
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self._timeouts: dict[Timeouts, urllib3.Timeout] = {}
-        self._usual: tuple[Timeouts | None, urllib3.Timeout] = (None, urllib3.Timeout())
+        self._default_timeout: tuple[Timeouts | None, urllib3.Timeout] = (None, urllib3.Timeout())
         self._lock = threading.Lock()
         self._proxies = Proxies(os.environ)
         self._whole_addresses: dict[str, SecretText | None] = {}
@@ -69,7 +69,7 @@ class Urllib3Transport:
         self._under_way: dict[int, Watched] = {}
         self._latest: dict[int, weakref.ref[Urllib3Reply]] = {}
         self._closed = False
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """The connections are the parent's: two processes on one would get each other's answers."""
@@ -90,10 +90,10 @@ class Urllib3Transport:
             headers.total = total
             if request.secret_url is not None:
                 origin, headers.path = _parted(request.secret_url)
-        default_pool = self._usual  # read once: other threads may set it
+        default_pool = self._default_timeout  # read once: other threads may set it
         limit = default_pool[1] if timeouts is default_pool[0] else self._limit(timeouts)
         failure: TransportFailure
-        watched = HERE.watched = Watched(timeouts)
+        watched = THREAD_STATE.watched = Watched(timeouts)
         watched.connected = request.connected
         thread_id = threading.get_ident()
         self._under_way[thread_id] = watched
@@ -121,7 +121,7 @@ class Urllib3Transport:
         except (wrong.HTTPError, OSError, http.client.HTTPException) as error:
             failure = watched.failure() if watched.over else _failure(error)
         except BaseException as interruption:
-            raise bare(interruption)  # noqa: B904
+            raise without_traceback(interruption)  # noqa: B904
         else:
             if not watched.over:
                 reply = Urllib3Reply(response, timeouts)
@@ -130,7 +130,7 @@ class Urllib3Transport:
             # A head that breaks off looks like a short one.
             failure = watched.failure()
         finally:
-            HERE.watched = None
+            THREAD_STATE.watched = None
             self._under_way.pop(thread_id, None)
             PATROLS.leave(number)
         # Raised here, after the foreign exception is gone: see TransportFailure.
@@ -144,7 +144,7 @@ class Urllib3Transport:
             if len(self._timeouts) > 64:
                 self._timeouts.clear()
             self._timeouts[timeouts] = limit
-            self._usual = (timeouts, limit)
+            self._default_timeout = (timeouts, limit)
         return limit
 
     def _for_proxy(self, origin: str, path: str, headers: dict[str, str]) -> tuple[str, dict[str, str]]:
@@ -268,7 +268,7 @@ class Urllib3Reply:
         if silence != self._limit:
             self._set_limit(silence)
         try:
-            data = self._response.read1(_PIECE)
+            data = self._response.read1(_CHUNK_BYTES)
         except BaseException as error:
             raise self._broken(error) from None
         if not data and self._response.length_remaining:
@@ -302,7 +302,7 @@ class Urllib3Reply:
     def _unpacked(self) -> bytes:
         """A body that the server has compressed unasked: a little of it may become very much."""
         chunks, size = [], 0
-        while size < REPLY_BYTES and (chunk := self._response.read1(_PIECE)):
+        while size < REPLY_BYTES and (chunk := self._response.read1(_CHUNK_BYTES)):
             chunks.append(chunk)
             size += len(chunk)
         return b"".join(chunks)
@@ -314,14 +314,14 @@ class Urllib3Reply:
             if getattr(getattr(self._response, "_original_response", None), "garbled", False):
                 failure = TransportFailure("garbled", "a chunk has no size or no end", sent=True)
             failure.began = True
-            return bare(failure)
-        return bare(error)
+            return without_traceback(failure)
+        return without_traceback(error)
 
     def finish(self) -> None:
         self._set_limit(_LINGER)
         try:
-            remainder = self._response.read1(_PIECE)
-            if remainder or self._response.read1(_PIECE):
+            remainder = self._response.read1(_CHUNK_BYTES)
+            if remainder or self._response.read1(_CHUNK_BYTES):
                 self.abort()
         except (wrong.HTTPError, OSError, http.client.HTTPException):
             self.abort()
@@ -374,7 +374,7 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
     """What a urllib3 or socket exception means. Order matters: the classes overlap."""
     cause: BaseException = error
     if isinstance(error, wrong.ProxyError):
-        return TransportFailure("proxy", _words(error.original_error))
+        return TransportFailure("proxy", _message(error.original_error))
     if isinstance(error, wrong.ProtocolError) and len(error.args) > 1 and isinstance(error.args[1], BaseException):
         cause = error.args[1]
     reason: Reason = "lost"
@@ -402,10 +402,10 @@ def _failure(error: Exception, phase: str = "first byte") -> TransportFailure:
         reason = "garbled"
     elif isinstance(cause, wrong.InvalidChunkLength) and cause.length:
         return TransportFailure("garbled", f"a chunk of {cause.length[:20]!r} bytes", sent=True)
-    return TransportFailure(reason, _words(cause), sent=getattr(cause, "sent", False))
+    return TransportFailure(reason, _message(cause), sent=getattr(cause, "sent", False))
 
 
-def _words(error: BaseException) -> str:
+def _message(error: BaseException) -> str:
     inner = error.__context__ or error.__cause__
     if isinstance(error, wrong.NewConnectionError) and isinstance(inner, OSError):
         error = inner  # its own words have an object of the library in them

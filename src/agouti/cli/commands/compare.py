@@ -83,7 +83,7 @@ def command(
     """
     from ...services.compare.compare_models import compare
 
-    labels, texts, expected = _asked(labels, prompts, column, expect)
+    labels, texts, expected = _prompts_of(labels, prompts, column, expect)
     options: dict[str, Any] = parameters_given(settings)
     options |= {"max_tokens": max_tokens} if max_tokens is not None else {}
     options |= {"system": systems[0]} if len(systems) == 1 else {}
@@ -93,7 +93,7 @@ def command(
     options |= {"variables": variables_given(variables)} if variables else {}
     options |= {"images": images} if images else {}
     options |= {"judge_question": judge_question} if judge_question is not None else {}
-    keep = _kept_in(out, resume)
+    keep = _checkpoint_of(out, resume)
     with client_of(app) as client:
         if prompts is None and texts[0] in client.config.models:
             raise click.UsageError(f'no prompt: {texts[0]} is a label; agouti compare LABEL... "question"')
@@ -151,7 +151,7 @@ def _varied(temperatures: tuple[float, ...], systems: tuple[str, ...]) -> list[d
     return [{**text, **warmth} for text in texts for warmth in warmths]
 
 
-def _asked(
+def _prompts_of(
     labels: tuple[str, ...], prompts: str | None, column: str | None, expect: str | None
 ) -> tuple[tuple[str, ...], list[str], list[str] | None]:
     """The labels and the prompts of the command, and what each answer must be."""
@@ -196,7 +196,7 @@ def _lines_of(file: str) -> list[str]:
     return [text_of(next(iter(row.columns.values()))) if row.columns else row.text for row in table.rows]
 
 
-def _kept_in(out: str | None, resume: bool) -> Path | None:
+def _checkpoint_of(out: str | None, resume: bool) -> Path | None:
     """Where answers are kept until the run is complete; what is wrong with --out is said before anything is asked."""
     if out is None:
         if resume:

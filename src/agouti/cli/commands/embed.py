@@ -74,7 +74,7 @@ def command(
     if not texts:
         raise click.UsageError(f"there is nothing in the column {column} of {file}")
     with client_of(app) as client:
-        embedded = client.embed(label, texts, dimensions=dimensions, only_missing=_kept(out, label, texts))
+        embedded = client.embed(label, texts, dimensions=dimensions, only_missing=_known_embeddings(out, label, texts))
         query = client.embed(label, near, dimensions=dimensions) if near is not None else None
     if query is not None:
         nearest = embedded.near(query, count)
@@ -90,7 +90,7 @@ def command(
     return 0
 
 
-def _kept(out: str | None, label: str, texts: list[str]) -> "Embeddings | None":
+def _known_embeddings(out: str | None, label: str, texts: list[str]) -> "Embeddings | None":
     """The vectors that were kept, so that they are searched and not asked for again."""
     from ...embeddings.embeddings import Embeddings
 

@@ -135,7 +135,7 @@ def _write(config: Config, lists: Mapping[str, tuple[ListedModel, ...]]) -> None
             raise ConfigError(f"the entry of {model.label} stands in no file", hint="Put the price in by hand.")
         if set_values(Path(origin.name), "models", model.label, values):
             changed += 1
-            text = ", ".join(f"{name} = {_shown(value)}" for name, value in values.items())
+            text = ", ".join(f"{name} = {_text_of(value)}" for name, value in values.items())
             _remark(f"{origin.name}: {model.label} has {text}")
     if not changed:
         _remark("nothing to write: the entries have what the lists say")
@@ -172,7 +172,7 @@ def _without_defaults(price: Price) -> dict[str, Any]:
     }
 
 
-def _shown(value: Any) -> str:
+def _text_of(value: Any) -> str:
     return ", ".join(f"{name} {each}" for name, each in value.items()) if isinstance(value, dict) else str(value)
 
 

@@ -11,7 +11,7 @@ from ...config.load import load
 from ...config.tables import RelaySettings
 from ...core.errors import AgoutiError, AgoutiWarning, ConfigError
 from ...core.secrets.masking import printable
-from ...relay.access_tokens import TokenFile, made
+from ...relay.access_tokens import TokenFile, new_token
 from ..app import Settings
 from ..terminal_text import paint
 
@@ -59,7 +59,7 @@ def command(context: click.Context, host: str, port: int, unix: str, workers: in
 
     def ready(address: str) -> None:
         known = len(relay.tokens.tokens())
-        keys = f"{known} access token{'' if known == 1 else 's'}" if relay.tokens.wanted else "any key"
+        keys = f"{known} access token{'' if known == 1 else 's'}" if relay.tokens.is_required else "any key"
         if unix:
             click.echo(
                 f"{paint(address, bold=True)}   {len(relay.config.models)} models, {keys}   running until Ctrl-C"
@@ -181,7 +181,7 @@ def token_command(
     selected = None if labels is None else [each.strip() for each in labels.split(",") if each.strip()]
     for label in selected or ():
         config.model(label)
-    text, token = made(
+    text, token = new_token(
         name,
         labels=selected,
         requests_per_minute=requests_per_minute,

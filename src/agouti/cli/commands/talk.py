@@ -11,7 +11,7 @@ from ..import_objects import named_object
 from ..label_completion import LABEL
 from ..line_input import PipedLines, TypedLines
 from ..tags import TAG, client_of
-from ..talk_session import Talking
+from ..talk_session import TalkSession
 from ..terminal_text import VARIABLE, on_terminal, parameters_given, variables_given
 
 
@@ -65,6 +65,6 @@ def command(
         options |= {"tools": tools} if tools else {}
         typed = sys.stdin.isatty() and on_terminal()
         lines = TypedLines if typed else PipedLines
-        session = Talking(client, label, options, fit=on_overflow, commands=commands, resume=resume, lines=lines)
+        session = TalkSession(client, label, options, fit=on_overflow, commands=commands, resume=resume, lines=lines)
         session.keep_in(save or resume)
         return session.run()

@@ -22,7 +22,7 @@ from ..errors import FramingError
 MAX_FRAME_BYTES = 16 * 1024 * 1024 + 128 * 1024 + 16
 _PRELUDE = struct.Struct(">III")
 _CRC = struct.Struct(">I")
-_LEAST = _PRELUDE.size + _CRC.size
+_MIN_FRAME = _PRELUDE.size + _CRC.size
 _TEXT = 7
 # Bytes of a value by its type; those of types 6 and 7 have a length of their own before them.
 _SIZES = {0: 0, 1: 0, 2: 1, 3: 2, 4: 4, 5: 8, 8: 8, 9: 16}
@@ -57,7 +57,7 @@ class FrameDecoder:
             length, header_length, checksum = _PRELUDE.unpack_from(buffer, position)
             if zlib.crc32(buffer[position : position + 8]) != checksum:
                 raise FramingError("the checksum of a frame's beginning is wrong")
-            if not _LEAST + header_length <= length <= MAX_FRAME_BYTES:
+            if not _MIN_FRAME + header_length <= length <= MAX_FRAME_BYTES:
                 raise FramingError(f"a frame of {length} bytes with {header_length} bytes of headers cannot be")
             if len(buffer) - position < length:
                 break
@@ -101,6 +101,6 @@ def frame(headers: Mapping[str, str], payload: bytes) -> bytes:
         len(name).to_bytes(1, "big") + name + bytes([_TEXT]) + len(value).to_bytes(2, "big") + value
         for name, value in ((name.encode(), value.encode()) for name, value in headers.items())
     )
-    sizes = struct.pack(">II", len(packed) + len(payload) + _LEAST, len(packed))
+    sizes = struct.pack(">II", len(packed) + len(payload) + _MIN_FRAME, len(packed))
     body = sizes + _CRC.pack(zlib.crc32(sizes)) + packed + payload
     return body + _CRC.pack(zlib.crc32(body))

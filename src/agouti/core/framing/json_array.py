@@ -16,13 +16,13 @@ class ArraySplitter:
     ([], [b'{"a": "}"}', b'{"b": {}}'])
     """
 
-    __slots__ = ("_buffer", "_depth", "_limit", "_place", "_quoted")
+    __slots__ = ("_buffer", "_depth", "_limit", "_position", "_quoted")
 
     def __init__(self, limit: int = MAX_LINE_BYTES) -> None:
         self._buffer = bytearray()
         self._depth = 0
         self._limit = limit
-        self._place = 0
+        self._position = 0
         self._quoted = False
 
     def feed(self, data: bytes) -> list[bytes]:
@@ -34,7 +34,7 @@ class ArraySplitter:
         buffer = self._buffer
         buffer += data
         elements: list[bytes] = []
-        start, position = 0, self._place
+        start, position = 0, self._position
         while (mark := _MARKS.search(buffer, position)) is not None:
             position = mark.end()
             match mark[0]:
@@ -62,7 +62,7 @@ class ArraySplitter:
         if self._depth == 0:
             start = position
         del buffer[:start]
-        self._place = position - start
+        self._position = position - start
         if len(buffer) > self._limit:
             raise FramingError(f"one object of the stream is larger than {self._limit} bytes")
         return elements

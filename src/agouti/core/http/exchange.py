@@ -144,7 +144,7 @@ class TransportFailure(Exception):
         self.began = began
 
 
-def bare(error: BaseException) -> BaseException:
+def without_traceback(error: BaseException) -> BaseException:
     """An exception without the frames that it came through: they hold the bytes of the request, key included."""
     error.__traceback__ = None
     error.__context__ = None

@@ -25,7 +25,7 @@ class Received(Struct):
     status: int = 0
     headers: Sequence[tuple[str, str]] = ()
     waited: float = 0.0
-    pieces: list[tuple[float, bytes]] = []
+    chunks: list[tuple[float, bytes]] = []
     failure: tuple[str, str, str | None] | None = None
 
 
@@ -62,8 +62,8 @@ def entry(request: HttpRequest, received: Received, started_at: float, took: flo
         started_at: seconds since the epoch.
         took: seconds from the request sent to the end of the reply.
     """
-    body = b"".join([chunk for _, chunk in received.pieces])
-    chunks = [[round(at * 1e3, 3), len(chunk)] for at, chunk in received.pieces]
+    body = b"".join([chunk for _, chunk in received.chunks])
+    chunks = [[round(at * 1e3, 3), len(chunk)] for at, chunk in received.chunks]
     masker = request.masker
     if masker is not None and (masked := masker.mask_bytes(body)) is not body:
         body, chunks = masked, [[chunks[-1][0], len(masked)]]
@@ -141,7 +141,7 @@ class Archive:
             entries = msgspec.json.decode(text[: whole_length(text)])["log"]["entries"]
             self._replies: dict[Any, list[Received]] = {}
             for each in entries:
-                self._replies.setdefault(_asked(each["request"]), []).append(_received(each["response"]))
+                self._replies.setdefault(_request_key(each["request"]), []).append(_received(each["response"]))
         except (msgspec.DecodeError, LookupError, AttributeError, TypeError, ValueError, RecursionError) as error:
             raise ConfigError(
                 f"{name} is not an HTTP Archive ({type(error).__name__}: {error})",
@@ -164,7 +164,7 @@ class Archive:
         return f"it holds requests to {', '.join(sorted({key[1] for key in self._replies})[:3]) or 'nothing'}"
 
 
-def _asked(request: Mapping[str, Any]) -> tuple[str, str, str]:
+def _request_key(request: Mapping[str, Any]) -> tuple[str, str, str]:
     return _key(request["method"], request["url"], request.get("postData", {}).get("text", "").encode() or None)
 
 

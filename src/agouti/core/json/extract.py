@@ -11,7 +11,7 @@ from typing import Any, Literal, TypeAlias
 from msgspec import Struct
 
 from ..canonical.chat import Json
-from .repair import Unreadable, mended, no_number, number
+from .repair import Unreadable, no_number, number, repairs
 
 Problem: TypeAlias = Literal["", "empty", "no json", "broken json", "several"]
 _TAG = re.compile(r"<(/?)(think|thinking|reasoning)>")
@@ -42,7 +42,7 @@ class Found(Struct, frozen=True):
     values: tuple[Json, ...]
     problem: Problem = ""
     reason: str = ""
-    mended: tuple[str, ...] = ()
+    repairs: tuple[str, ...] = ()
 
 
 def json_in(text: str) -> Found:
@@ -52,7 +52,7 @@ def json_in(text: str) -> Found:
     ({'a': 1},)
     >>> json_in('{"a": 1} or {"a": 2}').problem, json_in('{"a": ').problem, json_in("It depends.").problem
     ('several', 'broken json', 'no json')
-    >>> json_in("{'a': 1,}").mended
+    >>> json_in("{'a': 1,}").repairs
     ('single quotes', 'trailing comma')
     """
     text = text.strip().lstrip("\ufeff")
@@ -76,7 +76,7 @@ def json_in(text: str) -> Found:
     for value in search.values:
         if value not in values:
             values.append(value)
-    return Found(tuple(values), "several" if len(values) > 1 else "", "", tuple(dict.fromkeys(search.mended)))
+    return Found(tuple(values), "several" if len(values) > 1 else "", "", tuple(dict.fromkeys(search.repairs)))
 
 
 def without_thoughts(text: str) -> str:
@@ -95,7 +95,7 @@ class _Search:
     def __init__(self, text: str) -> None:
         self.text = text
         self.values: list[Json] = []
-        self.mended: list[str] = []
+        self.repairs: list[str] = []
         self.reason = ""
 
     def run(self) -> None:
@@ -120,7 +120,7 @@ class _Search:
         if any(each[0] for each in inside):
             # What is in a fence was set apart as the answer; other languages are no answers.
             self.values = [value for each in inside for value in each[0]]
-            self.mended = [repair for each in inside for repair in each[1]]
+            self.repairs = [repair for each in inside for repair in each[1]]
             return
         code = [match.span() for match in _FENCE.finditer(self.text) if match[2].lower() not in _JSON_FENCES]
         outside = [
@@ -128,7 +128,7 @@ class _Search:
             for value, (start, _) in zip(values, spans, strict=True)
             if not any(begin <= start < end for begin, end in code)
         ]
-        self.values, self.mended, self.reason = outside or values, mends, reason
+        self.values, self.repairs, self.reason = outside or values, mends, reason
 
 
 def _thoughts(text: str, spans: list[tuple[int, int]]) -> list[tuple[int, int]]:
@@ -172,11 +172,11 @@ def _values_in(text: str) -> tuple[list[Json], list[str], str, list[tuple[int, i
                 position = start + 1
                 continue
             try:
-                value, end, repairs = mended(text, start)
+                value, end, further = repairs(text, start)
             except Unreadable as error:
                 # Inner objects of a broken one would be taken for the answer.
                 return ([], [], str(error), []) if not values else (values, mends, str(error), spans)
-            mends += repairs
+            mends += further
         values.append(value)
         spans.append((start, end))
         position = end

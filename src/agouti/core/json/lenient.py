@@ -137,14 +137,14 @@ def lenient(value: object, kind: type[T]) -> T:
         if field.encode_name not in value:
             continue
         try:
-            members[field.encode_name] = _mend(value[field.encode_name], field.type)
+            members[field.encode_name] = _coerce(value[field.encode_name], field.type)
         except msgspec.ValidationError:
             if field.required:
                 raise
     return msgspec.convert(members, kind)
 
 
-def _mend(value: object, kind: Any) -> Any:
+def _coerce(value: object, kind: Any) -> Any:
     try:
         return msgspec.to_builtins(msgspec.convert(value, kind, strict=False))
     except msgspec.ValidationError:
@@ -154,5 +154,5 @@ def _mend(value: object, kind: Any) -> Any:
             if isinstance(value, dict) and isinstance(inner, type) and issubclass(inner, msgspec.Struct):
                 return msgspec.to_builtins(lenient(value, inner))
             if isinstance(value, list) and getattr(inner, "__origin__", None) is list:
-                return [_mend(each, inner.__args__[0]) for each in value]
+                return [_coerce(each, inner.__args__[0]) for each in value]
         raise

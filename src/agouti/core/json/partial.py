@@ -19,7 +19,7 @@ from typing import Any
 from ..canonical.chat import Json
 
 _SPACE = re.compile(r"[ \t\r\n]*")
-_PLAIN = re.compile(r'[^"\\]+')
+_PLAIN_TEXT = re.compile(r'[^"\\]+')
 _SCALAR = re.compile(r"[-+.0-9A-Za-z]+")
 _NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?")
 _ESCAPES = {'"': '"', "\\": "\\", "/": "/", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t"}
@@ -44,29 +44,29 @@ class PartialReader:
 
     def __init__(self, is_early: Callable[[tuple[str | None, ...]], bool] | None = None) -> None:
         self.value: Json = None
-        self.begun = False
+        self.started = False
         self.complete = False
         self.broken = ""
         self.changes = 0
         self._stack: list[Any] = []
         self._keys: list[str | None] = []
         self._expect = self._value
-        self._held = ""
-        self._pieces: list[str] = []
+        self._pending = ""
+        self._chunks: list[str] = []
         self._size = 0
-        self._shown = -1
+        self._shown_size = -1
         self._is_key = False
-        self._at_once = is_early
+        self._is_early = is_early
         self._hidden = False
 
     def feed(self, text: str) -> Json:
         """Take the next text, cut anywhere; returns the value so far."""
-        if self._held:
-            text, self._held = self._held + text, ""
+        if self._pending:
+            text, self._pending = self._pending + text, ""
         position, end = 0, len(text)
         while position < end and not self.complete and not self.broken:
             position = self._expect(text, position)
-        if self._pieces and not (self._is_key or self._hidden):
+        if self._chunks and not (self._is_key or self._hidden):
             self._show()
         return self.value
 
@@ -76,7 +76,7 @@ class PartialReader:
 
     def end(self) -> Json:
         """Nothing more will come: a number at the very end is whole now."""
-        if self._held and not self._stack and self._expect == self._scalar:
+        if self._pending and not self._stack and self._expect == self._scalar:
             self.feed(" ")
         return self.value
 
@@ -89,7 +89,7 @@ class PartialReader:
         mark = text[position]
         if mark == '"':
             self._is_key = False
-            self._hidden = self._at_once is not None and self._at_once(tuple(self._keys))
+            self._hidden = self._is_early is not None and self._is_early(tuple(self._keys))
             self._begin_text()
             return position + 1
         if mark in "{[":
@@ -152,7 +152,7 @@ class PartialReader:
         return self._break("a comma or an end is expected")
 
     def _text(self, text: str, position: int) -> int:
-        plain_text = _PLAIN.match(text, position)
+        plain_text = _PLAIN_TEXT.match(text, position)
         if plain_text is not None:
             self._add(plain_text[0])
             return plain_text.end()
@@ -163,7 +163,7 @@ class PartialReader:
 
     def _escape(self, text: str, position: int) -> int:
         if position + 1 >= len(text):
-            self._held = text[position:]
+            self._pending = text[position:]
             return len(text)
         mark = text[position + 1]
         if mark != "u":
@@ -173,7 +173,7 @@ class PartialReader:
             return position + 2
         digits = text[position + 2 : position + 6]
         if len(digits) < 4:
-            self._held = text[position:]
+            self._pending = text[position:]
             return len(text)
         try:
             code = int(digits, 16)
@@ -187,7 +187,7 @@ class PartialReader:
                 and "\\u".startswith(low_surrogate[:2])
                 and (len(low_surrogate) < 2 or low_surrogate[:2] == "\\u")
             ):
-                self._held = text[position:]
+                self._pending = text[position:]
                 return len(text)
             low = int(low_surrogate[2:], 16) if re.fullmatch(r"\\u[dD][c-fC-F][0-9a-fA-F]{2}", low_surrogate) else 0
             if low:
@@ -201,7 +201,7 @@ class PartialReader:
         token = value_so_far[0] if value_so_far is not None else ""
         after = position + len(token)
         if after == len(text):
-            self._held = token
+            self._pending = token
             return after
         if token in _LITERALS:
             self._put(_LITERALS[token])
@@ -221,34 +221,34 @@ class PartialReader:
         return 0
 
     def _begin_text(self) -> None:
-        self._pieces, self._size, self._shown = [""], 0, -1
+        self._chunks, self._size, self._shown_size = [""], 0, -1
         self._expect = self._text
 
     def _add(self, chunk: str) -> None:
-        self._pieces.append(chunk)
+        self._chunks.append(chunk)
         self._size += len(chunk)
 
     def _end_text(self) -> None:
-        text = "".join(self._pieces)
+        text = "".join(self._chunks)
         if self._is_key:
             self._keys[-1] = text
             self._expect = self._colon
         else:
-            if self._size != self._shown:
+            if self._size != self._shown_size:
                 self._replace(text)
             self._after_value()
-        self._pieces = []
+        self._chunks = []
 
     def _show(self) -> None:
-        if self._size == self._shown:
+        if self._size == self._shown_size:
             return
-        if self._shown < 0 or self._size - self._shown > self._shown // _STEP:
-            self._pieces = ["".join(self._pieces)]
-            self._replace(self._pieces[0])
+        if self._shown_size < 0 or self._size - self._shown_size > self._shown_size // _STEP:
+            self._chunks = ["".join(self._chunks)]
+            self._replace(self._chunks[0])
 
     def _replace(self, text: str) -> None:
         """Show more of the text under way."""
-        if self._shown < 0:
+        if self._shown_size < 0:
             self._put(text)
         elif not self._stack:
             self.value = text
@@ -257,10 +257,10 @@ class PartialReader:
         else:
             inner[-1] = text
         self.changes += 1
-        self._shown = self._size
+        self._shown_size = self._size
 
     def _put(self, value: Json) -> None:
-        self.begun = True
+        self.started = True
         self.changes += 1
         if not self._stack:
             self.value = value

@@ -47,11 +47,11 @@ def read(value: Json, pointer: str) -> Json:
     return value
 
 
-def take(value: Json, pointer: str) -> Json:
+def remove_at(value: Json, pointer: str) -> Json:
     """What stands at a place in objects, taken out of there; `MISSING` where nothing does.
 
     >>> body = {"input": {"seed": 7}}
-    >>> take(body, "/input/seed"), body
+    >>> remove_at(body, "/input/seed"), body
     (7, {'input': {}})
     """
     *outer, last = steps(pointer)

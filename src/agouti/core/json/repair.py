@@ -60,25 +60,25 @@ def no_number(text: str) -> Any:
     raise Unreadable(f"{text} is no number of JSON")
 
 
-def mended(text: str, start: int = 0) -> tuple[Json, int, tuple[str, ...]]:
+def repairs(text: str, start: int = 0) -> tuple[Json, int, tuple[str, ...]]:
     """The value that begins at a place, where it ends, and what was mended in it.
 
     Raises:
         Unreadable: it cannot be read.
 
-    >>> mended("{'a': [1, 2,], b: None}  // so")
+    >>> repairs("{'a': [1, 2,], b: None}  // so")
     ({'a': [1, 2], 'b': None}, 23, ('single quotes', 'trailing comma', 'key without quotes', 'None'))
     """
     reader = _Reader(text)
     value = reader.value(start, 0)
-    return value, reader.at, tuple(dict.fromkeys(reader.mended))
+    return value, reader.at, tuple(dict.fromkeys(reader.repairs))
 
 
 class _Reader:
     def __init__(self, text: str) -> None:
         self._text = text
         self.at = 0
-        self.mended: list[str] = []
+        self.repairs: list[str] = []
 
     def value(self, at: int, depth: int) -> Json:
         if depth > _DEEPEST:
@@ -106,7 +106,7 @@ class _Reader:
                 if literal is None:
                     raise self._wrong(at, "a key")
                 key, at = literal[0], literal.end()
-                self.mended.append("key without quotes")
+                self.repairs.append("key without quotes")
             at = self._blank(at)
             if self._text[at : at + 1] != ":":
                 raise self._wrong(at, "a colon")
@@ -115,7 +115,7 @@ class _Reader:
             if self._text[at : at + 1] == ",":
                 at = self._blank(at + 1)
                 if self._text[at : at + 1] == "}":
-                    self.mended.append("trailing comma")
+                    self.repairs.append("trailing comma")
             elif self._text[at : at + 1] != "}":
                 raise self._wrong(at, "a comma or the end of the object")
         self.at = at + 1
@@ -130,7 +130,7 @@ class _Reader:
             if self._text[at : at + 1] == ",":
                 at = self._blank(at + 1)
                 if self._text[at : at + 1] == "]":
-                    self.mended.append("trailing comma")
+                    self.repairs.append("trailing comma")
             elif self._text[at : at + 1] != "]":
                 raise self._wrong(at, "a comma or the end of the list")
         self.at = at + 1
@@ -139,7 +139,7 @@ class _Reader:
     def _string(self, at: int) -> str:
         text, quote = self._text, self._text[at]
         if quote == "'":
-            self.mended.append("single quotes")
+            self.repairs.append("single quotes")
         at += 1
         chunks: list[str] = []
         while True:
@@ -154,7 +154,7 @@ class _Reader:
                 chunk, at = self._escape(at + 1)
                 chunks.append(chunk)
             elif letter:
-                self.mended.append("control character in a text")
+                self.repairs.append("control character in a text")
                 chunks.append(letter)
                 at += 1
             else:
@@ -182,7 +182,7 @@ class _Reader:
             return _LITERALS[literal[0]]
         if literal is not None and literal[0] in _FOREIGN:
             self.at = literal.end()
-            self.mended.append(literal[0])
+            self.repairs.append(literal[0])
             return _FOREIGN[literal[0]]
         raise self._wrong(at, "a value")
 
@@ -192,7 +192,7 @@ class _Reader:
             comment = _COMMENT.match(self._text, at)
             if comment is None:
                 return at
-            self.mended.append("comment")
+            self.repairs.append("comment")
             at = comment.end()
 
     def _wrong(self, at: int, expected: str) -> Unreadable:

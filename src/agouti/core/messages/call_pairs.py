@@ -133,10 +133,10 @@ def with_tool_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
     return tuple(result)
 
 
-def said_plainly(messages: tuple[Message, ...]) -> tuple[Message, ...]:
+def without_calls(messages: tuple[Message, ...]) -> tuple[Message, ...]:
     """The messages for formats that know neither who of several speaks, nor refusals: both are said in words.
 
-    >>> [message.content for message in said_plainly((Message("user", "Peas?", name="ann"),))]
+    >>> [message.content for message in without_calls((Message("user", "Peas?", name="ann"),))]
     ['ann: Peas?']
     """
     if not any(message.name or message.extra.get("refusal") for message in messages if message.role != "tool"):

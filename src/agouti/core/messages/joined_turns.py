@@ -27,7 +27,7 @@ def joined(before: Completion, after: Completion) -> Completion:
         safety=then.safety or first.safety,
         files=first.files + then.files,
         logprobs=first.logprobs + then.logprobs,
-        provider_turn=_turn(first, then),
+        provider_turn=_joined_turn(first, then),
     )
     usage = after.usage
     if before.usage is not None:
@@ -35,7 +35,7 @@ def joined(before: Completion, after: Completion) -> Completion:
     return replace(after, choices=(choice, *after.choices[1:]), usage=usage)
 
 
-def _turn(first: Choice, then: Choice) -> ProviderTurn | None:
+def _joined_turn(first: Choice, then: Choice) -> ProviderTurn | None:
     """The blocks of both; what of the second is plain follows from its words."""
     if first.provider_turn is None:
         return then.provider_turn

@@ -26,10 +26,10 @@ from ..canonical.parameters import NAMES
 from ..canonical.usage import Usage
 from ..errors import RequestError
 from ..json.lenient import decode_json
-from .messages import TURN, call_json, turn_json
+from .messages import TURN_FIELD, call_json, turn_json
 
 
-class Asked(Struct, frozen=True):
+class ChatRequestArguments(Struct, frozen=True):
     """A request as JSON, taken apart.
 
     Attributes:
@@ -44,10 +44,10 @@ class Asked(Struct, frozen=True):
     stream_options: dict[str, Json] | None = None
 
 
-_BESIDE = frozenset({"deadline", "timeouts", "retries", "headers", "tags", "cache"})
+_CALL_OPTIONS = frozenset({"deadline", "timeouts", "retries", "headers", "tags", "cache"})
 
 
-def asked(body: Mapping[str, Json], further_fields: Mapping[str, Any] | None = None) -> Asked:
+def chat_arguments(body: Mapping[str, Json], further_fields: Mapping[str, Any] | None = None) -> ChatRequestArguments:
     """The parts of a request.
 
     Args:
@@ -56,7 +56,7 @@ def asked(body: Mapping[str, Json], further_fields: Mapping[str, Any] | None = N
     Raises:
         RequestError: it names no model, has no messages, or is no request; or there is no such limit.
 
-    >>> asked({"model": "almanac", "messages": [], "seed": 7, "weather": "wet"}).options
+    >>> chat_arguments({"model": "almanac", "messages": [], "seed": 7, "weather": "wet"}).options
     {'seed': 7, 'extra': {'weather': 'wet'}}
     """
     _check_body(body)
@@ -79,13 +79,13 @@ def asked(body: Mapping[str, Json], further_fields: Mapping[str, Any] | None = N
     if extra:
         options["extra"] = extra
     for name, value in (further_fields or {}).items():
-        if name not in _BESIDE:
+        if name not in _CALL_OPTIONS:
             raise RequestError(
                 f"exchange has no option {name!r}",
-                hint=f"Parameters stand in the body; beside it there are {', '.join(sorted(_BESIDE))}.",
+                hint=f"Parameters stand in the body; beside it there are {', '.join(sorted(_CALL_OPTIONS))}.",
             )
         options[name] = value
-    return Asked(model, messages, options, chunks)
+    return ChatRequestArguments(model, messages, options, chunks)
 
 
 def _check_body(body: object) -> None:
@@ -126,7 +126,7 @@ def _choice(index: int, choice: Choice) -> dict[str, Json]:
     if choice.tool_calls:
         message["tool_calls"] = [call_json(call, number) for number, call in enumerate(choice.tool_calls)]
     if choice.provider_turn is not None:
-        message[TURN] = turn_json(choice.provider_turn)
+        message[TURN_FIELD] = turn_json(choice.provider_turn)
     result: dict[str, Json] = {"index": index, "message": message, "logprobs": None}
     result["finish_reason"] = finish_word(choice.finish_reason, choice.refusal)
     if choice.logprobs:
@@ -243,7 +243,7 @@ class Chunks:
                     ):
                         yield chunk
             elif not self._verbatim:
-                yield from self._made(event)
+                yield from self._chunks_of(event)
 
     def last(self) -> Iterator[dict[str, Json]]:
         """What stands behind the end of the stream: the counts, where they are wanted."""
@@ -254,7 +254,7 @@ class Chunks:
             if usage is not None:
                 yield {**self._head, "choices": [], "usage": usage}
 
-    def _made(self, event: Event) -> Iterator[dict[str, Json]]:
+    def _chunks_of(self, event: Event) -> Iterator[dict[str, Json]]:
         match event:
             case Started():
                 head = self._head
@@ -280,7 +280,7 @@ class Chunks:
             case SafetyTold():
                 yield self._chunk(event.choice, {}, content_filter_results=_filter_results(event.notes))
             case TurnTold():
-                yield self._chunk(event.choice, {TURN: turn_json(event.turn)})
+                yield self._chunk(event.choice, {TURN_FIELD: turn_json(event.turn)})
             case Finished() if event.reason == UNFINISHED:
                 pass  # the turn goes on in another reply
             case Finished():
@@ -302,7 +302,7 @@ class Chunks:
             self._without_arguments[call_key] = None
         custom = event.extra.get("custom")
         if custom is not None or event.arguments or event.id is not None or event.name is not None:
-            yield self._chunk(event.choice, {"tool_calls": [_piece(event)]})
+            yield self._chunk(event.choice, {"tool_calls": [_call_delta(event)]})
 
     def _chunk(self, index: int, delta: dict[str, Json], **fields: Json) -> dict[str, Json]:
         if index not in self._spoke:
@@ -320,7 +320,7 @@ def payloads_of(event: Passed) -> list[bytes]:
     return event.payload[6:-2].split(b"\n\ndata: ") if event.framed else [event.payload]
 
 
-def _piece(event: ToolCallPiece) -> dict[str, Json]:
+def _call_delta(event: ToolCallPiece) -> dict[str, Json]:
     result: dict[str, Json] = {"index": event.index}
     if event.id is not None:
         result |= {"id": event.id, "type": "function"}

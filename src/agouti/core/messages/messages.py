@@ -11,10 +11,10 @@ from .parts import MEDIA, TextPart, address_of, parts_of, readdressed, text_of, 
 
 ROLES = frozenset({"system", "developer", "user", "assistant", "tool", "function"})
 _SYSTEM = frozenset({"system", "developer"})
-TURN = "provider_turn"
+TURN_FIELD = "provider_turn"
 """The field of an assistant message that holds the turn in the provider's own form."""
 
-_FIELDS = frozenset({"role", "content", "name", "tool_calls", "tool_call_id", TURN})
+_FIELDS = frozenset({"role", "content", "name", "tool_calls", "tool_call_id", TURN_FIELD})
 
 
 def messages_of(messages: Sequence[object]) -> tuple[Message, ...]:
@@ -52,18 +52,18 @@ def _from_json(value: Mapping[str, Json], number: int) -> Message:
     calls = value.get("tool_calls") or ()
     if content is not None and not isinstance(content, str):
         if not isinstance(content, Sequence) or not all(isinstance(part, Mapping) for part in content):
-            raise _wrong(number, "content is neither a text nor a list of parts")
+            raise _invalid(number, "content is neither a text nor a list of parts")
         content = [dict(part) for part in content]
     if not isinstance(name, str | None) or not isinstance(call_id, str | None):
-        raise _wrong(number, "name and tool_call_id are texts")
+        raise _invalid(number, "name and tool_call_id are texts")
     if not isinstance(calls, Sequence) or not all(isinstance(call, (Mapping, ToolCall)) for call in calls):
-        raise _wrong(number, "tool_calls is not a list of calls")
+        raise _invalid(number, "tool_calls is not a list of calls")
     # A field that is null is no field; it is kept as it came, for those who compare what goes through.
     extra = {
         field: inner for field, inner in value.items() if field not in _FIELDS or (inner is None and field != "content")
     }
     calls = tuple([call if isinstance(call, ToolCall) else _call_of(call, number) for call in calls])
-    provider_turn = value.get(TURN)
+    provider_turn = value.get(TURN_FIELD)
     return Message(
         value.get("role") or "",
         content,
@@ -82,13 +82,13 @@ def _turn_of(value: Json, number: int) -> ProviderTurn:
         return value
     dialect, blocks = (value.get("dialect"), value.get("blocks")) if isinstance(value, Mapping) else (None, None)
     if not isinstance(dialect, str) or not isinstance(blocks, list):
-        raise _wrong(number, f"{TURN} is not what a reply held; put it back as it came, or leave it out")
+        raise _invalid(number, f"{TURN_FIELD} is not what a reply held; put it back as it came, or leave it out")
     source = value.get("source") if isinstance(value, Mapping) else ""
     return ProviderTurn(dialect, blocks, source if isinstance(source, str) else "")
 
 
 def turn_json(provider_turn: ProviderTurn) -> dict[str, Json]:
-    """A turn as the field `TURN` of a message holds it."""
+    """A turn as the field `TURN_FIELD` of a message holds it."""
     return {
         "dialect": provider_turn.dialect,
         "blocks": provider_turn.blocks,
@@ -152,7 +152,7 @@ def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
     if not isinstance(arguments, str | None):
         arguments = msgspec.json.encode(arguments).decode()
     if not isinstance(name, str | None) or not isinstance(call_id, str | None):
-        raise _wrong(number, "a call's id and its function's name are texts")
+        raise _invalid(number, "a call's id and its function's name are texts")
     extra = {field: inner for field, inner in value.items() if field not in ("id", "function", "type")}
     if value.get("type") not in (None, "function"):
         custom = value.get("custom")
@@ -166,14 +166,14 @@ def _call_of(value: Mapping[str, Json], number: int) -> ToolCall:
     return ToolCall(ToolFunction(name, arguments), call_id, extra)
 
 
-def _wrong(number: int, reason: str) -> RequestError:
+def _invalid(number: int, reason: str) -> RequestError:
     return RequestError(
         f"message {number} of the prompt is wrong: {reason}",
         hint='A message looks like {"role": "user", "content": "..."}.',
     )
 
 
-_SAID = frozenset({"role", "content", "name", "tool_calls", "tool_call_id"})
+_MESSAGE_FIELDS = frozenset({"role", "content", "name", "tool_calls", "tool_call_id"})
 
 
 def message_json(message: Message, dialect: str = "") -> dict[str, Json]:
@@ -199,7 +199,7 @@ def message_json(message: Message, dialect: str = "") -> dict[str, Json]:
         if provider_turn.dialect == dialect:
             for fields in provider_turn.blocks:
                 # Who says it, and what, stands in the message itself: it may have been edited.
-                body |= {name: value for name, value in fields.items() if name not in _SAID}
+                body |= {name: value for name, value in fields.items() if name not in _MESSAGE_FIELDS}
         elif message.role == "assistant":
             body.pop("reasoning_content", None)  # of another dialect's turn: our own words for its thinking
     return body
@@ -368,7 +368,7 @@ def _content_parts(message: Message) -> list[dict[str, Json]]:
     return [{"type": "text", "text": content}] if content else []
 
 
-def said(choice: Choice) -> Message:
+def reply_message(choice: Choice) -> Message:
     """What an assistant said, as a message that can go back to it."""
     calls = tuple([sendable(number, call) for number, call in enumerate(choice.tool_calls)])
     content = choice.text or (None if calls else "")

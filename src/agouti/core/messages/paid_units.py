@@ -22,7 +22,7 @@ _TABLES = frozenset(
     {"options", "parameters", "input", "generationconfig", "inferenceconfig", "additionalmodelrequestfields"}
 )
 # Fields that stand for something which the provider keeps: how many tokens it has, the body does not say.
-_KEPT = frozenset({"previousresponseid", "conversation", "cachedcontent", "container", "context"})
+_STORED_CONTEXT = frozenset({"previousresponseid", "conversation", "cachedcontent", "container", "context"})
 _IMAGES = frozenset({"image", "image_url", "input_image"})
 _FILES = frozenset({"file", "input_file", "document"})
 _SOUNDS = frozenset({"audio", "input_audio", "video"})
@@ -98,7 +98,7 @@ def caps_of(body: Mapping[str, Json], cap_fields: Iterable[str], answer_fields: 
     return Caps(output_tokens, max([1, *answers.values()]) if answers else 1)
 
 
-def keeps_elsewhere(body: Mapping[str, Json]) -> bool:
+def has_stored_context(body: Mapping[str, Json]) -> bool:
     """Whether a body names something that the provider keeps, and that counts as if it stood there."""
     return any(value and _role_of(name) == "kept" for name, value in body.items())
 
@@ -140,7 +140,7 @@ def _role_of(name: object) -> str:
     if not isinstance(name, str) or len(name) > _LONGEST_NAME:
         return ""
     simple_name, role = name.replace("_", "").lower(), ""
-    for each, names in (("cap", _CAPS), ("answers", _ANSWERS), ("table", _TABLES), ("kept", _KEPT)):
+    for each, names in (("cap", _CAPS), ("answers", _ANSWERS), ("table", _TABLES), ("kept", _STORED_CONTEXT)):
         if simple_name in names:
             role = each
     if len(_ROLES) < 1000:  # bodies of strangers may have any number of names

@@ -15,26 +15,26 @@ class TagSplitter:
         tag: its name, such as ``think``.
 
     >>> splitter = TagSplitter("think")
-    >>> [splitter.take(piece) for piece in ("<thi", "nk>Hm", "</think>", "\\nMay.")]
+    >>> [splitter.split(piece) for piece in ("<thi", "nk>Hm", "</think>", "\\nMay.")]
     [('', ''), ('Hm', ''), ('', ''), ('', 'May.')]
     """
 
     def __init__(self, tag: str) -> None:
         self._open, self._close = f"<{tag}>", f"</{tag}>"
-        self._held = ""
+        self._pending = ""
         self._state = "before"
 
-    def take(self, text: str) -> tuple[str, str]:
+    def split(self, text: str) -> tuple[str, str]:
         """The thinking and the answer in the next piece, as far as they can be told apart."""
         if self._state == "answer":
             return "", text
-        pending, self._held = self._held + text, ""
+        pending, self._pending = self._pending + text, ""
         thought = ""
         if self._state == "before":
             stripped = pending.lstrip()
             if not stripped.startswith(self._open):
                 if self._open.startswith(stripped):
-                    self._held = pending
+                    self._pending = pending
                     return "", ""
                 self._state = "answer"
                 return "", pending
@@ -43,7 +43,7 @@ class TagSplitter:
             thought, closed, remainder = pending.partition(self._close)
             if not closed:
                 keep = _beginning(thought, self._close)
-                self._held = thought[len(thought) - keep :] if keep else ""
+                self._pending = thought[len(thought) - keep :] if keep else ""
                 return thought[: len(thought) - keep], ""
             self._state, pending = "behind", remainder
         # The blank lines between the two belong to neither.
@@ -54,7 +54,7 @@ class TagSplitter:
 
     def last(self) -> tuple[str, str]:
         """What was held back, once the text has ended."""
-        pending, self._held = self._held, ""
+        pending, self._pending = self._pending, ""
         return (pending, "") if self._state == "thinking" else ("", pending)
 
 
@@ -74,7 +74,7 @@ def split_choice(choice: Choice, tag: str) -> Choice:
     if close in text and f"<{tag}>" not in text:
         text = f"<{tag}>{text}"  # some servers write the beginning into the prompt
     splitter = TagSplitter(tag)
-    parts = [splitter.take(text), splitter.last()]
+    parts = [splitter.split(text), splitter.last()]
     thought, answer = ("".join(kind) for kind in zip(*parts, strict=True))
     if not thought and answer == choice.text:
         return choice
@@ -96,19 +96,19 @@ class TaggedEvents:
         for event in events:
             if isinstance(event, Text):
                 splitter = self._splitters.setdefault(event.choice, TagSplitter(self._tag))
-                split_events += _told(splitter.take(event.text), event.choice)
+                split_events += _events_of(splitter.split(event.text), event.choice)
             elif isinstance(event, Finished):
-                split_events += [*self._rest(event.choice), event]
+                split_events += [*self._flush(event.choice), event]
             else:
                 split_events.append(event)
         return split_events
 
-    def _rest(self, choice: int) -> list[Event]:
+    def _flush(self, choice: int) -> list[Event]:
         splitter = self._splitters.get(choice)
-        return _told(splitter.last(), choice) if splitter is not None else []
+        return _events_of(splitter.last(), choice) if splitter is not None else []
 
 
-def _told(parts: tuple[str, str], choice: int) -> list[Event]:
+def _events_of(parts: tuple[str, str], choice: int) -> list[Event]:
     thought, answer = parts
     events: list[Event] = [Reasoning(thought, choice)] if thought else []
     return [*events, Text(answer, choice)] if answer else events

@@ -76,7 +76,7 @@ def fitted(schema: Mapping[str, Any], style: Style) -> tuple[Schema, bool]:
         return core_schema, False
     if closed.get("type") != "object":
         return core_schema, False
-    return (_bare(closed) if style == "bare" else closed), True
+    return (_without_siblings(closed) if style == "bare" else closed), True
 
 
 def restored(value: Json, schema: Mapping[str, Any], root: Mapping[str, Any] | None = None) -> Json:
@@ -306,7 +306,7 @@ def _with_words(schema: Schema, notes: list[str]) -> Schema:
     return schema
 
 
-def _bare(schema: Schema) -> Schema:
+def _without_siblings(schema: Schema) -> Schema:
     """A closed schema whose bounds are words of its descriptions."""
     result: Schema = {}
     notes = []
@@ -314,11 +314,11 @@ def _bare(schema: Schema) -> Schema:
         if name in _BOUNDS or (name == "minItems" and each not in (0, 1)):
             notes.append(f"{name}: {msgspec.json.encode(each).decode()}")
         elif name in ("properties", "$defs"):
-            result[name] = {key: _bare(inner) for key, inner in each.items()}
+            result[name] = {key: _without_siblings(inner) for key, inner in each.items()}
         elif name == "anyOf":
-            result[name] = [_bare(branch) for branch in each]
+            result[name] = [_without_siblings(branch) for branch in each]
         elif name == "items" and isinstance(each, dict):
-            result[name] = _bare(each)
+            result[name] = _without_siblings(each)
         else:
             result[name] = each
     return _with_words(result, notes)
@@ -335,10 +335,10 @@ def _closed_properties(schema: Mapping[str, Any], root: Mapping[str, Any]) -> Sc
     return result
 
 
-def takes(kind: str, schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
+def accepts(kind: str, schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool:
     """Whether a schema takes values of a kind of JSON, as far as it says.
 
-    >>> takes("array", {"anyOf": [{"type": "array"}, {"type": "null"}]}, {}), takes("array", {"type": "object"}, {})
+    >>> accepts("array", {"anyOf": [{"type": "array"}, {"type": "null"}]}, {}), accepts("array", {"type": "object"}, {})
     (True, False)
     """
     schema = resolved(schema, root)
@@ -347,7 +347,7 @@ def takes(kind: str, schema: Mapping[str, Any], root: Mapping[str, Any]) -> bool
         return types == kind or (isinstance(types, list) and kind in types)
     branches = [each for union in _UNIONS for each in schema.get(union, ())]
     if branches:
-        return any(takes(kind, _dict(each), root) for each in branches)
+        return any(accepts(kind, _dict(each), root) for each in branches)
     allowed = [schema["const"]] if "const" in schema else schema.get("enum")
     if allowed is not None:
         return any(isinstance(each, _KINDS.get(kind, ())) for each in allowed)

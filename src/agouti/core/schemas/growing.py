@@ -16,7 +16,7 @@ from .values import texts_at_once
 _TAG = re.compile(r"<(/?)(think|thinking|reasoning)>")
 _MARK = re.compile(r"[<{\[]")
 # What stands behind a bracket that begins a document, and not a remark in a sentence.
-_BEHIND = {"{": re.compile(r"[\"}]"), "[": re.compile(r"[\[{\"\d\]-]|t(?=r)|f(?=a)|n(?=u)")}
+_FOLLOWING = {"{": re.compile(r"[\"}]"), "[": re.compile(r"[\[{\"\d\]-]|t(?=r)|f(?=a)|n(?=u)")}
 _LONGEST_TAG = len("</reasoning>")
 
 
@@ -37,13 +37,13 @@ class Growing:
         self._text = _Document(lists, is_early)
         self._call = _Document(lists, is_early)
 
-    def take(self, batch: list[Event]) -> bool:
+    def add(self, batch: list[Event]) -> bool:
         """Add events; whether the value has grown."""
         text = "".join([event.text for event in batch if type(event) is Text and not event.choice])
         arguments = "".join([event.arguments for event in batch if type(event) is ToolCallPiece and not event.index])
         called = self._call.feed(arguments) if arguments else False
         grew = self._text.feed(text) if text else False
-        return (called or (grew and not self._call.reader.begun)) and self.value is not None
+        return (called or (grew and not self._call.reader.started)) and self.value is not None
 
     @property
     def value(self) -> Json:
@@ -60,7 +60,7 @@ class Growing:
 
     @property
     def _document(self) -> "_Document":
-        return self._call if self._call.reader.begun else self._text
+        return self._call if self._call.reader.started else self._text
 
 
 class _Document:
@@ -69,21 +69,21 @@ class _Document:
     def __init__(self, lists: bool, is_early: Callable[[tuple[str | None, ...]], bool] | None) -> None:
         self.reader = PartialReader(is_early)
         self._starts = "{[" if lists else "{"
-        self._begun = False
+        self._started = False
         self._thought = ""
         self._tail = ""
 
     def feed(self, text: str) -> bool:
         """Add text; whether the value has grown."""
-        if not self._begun:
+        if not self._started:
             text = self._from_its_beginning(self._tail + text)
-            if not self._begun:
+            if not self._started:
                 return False
         if self.reader.complete or self.reader.broken:
             return False
         before = self.reader.changes
         self.reader.feed(text)
-        return self.reader.begun and self.reader.changes != before
+        return self.reader.started and self.reader.changes != before
 
     def _from_its_beginning(self, text: str) -> str:
         """The text from where the document begins; what cannot be told yet is kept for the next time."""
@@ -114,7 +114,7 @@ class _Document:
             if len(tail) < 2 and tail not in ("}", "]", '"'):
                 self._tail = text[at:]
                 return ""
-            if mark[0] in self._starts and _BEHIND[mark[0]].match(tail):
-                self._begun = True
+            if mark[0] in self._starts and _FOLLOWING[mark[0]].match(tail):
+                self._started = True
                 return text[at:]
             at += 1

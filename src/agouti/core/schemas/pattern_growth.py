@@ -20,11 +20,11 @@ _MANY = 8
 """A repeat of more rounds than these counts as one without an end."""
 _LONG = 10_000
 """Letters of a long text."""
-_WAYS = 10**10
+_MAX_COUNT = 10**10
 """More ways than these to share out a long text are too many."""
-_MOST = 50_000
+_MAX_STEPS = 50_000
 """Steps from place to place in one expression; one with more is not followed, and counts as too fast."""
-_PLACES = 150
+_MAX_POSITIONS = 150
 """Places that lead to each other; one with more is not followed either."""
 
 # What stands for all letters: those of ASCII, and some of every kind that patterns tell apart.
@@ -41,9 +41,9 @@ def grows_too_fast(pattern: str) -> bool:
     """
     try:
         parsed = _PARSER.parse(pattern)
-        positions = _Places()
+        positions = _Positions()
         positions.sequence(parsed)
-        return _ways(parsed) > _WAYS or any(map(positions.doubles, positions.circles()))
+        return _growth_of(parsed) > _MAX_COUNT or any(map(positions.doubles, positions.circles()))
     except _TooLong:
         return True
     except (re.error, RecursionError, OverflowError):
@@ -63,10 +63,10 @@ class _Part:
     empty: int = 0
 
 
-_NOTHING = _Part(empty=1)
+_EMPTY_PART = _Part(empty=1)
 
 
-class _Places:
+class _Positions:
     """The places of an expression that take a letter, and which of them can follow which, in how many ways."""
 
     def __init__(self) -> None:
@@ -76,9 +76,9 @@ class _Places:
         self._steps = 0
 
     def sequence(self, parts: Iterable[tuple[Any, Any]]) -> _Part:
-        part = _NOTHING
+        part = _EMPTY_PART
         for kind, argument in parts:
-            part = self._behind(part, self._part(kind, argument))
+            part = self._concatenate(part, self._part(kind, argument))
         return part
 
     def _part(self, kind: Any, argument: Any) -> _Part:
@@ -89,7 +89,7 @@ class _Places:
         if inner := _inner(kind, argument):
             return self._choice(map(self.sequence, inner))
         if kind is _OF.AT:
-            return _NOTHING
+            return _EMPTY_PART
         self._letters.append(_letters(kind, argument))
         self._next.append(Counter())
         position = len(self._next) - 1
@@ -97,26 +97,26 @@ class _Places:
 
     def _repeat(self, minimum: int, maximum: int, body: Any) -> _Part:
         if int(maximum) > _MANY and minimum != maximum:
-            one = self._again(body)
+            one = self._optional_loop(body)
             return _Part(one.first, one.last, one.empty + (minimum == 0))
         if int(maximum) > _MANY and not _is_plain(body):
-            self._again(body)  # what is not free of choices is looked at as if it had no end
-        part = _NOTHING
+            self._optional_loop(body)  # what is not free of choices is looked at as if it had no end
+        part = _EMPTY_PART
         for _ in range(min(int(maximum), _MANY) - min(minimum, _MANY)):  # the rounds that may be missing: (x(x(x)?)?)?
-            inner = self._behind(self.sequence(body), part)
+            inner = self._concatenate(self.sequence(body), part)
             part = _Part(inner.first, inner.last, min(inner.empty + 1, 2))
         for _ in range(min(minimum, _MANY)):
-            part = self._behind(self.sequence(body), part)
+            part = self._concatenate(self.sequence(body), part)
         return part
 
-    def _again(self, body: Any) -> _Part:
+    def _optional_loop(self, body: Any) -> _Part:
         begin = len(self._next)
         one = self.sequence(body)
         self._join(one, one)
         self._rounds.append(range(begin, len(self._next)))
         return one
 
-    def _behind(self, one: _Part, second: _Part) -> _Part:
+    def _concatenate(self, one: _Part, second: _Part) -> _Part:
         self._join(one, second)
         return _Part(
             one.first + _times(second.first, one.empty),
@@ -129,7 +129,7 @@ class _Places:
             for following, inner in second.first.items():
                 self._next[position][following] += counts * inner
         self._steps += len(one.last) * len(second.first)
-        if self._steps > _MOST:
+        if self._steps > _MAX_STEPS:
             raise _TooLong
 
     def _choice(self, parts: Iterable[_Part]) -> _Part:
@@ -150,7 +150,7 @@ class _Places:
 
     def doubles(self, circle: set[int]) -> bool:
         """Whether two ways lead from a place to itself over the same letters."""
-        if len(circle) > _PLACES:
+        if len(circle) > _MAX_POSITIONS:
             return True
         within = {position: [each for each in self._next[position] if each in circle] for position in circle}
         if any(self._next[position][each] > 1 for position in circle for each in within[position]):
@@ -202,7 +202,7 @@ def _inner(kind: Any, argument: Any) -> list[Any]:
     return [each for each in parts if isinstance(each, _PARSER.SubPattern)]
 
 
-def _ways(parsed: Any) -> int:
+def _growth_of(parsed: Any) -> int:
     """In how many ways the repeats that follow each other, and can take the same letters, share out a long text.
 
     A search adds a place to begin at.
@@ -214,7 +214,7 @@ def _ways(parsed: Any) -> int:
     steps = [each for part in parts for each in _steps(*part)]
     if not begins:
         steps.insert(0, _Step(_LETTERS, _LONG, 1))
-    return max((_shared(steps[position:]) for position, each in enumerate(steps) if each.ways > 1), default=1)
+    return max((_shared(steps[position:]) for position, each in enumerate(steps) if each.count > 1), default=1)
 
 
 @dataclass(frozen=True)
@@ -225,7 +225,7 @@ class _Step:
     """
 
     letters: frozenset[str]
-    ways: int
+    count: int
     skips: int = 0
 
 
@@ -235,24 +235,24 @@ def _steps(kind: Any, argument: Any) -> list[_Step]:
         return []
     if kind is _OF.BRANCH:
         each_way = [[step for part in each for step in _steps(*part)] for each in argument[1]]
-        longest = max(each_way, key=lambda steps: prod(each.ways for each in steps))
+        longest = max(each_way, key=lambda steps: prod(each.count for each in steps))
         return [
-            _Step(each.letters, each.ways, each.skips or len(longest) - position)
+            _Step(each.letters, each.count, each.skips or len(longest) - position)
             for position, each in enumerate(longest)
         ]
     inner = _inner(kind, argument)
     if not inner:
-        return [_Step(_taken([(kind, argument)]), 1)]
+        return [_Step(_letters_of([(kind, argument)]), 1)]
     minimum, maximum = (argument[0], int(argument[1])) if kind in _REPEATS else (1, 1)
     if maximum > _MANY or (maximum > 1 and _is_plain(inner[0])):
-        return [_Step(_taken([(kind, argument)]), min(maximum - minimum + 1, _LONG), int(minimum == 0))]
+        return [_Step(_letters_of([(kind, argument)]), min(maximum - minimum + 1, _LONG), int(minimum == 0))]
     once = [step for part in inner[0] for step in _steps(*part)]
-    if len(once) * maximum > _MOST:
+    if len(once) * maximum > _MAX_STEPS:
         raise _TooLong
     every = once * maximum
     certain = len(once) * minimum
     return [
-        _Step(each.letters, each.ways, each.skips or (len(every) - position if position >= certain else 0))
+        _Step(each.letters, each.count, each.skips or (len(every) - position if position >= certain else 0))
         for position, each in enumerate(every)
     ]
 
@@ -265,7 +265,7 @@ def _shared(steps: list[_Step]) -> int:
         each = steps[position]
         position += 1
         if common & each.letters:
-            common, counts = (common & each.letters, counts * each.ways) if each.ways > 1 else (common, counts)
+            common, counts = (common & each.letters, counts * each.count) if each.count > 1 else (common, counts)
         elif each.skips:
             position += each.skips - 1
         else:
@@ -273,12 +273,12 @@ def _shared(steps: list[_Step]) -> int:
     return counts
 
 
-def _taken(body: Any) -> frozenset[str]:
+def _letters_of(body: Any) -> frozenset[str]:
     """All letters that it takes somewhere."""
     found: frozenset[str] = frozenset()
     for kind, argument in body:
         inner = _inner(kind, argument)
-        found |= frozenset().union(*map(_taken, inner)) if inner else _letters(kind, argument)
+        found |= frozenset().union(*map(_letters_of, inner)) if inner else _letters(kind, argument)
     return found
 
 

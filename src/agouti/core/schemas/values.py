@@ -8,26 +8,26 @@ from typing import Any
 from ..canonical.chat import Json
 from ..json.extract import json_in
 from ..json.repair import LongNumber
-from .fit import branch_of, resolved, takes
+from .fit import accepts, branch_of, resolved
 
 Schema = Mapping[str, Any]
 Names = Mapping[frozenset[Any], Mapping[str, Json]]
 """The names of the choices of an enumeration, by the set of its values."""
 
 
-def plain(value: Json, schema: Schema, root: Schema) -> Json:
+def unwrapped(value: Json, schema: Schema, root: Schema) -> Json:
     """The value without numbers that have too many digits: as texts where the schema takes decimals so.
 
     >>> decimal = {"anyOf": [{"type": "number"}, {"type": "string"}]}
-    >>> plain(LongNumber("12345678901234567.89"), decimal, decimal), plain(LongNumber("0.1234567890123456789"), {}, {})
+    >>> unwrapped(LongNumber("12345678901234567.89"), decimal, decimal), unwrapped(LongNumber("0.1234567890123456789"), {}, {})
     ('12345678901234567.89', 0.12345678901234568)
     """
     if isinstance(value, LongNumber):
         return value.text if _is_decimal(schema, root) else float(value)
     if isinstance(value, list) and value:
-        return _walked(value, schema, root, lambda each, inner: plain(each, inner, root))
+        return _walked(value, schema, root, lambda each, inner: unwrapped(each, inner, root))
     if isinstance(value, dict):
-        return _walked(value, schema, root, lambda each, inner: plain(each, inner, root))
+        return _walked(value, schema, root, lambda each, inner: unwrapped(each, inner, root))
     if isinstance(value, float) and _is_decimal(schema, root):
         return repr(value)
     return value
@@ -96,7 +96,7 @@ def readings(value: Json, schema: Schema, names: Names) -> Iterator[tuple[Json, 
     if isinstance(value, list) and len(value) == 1:
         yield value[0], "a list of one"
     target = _as_schema(inner.get("value")) if is_wrapped else schema
-    if isinstance(value, dict) and takes("array", target, schema) and not takes("object", target, schema):
+    if isinstance(value, dict) and accepts("array", target, schema) and not accepts("object", target, schema):
         yield [value], "one where a list is asked"
     for reading, note in ((_unpacked, "JSON in a text"), (_chosen(names), "the name of a choice")):
         changed = reading(value, target, schema)
@@ -107,7 +107,7 @@ def readings(value: Json, schema: Schema, names: Names) -> Iterator[tuple[Json, 
 def _unpacked(value: Json, schema: Schema, root: Schema) -> Json:
     """The value with objects and lists in the place of texts that hold them as JSON."""
     if isinstance(value, str) and value[:1] in "{[" and value:
-        if not takes("string", schema, root) and (takes("object", schema, root) or takes("array", schema, root)):
+        if not accepts("string", schema, root) and (accepts("object", schema, root) or accepts("array", schema, root)):
             found = json_in(value)
             return found.values[0] if len(found.values) == 1 else value
         return value
@@ -159,25 +159,25 @@ def texts_at_once(schema: Schema) -> Callable[[tuple[str | None, ...]], bool] | 
     wrapped = named["value"] if set(named) == {"value"} else None
 
     @lru_cache(512)
-    def at_once(path: tuple[str | None, ...]) -> bool:
+    def is_final_text(path: tuple[str | None, ...]) -> bool:
         found = [schema if wrapped is None or path[:1] == ("value",) else wrapped]
         try:
             for key in path:
                 found = [inner for each in found for leaf in leaves(each, schema) for inner in inside(leaf, key)]
-            texts = [leaf for each in found for leaf in leaves(each, schema) if takes("string", leaf, schema)]
+            texts = [leaf for each in found for leaf in leaves(each, schema) if accepts("string", leaf, schema)]
         except RecursionError:
             return False  # a union that has itself among its choices
         return bool(texts) and all(_is_at_once(each) for each in texts)
 
-    return at_once
+    return is_final_text
 
 
-_AT_ONCE = frozenset({"date", "time", "date-time", "duration", "uuid", "email", "ipv4", "ipv6"})
+_FINAL_FORMATS = frozenset({"date", "time", "date-time", "duration", "uuid", "email", "ipv4", "ipv6"})
 
 
 def _is_at_once(schema: Schema) -> bool:
     form = schema.get("format")  # a schema, where this is a table of properties
-    return "enum" in schema or "const" in schema or (isinstance(form, str) and form in _AT_ONCE)
+    return "enum" in schema or "const" in schema or (isinstance(form, str) and form in _FINAL_FORMATS)
 
 
 def _has_texts_at_once(schema: Any) -> bool:

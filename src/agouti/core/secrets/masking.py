@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from ..errors import AgoutiError
 
 # Shorter ones would be found in ordinary words.
-_LEAST = 6
+_MIN_LENGTH = 6
 
 
 class Masker:
@@ -34,7 +34,7 @@ class Masker:
             stripped = secret.strip()
             # A header's word before the secret is none.
             for each in {stripped, stripped.partition(" ")[2].strip() or stripped}:
-                if len(each) >= _LEAST:
+                if len(each) >= _MIN_LENGTH:
                     forms |= {each, quote(each, safe="", errors="replace"), quote_plus(each, errors="replace")}
                     forms.add(b64encode(each.encode("utf-8", "replace")).decode())
         return sorted(forms, key=len, reverse=True)
@@ -81,12 +81,12 @@ def looks_like_a_key(text: str) -> bool:
     longest = max(re.split(r"[^A-Za-z0-9]+", text), key=len)
     digits = sum(letter.isdigit() for letter in longest)
     # Names have words and years in them; keys have letters and digits in long confusion.
-    return len(longest) >= 16 and digits >= 3 and digits < len(longest) and len(_TURNS.findall(longest)) >= 3
+    return len(longest) >= 16 and digits >= 3 and digits < len(longest) and len(_LETTER_DIGIT.findall(longest)) >= 3
 
 
 # A short word, then much that is none: as many providers begin their keys.
 _PREFIX = re.compile(r"(?:sk|pk)[-_](?=.*\d)[\w.-]{8,}|[A-Za-z]{2,5}[-_](?=(?:.*\d){3})[A-Za-z0-9]{16,}")
-_TURNS = re.compile(r"[A-Za-z]\d|\d[A-Za-z]")
+_LETTER_DIGIT = re.compile(r"[A-Za-z]\d|\d[A-Za-z]")
 
 
 def printable(text: str) -> str:

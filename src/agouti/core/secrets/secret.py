@@ -108,19 +108,19 @@ class Environment(Mapping[str, str]):
         remark: what is wrong with it, for whoever misses a variable.
     """
 
-    __slots__ = ("_more", "_variables", "file", "remark")
+    __slots__ = ("_overrides", "_variables", "file", "remark")
 
     def __init__(
         self, variables: Mapping[str, str], overrides: Mapping[str, str] | None = None, file: str = "", remark: str = ""
     ) -> None:
-        self._more = {name: value for name, value in (overrides or {}).items() if not variables.get(name)}
-        self._variables = {**variables, **self._more} if self._more else variables
+        self._overrides = {name: value for name, value in (overrides or {}).items() if not variables.get(name)}
+        self._variables = {**variables, **self._overrides} if self._overrides else variables
         self.file = file
         self.remark = remark
 
     def source(self, name: str) -> str:
         """Where a variable comes from, in words."""
-        return self.file if name in self._more else "environment"
+        return self.file if name in self._overrides else "environment"
 
     def __getitem__(self, name: str) -> str:
         return self._variables[name]
@@ -150,7 +150,7 @@ def _of_this_process() -> Environment:
 
 _TELLING = ("key", "token", "secret", "auth", "password", "cookie", "credential", "session")
 # These are told as words only: they stand in many others.
-_WORDS = frozenset({"sig", "signature", "pass", "pwd", "jwt", "sid", "appid", "bearer"})
+_SECRET_NAMES = frozenset({"sig", "signature", "pass", "pwd", "jwt", "sid", "appid", "bearer"})
 _COUNTS = ("tokens", "token-type", "token_type", "tokenizer", "author")
 
 
@@ -163,4 +163,4 @@ def looks_secret(name: str) -> bool:
     folded = name.lower()
     for count in _COUNTS:
         folded = folded.replace(count, "author" if count == "author" and "authoriz" in folded else "")
-    return any(sign in folded for sign in _TELLING) or not _WORDS.isdisjoint(folded.replace("_", "-").split("-"))
+    return any(sign in folded for sign in _TELLING) or not _SECRET_NAMES.isdisjoint(folded.replace("_", "-").split("-"))

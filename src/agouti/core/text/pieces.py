@@ -14,23 +14,23 @@ class TextPieces:
     'broad beans'
     """
 
-    __slots__ = ("_joined", "add", "pieces")
+    __slots__ = ("_joined", "add", "chunks")
 
     def __init__(self, text: str = "") -> None:
         self._joined: list[str] = [text] if text else []
-        self.pieces: list[str] = []
-        self.add = self.pieces.append
+        self.chunks: list[str] = []
+        self.add = self.chunks.append
 
     def compact(self) -> None:
         """Join the pieces once they are many; to be called now and then."""
-        if len(self.pieces) >= JOIN_AT:
-            self._joined.append("".join(self.pieces))
-            self.pieces.clear()
+        if len(self.chunks) >= JOIN_AT:
+            self._joined.append("".join(self.chunks))
+            self.chunks.clear()
             if len(self._joined) >= JOIN_AT:
                 self._joined = ["".join(self._joined)]
 
     def __bool__(self) -> bool:
-        return bool(self.pieces or self._joined)
+        return bool(self.chunks or self._joined)
 
     def __str__(self) -> str:
-        return "".join(self._joined) + "".join(self.pieces)
+        return "".join(self._joined) + "".join(self.chunks)

@@ -3,10 +3,10 @@
 from collections.abc import Iterable, Mapping
 
 
-def near(name: str, known: Iterable[str], limit: int = 3) -> tuple[str, ...]:
+def similar_names(name: str, known: Iterable[str], limit: int = 3) -> tuple[str, ...]:
     """The known names most like ``name``, nearest first; those that contain it count as near.
 
-    >>> near("almanak", ["almanac", "clerk", "almanac-kids"])
+    >>> similar_names("almanak", ["almanac", "clerk", "almanac-kids"])
     ('almanac', 'almanac-kids')
     """
     import difflib  # loads re and more: only needed once something is wrong
@@ -38,7 +38,7 @@ def near_hint(name: str, known: Iterable[str], noun: str, meant: Mapping[str, st
     if meant is not None and (step := meant.get(name.lower())) is not None:
         return step
     names = sorted(set(known))
-    close = near(name, names)
+    close = similar_names(name, names)
     if close:
         return f"Did you mean {' or '.join(close)}?"
     if not names:

@@ -31,11 +31,11 @@ from .fields import (
     citations_of,
     finish_reason,
     images_of,
-    kept_turn,
     logprobs_of,
     safety_of,
     text_and_thoughts,
-    usage_elsewhere,
+    turn_of_message,
+    usage_outside,
     with_counts,
 )
 
@@ -121,7 +121,7 @@ class ChatDialect(ModelListing, ChatVectors):
         ]
         if len(answers) > 1 and all(each.index is not None for each in choices):
             answers.sort(key=lambda pair: pair[0].index or 0)
-        usage = usage_of(reply.usage) if reply.usage is not None else usage_elsewhere(body)
+        usage = usage_of(reply.usage) if reply.usage is not None else usage_outside(body)
         return Completion(tuple([answer for _, answer in answers]), reply.model, reply.id, usage)
 
     def stream_decoder(self) -> StreamDecoder:
@@ -167,7 +167,7 @@ def _choice(choice: _Choice, raw: list[Any], addresses: list[str] | None) -> Cho
         safety=safety_of(choice.content_filter_results) if choice.content_filter_results else (),
         files=tuple(files),
         logprobs=logprobs_of(choice.logprobs),
-        provider_turn=kept_turn(message),
+        provider_turn=turn_of_message(message),
     )
 
 

@@ -30,7 +30,7 @@ from ...core.errors import (
 )
 from ...core.json.lenient import any_json, lenient
 from ...core.messages.media_types import audio_type_of
-from ...core.messages.messages import TURN
+from ...core.messages.messages import TURN_FIELD
 from ...core.messages.parts import address_of
 from ..shared.usage_fields import UsageFields, usage_of
 
@@ -177,7 +177,7 @@ def turn_of(fields: Mapping[str, Json]) -> ProviderTurn | None:
     return ProviderTurn("chat", [present]) if present else None
 
 
-def kept_turn(message: MessageFields) -> ProviderTurn | None:
+def turn_of_message(message: MessageFields) -> ProviderTurn | None:
     """What of an answer goes back with it: its thinking as it came, and the name of its audio."""
     if (
         message.reasoning_content is None
@@ -194,7 +194,7 @@ def kept_turn(message: MessageFields) -> ProviderTurn | None:
             "reasoning": message.reasoning,
             "reasoning_details": message.reasoning_details,
             "extra_content": message.extra_content,
-            TURN: message.provider_turn,
+            TURN_FIELD: message.provider_turn,
             "audio": {"id": message.audio.id} if message.audio is not None and message.audio.id else None,
         }
     )
@@ -276,7 +276,7 @@ def safety_of(results: Mapping[str, Json]) -> tuple[SafetyNote, ...]:
     )
 
 
-def usage_elsewhere(body: bytes) -> Usage | None:
+def usage_outside(body: bytes) -> Usage | None:
     """Token counts that a server puts into an answer, or into a member of its own (``x_...``)."""
     if b'"usage"' not in body:
         return None

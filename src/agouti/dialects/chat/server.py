@@ -5,7 +5,7 @@ from typing import Any
 
 from ...core.canonical.chat import Completion, Json, Request
 from ...core.canonical.events import Event, Passed
-from ...core.messages.json_form import Chunks, asked, reply_json
+from ...core.messages.json_form import Chunks, chat_arguments, reply_json
 from ...core.messages.messages import messages_of
 from ..server_base import (
     ErrorTold,
@@ -34,7 +34,7 @@ class ChatFormat(ServerFormat):
         objects(body.get("messages"), "messages")
         if body.get("tools") is not None:
             objects(body["tools"], "tools")
-        request = asked(body)
+        request = chat_arguments(body)
         options = dict(request.options)
         extra = options.pop("extra", {})
         if request.stream_options is not None:

@@ -26,7 +26,7 @@ from ...core.canonical.events import (
 from ...core.errors import ReplyUnreadable
 from ...core.framing.sse import SseDecoder
 from ...core.json.lenient import UNDECODABLE, decode_json, lenient
-from ...core.messages.messages import TURN
+from ...core.messages.messages import TURN_FIELD
 from ...core.text.pieces import TextPieces
 from ..shared.text_template import TextTemplate
 from ..shared.tool_call_indices import CallNumbers
@@ -47,7 +47,7 @@ from .fields import (
     safety_of,
     text_and_thoughts,
     turn_of,
-    usage_elsewhere,
+    usage_outside,
 )
 
 # An event that is cut over many reads is put together here up to this length.
@@ -100,16 +100,16 @@ def _text_alone(chunk: _LaterChunk) -> str | None:
     return delta.content if choice_now == _NO_CHOICE else None
 
 
-class _Kept:
+class _HeldArguments:
     """What has come of one answer besides its text, in pieces: its thinking as it goes back, its audio."""
 
-    __slots__ = ("audio", "audio_id", "details", "extra", "thoughts", "turn")
+    __slots__ = ("audio", "audio_id", "details", "extra", "provider_turn", "thoughts")
 
     def __init__(self) -> None:
         self.thoughts: dict[str, TextPieces] = {}
         self.details: list[dict[str, Any]] = []
         self.extra: Any = None
-        self.turn: Any = None
+        self.provider_turn: Any = None
         self.audio: list[str] = []
         self.audio_id: str | None = None
 
@@ -138,7 +138,7 @@ class _Kept:
         """What is told of it at the end of the answer."""
         events: list[Event] = [FileTold(audio_file(self.audio), index)] if self.audio else []
         fields: dict[str, Any] = {name: str(texts) for name, texts in self.thoughts.items()}
-        fields |= {"reasoning_details": self.details, "extra_content": self.extra, TURN: self.turn}
+        fields |= {"reasoning_details": self.details, "extra_content": self.extra, TURN_FIELD: self.provider_turn}
         fields["audio"] = {"id": self.audio_id} if self.audio_id else None
         provider_turn = turn_of(fields)
         return events if provider_turn is None else [*events, TurnTold(provider_turn, index)]
@@ -148,18 +148,18 @@ class ChatStream:
     """Chunks, each the data of one server-sent event, until ``[DONE]``."""
 
     __slots__ = (
-        "_began",
         "_calls",
         "_cited",
         "_classify",
         "_events",
         "_finished",
-        "_kept",
+        "_has_events",
+        "_held_arguments",
         "_refused",
-        "_rest",
         "_sse",
         "_started",
         "_template",
+        "_unparsed",
         "done",
         "failure",
         "verbatim",
@@ -170,31 +170,31 @@ class ChatStream:
         self._sse = SseDecoder()
         self._events: list[Event] = []
         self._started = False
-        self._began = False
+        self._has_events = False
         self._finished = False
         self._refused = False
         self._calls: dict[int, CallNumbers] = {}
-        self._kept: dict[int, _Kept] = {}
+        self._held_arguments: dict[int, _HeldArguments] = {}
         self._cited: set[str] = set()
         self._template = TextTemplate("content")
         self.done = False
         self.failure: Fault | None = None
         self.verbatim = verbatim
         # Bytes of an event that is not whole yet, while blocks go through as they came; `None`: they do not.
-        self._rest: bytes | None = b"" if verbatim else None
+        self._unparsed: bytes | None = b"" if verbatim else None
 
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []
         self._events = events
         if self.done or self.failure is not None:
             return events  # some servers send more after the end mark: not part of the reply
-        if self._rest is not None:
+        if self._unparsed is not None:
             if self._template.fits and self._sse.empty and b"\r" not in data:
                 data, text = self._block(data)
                 if text is not None:
                     return [Passed(data, framed=True), Text(text)]
-            elif self._rest:
-                data, self._rest = self._rest + data, b""
+            elif self._unparsed:
+                data, self._unparsed = self._unparsed + data, b""
         try:
             decoded = self._sse.feed(data)
         except ReplyUnreadable as error:
@@ -213,21 +213,21 @@ class ChatStream:
             self._decoded(name, payload)
             if self._over():
                 break
-        self._began = self._began or bool(events)
+        self._has_events = self._has_events or bool(events)
         return events
 
     def _block(self, data: bytes) -> tuple[bytes, str | None]:
         """The events that are whole now, and their text where they are nothing but pieces of it."""
-        data = (self._rest or b"") + data
+        data = (self._unparsed or b"") + data
         end = data.rfind(b"\n\n") + 2
         if end < 2:
             if len(data) > _LARGE:
-                self._rest = b""
+                self._unparsed = b""
                 return data, None  # a large event grows where growing is cheap
-            self._rest = data
+            self._unparsed = data
             return b"", None
-        self._rest = data[end:]
-        block = data[:end] if self._rest else data
+        self._unparsed = data[end:]
+        block = data[:end] if self._unparsed else data
         return block, self._template.block(block, b"data: ")
 
     def _decoded(self, name: str, payload: bytes) -> None:
@@ -235,7 +235,7 @@ class ChatStream:
         try:
             chunk = _decode_later_chunk(payload) if self._started else _decode_chunk(payload)
         except UNDECODABLE as error:
-            self._odd(name, payload, error)
+            self._unreadable(name, payload, error)
             return
         if self.verbatim and not chunk.error and (not name or chunk.choices is not None):
             self._events.append(Passed(payload))
@@ -280,14 +280,14 @@ class ChatStream:
                 events.append(Cited(Citation(address)))
         if chunk.usage is not None:
             events.append(UsageTold(usage_of(chunk.usage)))
-        elif self._finished and (usage := usage_elsewhere(payload)) is not None:
+        elif self._finished and (usage := usage_outside(payload)) is not None:
             events.append(UsageTold(usage))
 
     def _choice(self, choice: _ChunkChoice, index: int, payload: bytes) -> None:
         events = self._events
         if choice.delta is not None:
             self._delta(choice.delta, index, payload)
-        elif choice.message is not None and not self._spoken():
+        elif choice.message is not None and not self._has_text():
             self._delta(choice.message, index, payload)
         if choice.logprobs is not None and (tokens := logprobs_of(choice.logprobs)):
             events.append(LogprobsTold(tokens, index))
@@ -296,27 +296,27 @@ class ChatStream:
         reason = choice.finish_reason
         if reason:  # some servers say "" where there is none yet
             self._finished = True
-            if (arguments_kept := self._kept.pop(index, None)) is not None:
+            if (arguments_kept := self._held_arguments.pop(index, None)) is not None:
                 events += arguments_kept.events(index)
             reason = FINISH.get(reason, reason)
             events.append(Finished("refusal" if self._refused and reason == "stop" else reason, index))
 
-    def _spoken(self) -> bool:
+    def _has_text(self) -> bool:
         """Whether anything of an answer has come: a whole message behind its pieces says nothing new."""
-        return self._began or any(not isinstance(event, (Started, Passed)) for event in self._events)
+        return self._has_events or any(not isinstance(event, (Started, Passed)) for event in self._events)
 
-    def _odd(self, name: str, payload: bytes, error: Exception) -> None:
+    def _unreadable(self, name: str, payload: bytes, error: Exception) -> None:
         """A payload that is no chunk as promised: the end mark, an error, a chunk with odd fields, or garbage."""
         if payload == b"[DONE]":
             self.done = True
         elif name == "error":
             self._fail(payload)
-        elif (repaired := self._mended(payload, error)) is not None:
+        elif (repaired := self._repaired(payload, error)) is not None:
             if self.verbatim and not repaired.error:
                 self._events.append(Passed(payload))
             self._chunk(repaired, payload)
 
-    def _mended(self, payload: bytes, error: Exception) -> "_Chunk | None":
+    def _repaired(self, payload: bytes, error: Exception) -> "_Chunk | None":
         """A chunk with fields of other types than promised; none for what is only filler or is garbage."""
         if payload.strip() in (b"", b"null"):
             return None
@@ -350,26 +350,26 @@ class ChatStream:
             for position, call in enumerate(calls):
                 # Without an index, several pieces of one chunk are told apart by their order.
                 call_key = ("at", position) if call.index is None and len(calls) > 1 else call.index
-                events.append(self._piece(call, numbers, call_key, index, position, payload))
+                events.append(self._call_piece(call, numbers, call_key, index, position, payload))
 
     def _keep(self, delta: MessageFields, index: int) -> None:
         """What goes back with the answer, piece by piece."""
         has_more = delta.reasoning_content or delta.reasoning or delta.reasoning_details or delta.extra_content
         if has_more or delta.audio or delta.provider_turn:
-            arguments_kept = self._kept.setdefault(index, _Kept())
+            arguments_kept = self._held_arguments.setdefault(index, _HeldArguments())
             for name in ("reasoning_content", "reasoning"):
                 if text := getattr(delta, name):
                     arguments_kept.think(name, text)
             arguments_kept.detail(delta.reasoning_details or [])
             arguments_kept.extra = delta.extra_content or arguments_kept.extra
-            arguments_kept.turn = delta.provider_turn or arguments_kept.turn
+            arguments_kept.provider_turn = delta.provider_turn or arguments_kept.provider_turn
             if (audio := delta.audio) is not None:
                 arguments_kept.audio_id = audio.id or arguments_kept.audio_id
                 arguments_kept.audio += [audio.data] if audio.data else []
                 if audio.transcript:
                     self._events.append(Text(audio.transcript, index))
 
-    def _piece(
+    def _call_piece(
         self, call: CallFields, numbers: CallNumbers, call_key: Any, index: int, position: int, payload: bytes
     ) -> ToolCallPiece:
         function = call.function or FunctionFields()
@@ -378,7 +378,7 @@ class ChatStream:
             extra = call_of(call, _raw_call(payload, index, position)).extra
         if call.custom is not None:
             function = FunctionFields(call.custom.name, call.custom.input)
-        number = numbers.piece(call_key, call.id, function.name)
+        number = numbers.index_of(call_key, call.id, function.name)
         return ToolCallPiece(number, call.id, function.name, arguments_text(function.arguments), index, extra)
 
 

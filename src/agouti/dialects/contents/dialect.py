@@ -36,10 +36,10 @@ from ..base import (
     as_list,
     as_written,
     chosen_function,
+    extra_table,
     joined_text,
     no_response_format,
     no_tool_choice,
-    taken_table,
 )
 from ..shared.stream_decoding import read_reply, rows_of
 from ..wire import Fault, ListedModel, Outgoing
@@ -221,7 +221,7 @@ class ContentsDialect(Dialect):
         self.abilities.write(body, request.parameters)
         extra = dict(request.extra)
         if "generationConfig" in extra:
-            body["generationConfig"] = {**body.get("generationConfig", {}), **taken_table(extra, "generationConfig")}
+            body["generationConfig"] = {**body.get("generationConfig", {}), **extra_table(extra, "generationConfig")}
         body.update(extra)
         return body
 

@@ -33,14 +33,14 @@ _NO_PART = PartFields()
 _REPLY = msgspec.json.Decoder(ReplyFields)
 
 
-class _Turn:
+class _ChoiceState:
     """The parts of one answer as they come; texts of one kind that follow each other are one part."""
 
-    __slots__ = ("called", "cited", "parts", "plain", "text", "thought")
+    __slots__ = ("called", "cited", "is_simple", "parts", "text", "thought")
 
     def __init__(self) -> None:
         self.parts: list[Json] = []
-        self.plain = True
+        self.is_simple = True
         self.called = 0
         self.cited: set[Citation] = set()
         self.text = TextPieces()
@@ -77,7 +77,7 @@ class ContentsStream(PayloadStream):
         self._head: bytes | None = b""
         self._classify = classify
         self._started = False
-        self._turns: dict[int, _Turn] = {}
+        self._states: dict[int, _ChoiceState] = {}
         self._finished = False
 
     def feed(self, data: bytes) -> list[Event]:
@@ -112,9 +112,9 @@ class ContentsStream(PayloadStream):
 
     def _candidate(self, candidate: CandidateFields, position: int, payload: bytes, events: list[Event]) -> None:
         index = candidate.index or 0
-        state = self._turns.get(index)
+        state = self._states.get(index)
         if state is None:
-            state = self._turns[index] = _Turn()
+            state = self._states[index] = _ChoiceState()
         raw: Any = None
         content = candidate.content
         for number, part in enumerate((content.parts if content is not None else None) or ()):
@@ -128,12 +128,12 @@ class ContentsStream(PayloadStream):
                     state.thought = False
                 full_text = state.text
                 full_text.add(text)
-                if len(full_text.pieces) >= JOIN_AT:
+                if len(full_text.chunks) >= JOIN_AT:
                     full_text.compact()
                 events.append(Text(text, index))
                 continue
             is_simple = part.is_plain
-            state.plain = state.plain and is_simple
+            state.is_simple = state.is_simple and is_simple
             if part.function_call is not None or (
                 not is_simple and not (part.thought and part.thought_signature is None)
             ):
@@ -152,12 +152,12 @@ class ContentsStream(PayloadStream):
             events.append(LogprobsTold(tokens, index))
         if candidate.finish_reason and (reason := candidate.finish(called=state.called > 0)) is not None:
             self._finished = True
-            if not state.plain:
+            if not state.is_simple:
                 state.flush()
                 events.append(TurnTold(turn_of(state.parts), index))
             events.append(Finished(reason, index))
 
-    def _part(self, part: PartFields, state: _Turn, index: int, events: list[Event]) -> None:
+    def _part(self, part: PartFields, state: _ChoiceState, index: int, events: list[Event]) -> None:
         if part.function_call is not None:
             call = part.function_call.call(state.called)
             arguments = call.function.arguments or ""

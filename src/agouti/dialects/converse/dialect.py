@@ -39,11 +39,11 @@ from ..base import (
     as_list,
     as_written,
     chosen_function,
+    extra_table,
     in_common,
     joined_text,
     mark_of,
     no_tool_choice,
-    taken_table,
 )
 from ..shared.error_mapping import classify
 from ..shared.stream_decoding import read_reply
@@ -182,7 +182,7 @@ class ConverseDialect(Dialect):
             body["toolConfig"] = {"tools": [tool for name in names for tool in _tool({"name": name})]}
         extra = dict(request.extra)
         if _CONFIG in extra:
-            body[_CONFIG] = {**body.get(_CONFIG, {}), **taken_table(extra, _CONFIG)}
+            body[_CONFIG] = {**body.get(_CONFIG, {}), **extra_table(extra, _CONFIG)}
         body.update(extra)
         if request.stream:
             return Outgoing(

@@ -123,10 +123,10 @@ class ConverseStream(PayloadStream):
         super().__init__(_Frames())
         self._classify = classify
         self._called = 0
-        self._turn: list[_Block] = []
+        self._blocks: list[_Block] = []
         # Blocks by their index; without indices there is one at a time.
         self._open: dict[int | None, _Block] = {}
-        self._plain = True
+        self._is_simple = True
         self._stopped = False
 
     def end(self) -> bool:
@@ -150,8 +150,8 @@ class ConverseStream(PayloadStream):
                 self._open.pop(event.content_block_index, None)
             case "messageStop":
                 self._stopped = True
-                if not self._plain:
-                    events.append(TurnTold(turn_of([block.as_json() for block in self._turn])))
+                if not self._is_simple:
+                    events.append(TurnTold(turn_of([block.as_json() for block in self._blocks])))
                 events.append(Finished(in_common(FINISH, event.stop_reason) or "stop"))
             case "metadata":
                 if event.usage is not None:
@@ -162,7 +162,7 @@ class ConverseStream(PayloadStream):
 
     def _new(self, index: int | None) -> _Block:
         block = self._open[index] = _Block()
-        self._turn.append(block)
+        self._blocks.append(block)
         return block
 
     def _begin(self, start: _Start | None, index: int | None, events: list[Event]) -> None:
@@ -176,12 +176,14 @@ class ConverseStream(PayloadStream):
             self._called += 1
             events.append(ToolCallPiece(block.number, use.tool_use_id, use.name))
         else:
-            self._plain = False
+            self._is_simple = False
 
     def _delta(self, delta: _Delta, index: int | None, payload: bytes, events: list[Event]) -> None:
         block = self._open.get(index)
         if block is None:  # only blocks of calls are announced
-            block = self._turn[-1] if index is None and self._turn and delta.tool_use is not None else self._new(index)
+            block = (
+                self._blocks[-1] if index is None and self._blocks and delta.tool_use is not None else self._new(index)
+            )
         if delta.text:
             events.append(Text(delta.text))
             block.text.add(delta.text)
@@ -194,17 +196,17 @@ class ConverseStream(PayloadStream):
         elif delta.reasoning_content is not None:
             self._think(delta.reasoning_content, block, events)
         elif delta.citation is not None:
-            self._plain = False
+            self._is_simple = False
             events.append(Cited(delta.citation.citation()))
             block.citations.append(_citation(payload))
         elif delta.image is not None:
-            self._plain = False
+            self._is_simple = False
             fields = msgspec.convert({"image": delta.image}, BlockFields, strict=False)
             if (file := fields.file()) is not None:
                 events.append(FileTold(file))
 
     def _think(self, reasoning: ReasoningFields, block: _Block, events: list[Event]) -> None:
-        self._plain = False
+        self._is_simple = False
         if reasoning.text:
             events.append(Reasoning(reasoning.text))
             block.thinking.add(reasoning.text)

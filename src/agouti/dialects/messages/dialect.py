@@ -93,12 +93,12 @@ def _top_k(body: dict[str, Any], value: int, parameters: Mapping[str, Json]) -> 
     body["top_k"] = value
 
 
-def _thinks(parameters: Mapping[str, Json]) -> bool:
+def _is_thinking(parameters: Mapping[str, Json]) -> bool:
     return bool(parameters.get("reasoning_budget") or parameters.get("reasoning_effort", "none") != "none")
 
 
 def _without_thinking(name: str, parameters: Mapping[str, Json]) -> None:
-    if _thinks(parameters):
+    if _is_thinking(parameters):
         raise ParameterUnsupported(
             f"dialect messages takes no {name} together with thinking",
             parameter=name,

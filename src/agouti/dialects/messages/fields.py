@@ -20,7 +20,7 @@ FINISH = {
     "tool_use": "tool_calls",
     "refusal": "refusal",
 }
-_PLAIN = ("text", "tool_use", None)
+_SIMPLE_BLOCKS = ("text", "tool_use", None)
 _encode = msgspec.json.Encoder().encode
 
 
@@ -65,7 +65,7 @@ class BlockFields(Struct):
     @property
     def is_plain(self) -> bool:
         """Whether text and calls say all of it."""
-        return self.type in _PLAIN and not self.citations
+        return self.type in _SIMPLE_BLOCKS and not self.citations
 
 
 class ReplyFields(Struct):

@@ -105,7 +105,7 @@ class MessagesEncoder(EventEncoder):
 
     def __init__(self, head: ReplyHead, error: Callable[[ErrorTold], dict[str, Json]]) -> None:
         super().__init__(head, error)
-        self._began = False
+        self._started = False
         self._index = -1
         self._open: tuple[str, int] | None = None
         self._custom: list[str] | None = None
@@ -148,9 +148,9 @@ class MessagesEncoder(EventEncoder):
             self._delta(out, {"type": "input_json_delta", "partial_json": event.arguments})
 
     def _begin(self, out: list[bytes], event: Started | None = None) -> None:
-        if self._began:
+        if self._started:
             return
-        self._began = True
+        self._started = True
         start = event or Started()
         message = _message(start.id or self.head.identifier, start.model or self.head.model)
         message["usage"] = _usage(self.usage or NO_USAGE)

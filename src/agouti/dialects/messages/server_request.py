@@ -56,7 +56,7 @@ class MessagesFormat(ServerFormat):
         model = model_of(body)
         messages = _system(body.get("system"))
         for number, each in enumerate(objects(body.get("messages"), "messages")):
-            messages += _turn(each, f"messages.{number}")
+            messages += _messages_of(each, f"messages.{number}")
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         parameters |= _parameters(body)
         return request_of(body, model, messages, parameters, _KNOWN)
@@ -170,7 +170,7 @@ def _marked(part: dict[str, Json], block: Mapping[str, Json]) -> dict[str, Json]
     return part if block.get(MARK) is None else {**part, MARK: block[MARK]}
 
 
-def _turn(message: Mapping[str, Json], where: str) -> list[Message]:
+def _messages_of(message: Mapping[str, Json], where: str) -> list[Message]:
     """The messages that one turn amounts to: results of tools are messages of their own."""
     role = message.get("role")
     if role not in ("user", "assistant", "system"):

@@ -54,18 +54,18 @@ _EVENT = msgspec.json.Decoder(_StreamEvent)
 class _Block:
     """A block as it grows: what it began with, and what has come since."""
 
-    __slots__ = ("citations", "json", "number", "plain", "raw", "signature", "text", "thinking", "whole")
+    __slots__ = ("citations", "input_text", "is_simple", "json", "number", "raw", "signature", "text", "thinking")
 
     def __init__(self, raw: dict[str, Json], fields: BlockFields, number: int | None) -> None:
         self.raw = raw
-        self.plain = fields.is_plain
+        self.is_simple = fields.is_plain
         self.number = number
         self.text = TextPieces(fields.text or "")
         self.thinking = TextPieces(fields.thinking or "")
         self.json = TextPieces()
         self.signature = ""
         self.citations: list[Json] = []
-        self.whole = _encode(fields.input).decode() if number is not None and fields.input else ""
+        self.input_text = _encode(fields.input).decode() if number is not None and fields.input else ""
 
     def as_json(self) -> dict[str, Json]:
         """The block as a whole reply has it."""
@@ -92,7 +92,7 @@ class MessagesStream(PayloadStream):
         super().__init__(SseDecoder())
         self._classify = classify
         self._called = 0
-        self._turn: list[_Block] = []
+        self._blocks: list[_Block] = []
         # Blocks by their index; without indices there is one at a time.
         self._open: dict[int | None, _Block] = {}
         self._usage = UsageFields()
@@ -104,7 +104,7 @@ class MessagesStream(PayloadStream):
             # Nearly every event of a stream: the next piece of the block that is open.
             texts = self._texts
             texts.add(text)
-            if len(texts.pieces) >= JOIN_AT:
+            if len(texts.chunks) >= JOIN_AT:
                 texts.compact()
             events.append(Text(text))
             return
@@ -154,14 +154,14 @@ class MessagesStream(PayloadStream):
         raw = _member(payload, "content_block")
         block = _Block(raw if isinstance(raw, dict) else {}, fields, number)
         self._open[index] = block
-        self._turn.append(block)
+        self._blocks.append(block)
 
     def _close(self, index: int | None, events: list[Event]) -> None:
         """A block ends; its arguments may have come whole with its beginning, and in no pieces."""
         self._template.fits = False
         block = self._open.pop(index, None)
-        if block is not None and block.number is not None and block.whole:
-            events.append(ToolCallPiece(block.number, arguments=block.whole))
+        if block is not None and block.number is not None and block.input_text:
+            events.append(ToolCallPiece(block.number, arguments=block.input_text))
 
     def _delta(self, delta: _Delta, index: int | None, payload: bytes, events: list[Event]) -> None:
         block = self._open.get(index)
@@ -181,7 +181,7 @@ class MessagesStream(PayloadStream):
         elif delta.partial_json:
             # Blocks of the provider's own tools have such pieces too: those are no calls of ours.
             if block is not None:
-                block.whole = ""
+                block.input_text = ""
                 block.json.add(delta.partial_json)
                 block.json.compact()
                 if block.number is not None:
@@ -189,7 +189,7 @@ class MessagesStream(PayloadStream):
         elif delta.citation is not None:
             events.append(Cited(delta.citation.citation()))
             if block is not None:
-                block.plain = False
+                block.is_simple = False
                 block.citations.append(_member(payload, "delta", "citation"))
         elif delta.signature and block is not None:
             block.signature += delta.signature
@@ -199,12 +199,12 @@ class MessagesStream(PayloadStream):
         fields = BlockFields(type=kind)
         block = _Block({"type": kind}, fields, None)
         self._open[index] = block
-        self._turn.append(block)
+        self._blocks.append(block)
         return block
 
     def _tell_turn(self, events: list[Event]) -> None:
-        if not all(block.plain for block in self._turn):
-            events.append(TurnTold(turn_of([block.as_json() for block in self._turn])))
+        if not all(block.is_simple for block in self._blocks):
+            events.append(TurnTold(turn_of([block.as_json() for block in self._blocks])))
 
     def _count(self, usage: UsageFields, events: list[Event]) -> None:
         """Counts are cumulative; a later event may tell only some of them."""

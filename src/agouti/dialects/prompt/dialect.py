@@ -64,7 +64,7 @@ class _Logprobs(Struct):
     token_logprobs: list[float | None] | None = None
     top_logprobs: list[dict[str, float] | None] | None = None
 
-    def told(self) -> tuple[TokenLogprob, ...]:
+    def logprobs_of(self) -> tuple[TokenLogprob, ...]:
         tokens = self.tokens or []
         values = [*(self.token_logprobs or ()), *[None] * len(tokens)]
         tops = [*(self.top_logprobs or ()), *[None] * len(tokens)]
@@ -83,7 +83,7 @@ class _Choice(Struct):
     logprobs: _Logprobs | None = None
 
     def tokens(self) -> tuple[TokenLogprob, ...]:
-        return self.logprobs.told() if self.logprobs is not None else ()
+        return self.logprobs.logprobs_of() if self.logprobs is not None else ()
 
 
 class _Reply(Struct):

@@ -26,7 +26,7 @@ from .dialect import SAME
 _SAME = (*SAME, "stop")
 _KNOWN = frozenset({*_SAME, "model", "prompt", "stream", "logprobs"})
 
-PLAIN = Markers("", "", "", "", ())
+NO_MARKERS = Markers("", "", "", "", ())
 """Nothing stands around the text: it is sent as it is."""
 
 
@@ -55,7 +55,7 @@ class PromptFormat(ServerFormat):
             parameters |= {"logprobs": True, "top_logprobs": logprobs}
         if isinstance(parameters.get("stop"), str):
             parameters["stop"] = [parameters["stop"]]
-        return replace(request_of(body, model, [Message("user", prompt)], parameters, _KNOWN), markers=PLAIN)
+        return replace(request_of(body, model, [Message("user", prompt)], parameters, _KNOWN), markers=NO_MARKERS)
 
     def own_fields(self, body: Mapping[str, Json], request: Request) -> dict[str, Json]:
         # What an entry says stands around texts is for conversations; this text is whole.
@@ -130,14 +130,14 @@ class _PromptEncoder:
                 case Started():
                     self._head |= {"id": event.id or self._head["id"], "model": event.model or self._head["model"]}
                 case Text() | Refusal():
-                    chunks.append(_piece(event.choice, event.text))
+                    chunks.append(_empty_choice(event.choice, event.text))
                 case LogprobsTold():
                     begin = self._scored.get(event.choice, 0)
                     self._scored[event.choice] = begin + sum(len(each.token) for each in event.tokens)
-                    chunks.append({**_piece(event.choice, ""), "logprobs": _logprobs(event.tokens, begin)})
+                    chunks.append({**_empty_choice(event.choice, ""), "logprobs": _logprobs(event.tokens, begin)})
                 case Finished() if event.reason != UNFINISHED:
                     self._ended = True
-                    chunks.append({**_piece(event.choice, ""), "finish_reason": _reason(event.reason)})
+                    chunks.append({**_empty_choice(event.choice, ""), "finish_reason": _reason(event.reason)})
                 case UsageTold():
                     self._usage = usage_json(event.usage)
                 case _:
@@ -150,7 +150,7 @@ class _PromptEncoder:
     def last(self) -> bytes:
         if self.verbatim:
             return data_event(b"[DONE]")
-        reply = b"" if self._ended else self._chunk(choices=[{**_piece(0, ""), "finish_reason": "stop"}])
+        reply = b"" if self._ended else self._chunk(choices=[{**_empty_choice(0, ""), "finish_reason": "stop"}])
         if self._counts and self._usage is not None:
             reply += self._chunk(choices=[], usage=self._usage)
         return reply + data_event(b"[DONE]")
@@ -159,5 +159,5 @@ class _PromptEncoder:
         return data_event(encode_json(PromptFormat().encode_error(error)))
 
 
-def _piece(index: int, text: str) -> dict[str, Json]:
+def _empty_choice(index: int, text: str) -> dict[str, Json]:
     return {"index": index, "text": text, "finish_reason": None, "logprobs": None}

@@ -25,7 +25,7 @@ from ..chat.fields import CODES
 from ..shared.model_listing import ChatVectors, ModelListing
 from ..shared.stream_decoding import read_reply
 from ..wire import Fault, Outgoing
-from .fields import ReplyFields, completion_of, kept_turn, meaning
+from .fields import ReplyFields, completion_of, meaning, turn_of_items
 
 _CODES = {**CODES, "server_error": ProviderFault, "rate_limit_error": RateLimited}
 _ENCRYPTED = "reasoning.encrypted_content"
@@ -148,7 +148,7 @@ class ResponsesDialect(ModelListing, ChatVectors):
         if reply.output is None:
             raise ReplyUnreadable("the reply is JSON, but has no `output`")
         is_simple = all(item.type in ("message", "function_call") for item in reply.output)
-        return completion_of(reply, None if is_simple else kept_turn(any_json(body)["output"]))
+        return completion_of(reply, None if is_simple else turn_of_items(any_json(body)["output"]))
 
     def stream_decoder(self) -> StreamDecoder:
         from .stream import ResponsesStream

@@ -22,7 +22,7 @@ from ...core.json.lenient import lenient
 from ..chat.fields import Logprob, LogprobFields, logprobs_of
 
 _INCOMPLETE = {"max_output_tokens": "length", "max_tokens": "length", "content_filter": "content_filter"}
-_PLAIN = ("message", "function_call", None)
+_SIMPLE_ITEMS = ("message", "function_call", None)
 
 
 class Annotation(Struct):
@@ -40,7 +40,7 @@ class Annotation(Struct):
         return Citation(self.url or "", self.title or self.filename or "", "", self.start_index, self.end_index)
 
 
-class _Piece(Struct):
+class _TextPart(Struct):
     type: str | None = None
     text: str | None = None
     refusal: str | None = None
@@ -53,8 +53,8 @@ class ItemFields(Struct):
 
     type: str | None = None
     id: str | None = None
-    content: list[_Piece] | None = None
-    summary: list[_Piece] | None = None
+    content: list[_TextPart] | None = None
+    summary: list[_TextPart] | None = None
     call_id: str | None = None
     name: str | None = None
     arguments: str | None = None
@@ -134,7 +134,7 @@ def choice_of(items: Sequence[ItemFields]) -> Choice:
             thoughts.append(item.thoughts())
         elif (file := item.file()) is not None:
             files.append(file)
-        elif item.type in _PLAIN:
+        elif item.type in _SIMPLE_ITEMS:
             for part in item.content or ():
                 texts.append(part.text or "")
                 refusals.append(part.refusal or "")
@@ -156,10 +156,10 @@ def meaning(items: list[Json]) -> Choice:
     return choice_of([lenient(item, ItemFields) for item in items if isinstance(item, Mapping)])
 
 
-def kept_turn(items: Sequence[Json]) -> ProviderTurn | None:
+def turn_of_items(items: Sequence[Json]) -> ProviderTurn | None:
     """The turn to be kept; `None` where text and calls say all of it."""
     kinds = [item.get("type") for item in items if isinstance(item, dict)]
-    if all(kind in _PLAIN for kind in kinds):
+    if all(kind in _SIMPLE_ITEMS for kind in kinds):
         return None
     return ProviderTurn("responses", list(items))
 

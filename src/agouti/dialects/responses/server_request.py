@@ -72,7 +72,7 @@ class ResponsesFormat(ServerFormat):
         elif input_items is None and not messages:
             raise wrong("input", "is missing: a text, or a list of items")
         elif input_items is not None:
-            messages += _Turns().of(objects(input_items, "input"))
+            messages += _ItemReader().of(objects(input_items, "input"))
         parameters: dict[str, Json] = {name: body[name] for name in _SAME if body.get(name) is not None}
         parameters |= _parameters(body)
         return request_of(body, model, messages, parameters, _KNOWN)
@@ -106,24 +106,24 @@ class ResponsesFormat(ServerFormat):
         return ResponsesEncoder(head, self.encode_error)
 
 
-class _Turns:
+class _ItemReader:
     """Puts items together to messages: what an assistant says and calls in a row is one message."""
 
     def __init__(self) -> None:
         self._messages: list[Message] = []
         self._parts: list[dict[str, Json]] = []
         self._calls: list[ToolCall] = []
-        self._own: list[Json] = []
-        self._plain = True
-        self._turn: ProviderTurn | None = None
+        self._own_items: list[Json] = []
+        self._is_simple = True
+        self._provider_turn: ProviderTurn | None = None
 
     def of(self, items: Sequence[Mapping[str, Json]]) -> list[Message]:
         for number, item in enumerate(items):
-            self._take(item, f"input.{number}")
+            self._add(item, f"input.{number}")
         self._end()
         return self._messages
 
-    def _take(self, item: Mapping[str, Json], where: str) -> None:
+    def _add(self, item: Mapping[str, Json], where: str) -> None:
         kind = field(item, "type", str, "a text", f"{where}.") or "message"
         role = field(item, "role", str, "a text", f"{where}.")
         if kind == "message" and role != "assistant":
@@ -138,29 +138,29 @@ class _Turns:
                 Message("tool", _content(item.get("output"), f"{where}.output"), tool_call_id=identifier)
             )
         elif kind == "reasoning" and is_packed(item.get("encrypted_content")):
-            self._turn = unpacked(item["encrypted_content"]) or self._turn
+            self._provider_turn = unpacked(item["encrypted_content"]) or self._provider_turn
         else:
-            self._own.append(item)
+            self._own_items.append(item)
             if kind == "message":
                 content = _content(item.get("content"), f"{where}.content")
                 self._parts += [{"type": "text", "text": content}] if isinstance(content, str) else content
             elif kind in _CALLS:
                 self._calls.append(_call(item, kind, where))
             else:
-                self._plain = False  # thinking, the provider's own tools: for the same format
+                self._is_simple = False  # thinking, the provider's own tools: for the same format
 
     def _end(self) -> None:
         """The turn of the assistant, where one is open, is over."""
-        if not self._own and self._turn is None:
+        if not self._own_items and self._provider_turn is None:
             return
-        provider_turn = self._turn
-        if provider_turn is None and not self._plain:
-            provider_turn = ProviderTurn(ResponsesFormat.name, self._own)
+        provider_turn = self._provider_turn
+        if provider_turn is None and not self._is_simple:
+            provider_turn = ProviderTurn(ResponsesFormat.name, self._own_items)
         texts = "".join([str(part.get("text") or "") for part in self._parts if part.get("type") == "text"])
         only_text = all(part.keys() == {"type", "text"} for part in self._parts)
         content = (texts if only_text else self._parts) if self._parts else (None if self._calls else "")
         self._messages.append(Message("assistant", content, tool_calls=tuple(self._calls), provider_turn=provider_turn))
-        self._parts, self._calls, self._own, self._plain, self._turn = [], [], [], True, None
+        self._parts, self._calls, self._own_items, self._is_simple, self._provider_turn = [], [], [], True, None
 
 
 def _call(item: Mapping[str, Json], kind: str, where: str) -> ToolCall:

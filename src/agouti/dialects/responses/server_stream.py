@@ -31,11 +31,11 @@ class _Item:
         self.id = identifier
         self.texts: list[str] = []
         self.refusals: list[str] = []
-        self.pieces: list[str] = []  # the kinds of the pieces of a message, in their order
+        self.part_kinds: list[str] = []  # the kinds of the pieces of a message, in their order
         self.annotations: list[Json] = []
         self.logprobs: list[Json] = []
         self.call = ToolCallPiece(0)
-        self.place = 0
+        self.position = 0
 
 
 class ResponsesEncoder(EventEncoder):
@@ -69,27 +69,27 @@ class ResponsesEncoder(EventEncoder):
             case Started():
                 self._begin(out, event)
             case Text():
-                item = self._piece(out, "output_text")
+                item = self._open_part(out, "output_text")
                 item.texts.append(event.text)
                 # What came of the tokens of a text comes behind it.
-                self._tell(out, "output_text.delta", item, content_index=_at(item), delta=event.text, logprobs=[])
+                self._item_event(out, "output_text.delta", item, content_index=_at(item), delta=event.text, logprobs=[])
             case LogprobsTold():
-                item = self._piece(out, "output_text")
+                item = self._open_part(out, "output_text")
                 start = [logprob(each) for each in event.tokens]
                 item.logprobs += start
-                self._tell(out, "output_text.delta", item, content_index=_at(item), delta="", logprobs=start)
+                self._item_event(out, "output_text.delta", item, content_index=_at(item), delta="", logprobs=start)
             case Refusal():
                 self._refused = True
-                item = self._piece(out, "refusal")
+                item = self._open_part(out, "refusal")
                 item.refusals.append(event.text)
-                self._tell(out, "refusal.delta", item, content_index=_at(item), delta=event.text)
+                self._item_event(out, "refusal.delta", item, content_index=_at(item), delta=event.text)
             case Reasoning():
                 item = self._item(out, "reasoning")
                 if not item.texts:
                     part = {"type": "summary_text", "text": ""}
-                    self._tell(out, "reasoning_summary_part.added", item, summary_index=0, part=part)
+                    self._item_event(out, "reasoning_summary_part.added", item, summary_index=0, part=part)
                 item.texts.append(event.text)
-                self._tell(out, "reasoning_summary_text.delta", item, summary_index=0, delta=event.text)
+                self._item_event(out, "reasoning_summary_text.delta", item, summary_index=0, delta=event.text)
             case ToolCallPiece():
                 self._call(out, event)
             case Cited():
@@ -110,31 +110,33 @@ class ResponsesEncoder(EventEncoder):
     def _item(self, out: list[bytes], kind: str, position: int = 0, call: ToolCallPiece | None = None) -> _Item:
         """The open item of that kind; another one is closed."""
         item = self._open
-        if item is not None and (item.kind, item.place) == (kind, position):
+        if item is not None and (item.kind, item.position) == (kind, position):
             return item
         identifier = self._begin(out)["id"]
         self._close(out)
         item = self._open = _Item(kind, len(self._items), f"{identifier}_{len(self._items)}")
-        item.place, item.call = position, call or item.call
-        self._event(out, "output_item.added", output_index=item.number, item=_shown(item, "in_progress"))
+        item.position, item.call = position, call or item.call
+        self._event(out, "output_item.added", output_index=item.number, item=_item_json(item, "in_progress"))
         return item
 
-    def _piece(self, out: list[bytes], kind: str) -> _Item:
+    def _open_part(self, out: list[bytes], kind: str) -> _Item:
         item = self._item(out, "message")
-        if not item.pieces or item.pieces[-1] != kind:
-            if item.pieces:
+        if not item.part_kinds or item.part_kinds[-1] != kind:
+            if item.part_kinds:
                 self._piece_done(out, item)
-            item.pieces.append(kind)
-            self._tell(out, "content_part.added", item, content_index=_at(item), part=_part(item, kind, empty=True))
+            item.part_kinds.append(kind)
+            self._item_event(
+                out, "content_part.added", item, content_index=_at(item), part=_part(item, kind, empty=True)
+            )
         return item
 
     def _piece_done(self, out: list[bytes], item: _Item) -> None:
-        kind, part = item.pieces[-1], _part(item, item.pieces[-1])
+        kind, part = item.part_kinds[-1], _part(item, item.part_kinds[-1])
         start = {"refusal": part.get("refusal")}
         if kind == "output_text":
             start = {"text": part["text"], "logprobs": item.logprobs}
-        self._tell(out, f"{kind}.done", item, content_index=_at(item), **start)
-        self._tell(out, "content_part.done", item, content_index=_at(item), part=part)
+        self._item_event(out, f"{kind}.done", item, content_index=_at(item), **start)
+        self._item_event(out, "content_part.done", item, content_index=_at(item), part=part)
 
     def _call(self, out: list[bytes], event: ToolCallPiece) -> None:
         item = self._item(out, "call", event.index, event)
@@ -142,12 +144,12 @@ class ResponsesEncoder(EventEncoder):
             item.call = ToolCallPiece(event.index, item.call.id, item.call.name, extra=event.extra)
         if event.arguments:
             item.texts.append(event.arguments)
-            self._tell(out, f"{_word(item)}.delta", item, delta=event.arguments)
+            self._item_event(out, f"{_event_noun(item)}.delta", item, delta=event.arguments)
 
     def _cite(self, out: list[bytes], citation: Citation) -> None:
-        item = self._piece(out, "output_text")
+        item = self._open_part(out, "output_text")
         item.annotations.append(annotation(citation))
-        self._tell(
+        self._item_event(
             out,
             "output_text.annotation.added",
             item,
@@ -168,22 +170,22 @@ class ResponsesEncoder(EventEncoder):
         item, self._open = self._open, None
         if item is None:
             return
-        if item.kind == "message" and item.pieces:
+        if item.kind == "message" and item.part_kinds:
             self._piece_done(out, item)
         elif item.kind == "reasoning":
             text = "".join(item.texts)
-            self._tell(out, "reasoning_summary_text.done", item, summary_index=0, text=text)
+            self._item_event(out, "reasoning_summary_text.done", item, summary_index=0, text=text)
             part = {"type": "summary_text", "text": text}
-            self._tell(out, "reasoning_summary_part.done", item, summary_index=0, part=part)
+            self._item_event(out, "reasoning_summary_part.done", item, summary_index=0, part=part)
         elif item.kind == "call":
-            name = "input" if _word(item).startswith("custom") else "arguments"
+            name = "input" if _event_noun(item).startswith("custom") else "arguments"
             if not item.texts and name == "arguments":
                 item.texts.append("{}")
-                self._tell(out, f"{_word(item)}.delta", item, delta="{}")
+                self._item_event(out, f"{_event_noun(item)}.delta", item, delta="{}")
             named = {"name": item.call.name} if name == "arguments" else {}
-            self._tell(out, f"{_word(item)}.done", item, **named, **{name: "".join(item.texts)})
-        cut = item.kind == "call" and not _word(item).startswith("custom") and not is_whole("".join(item.texts))
-        item_json = _shown(item, "incomplete" if cut else "completed")
+            self._item_event(out, f"{_event_noun(item)}.done", item, **named, **{name: "".join(item.texts)})
+        cut = item.kind == "call" and not _event_noun(item).startswith("custom") and not is_whole("".join(item.texts))
+        item_json = _item_json(item, "incomplete" if cut else "completed")
         self._event(out, "output_item.done", output_index=item.number, item=item_json)
         self._items.append(item_json)
 
@@ -200,7 +202,7 @@ class ResponsesEncoder(EventEncoder):
                 self._event(out, f"output_item.{event_name}", output_index=len(self._items), item=item_json)
             self._items.append(item_json)
         elif not self._items and self._open is None:
-            self._piece(out, "output_text")
+            self._open_part(out, "output_text")
         self._close(out)
         reason = "stop" if self._refused and self.reason == "refusal" else self.reason
         item_json = ended(base_response, self._items, reason, self.usage)
@@ -222,7 +224,7 @@ class ResponsesEncoder(EventEncoder):
         )
         return b"".join(out)
 
-    def _tell(self, out: list[bytes], kind: str, item: _Item, **fields: Json) -> None:
+    def _item_event(self, out: list[bytes], kind: str, item: _Item, **fields: Json) -> None:
         self._event(out, kind, item_id=item.id, output_index=item.number, **fields)
 
     def _event(self, out: list[bytes], kind: str, **fields: Json) -> None:
@@ -233,10 +235,10 @@ class ResponsesEncoder(EventEncoder):
 
 
 def _at(item: _Item) -> int:
-    return len(item.pieces) - 1
+    return len(item.part_kinds) - 1
 
 
-def _word(item: _Item) -> str:
+def _event_noun(item: _Item) -> str:
     custom = item.call.extra.get("type") == "custom"
     return "custom_tool_call_input" if custom else "function_call_arguments"
 
@@ -249,16 +251,16 @@ def _part(item: _Item, kind: str, *, empty: bool = False) -> dict[str, Json]:
     )
 
 
-def _shown(item: _Item, status: str) -> dict[str, Json]:
+def _item_json(item: _Item, status: str) -> dict[str, Json]:
     if item.kind == "message":
-        return message(item.id, [_part(item, kind) for kind in item.pieces], status)
+        return message(item.id, [_part(item, kind) for kind in item.part_kinds], status)
     if item.kind == "reasoning":
         return reasoning(item.id, "".join(item.texts), packed(None))
     call = item.call
     text = "".join(item.texts)
-    extra = {"type": "custom"} if _word(item).startswith("custom") else {}
+    extra = {"type": "custom"} if _event_noun(item).startswith("custom") else {}
     item_json = ToolCall(ToolFunction(call.name, text), call.id, extra)
-    base_response = call_item(item.id, item.place, item_json, status)
+    base_response = call_item(item.id, item.position, item_json, status)
     if "arguments" in base_response:
         base_response["arguments"] = text
     return base_response

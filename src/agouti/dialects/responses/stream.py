@@ -29,7 +29,7 @@ from ..shared.stream_decoding import PayloadStream
 from ..shared.text_template import TextTemplate
 from ..shared.tool_call_indices import CallNumbers
 from ..wire import Fault
-from .fields import Annotation, ItemFields, ReplyFields, choice_of, finish, kept_turn, usage_of
+from .fields import Annotation, ItemFields, ReplyFields, choice_of, finish, turn_of_items, usage_of
 
 
 class _StreamEvent(Struct):
@@ -59,7 +59,7 @@ class ResponsesStream(PayloadStream):
         self._classify = classify
         self._calls = CallNumbers()
         self._complete: set[int] = set()  # calls whose arguments have come
-        self._spoken: set[Hashable] = set()  # items whose text has come in pieces
+        self._streamed_items: set[Hashable] = set()  # items whose text has come in pieces
         self._placeless = False  # a text has come, and nobody said of which item
         self._length = 0
         self._thought: Hashable = None
@@ -87,8 +87,10 @@ class ResponsesStream(PayloadStream):
                 if event.delta and not event.logprobs:
                     self._template.learn(payload, event.delta)
             case "response.output_text.done":
-                positions = _places(event.item_id, event.output_index)
-                if not self._placeless and (self._spoken.isdisjoint(positions) if positions else not self._spoken):
+                positions = _keys_of(event.item_id, event.output_index)
+                if not self._placeless and (
+                    self._streamed_items.isdisjoint(positions) if positions else not self._streamed_items
+                ):
                     self._text(event, event.text, events)
             case "response.refusal.delta":
                 self._refused = True
@@ -129,8 +131,8 @@ class ResponsesStream(PayloadStream):
 
     def _text(self, event: _StreamEvent, text: str | None, events: list[Event]) -> None:
         if text:
-            positions = _places(event.item_id, event.output_index)
-            self._spoken.update(positions)
+            positions = _keys_of(event.item_id, event.output_index)
+            self._streamed_items.update(positions)
             self._placeless = self._placeless or not positions
             self._length += len(text)
             events.append(Text(text))
@@ -139,7 +141,7 @@ class ResponsesStream(PayloadStream):
             events.append(LogprobsTold(logprobs_of(LogprobFields(event.logprobs))))
 
     def _think(self, event: _StreamEvent, events: list[Event]) -> None:
-        positions = _places(event.item_id, event.output_index)
+        positions = _keys_of(event.item_id, event.output_index)
         position = (positions[0] if positions else None, event.summary_index)
         text = event.delta or ""
         if self._thought not in (None, position):
@@ -164,14 +166,18 @@ class ResponsesStream(PayloadStream):
             events.append(FileTold(file))
         elif item.type == "reasoning":
             # Some servers show it only here.
-            positions = _places(item.id, position)
+            positions = _keys_of(item.id, position)
             is_new = self._thoughts.isdisjoint(positions) if positions else self._thought is None
             if is_new and (text := item.thoughts()):
                 events.append(Reasoning(f"\n\n{text}" if self._thought is not None else text))
                 self._thought = (positions[0] if positions else None, None)
         elif (
             not self._placeless
-            and (self._spoken.isdisjoint(positions) if (positions := _places(item.id, position)) else not self._spoken)
+            and (
+                self._streamed_items.isdisjoint(positions)
+                if (positions := _keys_of(item.id, position))
+                else not self._streamed_items
+            )
             and (text := choice_of([item]).text)
         ):
             self._text(_StreamEvent(item_id=item.id, output_index=position), text, events)
@@ -224,11 +230,11 @@ class ResponsesStream(PayloadStream):
         output = response.get("output") if isinstance(response, dict) else None
         # Either may be empty, by the server.
         items = output if isinstance(output, list) and len(output) >= len(self._items) else self._items
-        if (provider_turn := kept_turn(items)) is not None:
+        if (provider_turn := turn_of_items(items)) is not None:
             events.append(TurnTold(provider_turn))
 
 
-def _places(item: str | None, index: int | None) -> tuple[Hashable, ...]:
+def _keys_of(item: str | None, index: int | None) -> tuple[Hashable, ...]:
     """By what the item of a piece can be known: its number first, for some servers make up an identifier each time."""
     return tuple(each for each in (index, item) if each is not None and each != "")
 

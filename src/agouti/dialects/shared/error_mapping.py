@@ -176,14 +176,14 @@ def _listed(detail: Json) -> ErrorBody | None:
     first = detail[0]
     where = first.get("loc")
     where = where if isinstance(where, list) else []
-    message = "; ".join(_said(each) for each in detail[:5] if isinstance(each, dict))
+    message = "; ".join(_detail_text(each) for each in detail[:5] if isinstance(each, dict))
     # Only a field that is too much can be left out; one with a wrong value was asked for.
     extra = "extra" in str(first.get("type")) or "not permitted" in message
     names = [each for each in where if isinstance(each, str) and each != "body"]
     return ErrorBody(message[:2000], _codes(first), ".".join(names) if extra and names else None)
 
 
-def _said(detail: dict[str, Json]) -> str:
+def _detail_text(detail: dict[str, Json]) -> str:
     where = detail.get("loc")
     location = ".".join(str(each) for each in where) if isinstance(where, list) else ""
     return f"{location}: {detail.get('msg') or detail.get('message') or detail.get('type') or ''}".strip(": ")

@@ -10,11 +10,11 @@ class CallNumbers:
     one to several calls; a call that begins is then told by its new identifier, and what follows belongs to the last.
     """
 
-    __slots__ = ("_ids", "_places", "count")
+    __slots__ = ("_ids", "_indices", "count")
 
     def __init__(self) -> None:
         self._ids: dict[str, int] = {}
-        self._places: dict[Hashable, int] = {}
+        self._indices: dict[Hashable, int] = {}
         self.count = 0
 
     def opened(self, *keys: Hashable) -> int:
@@ -28,25 +28,25 @@ class CallNumbers:
         self.count += 1
         for key in keys:
             if key is not None:
-                self._places[key] = number
+                self._indices[key] = number
         return number
 
     def at(self, *keys: Hashable) -> int:
         """The call at the first of these places that is known; else the last one, or a first one."""
         for key in keys:
-            if key in self._places:
-                return self._places[key]
+            if key in self._indices:
+                return self._indices[key]
         return self.count - 1 if self.count else self.opened(*keys)
 
     def known(self, key: Hashable) -> bool:
         """Whether a call is at this place."""
-        return key in self._places
+        return key in self._indices
 
-    def piece(self, key: Hashable, identifier: str | None, name: str | None) -> int:
+    def index_of(self, key: Hashable, identifier: str | None, name: str | None) -> int:
         """The call of a piece that may be a beginning: of another identifier, at a new place, or named without a place.
 
         >>> numbers = CallNumbers()
-        >>> [numbers.piece(0, "a", "f"), numbers.piece(0, None, None), numbers.piece(0, "b", "g")]
+        >>> [numbers.index_of(0, "a", "f"), numbers.index_of(0, None, None), numbers.index_of(0, "b", "g")]
         [0, 0, 1]
         """
         if identifier and identifier in self._ids:
@@ -56,7 +56,7 @@ class CallNumbers:
         if key is None:
             number = self.opened() if begins or name or not self.count else self.count - 1
         else:
-            number = self.opened(key) if begins or not self.known(key) else self._places[key]
+            number = self.opened(key) if begins or not self.known(key) else self._indices[key]
         if identifier:
             self._ids[identifier] = number
         return number

@@ -15,7 +15,7 @@ from ...core.http.exchange import HttpRequest
 from ...credentials.credential import Credential
 from ..call import Call
 from ..effects import Drop, RunCallable, Steps
-from ..operation import Kept, Operation, Try
+from ..operation import CachedContext, Operation, Try
 from ..outcome import Answered, AttemptOutcome, Failed, Request, Result
 from ..providers.provider import Target
 from .credentials import credential_for, settings_for
@@ -68,12 +68,12 @@ def attempt(
             if watch.identified:
                 # Whose answer a hook has, it can tell only by the key and all that goes with it.
                 credential = yield from watch.identify(attempt_headers)
-            cached = yield from watch.kept(Kept(call, target, before))
+            cached = yield from watch.kept(CachedContext(call, target, before))
             if cached is not None:
                 return Attempted(cached, clock() - started_at)
         call.check_time()
         if watch is not None:
-            if target.provider.places:
+            if target.provider.sources:
                 yield from settings_for(call, target)
             # What goes out is written before anybody has a say in it.
             if operation.heavy(request):
@@ -82,7 +82,7 @@ def attempt(
             yield from watch.admit()
             if watch.scripted:
                 sent = True
-                outcome = yield from watch.says(Kept(call, target, before))
+                outcome = yield from watch.says(CachedContext(call, target, before))
                 took = clock() - started_at
                 yield from watch.ended(outcome, took)
                 return Attempted(outcome, took)
@@ -96,7 +96,7 @@ def attempt(
             if (connected := watch.connected) is not None:
                 http = replace(http, connected=connected)
         else:
-            if target.provider.places:
+            if target.provider.sources:
                 yield from settings_for(call, target)
             if operation.heavy(request):
                 written = partial(_written, operation, request, target, credential, attempt_headers)
@@ -118,7 +118,7 @@ def attempt(
         waited, started_at = clock() - started_at, clock()
         outcome = yield from operation.receive(attempt_context)
     except AgoutiError as error:
-        outcome = Failed(error, began=sent, sent=sent, final=sent)
+        outcome = Failed(error, started=sent, sent=sent, final=sent)
     took = clock() - started_at
     if isinstance(outcome, Failed):
         target.provider.masker(credential).mask_error(outcome.error)
@@ -163,7 +163,7 @@ def circuit_open(target: Target, seconds: float) -> CircuitOpen:
 
 
 # A key that the provider wants no more of, without saying for how long.
-_REST = 1.0
+_REST_SECONDS = 1.0
 _DAY = 86400.0
 
 
@@ -179,15 +179,15 @@ def learn(attempted: Attempted[Result], target: Target, now: float) -> bool:
             return False
         provider.answered = True
         if attempted.credential is not None:
-            provider.keys.worked(attempted.credential)
+            provider.keys.succeeded(attempted.credential)
         return False
     if isinstance(outcome.error, RateLimited) and outcome.sent and attempted.credential is not None:
         wait = outcome.error.wait
-        until = now + (_REST if wait is None else min(max(wait, 0.0), _DAY))
+        until = now + (_REST_SECONDS if wait is None else min(max(wait, 0.0), _DAY))
         return provider.keys.limited(attempted.credential, until) and provider.keys.free(now) > 0
     refused = isinstance(outcome.error, CredentialRefused) and outcome.sent
-    if refused and provider.places:
-        provider.places.refused()
+    if refused and provider.sources:
+        provider.sources.refused()
     if refused and attempted.credential is not None:
         return provider.keys.refused(attempted.credential)
     return False

@@ -21,7 +21,7 @@ from ..operation import Operation
 from ..outcome import Answer, Answered, Failed, Request, Result
 from ..providers.provider import Target
 from .attempt import Attempted, attempt, circuit_open, learn
-from .decide import Again, Done, GiveUp, NextModel, Situation, decide
+from .decide import Done, GiveUp, NextModel, Retry, Situation, decide
 from .error_policy import lets_next, policy_of
 from .time_limits import retries_of
 
@@ -68,7 +68,7 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
                 yield from watch.ended(None)
             answer = decision.answer
             if isinstance(answer.value, Completion):
-                answer = _whose(answer, target)
+                answer = _with_provider(answer, target)
             return Exchanged(answer, target, tuple(attempts), call.clocks.clock() - call.started)
         error = decision.error.with_context(
             provider=target.provider.label, model=target.model.label, attempts=tuple(attempts)
@@ -88,7 +88,7 @@ def exchange(call: Call, operation: Operation[Request, Result]) -> Steps[Exchang
     raise error
 
 
-def _whose(answer: Any, target: Target) -> Any:
+def _with_provider(answer: Any, target: Target) -> Any:
     """The answer with the mark of whoever made its turns, where there are some."""
     if all(each.provider_turn is None for each in answer.value.choices):
         return answer
@@ -131,12 +131,12 @@ def _at_target(
             outcome,
             _situation(call, operation, target, request, outcome, tried, attempted.seconds, other_key, next_model),
         )
-        if not isinstance(decision, Again):
+        if not isinstance(decision, Retry):
             if isinstance(outcome, Failed) and outcome.sent and policy_of(type(outcome.error)).opens_circuit:
                 if waits:
                     circuit.failed(clock())
             elif outcome.sent if isinstance(outcome, Failed) else not outcome.answer.cached:
-                circuit.worked()
+                circuit.succeeded()
             return decision
         if decision.wait:
             log.info("%s: waiting %.1f s before another attempt", target.model.label, decision.wait)
@@ -145,7 +145,7 @@ def _at_target(
             # Another request: a provider that knows the first one must not take them for one.
             further_keys = further_headers(call, target)
         request = decision.request
-        tried.again(decision)
+        tried.note_retry(decision)
 
 
 _NOT_ASKED = (RequestError, ConfigError, CredentialMissing)
@@ -171,14 +171,14 @@ class _Tried:
     def __init__(self) -> None:
         self.repeats = 0
         self.other_keys = 0
-        self.kept_connection = False
+        self.was_reused = False
         self.waited = 0.0
 
-    def again(self, decision: Again[Request]) -> None:
+    def note_retry(self, decision: Retry[Request]) -> None:
         self.waited = decision.wait
         self.repeats += decision.why == "policy"
         self.other_keys += decision.why == "other key"
-        self.kept_connection = self.kept_connection or decision.why == "kept connection"
+        self.was_reused = self.was_reused or decision.why == "kept connection"
 
 
 def _situation(
@@ -199,7 +199,7 @@ def _situation(
         request=request,
         repeats=tried.repeats,
         retries=retries_of(call, target),
-        kept_connection=provider.answered and not tried.kept_connection,
+        was_reused=provider.answered and not tried.was_reused,
         seconds=seconds,
         other_key=other_key and tried.other_keys < provider.keys.count,
         reduced=operation.reduced(outcome.error, request, target) if outcome.sent else None,

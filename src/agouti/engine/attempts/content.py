@@ -18,7 +18,7 @@ def content_of(call: "Call", operation: "Operation[Any, Any]", request: Any) -> 
     from .credentials import settings_for
 
     target = call.targets[0]
-    if target.provider.places:
+    if target.provider.sources:
         yield from settings_for(call, target)
     outgoing = OutgoingRequest(operation, request, target)
     outgoing.identify(None, further_headers(call, target))

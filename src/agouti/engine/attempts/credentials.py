@@ -27,7 +27,7 @@ def credential_for(call: Call, target: Target) -> Steps[Credential | None]:
     if isinstance(current, Credential):
         return current
     credential = yield from _fetched(current, call, target)
-    keys.got(current, credential)
+    keys.store(current, credential)
     return credential
 
 
@@ -38,14 +38,14 @@ def settings_for(call: Call, target: Target) -> Steps[None]:
         CredentialError: it cannot be had.
     """
     provider = target.provider
-    for source in provider.places.wanted(call.clocks.now()):
-        provider.got(source, (yield from _fetched(source, call, target)))
+    for source in provider.sources.missing(call.clocks.now()):
+        provider.store(source, (yield from _fetched(source, call, target)))
 
 
 def _fetched(key: Key, call: Call, target: Target) -> Steps[Credential]:
     if quick(key):
         return (yield from _fetch(key, call, target))
-    single_flight = target.provider.flights
+    single_flight = target.provider.single_flight
     while True:
         flight, is_own = single_flight.joined(key)
         if is_own:

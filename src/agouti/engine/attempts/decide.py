@@ -15,7 +15,7 @@ from ..outcome import Answer, Answered, AttemptOutcome, Failed, Request, Result
 from .error_policy import Repeat, lets_next, policy_of
 
 # Seconds within which a server closes a connection that it had meant to close anyway.
-_SOON = 1.0
+_SOON_SECONDS = 1.0
 
 
 class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
@@ -25,7 +25,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
         request: what was sent.
         repeats: how many repeats of the policy's own there have been at this model.
         retries: how many there may be, and how long the waits.
-        kept_connection: the connection may have been a kept one, which the server closed just then.
+        was_reused: the connection may have been a kept one, which the server closed just then.
         seconds: how long the attempt took.
         other_key: another key, or the same one fetched anew, may be taken instead of a refused one.
         reduced: the request without the parameter that was refused, where the entry allows that.
@@ -38,7 +38,7 @@ class Situation(Struct, Generic[Request], frozen=True, kw_only=True):
     request: Request
     repeats: int = 0
     retries: Retries = Retries()
-    kept_connection: bool = False
+    was_reused: bool = False
     seconds: float = 0.0
     other_key: bool = False
     reduced: Request | None = None
@@ -54,7 +54,7 @@ class Done(Struct, Generic[Result], frozen=True, gc=False):
     answer: Answer[Result]
 
 
-class Again(Struct, Generic[Request], frozen=True):
+class Retry(Struct, Generic[Request], frozen=True):
     """The same model is asked again.
 
     Attributes:
@@ -80,7 +80,7 @@ class GiveUp(Struct, frozen=True):
     error: AgoutiError
 
 
-Decision: TypeAlias = Done[Result] | Again[Request] | NextModel | GiveUp
+Decision: TypeAlias = Done[Result] | Retry[Request] | NextModel | GiveUp
 
 
 def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> Decision[Result, Request]:
@@ -88,7 +88,7 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
 
     >>> from agouti.core.errors import Overloaded, RequestRefused
     >>> decide(Failed(Overloaded("busy")), Situation(request="Q", retries=Retries(base=0.5)))
-    Again(wait=0.5, request='Q', why='policy')
+    Retry(wait=0.5, request='Q', why='policy')
     >>> type(decide(Failed(RequestRefused("no")), Situation(request="Q", next_model=True))).__name__
     'GiveUp'
     """
@@ -98,7 +98,7 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
     if error.partial is not None:
         # Pieces of the answer have reached the caller: another one cannot take them back.
         return GiveUp(error)
-    delay = None if outcome.final or not outcome.sent else _again(outcome, situation)
+    delay = None if outcome.final or not outcome.sent else _retry(outcome, situation)
     if delay is not None and (situation.left is None or delay.wait < situation.left):
         return delay
     if situation.next_model and lets_next(error):
@@ -106,23 +106,23 @@ def decide(outcome: AttemptOutcome[Result], situation: Situation[Request]) -> De
     return GiveUp(error)
 
 
-def _again(failed: Failed, situation: Situation[Request]) -> Again[Request] | None:
+def _retry(failed: Failed, situation: Situation[Request]) -> Retry[Request] | None:
     error = failed.error
-    is_soon = situation.seconds < _SOON and situation.retries.max > 0
-    if isinstance(error, ConnectionLost) and not failed.began and situation.kept_connection and is_soon:
+    is_soon = situation.seconds < _SOON_SECONDS and situation.retries.max > 0
+    if isinstance(error, ConnectionLost) and not failed.started and situation.was_reused and is_soon:
         # A server may close a kept connection at the moment when it is used again: that says nothing about the
         # request. Both HTTP libraries look before use, so once is enough. One that takes its time has begun to work.
-        return Again(0.0, situation.request, "kept connection")
+        return Retry(0.0, situation.request, "kept connection")
     if situation.other_key:
-        return Again(0.0, situation.request, "other key")
+        return Retry(0.0, situation.request, "other key")
     if situation.reduced is not None:
-        return Again(0.0, situation.reduced, "reduced")
-    if not repeats(error, started=failed.began, after_sending=situation.retries.after_sending):
+        return Retry(0.0, situation.reduced, "reduced")
+    if not repeats(error, started=failed.started, after_sending=situation.retries.after_sending):
         return None
     if not situation.waits and policy_of(type(error)).repeat is Repeat.ALWAYS:
         return None
     wait = pause(error, situation.repeats, situation.retries, situation.chance)
-    return None if wait is None else Again(wait, situation.request, "policy")
+    return None if wait is None else Retry(wait, situation.request, "policy")
 
 
 def repeats(error: AgoutiError, *, started: bool, after_sending: bool = False) -> bool:

@@ -16,7 +16,7 @@ from ..call import Call
 from ..effects import OnAbandon, Settled, Steps
 from ..hook_checks import is_own, sendable, steps_of
 from ..hooks import AnsweringHook, AttemptDetails, AttemptResult, BrokenAnswer, CallResult, Hook, Outcome, SeeingHook
-from ..operation import Kept, Operation
+from ..operation import CachedContext, Operation
 from ..outcome import Answered, AttemptOutcome, Failed
 from ..outgoing import OutgoingRequest
 from ..providers.provider import Target
@@ -53,14 +53,14 @@ class Watch:
         self._target = target
         self._price = target.price
         self._credential: Credential | None = None
-        self._began = started_at
+        self._started_at = started_at
         self._sent = False
         self._admitted: list[Hook] = []
         self._undo: OnAbandon | None = None
         # To ask a protocol for its instances takes ten times as long as to look at the classes.
         answering_hooks: list[Any] = [hook for hook in call.hooks if AnsweringHook in type(hook).__mro__]
         self._scripted: Any = next((each for each in answering_hooks if each.stands_in), None)
-        self._answering = answering_hooks if self._scripted is None else []
+        self._answering_hooks = answering_hooks if self._scripted is None else []
         self.outgoing = OutgoingRequest(operation, request, target)
         question = call.question
         self._details = AttemptDetails(
@@ -85,7 +85,7 @@ class Watch:
     @property
     def identified(self) -> bool:
         """Whether a hook wants to know whose request it is."""
-        return any(each.identifies(self._details) for each in self._answering) if self._answering else False
+        return any(each.identifies(self._details) for each in self._answering_hooks) if self._answering_hooks else False
 
     def identify(self, attempt_headers: Mapping[str, str] | None) -> "Steps[Credential | None]":
         """Fetch what the fingerprint is made of; the key, which is the one that the request is sent with.
@@ -94,37 +94,37 @@ class Watch:
             CredentialError: it cannot be had.
         """
         call, target = self._call, self._target
-        if target.provider.places:
+        if target.provider.sources:
             yield from settings_for(call, target)
         credential = (yield from credential_for(call, target)) if self._operation.sends_key else None
         self.outgoing.identify(credential, attempt_headers)
         return credential
 
-    def kept(self, context: Kept) -> Steps[AttemptOutcome[Any] | None]:
+    def kept(self, context: CachedContext) -> Steps[AttemptOutcome[Any] | None]:
         """The answer that a hook has, as the operation receives it; those that want to know are told."""
-        for hook in self._answering:
+        for hook in self._answering_hooks:
             value = yield from steps_of(hook, hook.kept(self._details), "kept")
             if value is None:
                 continue
             if isinstance(value, AgoutiError):
                 return Failed(value, status=value.status)
-            self._check_kept(hook, value)
-            answered: Answered[Any] = yield from self._operation.receive_kept(value, context)
+            self._check_cached(hook, value)
+            answered: Answered[Any] = yield from self._operation.receive_cached(value, context)
             if hook.caches:
-                self._tell_kept(answered.answer.value)
+                self._notify_cached(answered.answer.value)
                 return answered
             return Answered(replace(answered.answer, status=200, cached=False))
         return None
 
-    def _check_kept(self, hook: Hook, value: object) -> None:
+    def _check_cached(self, hook: Hook, value: object) -> None:
         if self._operation.name == "chat" and not isinstance(value, Completion):
             raise RequestError(
                 f"kept of the hook {type(hook).__name__} gave a {type(value).__name__}",
                 hint="It gives an agouti.core.canonical.chat.Completion, an AgoutiError, or None to ask the provider.",
             )
 
-    def _tell_kept(self, value: object) -> None:
-        seconds = self._call.clocks.clock() - self._began
+    def _notify_cached(self, value: object) -> None:
+        seconds = self._call.clocks.clock() - self._started_at
         result = self._result("cached", Usage(0, 0, 0), seconds=seconds, answer=value)
         result = replace(result, exact_cost=Decimal(0), cost=0.0, sent=False)
         for hook in self._call.hooks:
@@ -155,25 +155,25 @@ class Watch:
         """Whether a script stands for the provider: it answers where the request would go out."""
         return self._scripted is not None
 
-    def says(self, context: Kept) -> Steps[AttemptOutcome[Any]]:
+    def says(self, context: CachedContext) -> Steps[AttemptOutcome[Any]]:
         """What the script says, once the application's own hooks have had their say."""
         self.sends(None)
         value: Any = yield from self._scripted.kept(self._details)
         if isinstance(value, AgoutiError):
             return Failed(value, status=value.status)
         if isinstance(value, BrokenAnswer):
-            accumulator: Any = getattr(self._operation, "so_far", None)
+            accumulator: Any = getattr(self._operation, "accumulator", None)
             if accumulator is not None:  # what came of a stream is the caller's
-                yield from self._operation.receive_kept(value.answer, context)
+                yield from self._operation.receive_cached(value.answer, context)
                 value.error.with_context(partial=accumulator.reply())
-            return Failed(value.error, began=True)
-        answered: Answered[Any] = yield from self._operation.receive_kept(value, context)
+            return Failed(value.error, started=True)
+        answered: Answered[Any] = yield from self._operation.receive_cached(value, context)
         return Answered(replace(answered.answer, status=200, cached=False))
 
     def sends(self, credential: "Credential | None") -> dict[str, str]:
         """The request goes out now, with this key; the headers that hooks add."""
         self._credential = credential
-        self._sent, self._began = True, self._call.clocks.clock()
+        self._sent, self._started_at = True, self._call.clocks.clock()
         headers: dict[str, str] = {}
         for hook in self._admitted:
             sending: Callable[[AttemptDetails], Mapping[str, str] | None] | None = getattr(hook, "sending", None)
@@ -207,7 +207,7 @@ class Watch:
             answer = outcome.answer
             usage = self._operation.usage(answer.value)
             self._learn(usage)
-            usage, estimated = self._whole(usage, answer.value)
+            usage, estimated = self._final_usage(usage, answer.value)
             result = self._result(
                 "answered",
                 usage,
@@ -220,7 +220,7 @@ class Watch:
             )
         else:
             status = outcome.status or outcome.error.status
-            usage, estimated = self._so_far() if outcome.sent else (None, False)
+            usage, estimated = self._partial_usage() if outcome.sent else (None, False)
             free = not outcome.sent or (usage is None and did_no_work(outcome.error, status))
             result = self._result(
                 "failed",
@@ -233,7 +233,7 @@ class Watch:
             )
             if free:
                 result = replace(result, exact_cost=Decimal(0), cost=0.0)
-        self._tell(result)
+        self._notify(result)
 
     def _learn(self, usage: Usage | None) -> None:
         """Compare what the provider has counted with what was expected."""
@@ -245,7 +245,7 @@ class Watch:
         if usage.output_tokens and self._operation.name == "chat" and self.outgoing.caps.output_tokens is None:
             state.answers.learn(usage.output_tokens // self.outgoing.caps.answers)
 
-    def _whole(self, usage: Usage | None, value: object) -> tuple[Usage | None, bool]:
+    def _final_usage(self, usage: Usage | None, value: object) -> tuple[Usage | None, bool]:
         """The tokens of a whole answer: as told, or estimated where the provider tells none."""
         if (usage is not None and usage.output_tokens is not None) or not isinstance(value, Completion):
             return usage, False
@@ -256,11 +256,11 @@ class Watch:
         return Usage(input_tokens, out, input_tokens + out), True
 
     def _abandoned(self) -> None:
-        usage, estimated = self._so_far() if self._sent else (Usage(0, 0, 0), False)
-        seconds = self._call.clocks.clock() - self._began
-        self._tell(self._result("abandoned", usage, seconds=seconds, estimated=estimated))
+        usage, estimated = self._partial_usage() if self._sent else (Usage(0, 0, 0), False)
+        seconds = self._call.clocks.clock() - self._started_at
+        self._notify(self._result("abandoned", usage, seconds=seconds, estimated=estimated))
 
-    def _so_far(self) -> tuple[Usage | None, bool]:
+    def _partial_usage(self) -> tuple[Usage | None, bool]:
         """The tokens of a reply that did not come to its end: never fewer than what had come.
 
         Counts that were told in the middle are those of that moment, and some formats begin with a count of nothing.
@@ -319,7 +319,7 @@ class Watch:
             body=body,
         )
 
-    def _tell(self, result: AttemptResult) -> None:
+    def _notify(self, result: AttemptResult) -> None:
         admitted, self._admitted = self._admitted, []
         for hook in reversed(admitted):
             try:
@@ -384,12 +384,12 @@ class CallWatch:
         undo, self._undo = self._undo, None
         if undo is not None:
             yield Settled(undo)
-        self._tell(error, abandoned=False)
+        self._notify(error, abandoned=False)
 
     def _abandoned(self) -> None:
-        self._tell(None, abandoned=True)
+        self._notify(None, abandoned=True)
 
-    def _tell(self, error: AgoutiError | None, *, abandoned: bool) -> None:
+    def _notify(self, error: AgoutiError | None, *, abandoned: bool) -> None:
         call = self._call
         result = CallResult(
             label=call.label,

@@ -6,7 +6,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ...core.errors import AgoutiError, RequestError
-from ...core.http.exchange import HttpReply, HttpRequest, TransportFailure, bare
+from ...core.http.exchange import HttpReply, HttpRequest, TransportFailure, without_traceback
 from ...credentials.credential import Credential
 from ...credentials.fetch import fetch, quick
 from .. import effects as e
@@ -30,7 +30,7 @@ class AsyncDriver(BaseDriver[T]):
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
         try:
-            self._busy, self._who = True, asyncio.current_task()
+            self._busy, self._owner = True, asyncio.current_task()
         except RuntimeError:
             hint = "Call it in a coroutine that asyncio runs; elsewhere take Client, in a thread."
             raise RequestError("AsyncClient runs in an event loop of asyncio: there is none here", hint=hint) from None
@@ -86,11 +86,11 @@ class AsyncDriver(BaseDriver[T]):
         return await self._opened.receive(effect.limit) if self._opened is not None else b""
 
     async def _finish(self, effect: e.Finish) -> None:
-        if (opened := self._taken()) is not None:
+        if (opened := self._advance()) is not None:
             await opened.finish()
 
     async def _drop(self, effect: e.Drop | None) -> None:
-        if (opened := self._taken()) is not None:
+        if (opened := self._advance()) is not None:
             opened.abort()
 
     async def _sleep(self, effect: e.Sleep) -> None:
@@ -121,16 +121,16 @@ class AsyncDriver(BaseDriver[T]):
             remaining = seconds_left(effect.timeouts)
             return await asyncio.to_thread(fetch, effect.key, self._environment, post, remaining)
         except (AgoutiError, TransportFailure) as error:
-            raise bare(error) from None
+            raise without_traceback(error) from None
 
     async def _together(self, effect: e.Together) -> list[Any]:
-        async def take(steps: "e.Steps[Any]") -> Any:
+        async def run_steps(steps: "e.Steps[Any]") -> Any:
             driver = AsyncDriver(steps, self._transport, self._environment)
             while await driver.advance() is not None:
                 pass
             return driver.result
 
-        return await side_by_side(effect.steps, take, effect.at_once, effect.stopped, keep=effect.keep)
+        return await side_by_side(effect.steps, run_steps, effect.concurrency, effect.stopped, keep=effect.keep)
 
 
 _DO: dict[type[e.Effect], Callable[[AsyncDriver[Any], Any], Awaitable[Any]]] = {

@@ -19,7 +19,7 @@ class BaseDriver(Generic[T]):
         result: what the call ended with, once `advance` has returned `None`.
     """
 
-    __slots__ = ("_busy", "_environment", "_opened", "_steps", "_stopped", "_transport", "_undo", "_who", "result")
+    __slots__ = ("_busy", "_environment", "_opened", "_owner", "_steps", "_stopped", "_transport", "_undo", "result")
 
     def __init__(self, steps: "e.Steps[T]", transport: Any, environment: Mapping[str, str]) -> None:
         self._steps = steps
@@ -28,7 +28,7 @@ class BaseDriver(Generic[T]):
         self._opened: Any = None
         self._undo = e.UndoList()
         self._busy = self._stopped = False
-        self._who: Any = None  # the thread or task that advances it
+        self._owner: Any = None  # the thread or task that advances it
         self.result: T
 
     def _stop(self) -> bool:
@@ -37,7 +37,7 @@ class BaseDriver(Generic[T]):
         if self._busy and self._opened is not None:
             interrupted(self._opened)
         elif self._busy and (interrupt := getattr(self._transport, "interrupt", None)) is not None:
-            interrupt(self._who)  # it waits for the head of a reply
+            interrupt(self._owner)  # it waits for the head of a reply
         return self._busy
 
     def _opening(self, effect: "e.Send | e.Open") -> Any:
@@ -56,7 +56,7 @@ class BaseDriver(Generic[T]):
         if self._stopped:
             interrupted(opened)
 
-    def _taken(self) -> Any:
+    def _advance(self) -> Any:
         opened, self._opened = self._opened, None
         return opened
 

@@ -8,7 +8,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ...core.errors import AgoutiError
-from ...core.http.exchange import HttpReply, HttpRequest, TransportFailure, bare
+from ...core.http.exchange import HttpReply, HttpRequest, TransportFailure, without_traceback
 from ...credentials.credential import Credential
 from ...credentials.fetch import fetch
 from .. import effects as e
@@ -30,7 +30,7 @@ class SyncDriver(BaseDriver[T]):
         """Go on until there are events for the caller; `None` at the end."""
         resume: Callable[[Any], e.Effect] = self._steps.send
         answer: Any = None
-        self._busy, self._who = True, threading.get_ident()
+        self._busy, self._owner = True, threading.get_ident()
         try:
             while True:
                 effect = resume(answer)
@@ -83,11 +83,11 @@ class SyncDriver(BaseDriver[T]):
         return self._opened.receive(effect.limit) if self._opened is not None else b""
 
     def _finish(self, effect: e.Finish) -> None:
-        if (opened := self._taken()) is not None:
+        if (opened := self._advance()) is not None:
             opened.finish()
 
     def _drop(self, effect: e.Drop | None) -> None:
-        if (opened := self._taken()) is not None:
+        if (opened := self._advance()) is not None:
             opened.abort()
 
     def _sleep(self, effect: e.Sleep) -> None:
@@ -116,21 +116,23 @@ class SyncDriver(BaseDriver[T]):
         try:
             return fetch(effect.key, self._environment, post, seconds_left(effect.timeouts))
         except (AgoutiError, TransportFailure) as error:
-            raise bare(error) from None
+            raise without_traceback(error) from None
 
     def _together(self, effect: e.Together) -> list[Any]:
         from .threads import side_by_side
 
         busy: set[SyncDriver[Any]] = set()
 
-        def take(steps: "e.Steps[Any]") -> Any:
+        def run_steps(steps: "e.Steps[Any]") -> Any:
             busy.add(driver := SyncDriver(steps, self._transport, self._environment))
             while driver.advance() is not None:
                 pass
             busy.discard(driver)
             return driver.result
 
-        return side_by_side(effect.steps, take, effect.at_once, partial(close_all, busy, effect.stopped), effect.keep)
+        return side_by_side(
+            effect.steps, run_steps, effect.concurrency, partial(close_all, busy, effect.stopped), effect.keep
+        )
 
 
 _DO: dict[type[e.Effect], Callable[[SyncDriver[Any], Any], Any]] = {

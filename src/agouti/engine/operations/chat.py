@@ -15,13 +15,13 @@ from ...replies.reply import Reply
 from ..attempts.call_loop import Exchanged, exchange
 from ..call import Call, Shape, request_for
 from ..effects import RunCallable, Steps
-from ..operation import Kept
+from ..operation import CachedContext
 from ..outcome import Answer, Answered
 from ..providers.provider import Target
 from ..question import Question
 from .model_operation import ModelOperation
 
-_ANYTHING = Message("user", "-")
+_ANY_MESSAGE = Message("user", "-")
 # A request with more messages is put together in a thread, where there is an event loop.
 _MANY = 300
 
@@ -128,7 +128,7 @@ class Chat(ModelOperation[Request, Completion]):
         if own_form.whole:
             # What is said stands in the fields: of ours only the entry's system text may be wanted.
             system = [each for each in request.messages if each.role in ("system", "developer")]
-            request = replace(request, messages=(*system, _ANYTHING))
+            request = replace(request, messages=(*system, _ANY_MESSAGE))
         outgoing = encoded(without(request, own_form.says), target, dialect.encode_chat)
         refused = request.refused | target.state.refused_parameters
         fields = _without_paths(own_form.fields, refused) if refused else own_form.fields
@@ -192,7 +192,7 @@ class Chat(ModelOperation[Request, Completion]):
         _warn(f"{target.model.label} ({entry.label}) does not take {name}; going on without it")
         return without(request, {name})
 
-    def receive_kept(self, value: Completion, context: Kept) -> Steps[Answered[Completion]]:
+    def receive_cached(self, value: Completion, context: CachedContext) -> Steps[Answered[Completion]]:
         yield from ()
         return Answered(Answer(replace(value, body=b""), 0, {}, value.body, cached=True))
 
@@ -264,12 +264,12 @@ def expressible(request: Request, target: Target, *, media: bool = True) -> Requ
     """
     if media:
         request = with_media_ready(request, target, fetched=request.fetch == "no")
-    refused, accepted = target.state.refused_parameters, target.provider.takes
+    refused, accepted = target.state.refused_parameters, target.provider.accepted
     if refused:
         request = _as_learned(request, refused, target)
     parameters = request.parameters
     if accepted is None:
-        unsupported = target.provider.lacks
+        unsupported = target.provider.unsupported
         if unsupported.isdisjoint(parameters):
             return request
         rejected = {name for name in unsupported & parameters.keys() if not asks_nothing(name, parameters[name])}

@@ -8,7 +8,7 @@ from ...replies.reply import Reply
 from ..attempts.call_loop import exchange
 from ..call import Call, Shape
 from ..effects import Emit, Steps
-from ..operation import Kept, Try
+from ..operation import CachedContext, Try
 from ..outcome import Answer, Answered, AttemptOutcome
 from ..providers.provider import Target
 from ..question import Question
@@ -35,13 +35,13 @@ class ChatStreamed(Chat):
         self, question: Question, accumulator: ReplyAccumulator, shape: Shape | None = None, *, verbatim: str = ""
     ) -> None:
         super().__init__(question, shape)
-        self.so_far = accumulator
+        self.accumulator = accumulator
         self.verbatim = verbatim
-        self.held: list[Event] = []
+        self.pending: list[Event] = []
 
     def let_go(self) -> list[Event]:
         """The events that were held back; none is any more."""
-        pending, self.held = self.held, []
+        pending, self.pending = self.pending, []
         return pending
 
     def passes(self, target: Target) -> bool:
@@ -52,25 +52,25 @@ class ChatStreamed(Chat):
         return self.verbatim == form and not target.model.reasoning_tag
 
     def receive(self, context: Try[Request, Completion]) -> Steps[AttemptOutcome[Completion]]:
-        self.so_far.begin(context.target, context.call.started, context.attempts)
-        self.held = []
+        self.accumulator.begin(context.target, context.call.started, context.attempts)
+        self.pending = []
         return receive_stream(context, self)
 
-    def receive_kept(self, value: Completion, context: Kept) -> Steps[Answered[Completion]]:
-        self.so_far.begin(context.target, context.call.started, context.attempts)
+    def receive_cached(self, value: Completion, context: CachedContext) -> Steps[Answered[Completion]]:
+        self.accumulator.begin(context.target, context.call.started, context.attempts)
         events = as_events(value)
-        self.so_far.take(events, context.call.clocks.clock)
+        self.accumulator.add(events, context.call.clocks.clock)
         yield Emit(events)
-        return Answered(Answer(self.so_far.completion(), 0, {}, cached=True))
+        return Answered(Answer(self.accumulator.completion(), 0, {}, cached=True))
 
     def first_token(self) -> float | None:
-        return self.so_far.first_token
+        return self.accumulator.first_token
 
     def partial(self) -> Completion | None:
-        return self.so_far.completion()
+        return self.accumulator.completion()
 
     def partial_usage(self) -> Usage | None:
-        return self.so_far.usage
+        return self.accumulator.usage
 
 
 def stream(

@@ -9,13 +9,13 @@ from ...dialects.wire import Fault, Outgoing
 from ..attempts.call_loop import exchange
 from ..call import Call
 from ..effects import Steps
-from ..operation import lacks
+from ..operation import unsupported_feature
 from ..providers.provider import Target
 from .model_operation import ModelOperation
 
 T = TypeVar("T")
 
-GONE = (404, 410)
+MISSING_STATUSES = (404, 410)
 """Statuses of a batch that is not there any more."""
 _LARGE = Timeouts(connect=10.0, first_byte=300.0, between_chunks=60.0, total=3600.0)
 
@@ -64,7 +64,9 @@ def batches_of(target: Target) -> DeferredBatches:
     """
     batches = target.provider.dialect.deferred_batches()
     if batches is None:
-        raise lacks(target, "deferred batches", "Leave --deferred (deferred=True) out: each row is asked by itself.")
+        raise unsupported_feature(
+            target, "deferred batches", "Leave --deferred (deferred=True) out: each row is asked by itself."
+        )
     return batches
 
 

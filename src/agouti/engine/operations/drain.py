@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 
-def unseen(steps: Steps[T], see: "Callable[[list[Event]], None]") -> Steps[T]:
+def drained(steps: Steps[T], see: "Callable[[list[Event]], None]") -> Steps[T]:
     """The same steps, whose events go to a function instead of the caller."""
     try:
         effect: Any = next(steps)

@@ -9,18 +9,18 @@ from ...core.canonical.chat import Message, Request
 from ...core.errors import AddressWrong, AgoutiError, ModelUnknown
 from ...core.http.exchange import Timeouts
 from ...core.settings.retries import Retries
-from ...core.text.suggest import near
+from ...core.text.suggest import similar_names
 from ...dialects.wire import Fault, ListedModel, Outgoing
 from ..attempts.call_loop import exchange
 from ..call import Call
 from ..effects import Steps
-from ..operation import lacks
+from ..operation import unsupported_feature
 from ..providers.provider import Target
 from ..receiving.whole import WholeReply
 
 TIMEOUTS = Timeouts(connect=5.0, first_byte=15.0, between_chunks=15.0)
 # A list that is only wanted for a better error message must not keep anybody waiting.
-_SOON = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
+_LIST_TIMEOUTS = Timeouts(connect=2.0, first_byte=5.0, between_chunks=5.0)
 _SECONDS = 10.0
 _ONCE = Retries(max=0)
 
@@ -72,7 +72,7 @@ class Models(WholeReply[None, Page]):
     def encode(self, request: None, target: Target) -> Outgoing:
         outgoing = self._page or target.provider.dialect.encode_models()
         if outgoing is None:
-            raise lacks(target, "list of models", "See the names on the provider's pages.")
+            raise unsupported_feature(target, "list of models", "See the names on the provider's pages.")
         return outgoing
 
     def decode(self, body: bytes, request: None, target: Target) -> Page | Fault:
@@ -183,7 +183,7 @@ def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[N
     """Ask for the provider's list, to name the models that look like the unknown one."""
     end_at = call.clocks.clock() + _SECONDS  # for all pages
     until = end_at if call.until is None else min(end_at, call.until)
-    call = replace(call, targets=(target,), timeouts=_SOON, retries=_ONCE, hooks=(), until=until)
+    call = replace(call, targets=(target,), timeouts=_LIST_TIMEOUTS, retries=_ONCE, hooks=(), until=until)
     try:
         listed = yield from listing(call)
     except (AddressWrong, ModelUnknown):
@@ -199,7 +199,7 @@ def name_near_models(error: ModelUnknown, call: Call, target: Target) -> Steps[N
     if not names:
         return
     name = target.model.name
-    similar = near(name, names)
+    similar = similar_names(name, names)
     some = ", ".join(similar or sorted(names)[:5])
     error.with_near(similar, f"{'Near names' if similar else 'It has'}: {some}. Correct name = {name!r} in the entry.")
 

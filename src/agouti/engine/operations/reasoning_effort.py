@@ -19,9 +19,9 @@ def with_effort(request: Request, target: Target, form: str) -> Request:
         effort = _EFFORTS[changed.pop("reasoning_effort")]
         if effort is not None:
             changed["reasoning_effort"] = effort
-    no_budget = "reasoning_budget" in provider.lacks
+    no_budget = "reasoning_budget" in provider.unsupported
     if "reasoning_budget" in parameters and (
-        no_budget if provider.takes is None else "reasoning_budget" not in provider.takes
+        no_budget if provider.accepted is None else "reasoning_budget" not in provider.accepted
     ):
         # A budget is said as the effort that it amounts to, where the format has only those.
         budget = changed.pop("reasoning_budget")

@@ -19,7 +19,7 @@ from ...core.errors import (
     RequestRefused,
 )
 from ...core.json.extract import Found, json_in, without_thoughts
-from ...core.messages.messages import said, with_instruction
+from ...core.messages.messages import reply_message, with_instruction
 from ...core.schemas.fit import Style, fitted
 from ...forms.form import Defect, Misfit
 from ...replies.errors import NotFilled
@@ -34,7 +34,7 @@ from .chat import ask
 from .chat_streamed import stream
 
 # What a provider says that lacks a means, beside naming the parameter.
-_LACKS = re.compile(
+_UNSUPPORTED_SIGNS = re.compile(
     r"response_format|json_schema|structured output|output_config|schema|grammar|\btools?\b|\bfunctions?\b|json mode",
     re.IGNORECASE,
 )
@@ -60,11 +60,11 @@ class FormLike(Protocol):
     @property
     def wrapped(self) -> bool: ...
     def read(self, value: Json) -> Any: ...
-    def read_otherwise(self, value: Json) -> tuple[Any, str]: ...
+    def read_leniently(self, value: Json) -> tuple[Any, str]: ...
     def unwrapped(self, value: Json) -> Json: ...
 
 
-class _Asked(Struct, frozen=True):
+class _OutputRequest(Struct, frozen=True):
     """How the last target was asked: the reply is read in the same way."""
 
     means: Means
@@ -102,10 +102,10 @@ class FormCall:
                 raise RequestError(f"fill sets {name} itself", hint=f"Leave {name} out, or use ask.")
         self._call = call
         self._form = form
-        self._means = method
+        self._method = method
         self._repairs = repairs
-        self._more: tuple[Message, ...] = ()
-        self._asked: _Asked | None = None
+        self._further_messages: tuple[Message, ...] = ()
+        self._request: _OutputRequest | None = None
         self._in_words = False
         self._defect: Defect | None = None
         self._schemas: dict[Style, tuple[dict[str, Any], bool]] = {}
@@ -135,7 +135,7 @@ class FormCall:
                 if accumulator is not None and not answers:
                     reply = yield from stream(call, accumulator, shape=self._shaped)
                 else:
-                    reply = yield from ask(_whole(call), shape=self._shaped)
+                    reply = yield from ask(_with_usage(call), shape=self._shaped)
             except (RequestRefused, ParameterUnsupported) as error:
                 if not self._steps_down(error):
                     raise self._with_answers(error, answers) from None
@@ -154,7 +154,7 @@ class FormCall:
                 # There is nothing to correct: it has to be told what is wanted.
                 self._in_words = True
             else:
-                self._more += self._corrections(answer)
+                self._further_messages += self._corrections(answer)
 
     def _with_answers(self, error: AgoutiError, answers: list[FilledAnswer]) -> AgoutiError:
         """The same error; answers that had been paid before it are in it."""
@@ -191,10 +191,10 @@ class FormCall:
     def _shaped(self, request: Request, target: Target) -> Request:
         """The request, with what holds the model to the form."""
         method = self._chosen(target)
-        self._asked = _Asked(method, target)
+        self._request = _OutputRequest(method, target)
         abilities = target.provider.dialect.abilities
         parameters = dict(request.parameters)
-        messages = (*request.messages, *self._more)
+        messages = (*request.messages, *self._further_messages)
         schema, closed = self._schema(abilities.schema_style)
         name, description = self._form.name, self._form.description
         if method == "schema":
@@ -232,8 +232,8 @@ class FormCall:
 
     def _offered(self, target: Target) -> list[Means]:
         """The means that a model has, the strongest first."""
-        if self._means is not None:
-            return [self._means]
+        if self._method is not None:
+            return [self._method]
         abilities, state = target.provider.dialect.abilities, target.state
         offered = [
             method
@@ -248,12 +248,12 @@ class FormCall:
 
     def _steps_down(self, error: RequestRefused | ParameterUnsupported) -> bool:
         """Whether the provider refused the means, and there is a weaker one; it is remembered."""
-        request = self._asked
-        if request is None or self._means is not None or request.means == "prompt":
+        request = self._request
+        if request is None or self._method is not None or request.means == "prompt":
             return False
         if isinstance(error, (ContextOverflow, ContentRefused)):
             return False  # whatever words they use
-        if not _LACKS.search(f"{error.parameter or ''} {error.provider_message or error.message}"):
+        if not _UNSUPPORTED_SIGNS.search(f"{error.parameter or ''} {error.provider_message or error.message}"):
             return False
         self._stepped_down.append((request.target, request.means, self._form_key(request.means, request.target)))
         return bool(self._offered(request.target))
@@ -268,7 +268,7 @@ class FormCall:
         return not self._read(reply)[0].problem
 
     def _read(self, reply: Reply) -> tuple[FilledAnswer, Any]:
-        method: Means = self._asked.means if self._asked is not None else "prompt"
+        method: Means = self._request.means if self._request is not None else "prompt"
         read = self._value(reply, method)
         answer = FilledAnswer(
             output_method=method,
@@ -295,8 +295,8 @@ class FormCall:
         if self._defect is not None:
             return _Read("validator failed", self._defect.errors)
         if len(fitting) == 1 and not (extracted.problem and reply.truncated):
-            return _Read(value=fitting[0], mended=extracted.mended)
-        if not reply.truncated and (alternative := self._otherwise(extracted, text, fitting)) is not None:
+            return _Read(value=fitting[0], mended=extracted.repairs)
+        if not reply.truncated and (alternative := self._read_leniently(extracted, text, fitting)) is not None:
             return alternative
         if reply.truncated and _mostly_blank(text):
             return _Read("blanks", ("the answer is nothing but blanks, up to the cap on tokens",))
@@ -313,38 +313,38 @@ class FormCall:
         reason = f": {extracted.reason}" if extracted.reason else ""
         return _Read(extracted.problem, (f"there is {extracted.problem} in the answer{reason}",))
 
-    def _otherwise(self, extracted: Found, text: str, fitting: list[Any]) -> "_Read | None":
+    def _read_leniently(self, extracted: Found, text: str, fitting: list[Any]) -> "_Read | None":
         """The value of another reading of the answer: cheaper than asking again, where there is one only."""
         values = extracted.values
         if len(values) > 1:
             # JSON Lines, or a call for each item, where a list is asked.
             for candidate in (list(values), self._joined(values)):
                 with suppress(Misfit):
-                    return _Read(value=self._form.read(candidate), mended=(*extracted.mended, "several for a list"))
+                    return _Read(value=self._form.read(candidate), mended=(*extracted.repairs, "several for a list"))
         if fitting:
             return None
         found: list[tuple[Any, str]] = []
         for value in values or ((text.strip(),) if self._form.wrapped and extracted.problem == "no json" else ()):
             with suppress(Misfit):
-                found.append(self._form.read_otherwise(value) if values else self._bare(value))
+                found.append(self._form.read_leniently(value) if values else self._unquoted(value))
         if len(found) != 1:
             return None
         value, note = found[0]
-        return _Read(value=value, mended=(*extracted.mended, note))
+        return _Read(value=value, mended=(*extracted.repairs, note))
 
     def _joined(self, values: tuple[Json, ...]) -> Json:
         """The items of several lists as one."""
         lists = [self._form.unwrapped(each) if isinstance(each, dict) else each for each in values]
         return [item for each in lists for item in each] if all(isinstance(each, list) for each in lists) else None
 
-    def _bare(self, value: Json) -> tuple[Any, str]:
+    def _unquoted(self, value: Json) -> tuple[Any, str]:
         """The value of a bare word, where one of a few is asked, or a date or the like; prose fits any text."""
         if isinstance(value, str) and (len(value) > 200 or self._takes_any_text()):
             raise Misfit(("it is no JSON",))
         try:
             return self._form.read(value), "a bare word"
         except Misfit:
-            return self._form.read_otherwise(value)
+            return self._form.read_leniently(value)
 
     def _takes_any_text(self) -> bool:
         """Whether the form takes whatever is written: then prose is no answer to it."""
@@ -375,14 +375,14 @@ class FormCall:
         reply = answer.reply
         if not reply.first.tool_calls:
             return Message("assistant", without_thoughts(reply.text) or "(nothing)"), Message("user", correction)
-        message = said(reply.first)
+        message = reply_message(reply.first)
         results = [
             Message("tool", correction, name=call.function.name, tool_call_id=call.id) for call in message.tool_calls
         ]
         return message, *results
 
 
-def _whole(call: Call) -> Call:
+def _with_usage(call: Call) -> Call:
     """The same call, its reply not streamed."""
     return replace(call, question=replace(call.question, stream=False)) if call.question.stream else call
 

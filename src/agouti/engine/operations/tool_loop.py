@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from ...core.canonical.chat import Completion, Json, Message, Request
 from ...core.canonical.usage import total_usage
 from ...core.errors import AgoutiError, DeadlineExceeded, ToolCallInvalid, TooManyRounds
-from ...core.messages.messages import said
+from ...core.messages.messages import reply_message
 from ...forms.build import Misfit
 from ...forms.plain_values import with_items
 from ...replies.reply import Reply, ToolUse
@@ -29,7 +29,7 @@ log = logging.getLogger("agouti.tools.tool")
 Failures: TypeAlias = Literal["tell", "raise"]
 """What becomes of an exception in a function: the model is told, or it is raised."""
 
-_AT_ONCE = 16
+_CONCURRENT_CALLS = 16
 
 
 class ToolLike(Protocol):
@@ -84,7 +84,7 @@ class ToolLoop:
         self._max_rounds = max_rounds
         self._failures = failures
         self._runs = run
-        self._more: list[Message] = []
+        self._results: list[Message] = []
         self._corrected = False
         self.replies: list[Reply] = []
 
@@ -96,9 +96,9 @@ class ToolLoop:
     @property
     def added(self) -> list[Message]:
         """What has been added to the conversation so far: calls and results; of a call that is run, no result yet."""
-        return list(self._more)
+        return list(self._results)
 
-    def asking(self, messages: tuple[Message, ...]) -> "ToolLoop":
+    def continued_by(self, messages: tuple[Message, ...]) -> "ToolLoop":
         """The same, but with other messages in the question, and from the beginning."""
         question = replace(self._call.question, messages=messages)
         return ToolLoop(
@@ -132,10 +132,10 @@ class ToolLoop:
                 reply = yield from stream(call, accumulator, shape=self._shaped)
             replies.append(reply)
             calls = reply.calls
-            self._more.append(said(reply.first))
+            self._results.append(reply_message(reply.first))
             if not calls or not self._runnable(reply):
                 # An answer; or calls that whoever asked has to run.
-                return ToolLoopResult(reply=self._of_all(reply), messages=self._more, replies=replies)
+                return ToolLoopResult(reply=self._of_all(reply), messages=self._results, replies=replies)
             if len(replies) > self._max_rounds:
                 break
             yield from self._run(calls, reply, call)
@@ -170,13 +170,13 @@ class ToolLoop:
 
     def _shaped(self, request: Request, target: Target) -> Request:
         """The request, with what has been said meanwhile."""
-        if not self._more:
+        if not self._results:
             return request
         parameters = dict(request.parameters)
         if parameters.get("tool_choice") not in (None, "auto", "none"):
             # A call that is forced is forced once: the answer would never come.
             del parameters["tool_choice"]
-        return replace(request, messages=(*request.messages, *self._more), parameters=parameters)
+        return replace(request, messages=(*request.messages, *self._results), parameters=parameters)
 
     def _run(self, calls: tuple[ToolUse, ...], reply: Reply, within: Call) -> Steps[None]:
         """Run what was asked for, side by side, and put what it gave into the conversation."""
@@ -199,12 +199,12 @@ class ToolLoop:
             )
         self._corrected = bool(problems)
         steps = [attempted(_called(each, within, call.name), Exception) for call, each in zip(calls, work, strict=True)]
-        results = yield Together(steps, _AT_ONCE)
+        results = yield Together(steps, _CONCURRENT_CALLS)
         for call, result in zip(calls, results, strict=True):
             log.debug("%s(%s) -> %r", call.name, call.arguments_text, result)
             failed = isinstance(result, BaseException) or any(result is each for each in problems)
             text = self._result(call, result)
-            self._more.append(Message("tool", text, name=call.name, tool_call_id=call.id, is_error=failed))
+            self._results.append(Message("tool", text, name=call.name, tool_call_id=call.id, is_error=failed))
 
     def _callable(self, call: ToolUse) -> Callable[[], Any] | str:
         """What runs a call; or what is wrong with it, in words for the model."""

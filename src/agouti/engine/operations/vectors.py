@@ -26,7 +26,7 @@ from ..attempts.call_loop import exchange
 from ..attempts.error_policy import HOLDS_FOR_ALL
 from ..call import Call
 from ..effects import Steps, Together
-from ..operation import lacks
+from ..operation import unsupported_feature
 from ..providers.provider import Target
 from .model_operation import ModelOperation
 
@@ -162,7 +162,7 @@ def ability_of(target: Target) -> VectorAbility:
     """
     ability = target.provider.dialect.abilities.vectors
     if ability is None:
-        raise lacks(
+        raise unsupported_feature(
             target, "embeddings", "Ask a provider whose format has them: see the table of dialects in the README."
         )
     return ability
@@ -182,7 +182,7 @@ class Failure(Struct, frozen=True):
 class Gathered(Struct, frozen=True):
     """What came for many texts, and what did not, each in the order of the texts."""
 
-    pieces: list[Embedded]
+    batches: list[Embedded]
     failures: list[Failure]
 
 
@@ -203,7 +203,7 @@ def embed(
     work = _Work(call, positions, dimensions, extra)
     yield Together(work.steps(texts), concurrency)
     return Gathered(
-        sorted(work.pieces, key=lambda embedded: embedded.start),
+        sorted(work.batches, key=lambda embedded: embedded.start),
         sorted(work.failures, key=lambda failure: failure.start),
     )
 
@@ -212,14 +212,14 @@ class _Work:
     """Texts on their way to a model, and what has come of them."""
 
     def __init__(self, call: Call, positions: Sequence[int], dimensions: int | None, extra: dict[str, Json]) -> None:
-        self.pieces: list[Embedded] = []
+        self.batches: list[Embedded] = []
         self.failures: list[Failure] = []
         self._call = call
-        self._places = positions
+        self._positions = positions
         self._dimensions = dimensions
         self._extra = extra
         self._target = call.targets[0]
-        self._most = ability_of(self._target).max_texts
+        self._max_texts = ability_of(self._target).max_texts
         self._in_a_row = 0
         self._stopped = False
         self._lock = Lock()
@@ -230,12 +230,12 @@ class _Work:
         while start < len(texts) and not self._stopped:
             batch = next_batch(texts, start, self._most_now())
             start += len(batch.texts)
-            yield self._taken(batch)
+            yield self._embed_batch(batch)
 
     def _most_now(self) -> int:
-        return min(self._most, self._target.state.most_texts or self._most)
+        return min(self._max_texts, self._target.state.most_texts or self._max_texts)
 
-    def _taken(self, batch: Batch) -> Steps[None]:
+    def _embed_batch(self, batch: Batch) -> Steps[None]:
         """The vectors of a batch; of one that is too large for the provider part by part."""
         waiting = [batch]
         while waiting and not self._stopped:
@@ -244,20 +244,20 @@ class _Work:
                 waiting[:0] = part.parts(self._most_now())
                 continue
             try:
-                embedded = yield from self._piece(part)
+                embedded = yield from self._request_batch(part)
             except RequestRefused as error:
                 if (limit := self._smaller(part, error)) is not None:
                     waiting[:0] = part.parts(limit)
                 else:
-                    self._failed(part, _explained(error, part, self._places[part.start], self._call.label))
+                    self._failed(part, _explained(error, part, self._positions[part.start], self._call.label))
             except AgoutiError as error:
                 self._failed(part, error)
             else:
                 with self._lock:
-                    self.pieces.append(embedded)
+                    self.batches.append(embedded)
                     self._in_a_row = 0
 
-    def _piece(self, batch: Batch) -> Steps[Embedded]:
+    def _request_batch(self, batch: Batch) -> Steps[Embedded]:
         operation = Embed(batch.texts, dimensions=self._dimensions, extra=self._extra)
         exchanged = yield from exchange(self._call, operation)
         vectors, target = exchanged.answer.value, exchanged.target

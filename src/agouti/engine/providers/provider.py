@@ -25,7 +25,7 @@ from ...dialects.registry import DEFAULT, dialect
 from ...dialects.wire import Outgoing
 from .circuit_breaker import Circuit
 from .request_settings import Filled, Settings, checked_place, places_of
-from .single_flight import Flights
+from .single_flight import SingleFlight
 
 if TYPE_CHECKING:
     from ...core.canonical.usage import Price
@@ -57,12 +57,12 @@ class ModelState:
         self.most_texts: int | None = None
         self.tokens = TokenRatio()
         self.answers = AnswerSize()
-        self._seen = 0
+        self._counter = 0
 
     @property
     def learns(self) -> bool:
         """Whether the next answer is compared with what was expected: the first ones are, then every eighth."""
-        self._seen = counter = self._seen + 1
+        self._counter = counter = self._counter + 1
         return counter <= _LEARNS or not counter % 8
 
     def refuse(self, method: Means, form: int) -> None:
@@ -96,11 +96,11 @@ class ProviderState:
         self.entry = entry
         self.label = entry.label
         self._declared = declared is not None
-        self.places = PlacesHeld(places_of(entry))
-        self.flights = Flights()
+        self.sources = CredentialSources(places_of(entry))
+        self.single_flight = SingleFlight()
         self._settings = settings = Settings(entry, {}, declared=self._declared)
         address = settings.address
-        self.place = f"unix:{address.socket}" if address.socket else addresses.origin_of(self.base)
+        self.address = f"unix:{address.socket}" if address.socket else addresses.origin_of(self.base)
         self.timeouts = entry.timeouts
         self.retries = entry.retries
         self.answered = False
@@ -111,10 +111,10 @@ class ProviderState:
         self._paths: dict[str, str] = {**paths, **entry.paths}
         options = EntryOptions(chat_path=self._paths.get("chat", ""), instance=entry.instance)
         self.dialect = _dialect(entry.dialect or address.dialect or DEFAULT, declared).configured(options)
-        self.takes = self.dialect.abilities.takes
-        self.lacks = self.dialect.abilities.lacks - entry.rename.keys()
+        self.accepted = self.dialect.abilities.takes
+        self.unsupported = self.dialect.abilities.lacks - entry.rename.keys()
         travels = key is not None and (not isinstance(key, SignatureKey) or key.session_token is not None)
-        if (travels or self.places or settings.travels_secretly) and address.plain_http and not entry.plain_http:
+        if (travels or self.sources or settings.travels_secretly) and address.plain_http and not entry.plain_http:
             raise ConfigError(
                 f"the key of {entry.label} would go over plain http to {addresses.host_of(self.base)}",
                 hint=f"Write https:// in providers.{entry.label}.address; "
@@ -132,7 +132,7 @@ class ProviderState:
     @property
     def base(self) -> str:
         """The base address, as it can be shown."""
-        return self._settings.base.shown
+        return self._settings.base.display
 
     @cached_property
     def cap_fields(self) -> tuple[str, ...]:
@@ -159,17 +159,18 @@ class ProviderState:
     def wants_secrets(self) -> bool:
         """Whether anything secret goes with its requests: then somebody is billed for them, in all likelihood."""
         tls = self.entry.tls
-        return bool(self.key or self.places or self._settings.travels_secretly or (tls is not None and tls.certificate))
+        has_certificate = tls is not None and tls.certificate
+        return bool(self.key or self.sources or self._settings.travels_secretly or has_certificate)
 
-    def got(self, source: Key, credential: Credential) -> None:
+    def store(self, source: Key, credential: Credential) -> None:
         """A secret was fetched that goes into the entry's settings.
 
         Raises:
             CredentialMissing: it cannot be sent.
         """
-        self.places.got(source, checked_place(source, credential))
-        if self.places.complete:
-            self._settings = Settings(self.entry, self.places.held, declared=self._declared)
+        self.sources.store(source, checked_place(source, credential))
+        if self.sources.complete:
+            self._settings = Settings(self.entry, self.sources.credentials, declared=self._declared)
             self._urls, self._headers, self._masker = {}, {}, None
 
     def model(self, name: str) -> ModelState:
@@ -214,7 +215,7 @@ class ProviderState:
             url = self._new_url(outgoing, model)
         if outgoing.query:
             query = outgoing.query
-            url = Filled(addresses.with_query(url.real, query), addresses.with_query(url.shown, query))
+            url = Filled(addresses.with_query(url.real, query), addresses.with_query(url.display, query))
         if body is None:
             body = outgoing.raw if outgoing.body is None else self.encoded(self._changed(outgoing))
         # The credential stands in the value too: an id may be used again once its object has gone.
@@ -241,7 +242,7 @@ class ProviderState:
         except ValueError:
             same_origin, parts, absolute = False, urlsplit(""), ""
         # HTTP libraries read such addresses each in its own way: what is compared here might not be where it goes.
-        if not absolute.startswith(("https://", "http://")) or "@" in parts.netloc or _ODD.search(absolute):
+        if not absolute.startswith(("https://", "http://")) or "@" in parts.netloc or _UNSAFE.search(absolute):
             raise ReplyUnreadable(f"the provider names an address that is none: {url[:100]!r}")
         display = self.masker(credential).mask(absolute)
         if not same_origin:
@@ -263,10 +264,10 @@ class ProviderState:
             query = key_query(self.send_key, credential)
             if query is not None and not isinstance(credential, SigningCredential):
                 secret = SecretText(addresses.with_query(url.real, query.reveal()))
-                url = Filled("", addresses.with_query(url.shown, f"{query.reveal().partition('=')[0]}={MASK}"))
+                url = Filled("", addresses.with_query(url.display, f"{query.reveal().partition('=')[0]}={MASK}"))
         socket = self._settings.address.socket
         request = HttpRequest(
-            method, url.shown, headers, body, secret, self.entry.tls, masker=self.masker(credential), socket=socket
+            method, url.display, headers, body, secret, self.entry.tls, masker=self.masker(credential), socket=socket
         )
         return credential.sign(request) if isinstance(credential, SigningCredential) else request
 
@@ -310,10 +311,10 @@ class ProviderState:
         path = self._paths.get(outgoing.operation, outgoing.path)
         filled = settings.filled(path.replace("{model}", quote(model, safe="")), "paths")
         slash = "" if path.startswith("/") or not path else "/"
-        real, display = f"{settings.base.real}{slash}{filled.real}", f"{settings.base.shown}{slash}{filled.shown}"
+        real, display = f"{settings.base.real}{slash}{filled.real}", f"{settings.base.display}{slash}{filled.display}"
         if settings.query.real:
             real = addresses.with_query(real, settings.query.real)
-            display = addresses.with_query(display, settings.query.shown)
+            display = addresses.with_query(display, settings.query.display)
         if len(self._urls) > 1000:
             self._urls.clear()
         url = self._urls[outgoing.operation, model] = Filled(real, display)
@@ -347,36 +348,36 @@ def _dialect(name: str, declared: "Declaration | None") -> Dialect:
 
 
 # What no address has that is written as it should be.
-_ODD = re.compile(r"[\\\\\s\x00-\x20\x7f]")
+_UNSAFE = re.compile(r"[\\\\\s\x00-\x20\x7f]")
 
 
-class PlacesHeld:
+class CredentialSources:
     """The secrets that go into an entry's settings: where they live, and what has been fetched."""
 
     def __init__(self, sources: tuple[Key, ...]) -> None:
-        self._places = sources
-        self.held: dict[Key, Credential] = {}
+        self._sources = sources
+        self.credentials: dict[Key, Credential] = {}
 
     def __bool__(self) -> bool:
-        return bool(self._places)
+        return bool(self._sources)
 
     @property
     def complete(self) -> bool:
         """Whether every one has been fetched."""
-        return len(self.held) == len(self._places)
+        return len(self.credentials) == len(self._sources)
 
-    def wanted(self, now: float) -> list[Key]:
+    def missing(self, now: float) -> list[Key]:
         """Those that have to be fetched: they have not been, or will not be good for much longer."""
-        credentials = self.held
-        return [source for source in self._places if source not in credentials or not credentials[source].fresh(now)]
+        credentials = self.credentials
+        return [source for source in self._sources if source not in credentials or not credentials[source].fresh(now)]
 
-    def got(self, source: Key, credential: Credential) -> None:
+    def store(self, source: Key, credential: Credential) -> None:
         """One was fetched."""
-        self.held = {**self.held, source: credential}
+        self.credentials = {**self.credentials, source: credential}
 
     def refused(self) -> None:
         """The provider refuses the request for its key: those that may have changed are fetched again."""
-        self.held = {source: each for source, each in self.held.items() if not each.renewable}
+        self.credentials = {source: each for source, each in self.credentials.items() if not each.renewable}
 
 
 class Target:

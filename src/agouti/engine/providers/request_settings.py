@@ -31,15 +31,15 @@ class Filled:
         secret: whether there is a secret in it.
     """
 
-    __slots__ = ("real", "secret", "shown")
+    __slots__ = ("display", "real", "secret")
 
     def __init__(self, real: str, display: str) -> None:
         self.real = real
-        self.shown = display
+        self.display = display
         self.secret = real != display
 
     def __repr__(self) -> str:
-        return f"Filled({self.shown!r})"
+        return f"Filled({self.display!r})"
 
 
 class Settings:
@@ -62,11 +62,11 @@ class Settings:
 
     def __init__(self, entry: Provider, credentials: "Mapping[Key, Credential]", *, declared: bool) -> None:
         self._entry = entry
-        self._held = credentials
+        self._credentials = credentials
         self.secrets: list[str] = []
         text = self.filled(entry.address, "address")
         parse = addresses.parse if declared else lambda value: parse_address(value, entry.dialect)
-        self.address = parse(text.shown)
+        self.address = parse(text.display)
         real = parse(text.real)
         self.base = Filled(real.base, self.address.base)
         self.query = self._query(self.address, real)
@@ -74,7 +74,7 @@ class Settings:
         self.add: dict[str, Any] = without_places(entry.add, self._secret)
 
     def __repr__(self) -> str:
-        return f"Settings({self.base.shown!r})"
+        return f"Settings({self.base.display!r})"
 
     def filled(self, text: str, where: str) -> Filled:
         """A text of the entry with its values put in.
@@ -108,8 +108,8 @@ class Settings:
     def _secret(self, source: Key) -> str:
         if isinstance(source, GivenKey):
             value = source.value.reveal()
-        elif source in self._held:
-            value = self._held[source].secret.reveal()
+        elif source in self._credentials:
+            value = self._credentials[source].secret.reveal()
         else:
             return MASK
         if value not in self.secrets:
@@ -140,7 +140,9 @@ class Settings:
         return Filled(
             urlencode({name: text.real for name, text in pairs.items()}),
             "&".join(
-                f"{quote(name, safe='')}={MASK}" if text.secret or text.shown == MASK else urlencode({name: text.real})
+                f"{quote(name, safe='')}={MASK}"
+                if text.secret or text.display == MASK
+                else urlencode({name: text.real})
                 for name, text in pairs.items()
             ),
         )

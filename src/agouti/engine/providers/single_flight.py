@@ -5,7 +5,7 @@ from threading import Lock
 from ...core.errors import AgoutiError
 from ...credentials.credential import Credential
 from ...credentials.sources import Key
-from ...runtime.fork_reset import begin_anew
+from ...runtime.fork_reset import reset_after_fork
 from ..effects import Signal
 
 
@@ -22,30 +22,30 @@ class Flight:
         self.outcome: Credential | AgoutiError | None = None
 
 
-class Flights:
+class SingleFlight:
     """What is being fetched at the moment."""
 
     def __init__(self) -> None:
-        self._flights: dict[Key, Flight] = {}
+        self._in_progress: dict[Key, Flight] = {}
         self._lock = Lock()
-        begin_anew(self)
+        reset_after_fork(self)
 
     def after_fork(self) -> None:
         """Those who fetch are threads of the parent."""
-        self._flights, self._lock = {}, Lock()
+        self._in_progress, self._lock = {}, Lock()
 
     def joined(self, key: Key) -> tuple[Flight, bool]:
         """The flight of a key, and whether the caller is the one who fetches."""
         with self._lock:
-            flight = self._flights.get(key)
+            flight = self._in_progress.get(key)
             if flight is not None:
                 return flight, False
-            flight = self._flights[key] = Flight()
+            flight = self._in_progress[key] = Flight()
             return flight, True
 
     def over(self, key: Key, flight: Flight) -> None:
         """It has ended, one way or the other."""
         with self._lock:
-            if self._flights.get(key) is flight:
-                del self._flights[key]
+            if self._in_progress.get(key) is flight:
+                del self._in_progress[key]
         flight.landed.set()

@@ -107,7 +107,7 @@ class ReplyAccumulator:
     """
 
     def __init__(self) -> None:
-        self.began = False
+        self.started = False
         self.first_token: float | None = None
         self.status: int | None = None
         self.headers: Mapping[str, str] = {}
@@ -122,16 +122,16 @@ class ReplyAccumulator:
         self._clock: Clock | None = None
         self._attempts: list[Attempt] = []
 
-    def again(self) -> None:
+    def restart(self) -> None:
         """Another reply begins, of a conversation or of another attempt: what came of the one before is forgotten."""
-        self.began, self.status, self.headers = False, None, {}
+        self.started, self.status, self.headers = False, None, {}
         self._first = _Choice()
         self._choices = {0: self._first}
         self._model = self._id = self._usage = None
 
     def begin(self, target: "Target", started: float, attempts: list[Attempt]) -> None:
         """An attempt at a model begins; ``attempts`` are those before it, and grow."""
-        self.again()
+        self.restart()
         self._target, self._started, self._attempts = target, started, attempts
 
     @property
@@ -140,14 +140,14 @@ class ReplyAccumulator:
         return None if self._target is None else self._target.provider
 
     @property
-    def asked(self) -> str:
+    def tool_text(self) -> str:
         """What the provider calls the model that answers."""
         return "" if self._target is None else self._model or self._target.model.name
 
     @property
-    def nothing(self) -> bool:
+    def is_empty(self) -> bool:
         """Whether nothing at all has been told of an answer."""
-        return not (self.began or self._usage or self._model or self._id or self._first.finish_reason)
+        return not (self.started or self._usage or self._model or self._id or self._first.finish_reason)
 
     @property
     def finished(self) -> bool:
@@ -164,12 +164,12 @@ class ReplyAccumulator:
         """The token counts, where they have been told."""
         return self._usage
 
-    def take(self, events: list[Event], clock: "Clock") -> None:
+    def add(self, events: list[Event], clock: "Clock") -> None:
         """Add events."""
         if self.first_token is None:
             self._clock = clock
             if any(type(event) is Text for event in events):
-                self.began = True
+                self.started = True
                 self.first_token = clock() - self._started
         text = self._first.text
         for event in events:
@@ -180,7 +180,7 @@ class ReplyAccumulator:
                     text.add(event.text)
             else:
                 self._take_other(event)
-        if len(text.pieces) >= JOIN_AT:
+        if len(text.chunks) >= JOIN_AT:
             text.compact()
 
     def _take_other(self, event: Event) -> None:
@@ -192,14 +192,14 @@ class ReplyAccumulator:
             case Finished():
                 self._choice(event.choice).finish_reason = event.reason
             case Reasoning():
-                self.began = True
+                self.started = True
                 self._choice(event.choice).reasoning.add(event.text)
                 self._choice(event.choice).reasoning.compact()
             case Refusal():
-                self.began = True
+                self.started = True
                 self._choice(event.choice).refusal.add(event.text)
             case ToolCallPiece():
-                self.began = True
+                self.started = True
                 call = self._choice(event.choice).calls.setdefault(event.index, _Call())
                 call.id = event.id or call.id
                 call.name = event.name or call.name
@@ -214,7 +214,7 @@ class ReplyAccumulator:
             case LogprobsTold():
                 self._choice(event.choice).logprobs += event.tokens
             case FileTold():
-                self.began = True
+                self.started = True
                 self._choice(event.choice).files.append(event.file)
             case TurnTold():
                 self._choice(event.choice).provider_turn = event.turn

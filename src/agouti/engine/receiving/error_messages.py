@@ -37,7 +37,7 @@ from ..providers.provider import Target
 Error = TypeVar("Error", bound=AgoutiError)
 
 
-class _Place(Struct, frozen=True):
+class _ErrorContext(Struct, frozen=True):
     """What went wrong, and where: what the words of an error are made of."""
 
     failure: TransportFailure
@@ -54,7 +54,7 @@ class _Place(Struct, frozen=True):
 
     @property
     def origin(self) -> str:
-        address = self.target.provider.place
+        address = self.target.provider.address
         if self.url and not address.startswith("unix:") and (other_origin := origin_of(self.url)) != address:
             return f"{other_origin}, which {self.provider} has named"
         return f"{address} (provider {self.provider})"
@@ -62,10 +62,10 @@ class _Place(Struct, frozen=True):
 
 def connection_error(failure: TransportFailure, target: Target, url: str = "") -> AgoutiError:
     """The error for a request without a (whole) reply; ``url``: where it was to come from."""
-    return _BY_REASON[failure.reason](_Place(failure, target, url))
+    return _BY_REASON[failure.reason](_ErrorContext(failure, target, url))
 
 
-def _refused(at: _Place) -> AgoutiError:
+def _refused(at: _ErrorContext) -> AgoutiError:
     hint = (
         f"Is the server started? Start it, or correct the port in providers.{at.provider}.address."
         if is_local(host_of(at.base))
@@ -74,14 +74,14 @@ def _refused(at: _Place) -> AgoutiError:
     return NotRunning(f"nothing listens at {at.origin}", hint=hint)
 
 
-def _no_host(at: _Place) -> AgoutiError:
+def _no_host(at: _ErrorContext) -> AgoutiError:
     return AddressWrong(
         f"there is no host {host_of(at.base)} (provider {at.provider})",
         hint=f"Check the spelling in providers.{at.provider}.address, and that this machine is online.",
     )
 
 
-def _unreachable(at: _Place) -> AgoutiError:
+def _unreachable(at: _ErrorContext) -> AgoutiError:
     return AddressWrong(
         f"{at.origin} cannot be reached: {at.failure.detail}",
         hint="Check the network, a VPN or firewall, and the address.",
@@ -89,35 +89,35 @@ def _unreachable(at: _Place) -> AgoutiError:
     )
 
 
-def _proxy(at: _Place) -> AgoutiError:
+def _proxy(at: _ErrorContext) -> AgoutiError:
     return ProxyFailed(
         f"the proxy on the way to {at.origin} failed: {at.failure.detail}",
         hint="Check HTTPS_PROXY and HTTP_PROXY; to go past it for this host, add the host to NO_PROXY.",
     )
 
 
-def _not_http(at: _Place) -> AgoutiError:
+def _not_http(at: _ErrorContext) -> AgoutiError:
     return AddressWrong(
         f"what answers at {at.origin} does not speak HTTP: {at.failure.detail!r}",
         hint="Another program has that port, or the address wants https instead of http.",
     )
 
 
-def _garbled(at: _Place) -> AgoutiError:
+def _garbled(at: _ErrorContext) -> AgoutiError:
     return ReplyUnreadable(
         f"the reply of {at.origin} breaks the rules of HTTP: {at.failure.detail}",
         hint="Look at the server, and at what stands between it and here; the request may have been done, and paid.",
     )
 
 
-def _late(at: _Place) -> AgoutiError:
+def _timeout_error(at: _ErrorContext) -> AgoutiError:
     hint = f"Try again, or raise timeouts in providers.{at.provider}."
     if at.failure.phase == "connect" and at.base.startswith("https:") and not at.target.provider.answered:
         hint += " A server that speaks plain http never answers TLS: then write http:// in its address."
     return TimedOut(f"{at.origin}: {at.failure.detail} ({at.failure.phase})", phase=at.failure.phase, hint=hint)
 
 
-def _lost(at: _Place) -> AgoutiError:
+def _lost(at: _ErrorContext) -> AgoutiError:
     hint = "Try again; if it lasts, look at the server's log."
     if at.failure.sent:
         hint = (
@@ -129,20 +129,20 @@ def _lost(at: _Place) -> AgoutiError:
     return ConnectionLost(f"the connection to {at.origin} broke: {at.failure.detail}", sent=at.failure.sent, hint=hint)
 
 
-def _too_large(at: _Place) -> AgoutiError:
+def _too_large(at: _ErrorContext) -> AgoutiError:
     return ReplyUnreadable(
         f"{at.origin} sends more than {REPLY_BYTES // 2**20} MB in one reply, which was given up",
         hint=f"Check that providers.{at.provider}.address is the address of a model's API.",
     )
 
 
-def _private(at: _Place) -> AgoutiError:
+def _private(at: _ErrorContext) -> AgoutiError:
     return AddressWrong(
         f"{at.failure.detail} stands in a private network", hint="Name an address that everybody can reach."
     )
 
 
-def _tls(at: _Place) -> AgoutiError:
+def _tls(at: _ErrorContext) -> AgoutiError:
     detail, provider = at.failure.detail, at.provider
     if "handshake" in detail and "no answer" in detail:
         hint = f"If the server there speaks plain http, write http:// in providers.{provider}.address."
@@ -161,7 +161,7 @@ def _tls(at: _Place) -> AgoutiError:
     return TLSFailed(f"no trusted connection to {at.origin}: {detail}", hint=hint)
 
 
-_BY_REASON: dict[Reason, Callable[[_Place], AgoutiError]] = {
+_BY_REASON: dict[Reason, Callable[[_ErrorContext], AgoutiError]] = {
     "refused": _refused,
     "dns": _no_host,
     "unreachable": _unreachable,
@@ -169,7 +169,7 @@ _BY_REASON: dict[Reason, Callable[[_Place], AgoutiError]] = {
     "proxy": _proxy,
     "not http": _not_http,
     "garbled": _garbled,
-    "timeout": _late,
+    "timeout": _timeout_error,
     "lost": _lost,
     "private": _private,
     "too large": _too_large,

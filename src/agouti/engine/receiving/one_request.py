@@ -51,7 +51,7 @@ def receive_rest(
             break
         if not data:
             break
-        if context.late:
+        if context.is_late:
             return too_late(context)
         chunks.append(data)
         size += len(data)
@@ -71,7 +71,7 @@ def read(context: Try[Request, Result], reply: HttpReply, url: str = "") -> "Att
         from .error_messages import refusal  # only needed once something is wrong
 
         error = refusal(status, headers, reply.body, context.target, url or context.http.url)
-        return Failed(error, began=True, status=status, headers=headers)
+        return Failed(error, started=True, status=status, headers=headers)
     try:
         value = context.operation.decode(reply.body, context.request, context.target)
     except ReplyUnreadable as unexpected:
@@ -80,14 +80,14 @@ def read(context: Try[Request, Result], reply: HttpReply, url: str = "") -> "Att
         error = unexpected_reply(status, headers, reply.body, context.target) or unreadable(
             unexpected, context.target, status
         )
-        return Failed(error, began=True, status=status, headers=headers)
+        return Failed(error, started=True, status=status, headers=headers)
     if isinstance(value, Pending):
         return value
     if isinstance(value, Fault):
         from .error_messages import provider_error
 
         error = provider_error(value, status, headers, context.target)
-        return Failed(error, began=True, status=status, headers=headers)
+        return Failed(error, started=True, status=status, headers=headers)
     return Answered(Answer(value, status, headers, reply.body))
 
 
@@ -101,14 +101,14 @@ def not_received(failure: TransportFailure, context: Try[Any, Any], url: str = "
         return too_late(context)
     from .error_messages import connection_error
 
-    return Failed(connection_error(failure, context.target, url), began=failure.began)
+    return Failed(connection_error(failure, context.target, url), started=failure.began)
 
 
 def too_late(context: Try[Any, Any]) -> Failed:
     """The failure of a try whose time is over."""
     deadline = context.call.until
     if deadline is not None and deadline <= context.until:
-        return Failed(DeadlineExceeded(DEADLINE), began=True)
+        return Failed(DeadlineExceeded(DEADLINE), started=True)
     from .error_messages import connection_error
 
-    return Failed(connection_error(TransportFailure("timeout", TOTAL_OVER, "total"), context.target), began=True)
+    return Failed(connection_error(TransportFailure("timeout", TOTAL_OVER, "total"), context.target), started=True)

@@ -54,7 +54,7 @@ def _poll(context: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
         key = yield from credential_for(context.call, context.target)
         reply = yield from send(context, context.target.provider.request_at(address, "GET", "application/json", key))
         if isinstance(reply, Failed):
-            error, passes = reply.error, not context.late
+            error, passes = reply.error, not context.is_late
         elif 200 <= reply.status < 300:
             return reply
         else:
@@ -63,6 +63,6 @@ def _poll(context: Try[Any, Any], address: str) -> Steps[HttpReply | Failed]:
         hiccups += 1
         if not passes or hiccups > retries_of(context.call, context.target).max:
             # Sending the whole request again would start the work a second time, and pay for it.
-            return Failed(error.with_context(retryable=False), began=True, final=True)
+            return Failed(error.with_context(retryable=False), started=True, final=True)
         yield Drop()
         yield Sleep(min(hiccups, max(context.left(), 0.0)))

@@ -40,8 +40,8 @@ class StreamedOperation(Protocol):
         held: events of an answer that has not begun yet.
     """
 
-    so_far: ReplyAccumulator
-    held: list[Event]
+    accumulator: ReplyAccumulator
+    pending: list[Event]
 
     def let_go(self) -> list[Event]:
         """The events that were held back; none is any more."""
@@ -57,14 +57,14 @@ def receive_stream(
     context: "Try[Request, Completion]", operation: StreamedOperation
 ) -> Steps[AttemptOutcome[Completion]]:
     """Emit the events of the reply as they come; ends with what they amount to."""
-    accumulator = operation.so_far
+    accumulator = operation.accumulator
     try:
         reply: OpenReply = yield Open(context.http, context.timeouts)
         accumulator.status, accumulator.headers = reply.status, reply.headers
         outcome = yield from _received(context, reply, operation)
     except TransportFailure as failure:
         outcome = not_received(failure, context)
-    if isinstance(outcome, Failed) and accumulator.began and outcome.error.partial is None:
+    if isinstance(outcome, Failed) and accumulator.started and outcome.error.partial is None:
         # What had come is the caller's, whatever comes of the rest.
         if isinstance(outcome.error, ConnectionFailed):
             return _cut(accumulator.reply(), outcome.error.message, outcome.error)
@@ -95,14 +95,14 @@ def _received(
         outcome = read(context, HttpReply(status, headers, body))
         if isinstance(outcome, Pending):
             if outcome.stream and decoder is not None:
-                return (yield from _elsewhere(context, outcome, decoder, operation))
+                return (yield from _usage_outside(context, outcome, decoder, operation))
             outcome = yield from poll_until_done(context, outcome)
         if isinstance(outcome, Failed):
             return outcome
         if verbatim and dialect.abilities.canonical:
-            operation.held.append(_as_chunk(outcome.answer.body))
+            operation.pending.append(_as_chunk(outcome.answer.body))
         yield from _emitted(as_events(outcome.answer.value), context, operation)
-        return Answered(Answer(operation.so_far.completion(), status, headers))
+        return Answered(Answer(operation.accumulator.completion(), status, headers))
     failed = yield from _events(context, reply, decoder, operation)
     if failed is not None:
         return failed
@@ -182,11 +182,11 @@ def _events(
     context: "Try[Request, Completion]", reply: OpenReply, decoder: StreamDecoder, operation: StreamedOperation
 ) -> Steps[Failed | None]:
     """Emit what the decoder makes of the bytes, until its format's end."""
-    accumulator, clock = operation.so_far, context.call.clocks.clock
+    accumulator, clock = operation.accumulator, context.call.clocks.clock
     capped = context.call.until is not None
     first = True
     # What comes before the answer itself waits for it: if the stream breaks before, another model may take over.
-    started = accumulator.began
+    started = accumulator.started
     ends: float | None = None
     while not decoder.done:
         try:
@@ -202,27 +202,27 @@ def _events(
             raise
         if not data:
             break
-        if context.late:
+        if context.is_late:
             return too_late(context)
         if first:
             first = False
             if error := unexpected_reply(reply.status, reply.headers, data, context.target):
-                return Failed(error, began=True, status=reply.status, headers=reply.headers)
+                return Failed(error, started=True, status=reply.status, headers=reply.headers)
             if data[:1] == b"{" and media_type(reply.headers) == "text/event-stream" and b'"error"' in data[:200]:
                 # No event begins so: an error, under the head of the events that were to come.
                 body = yield from receive_rest(context, ERROR_BYTES)
                 fault = context.target.provider.dialect.classify(
                     200, {}, data + (body if isinstance(body, bytes) else b"")
                 )
-                return Failed(_reported(fault, reply, context, operation), began=True, headers=reply.headers)
+                return Failed(_reported(fault, reply, context, operation), started=True, headers=reply.headers)
         events = decoder.feed(data)
         if events:
-            accumulator.take(events, clock)
+            accumulator.add(events, clock)
             if started:
                 yield Emit(events)
             else:
-                operation.held += events
-                if started := accumulator.began:
+                operation.pending += events
+                if started := accumulator.started:
                     yield Emit(operation.let_go())
         if ends is None and accumulator.finished:
             ends = clock() + _AFTER_END
@@ -232,17 +232,17 @@ def _events(
                 return None
             ends = inf
         if decoder.failure is not None:
-            return Failed(_reported(decoder.failure, reply, context, operation), began=True, headers=reply.headers)
+            return Failed(_reported(decoder.failure, reply, context, operation), started=True, headers=reply.headers)
     complete = decoder.done or (yield from _ended(decoder, context, operation))
-    if complete and accumulator.nothing:
+    if complete and accumulator.is_empty:
         complete = False  # an end mark alone is no answer
     if decoder.failure is not None and not complete and not issubclass(decoder.failure.kind, ReplyUnreadable):
-        return Failed(_reported(decoder.failure, reply, context, operation), began=True, headers=reply.headers)
+        return Failed(_reported(decoder.failure, reply, context, operation), started=True, headers=reply.headers)
     if not complete:
         reason = "the connection was closed before the end of the reply"
-        return _cut(accumulator.reply(), reason, started=accumulator.began)
+        return _cut(accumulator.reply(), reason, started=accumulator.started)
     yield Finish()
-    if operation.held:
+    if operation.pending:
         yield Emit(operation.let_go())
     return None
 
@@ -250,16 +250,16 @@ def _events(
 def _ended(decoder: StreamDecoder, context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[bool]:
     """Whether the reply is complete; its last event counts although its line end has not come."""
     events = decoder.last()
-    operation.so_far.take(events, context.call.clocks.clock)
-    operation.held += events
+    operation.accumulator.add(events, context.call.clocks.clock)
+    operation.pending += events
     complete = decoder.end()
-    if operation.held and (complete or operation.so_far.began):
+    if operation.pending and (complete or operation.accumulator.started):
         yield Emit(operation.let_go())
     return complete
 
 
 def _complete(context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[AttemptOutcome[Completion]]:
-    accumulator = operation.so_far
+    accumulator = operation.accumulator
     completion = accumulator.completion()
     if (reason := operation.reason_by_cap(completion, context.request)) is not None:
         yield from _emitted([Finished(reason)], context, operation)
@@ -273,10 +273,10 @@ def _refused(context: "Try[Request, Completion]", reply: OpenReply, url: str) ->
         return body
     yield Drop()
     error = refusal(reply.status, reply.headers, body, context.target, url)
-    return Failed(error, began=True, status=reply.status, headers=reply.headers)
+    return Failed(error, started=True, status=reply.status, headers=reply.headers)
 
 
-def _elsewhere(
+def _usage_outside(
     context: "Try[Request, Completion]", pending: Pending, decoder: StreamDecoder, operation: StreamedOperation
 ) -> Steps[AttemptOutcome[Completion]]:
     """The stream at the address that the provider gave for it; what it cost stands at another one."""
@@ -284,18 +284,18 @@ def _elsewhere(
     key = yield from credential_for(context.call, context.target)
     request = context.target.provider.request_at(pending.stream, "GET", "text/event-stream", key)
     error = yield from _events_of(request, context, decoder, operation)
-    if error is not None and operation.so_far.began:
+    if error is not None and operation.accumulator.started:
         return error
-    if error is not None and not context.late:
+    if error is not None and not context.is_late:
         # The events cannot be had, the work can: it is under way, and paid for.
         log.info("%s: %s; it is asked for instead", context.target.provider.label, error.error.message)
         yield Drop()
-        operation.held.clear()
+        operation.pending.clear()
         outcome = yield from poll_until_done(context, pending, cancel)
         if isinstance(outcome, Answered):
             answer = outcome.answer
             yield from _emitted(as_events(answer.value), context, operation)
-            return Answered(Answer(operation.so_far.completion(), answer.status, answer.headers))
+            return Answered(Answer(operation.accumulator.completion(), answer.status, answer.headers))
         return outcome
     if error is not None:
         return error
@@ -320,14 +320,14 @@ def _events_of(
         reply: OpenReply = yield Open(request, context.timeouts)
         if not 200 <= reply.status < 300:
             return (yield from _refused(context, reply, request.url))
-        operation.so_far.status, operation.so_far.headers = reply.status, reply.headers
+        operation.accumulator.status, operation.accumulator.headers = reply.status, reply.headers
         return (yield from _events(context, reply, decoder, operation))
     except TransportFailure as failure:
         return not_received(failure, context, request.url)
 
 
 def _emitted(events: list[Event], context: "Try[Request, Completion]", operation: StreamedOperation) -> Steps[None]:
-    operation.so_far.take(events, context.call.clocks.clock)
+    operation.accumulator.add(events, context.call.clocks.clock)
     yield Emit([*operation.let_go(), *events])
 
 
@@ -336,8 +336,8 @@ def _reported(
 ) -> AgoutiError:
     """The error that a provider reports inside a stream."""
     error = provider_error(fault, None, reply.headers, context.target)
-    if operation.so_far.began:
-        error.with_context(partial=operation.so_far.reply(context.call.clocks.clock()))
+    if operation.accumulator.started:
+        error.with_context(partial=operation.accumulator.reply(context.call.clocks.clock()))
     return error
 
 
@@ -347,4 +347,4 @@ def _cut(partial: "Reply", reason: str, error: AgoutiError | None = None, *, sta
         status=error.status if error is not None else None,
         partial=partial if started else None,
     )
-    return Failed(cut, began=started)
+    return Failed(cut, started=started)

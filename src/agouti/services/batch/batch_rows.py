@@ -17,13 +17,13 @@ from ...batches.batch import Batch, BatchPlan
 from ...batches.concurrency import Pace
 from ...batches.cost_estimate import planned
 from ...batches.in_memory import Memory
-from ...batches.input_rows import REQUEST_KEY, Looked, looked_through
+from ...batches.input_rows import REQUEST_KEY, InputScan, scan_rows
 from ...batches.progress_display import ShownProgress
 from ...batches.prompts import NothingToAsk, RowPrompt, RowPrompts, Template
 from ...batches.provider_batches import DeferredRun
 from ...batches.result_file import Results
 from ...batches.result_lines import CUT
-from ...batches.row_requests import Answers, Asking, Requests, Values, check_call
+from ...batches.row_requests import Answers, Requests, RowAsker, Values, check_call
 from ...batches.run import Work
 from ...batches.types import Progress, Settings
 from ...calls.calls import Calls, calls_of
@@ -38,7 +38,7 @@ from ...engine.operations.chat import Chat, expressible
 from ...engine.operations.vectors import Embed
 from .. import run
 from .checks import again_of, check, check_apart, names_of, until_of
-from .options import OWN, BatchOptions
+from .options import BATCH_OPTIONS, BatchOptions
 from .threads import prepare_in_thread
 
 if TYPE_CHECKING:
@@ -56,10 +56,10 @@ class _Prepared(Struct, frozen=True):
 
     calls: Calls
     work: Work
-    ask: Asking
+    ask: RowAsker
     results: Results | Memory
-    looked: Looked
-    own: dict[str, Any]
+    scan: InputScan
+    batch_options: dict[str, Any]
     schema: Any
     deferred: DeferredRun | None = None
     cluster: "ClusterRun | None" = None
@@ -143,7 +143,7 @@ def plan(client: "Client | AsyncClient", label: str, rows: Any, **options: "Unpa
             prepared.work,
             prepared.ask,
             prepared.results,
-            vectors=bool(prepared.own.get("embed")),
+            vectors=bool(prepared.batch_options.get("embed")),
             limits=(model.limits, provider.limits if provider is not None else None),
         )
     finally:
@@ -159,16 +159,16 @@ def _prepare(
         AgoutiError: something is.
     """
     options = current("batch", options)
-    batch_options = {name: options[name] for name in OWN if options.get(name) is not None}
-    chat_options = {name: value for name, value in options.items() if name not in OWN}
-    check(batch_options, chat_options, OWN)
+    batch_options = {name: options[name] for name in BATCH_OPTIONS if options.get(name) is not None}
+    chat_options = {name: value for name, value in options.items() if name not in BATCH_OPTIONS}
+    check(batch_options, chat_options, BATCH_OPTIONS)
     if "report" in batch_options:
         check_apart(rows, batch_options["report"])
     until = until_of(batch_options.get("until"), calls_of(client).clocks.now())
     calls = calls_of(client).tagged({})  # its own: its calls are a group
     calls.waits = False
     target = calls.target(label)
-    scan = looked_through(
+    scan = scan_rows(
         rows,
         key=batch_options.get("id_column"),
         limit=batch_options.get("limit"),
@@ -178,7 +178,7 @@ def _prepare(
     requests = scan.are_requests and not {"prompt", "column", "form", "embed"} & batch_options.keys()
     if requests and REQUEST_KEY in scan.columns:
         batch_options.setdefault("id_column", REQUEST_KEY)
-    ask, together, schema = _asking(calls, label, scan, batch_options, chat_options, requests=requests)
+    ask, together, schema = _row_asker(calls, label, scan, batch_options, chat_options, requests=requests)
     for name in _BUDGETS:
         if name in batch_options:
             _budget(client, label, batch_options[name], name)
@@ -189,7 +189,7 @@ def _prepare(
         "label": label,
         "model": f"{target.model.name}@{target.model.provider}",
         # Results that are there were written under the former names.
-        **{_WRITTEN.get(name, name): batch_options[name] for name in _ASKS if name in batch_options},
+        **{_WRITTEN.get(name, name): batch_options[name] for name in _QUESTION_OPTIONS if name in batch_options},
         **({"form": schema} if schema is not None else {}),
         "entry": {"system": target.model.system, "parameters": target.model.parameters},
         **{_WRITTEN.get(name, name): value for name, value in chat_options.items() if name not in _OF_CALLS},
@@ -218,7 +218,7 @@ def _prepare(
         ),
         calls.clocks,
         limit=min(batch_options.get("concurrency", limit), limit),
-        report=_shown(batch_options.get("progress")),
+        report=_progress_callback(batch_options.get("progress")),
         together=together,
         with_columns=not requests,
     )
@@ -233,7 +233,7 @@ def _prepare(
     return _Prepared(calls, work, ask, results, scan, batch_options, schema, deferred, cluster)
 
 
-def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
+def _progress_callback(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[Progress], None] | None":
     """What is told how far it is."""
     if progress is True:
         return None if sys.stderr is None else ShownProgress(watched=sys.stderr.isatty())
@@ -241,16 +241,16 @@ def _shown(progress: "Callable[[Progress], None] | bool | None") -> "Callable[[P
 
 
 _WRITTEN = {"id_column": "key", "variables": "blanks"}
-_ASKS = ("prompt", "column", "dimensions", "id_column", "embed", "image_columns", "file_columns")
+_QUESTION_OPTIONS = ("prompt", "column", "dimensions", "id_column", "embed", "image_columns", "file_columns")
 
 
 def _deferred(
     calls: Calls,
     label: str,
-    ask: Asking,
+    ask: RowAsker,
     work: Work,
     results: Results | Memory,
-    scan: Looked,
+    scan: InputScan,
     batch_options: dict[str, Any],
 ) -> DeferredRun | None:
     """What hands the rows over, where that is asked for."""
@@ -276,7 +276,7 @@ def _deferred(
 def _cluster(
     client: "Client | AsyncClient",
     label: str,
-    ask: Asking,
+    ask: RowAsker,
     work: Work,
     batch_options: dict[str, Any],
     chat_options: dict[str, Any],
@@ -294,7 +294,7 @@ def _cluster(
         name: batch_options[name] for name in ("output_method", "max_repairs") if name in batch_options
     }
     config = client.config
-    request = cluster.Asked(
+    request = cluster.BatchRequest(
         config=cluster.packed(config),
         file=config.files[-1] if config.files else "",
         label=label,
@@ -321,15 +321,15 @@ def _cluster(
 _OF_CALLS = ("deadline", "timeouts", "retries", "headers", "tags")
 
 
-def _asking(
+def _row_asker(
     calls: Calls,
     label: str,
-    scan: Looked,
+    scan: InputScan,
     batch_options: Mapping[str, Any],
     chat_options: dict[str, Any],
     *,
     requests: bool,
-) -> tuple[Asking, Any, Any]:
+) -> tuple[RowAsker, Any, Any]:
     """What asks, what asks portions of rows where that is done, and the schema of a form."""
     if requests:
         return Requests(calls, label, chat_options), None, None
@@ -409,28 +409,29 @@ def _steps(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
 def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[Batch]:
     work, results = prepared.work, prepared.results
     started_at = prepared.calls.clocks.clock()
-    report, report_text = prepared.own.get("report"), work.report
+    report, report_text = prepared.batch_options.get("report"), work.report
 
     def put_away() -> None:
         if (
-            isinstance(report_text, ShownProgress) and prepared.own["progress"] is True
+            isinstance(report_text, ShownProgress) and prepared.batch_options["progress"] is True
         ):  # another one ends with its maker
             report_text.end()
         work.count()
-        results.finish(list(work.names), saw_all=work.met_all)
+        results.finish(list(work.names), saw_all=work.saw_all)
 
     try:
         if isinstance(results, Results):
             results.check_request(
-                (yield from _request_content(client, prepared)), keep=prepared.own.get("ignore_changes", False)
+                (yield from _request_content(client, prepared)),
+                keep=prepared.batch_options.get("ignore_changes", False),
             )
-            if prepared.deferred is None and (submitted_rows := sum(each[2] for each in results.handed())):
+            if prepared.deferred is None and (submitted_rows := sum(each[2] for each in results.submissions())):
                 raise RequestError(
                     f"{submitted_rows} rows of {results.out} were handed over, and may be answered by now",
                     hint="Say --deferred (deferred=True) to fetch what came of them, or --restart to begin again.",
                 )
         if prepared.deferred is not None:
-            yield from prepared.deferred.steps(cancel=bool(prepared.own.get("cancel_deferred")))
+            yield from prepared.deferred.steps(cancel=bool(prepared.batch_options.get("cancel_deferred")))
         elif prepared.cluster is not None:
             yield from prepared.cluster.steps()
         else:
@@ -439,16 +440,16 @@ def _run_through(client: "Client | AsyncClient", prepared: _Prepared) -> Steps[B
         with suppress(RequestError):  # what has stopped it says more
             put_away()
             if report is not None:
-                _made(prepared, started_at, stopped=error).report(report)
+                _batch_of(prepared, started_at, stopped=error).report(report)
         raise
     yield RunCallable(put_away)  # beside the event loop: files are written anew
-    batch = _made(prepared, started_at)
+    batch = _batch_of(prepared, started_at)
     if report is not None:
         yield RunCallable(partial(batch.report, report))
     return batch
 
 
-def _made(prepared: _Prepared, started_at: float, stopped: BaseException | None = None) -> Batch:
+def _batch_of(prepared: _Prepared, started_at: float, stopped: BaseException | None = None) -> Batch:
     """What has become of a run."""
     work, results = prepared.work, prepared.results
     ends_early = prepared.deferred is not None or work.is_over or stopped is not None
@@ -457,7 +458,7 @@ def _made(prepared: _Prepared, started_at: float, stopped: BaseException | None 
         done=work.done,
         failed=work.failed_in_all,
         failed_now=work.failed,
-        remaining=work.left if ends_early else 0,
+        remaining=work.remaining if ends_early else 0,
         found=work.found,
         costs=work.costs,
         costs_in_all=dict(results.costs),
@@ -466,13 +467,13 @@ def _made(prepared: _Prepared, started_at: float, stopped: BaseException | None 
         seconds=prepared.calls.clocks.clock() - started_at,
         names=list(work.names),
         failures=tuple(work.failures),
-        remarks=(*prepared.looked.remarks, *results.remarks, *(prepared.deferred.remarks if prepared.deferred else ())),
+        remarks=(*prepared.scan.remarks, *results.remarks, *(prepared.deferred.remarks if prepared.deferred else ())),
         read=prepared.ask.form.read if isinstance(prepared.ask, Values) else None,
-        stopped="" if stopped is None else _why(stopped),
+        stopped="" if stopped is None else _stop_reason(stopped),
     )
 
 
-def _why(stopped: BaseException) -> str:
+def _stop_reason(stopped: BaseException) -> str:
     """What has stopped a run, and what to do, in a line."""
     if isinstance(stopped, AgoutiError):
         return ". ".join(filter(None, (stopped.message.rstrip("."), stopped.hint)))
@@ -485,9 +486,9 @@ def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Ste
     call = ask.call(_SAMPLE)
     target = call.targets[0]
     read = f"{target.model.reasoning_tag}\0"
-    if prepared.own.get("embed"):
-        operation: Any = Embed(["-"], dimensions=prepared.own.get("dimensions"), extra={})
-        request: Any = VectorsRequest(target.model.name, ["-"], prepared.own.get("dimensions"))
+    if prepared.batch_options.get("embed"):
+        operation: Any = Embed(["-"], dimensions=prepared.batch_options.get("dimensions"), extra={})
+        request: Any = VectorsRequest(target.model.name, ["-"], prepared.batch_options.get("dimensions"))
     else:
         operation = Chat(call.question)
         request = (
@@ -508,10 +509,10 @@ def _budgets(client: "Client | AsyncClient", label: str, prepared: _Prepared) ->
     """The budgets that the run counts in."""
     stack = ExitStack()
     for name in _BUDGETS:
-        if (amount := prepared.own.get(name)) is not None:
+        if (amount := prepared.batch_options.get(name)) is not None:
             budget = _budget(client, label, amount, name)
             if name == "budget_in_all":  # what is there has cost its part of it
-                budget.purse.spent = Decimal(repr(prepared.results.costs.get(budget.currency, 0.0)))
+                budget.allowance.spent = Decimal(repr(prepared.results.costs.get(budget.currency, 0.0)))
             stack.enter_context(budget)
     return stack
 

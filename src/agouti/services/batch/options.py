@@ -100,4 +100,4 @@ class BatchOptions(Options, total=False):
     on_row: Callable[[dict[str, Any]], None] | None
 
 
-OWN = tuple(sorted(BatchOptions.__annotations__.keys() - Options.__annotations__.keys()))
+BATCH_OPTIONS = tuple(sorted(BatchOptions.__annotations__.keys() - Options.__annotations__.keys()))

@@ -9,12 +9,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...batches.deferred_batch import Batch
-from ...batches.export import handed_over
+from ...batches.export import submissions_of
 from ...calls.calls import calls_of
 from ...core.errors import AgoutiError
 from ...engine.call import Call
 from ...engine.effects import Steps
-from ...engine.operations.deferred import GONE, batches_of, done
+from ...engine.operations.deferred import MISSING_STATUSES, batches_of, done
 from .. import run
 
 if TYPE_CHECKING:
@@ -74,17 +74,17 @@ def batch_status(
     target = calls.target(label)
     batches_of(target)
     call = replace(calls.about(target.provider.label), targets=(target,))
-    return run(client, _looked(call, [Batch(*each) for each in handed_over(Path(out))]))
+    return run(client, _statuses(call, [Batch(*each) for each in submissions_of(Path(out))]))
 
 
-def _looked(call: Call, submitted: list[Batch]) -> Steps[list[DeferredBatch]]:
+def _statuses(call: Call, submitted: list[Batch]) -> Steps[list[DeferredBatch]]:
     statuses: list[DeferredBatch] = []
     for each in submitted:
-        statuses += [(yield from _look(call, each))]
+        statuses += [(yield from _status(call, each))]
     return statuses
 
 
-def _look(call: Call, submitted: Batch) -> Steps[DeferredBatch]:
+def _status(call: Call, submitted: Batch) -> Steps[DeferredBatch]:
     """How far one is; one that cannot be asked for hides no other."""
     noted = DeferredBatch(name=submitted.name, state="unknown", done=0, total=submitted.count, since=submitted.since)
     if not submitted.name:
@@ -93,5 +93,5 @@ def _look(call: Call, submitted: Batch) -> Steps[DeferredBatch]:
     try:
         status = yield from done(call, batches.look(submitted.name), batches.read)
     except AgoutiError as error:
-        return replace(noted, state="gone" if error.status in GONE else "unknown", why=error.message)
+        return replace(noted, state="gone" if error.status in MISSING_STATUSES else "unknown", why=error.message)
     return replace(noted, state=status.state, done=status.done, why=status.why)

@@ -4,7 +4,7 @@ import pickle
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from ...batches.cluster import Asked, unpacked, with_shared_limits
+from ...batches.cluster import BatchRequest, unpacked, with_shared_limits
 from ...batches.prompts import RowPrompts, Template
 from ...batches.row_requests import Answers, Requests, Values
 from ...batches.types import Unit
@@ -23,7 +23,7 @@ def _client(config: bytes, file: str) -> "Client":
     return Client(with_shared_limits(unpacked(config, file)))
 
 
-def run_rows(request: Asked, prompts: list[Any]) -> list[Any]:
+def run_rows(request: BatchRequest, prompts: list[Any]) -> list[Any]:
     """What came of rows: facts of their results, or errors. Runs on a worker."""
     client = _client(request.config, request.file)
     calls = calls_of(client).tagged({})
@@ -45,7 +45,7 @@ def run_rows(request: Asked, prompts: list[Any]) -> list[Any]:
                else Answers(calls, request.label, none, options))  # fmt: skip
 
     def all_of_them() -> Steps[list[Any]]:
-        steps = [attempted(ask.asked(prompt), Exception) for prompt in prompts]
+        steps = [attempted(ask.answer_of(prompt), Exception) for prompt in prompts]
         together: list[Any] = yield Together(steps, len(steps))
         return together
 

@@ -22,7 +22,7 @@ from ...core.errors import (
     ReplyError,
 )
 from ...core.secrets.secret import Environment
-from ...core.text.suggest import near
+from ...core.text.suggest import similar_names
 from ...credentials.sources import SignatureKey
 from ...engine.effects import Steps, Together, attempted
 from ...engine.operations.listing import Listing, listing, path_is_there, reaching
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from ...client.async_client import AsyncClient
     from ...client.client import Client
 
-_AT_ONCE = 8
+_CONCURRENT_ENTRIES = 8
 # A signature is refused when its time is further off than this.
 _MOST_SKEW = 240.0
 
@@ -91,7 +91,7 @@ def check(
 
 def _check_all(calls: Calls, models: dict[str, list[Model]]) -> Steps[list[Checked]]:
     steps = [_check(calls, calls.config.provider(label), each) for label, each in models.items()]
-    checked: list[Checked] = yield Together(steps, _AT_ONCE)
+    checked: list[Checked] = yield Together(steps, _CONCURRENT_ENTRIES)
     return checked
 
 
@@ -108,7 +108,7 @@ def _check(calls: Calls, entry: Provider, models: list[Model]) -> Steps[Checked]
     try:
         provider = calls.provider(entry.label)
     except AgoutiError as error:
-        return Checked(entry.label, entry.address.partition("?")[0], (_wrong("address", error),))
+        return Checked(entry.label, entry.address.partition("?")[0], (_finding("address", error),))
     if provider.dialect.encode_models() is None:
         findings = yield from _without_list(calls, provider, models)
     else:
@@ -153,7 +153,7 @@ def _without_list(calls: Calls, provider: ProviderState, models: list[Model]) ->
     return findings + [Finding(f"model {model.label}", None, reason) for model in models]
 
 
-def _wrong(problem: str, error: AgoutiError) -> Finding:
+def _finding(problem: str, error: AgoutiError) -> Finding:
     return Finding(problem, False, error.message, error.hint)
 
 
@@ -161,12 +161,12 @@ def _about_address(listed: Listing | AgoutiError) -> Finding:
     if isinstance(listed, Listing):
         return Finding("address", True, f"answers in {listed.attempt.seconds * 1000:.0f} ms")
     if isinstance(listed, (ConnectionFailed, ReplyError)):
-        return _wrong("address", listed)
+        return _finding("address", listed)
     if listed.status is not None:
         return Finding("address", True, f"answers (HTTP {listed.status})")
     if isinstance(listed, CredentialError):
         return Finding("address", None, "not tried: there is no key")
-    return _wrong("address", listed)  # something of the configuration's own stands in the way, such as its ledger
+    return _finding("address", listed)  # something of the configuration's own stands in the way, such as its ledger
 
 
 def _about_ledger(calls: Calls) -> list[Finding]:
@@ -190,19 +190,19 @@ def _about_key(provider: ProviderState, listed: Listing | AgoutiError, environme
             ]
         return [Finding("key", True, "none wanted")]
     if isinstance(listed, CredentialMissing):
-        return [_wrong("key", listed)]
+        return [_finding("key", listed)]
     findings = [Finding("key", True, where_from(key, environment))]
     if isinstance(listed, Listing):
         findings.append(Finding("accepted", True, "yes"))
     elif isinstance(listed, CredentialError) and listed.status is None:
         # No token could be had: the provider has not been asked.
-        return [_wrong("key", listed)]
+        return [_finding("key", listed)]
     elif isinstance(listed, (CredentialError, NoAccess)):
-        findings.append(_wrong("accepted", listed))
+        findings.append(_finding("accepted", listed))
     elif isinstance(listed, RateLimited):
         findings.append(Finding("accepted", None, listed.message, listed.hint))
     elif isinstance(listed, ProviderError):
-        findings.append(_wrong("accepted", listed))
+        findings.append(_finding("accepted", listed))
     else:
         findings.append(Finding("accepted", None, "not tried"))
     return findings
@@ -220,7 +220,7 @@ def _about_models(models: list[Model], listed: Listing | AgoutiError) -> list[Fi
         elif model.name in names:
             findings.append(Finding(f"model {model.label}", True, f"{model.name} is offered"))
         else:
-            similar = near(model.name, names) or tuple(names[:3])
+            similar = similar_names(model.name, names) or tuple(names[:3])
             findings.append(
                 Finding(
                     f"model {model.label}",

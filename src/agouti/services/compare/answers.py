@@ -61,7 +61,7 @@ def answered(row: ComparedAnswer, reply: Reply, currency: str | None) -> Compare
     )
 
 
-def again(row: ComparedAnswer, answer: Completion, cell: Cell) -> Reply:
+def reply_again(row: ComparedAnswer, answer: Completion, cell: Cell) -> Reply:
     """The reply of a row that was kept."""
     return Reply.of(
         answer,

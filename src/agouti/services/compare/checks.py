@@ -45,11 +45,11 @@ def checks_of(
     """
     checks: dict[str, Check] = {}
     if expect is not None:
-        checks["expect"] = _plain(partial(_equals, _one_each("expect", expect, prompts)))
+        checks["expect"] = _reply_check(partial(_equals, _one_each("expect", expect, prompts)))
     if contains is not None:
-        checks["contains"] = _plain(partial(_contains, _one_each("contains", contains, prompts)))
+        checks["contains"] = _reply_check(partial(_contains, _one_each("contains", contains, prompts)))
     if pattern is not None:
-        checks["pattern"] = _plain(partial(_matches, _compiled(pattern)))
+        checks["pattern"] = _reply_check(partial(_matches, _compiled(pattern)))
     if form is not None:
         checks["form"] = _fits(form)
     if check is not None:
@@ -94,7 +94,7 @@ def _compiled(pattern: object) -> "re.Pattern[str]":
         ) from None
 
 
-def _plain(test: Callable[[Reply, int], bool]) -> Check:
+def _reply_check(test: Callable[[Reply, int], bool]) -> Check:
     def steps(reply: Reply, prompt: int) -> Steps[float]:
         yield from ()
         return float(test(reply, prompt))
@@ -102,13 +102,13 @@ def _plain(test: Callable[[Reply, int], bool]) -> Check:
     return steps
 
 
-def _words(text: str) -> str:
+def _folded(text: str) -> str:
     """A text as it is compared: without the case of letters, spaces and an end mark around it."""
     return " ".join(text.casefold().split()).strip(" .!\"'")
 
 
 def _equals(expected: list[str], reply: Reply, prompt: int) -> bool:
-    return _words(reply.text) == _words(expected[prompt])
+    return _folded(reply.text) == _folded(expected[prompt])
 
 
 def _contains(texts: list[str], reply: Reply, prompt: int) -> bool:
@@ -128,7 +128,7 @@ def _fits(kind: object) -> Check:
 
     def test(reply: Reply, prompt: int) -> bool:
         found = json_in(reply.text)
-        if found.problem or found.mended:
+        if found.problem or found.repairs:
             return False
         try:
             form.read(found.values[0])
@@ -136,7 +136,7 @@ def _fits(kind: object) -> Check:
             return False
         return True
 
-    return _plain(test)
+    return _reply_check(test)
 
 
 def _called(check: Callable[[Reply], Any], reply: Reply, prompt: int) -> Steps[float]:

@@ -24,13 +24,13 @@ from ...engine.call import Call, request_for
 from ...engine.effects import RunCallable, Steps, Together
 from ...engine.operations.chat import Chat, expressible
 from ...engine.operations.chat_streamed import stream
-from ...engine.operations.drain import unseen
+from ...engine.operations.drain import drained
 from ...engine.operations.inputs import check_inputs
 from ...engine.question import OPTIONS
 from ...engine.receiving.accumulate import ReplyAccumulator
 from ...replies.reply import Reply
 from .. import run
-from .answers import Cell, again, answered, judged_pairs, likeness
+from .answers import Cell, answered, judged_pairs, likeness, reply_again
 from .checks import Check, checks_of, expected_of
 from .journal import KEY, Journal
 from .judge import JUDGE, Judge, digest_of, unjudged
@@ -85,7 +85,7 @@ class CompareOptions(Options, total=False):
     progress: Progress | None
 
 
-_OWN = tuple(sorted(CompareOptions.__annotations__.keys() - Options.__annotations__.keys()))
+_COMPARE_OPTIONS = tuple(sorted(CompareOptions.__annotations__.keys() - Options.__annotations__.keys()))
 
 
 @overload
@@ -127,11 +127,11 @@ def compare(
         [('almanac', 1.0), ('almanac-local', 1.0)]
     """
     options_now = current("compare", options)
-    compare_options = {name: options_now[name] for name in _OWN if name in options_now}
-    chat_options = {name: value for name, value in options_now.items() if name not in _OWN}
+    compare_options = {name: options_now[name] for name in _COMPARE_OPTIONS if name in options_now}
+    chat_options = {name: value for name, value in options_now.items() if name not in _COMPARE_OPTIONS}
     for name in chat_options:
         if name not in OPTIONS and name not in NAMES:
-            known = [*_OWN, *OPTIONS, *NAMES]
+            known = [*_COMPARE_OPTIONS, *OPTIONS, *NAMES]
             raise RequestError(f"compare has no option {name!r}", hint=near_hint(name, known, "option"))
     work = _Work(
         calls_of(client),
@@ -166,7 +166,7 @@ def compare(
     return run(client, work.steps(similarity, compare_options.get("checkpoint"), compare_options.get("progress")))
 
 
-class _Kept(Struct, frozen=True):
+class _KnownAnswer(Struct, frozen=True):
     """An answer of an earlier run.
 
     Attributes:
@@ -211,7 +211,7 @@ class _Work:
         models = {label: replace(model, fallback=()) for label, model in config.models.items()}
         self.calls = calls.of(replace(config, models=models)) if calls.only is None else calls
         self.prompts = prompts
-        self.at_once = concurrency
+        self.concurrency = concurrency
         self.checks: dict[str, Check] = {}
         self.judge: Judge | None = None
         self.in_pairs = False
@@ -265,7 +265,7 @@ class _Work:
         journal = Journal(keep) if keep is not None else None
         try:
             names = {} if journal is None else (yield from self._identities())
-            known = self._kept(journal, names)
+            known = self._known_answers(journal, names)
             rows: dict[str, ComparedAnswer] = {}
             costs: dict[str, float] = {}
             lanes: dict[str, list[Cell]] = {}
@@ -280,21 +280,21 @@ class _Work:
                     progress(len(rows), len(self.cells), dict(costs))
 
             def lane(cells: list[Cell]) -> Steps[None]:
-                yield Together((one(cell) for cell in cells), self.at_once)
+                yield Together((one(cell) for cell in cells), self.concurrency)
 
             yield Together([lane(cells) for cells in lanes.values()], max(len(lanes), 1))
             result = [rows[cell.key] for cell in self.cells]
             likeness_by_row = None
             if similarity is not None:
                 try:
-                    likeness_by_row = yield from likeness(self.calls, similarity, result, self.at_once)
+                    likeness_by_row = yield from likeness(self.calls, similarity, result, self.concurrency)
                 except AgoutiError as error:  # the answers are there, and paid for
                     self.remarks.append(
                         f"{similarity}: no vectors, so answers are compared by their words: {error.message}"
                     )
             pairs: list[JudgedPair] = []
             if self.in_pairs and self.judge is not None:
-                pairs = yield from judged_pairs(self.judge, self.cells, rows, journal, self.at_once)
+                pairs = yield from judged_pairs(self.judge, self.cells, rows, journal, self.concurrency)
         finally:
             if journal is not None:
                 journal.close()
@@ -324,11 +324,11 @@ class _Work:
             names[cell.key] = f"{content}-{times[content]}"
         return names
 
-    def _row(self, cell: Cell, known: _Kept | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
+    def _row(self, cell: Cell, known: _KnownAnswer | None, journal: Journal | None, name: str) -> Steps[ComparedAnswer]:
         """The answer of a cell with its checks; what is paid for is kept as soon as it is there."""
         judge, verdict = self.judge, ""
         if known is None:
-            row, reply = yield from self._asked(cell)
+            row, reply = yield from self._ask_cell(cell)
             if reply is None:
                 return row
             self._keep(journal, name, row, reply)
@@ -360,10 +360,10 @@ class _Work:
                 if not any(remark.startswith(str(journal.path)) for remark in self.remarks):
                     self.remarks.append(f"{journal.path}: not all answers could be kept there: {error.message}")
 
-    def _kept(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _Kept]:
+    def _known_answers(self, journal: Journal | None, names: dict[str, str]) -> dict[str, _KnownAnswer]:
         """The answers that an earlier run has left, as far as they belong to this one; the last one of each counts."""
         cells = {names[cell.key]: cell for cell in self.cells} if journal is not None else {}
-        known: dict[str, _Kept] = {}
+        known: dict[str, _KnownAnswer] = {}
         for record in journal.rows if journal is not None else ():
             cell = cells.get(record[KEY])
             if cell is None:
@@ -373,10 +373,10 @@ class _Work:
                 answer = msgspec.convert(record.get("completion"), Completion)
             except msgspec.ValidationError:
                 continue
-            known[cell.key] = _Kept(row, again(row, answer, cell), str(record.get("verdict") or ""))
+            known[cell.key] = _KnownAnswer(row, reply_again(row, answer, cell), str(record.get("verdict") or ""))
         return known
 
-    def _asked(self, cell: Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
+    def _ask_cell(self, cell: Cell) -> Steps[tuple[ComparedAnswer, Reply | None]]:
         target = cell.call.targets[0]
         row = ComparedAnswer(
             label=cell.label,
@@ -392,7 +392,7 @@ class _Work:
         clock = self.calls.clocks.clock
         call = replace(cell.call, started=clock(), until=self._until(cell.call))
         try:
-            reply = yield from unseen(stream(call, ReplyAccumulator()), _nothing)
+            reply = yield from drained(stream(call, ReplyAccumulator()), _ignore)
         except AgoutiError as error:
             if isinstance(error, HOLDS_FOR_ALL):
                 self._ended.add(cell.label)
@@ -429,7 +429,7 @@ class _Work:
         return None if call.until is None else self.calls.clocks.clock() + call.until - call.started
 
 
-def _nothing(events: object) -> None:
+def _ignore(events: object) -> None:
     """Only the whole answer counts."""
 
 

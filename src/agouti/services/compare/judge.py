@@ -24,7 +24,7 @@ from .rows import ComparedAnswer, JudgedPair
 if TYPE_CHECKING:
     from ...engine.operations.structured import FormCall
 
-Asked: TypeAlias = tuple[ComparedAnswer, Request]
+JudgedAnswer: TypeAlias = tuple[ComparedAnswer, Request]
 """An answer, and what was asked."""
 JUDGE = "Is the answer right, complete and to the point?"
 
@@ -65,7 +65,7 @@ class Judge:
         self.price = target.price
         self._expected = expected
         inputs = target.model.inputs
-        self._sees = target.provider.dialect.abilities.inputs if inputs is None else inputs
+        self._inputs = target.provider.dialect.abilities.inputs if inputs is None else inputs
         self._ended = ""
 
     def identity(self, row: ComparedAnswer, request: Request) -> Steps[str]:
@@ -74,16 +74,19 @@ class Judge:
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content, self.repeats)
 
-    def identity_of_pair(self, one: "Asked", rival: "Asked") -> Steps[str]:
+    def identity_of_pair(self, one: "JudgedAnswer", rival: "JudgedAnswer") -> Steps[str]:
         """A digest of what the judge is asked of two answers."""
-        call = self._call(Better, self._asked({"first": one, "second": rival}, self.question))
+        call = self._call(Better, self._judge_messages({"first": one, "second": rival}, self.question))
         content = yield from content_of(call.call, Chat(call.call.question), call.request(call.call.targets[0]))
         return digest_of(content)
 
-    def _asked(self, answers: "dict[str, Asked]", task: str) -> "list[Message]":
+    def _judge_messages(self, answers: "dict[str, JudgedAnswer]", task: str) -> "list[Message]":
         """What the judge is asked: the whole request with what is said of it, fenced so that no answer speaks to it."""
         media: list[Json] = []
-        texts = {f"request_of_{name}": self._said(request.messages, media) for name, (_, request) in answers.items()}
+        texts = {
+            f"request_of_{name}": self._message_content(request.messages, media)
+            for name, (_, request) in answers.items()
+        }
         one, *remaining = texts.values()
         # Models of entries with system texts of their own were asked otherwise.
         facts: dict[str, Json] = {"request": one} if all(each == one for each in remaining) else {**texts}
@@ -93,7 +96,7 @@ class Judge:
         text = f"{msgspec.json.encode(facts).decode()}\n\n{task}"
         return [Message("system", _DATA), Message("user", [*media, {"type": "text", "text": text}] if media else text)]
 
-    def _said(self, messages: Sequence[Message], media: list[Json]) -> list[Json]:
+    def _message_content(self, messages: Sequence[Message], media: list[Json]) -> list[Json]:
         """Messages as JSON; what the judge can see of them is put among the media, once each."""
         parts: list[Json] = []
         for message in messages:
@@ -102,7 +105,7 @@ class Judge:
                 texts = []
                 for part in content:
                     kind = MEDIA.get(str(part.get("type")))
-                    if kind is not None and kind in self._sees:
+                    if kind is not None and kind in self._inputs:
                         if part not in media:
                             media.append(part)
                         texts.append({"type": kind, "number": media.index(part) + 1})
@@ -116,7 +119,7 @@ class Judge:
 
     def _scoring(self, row: ComparedAnswer, request: Request) -> "list[Message]":
         task = f"Judge the answer. {self.question} Give a reason, and a score from 0 (useless) to 10 (perfect)."
-        return self._asked({"answer": (row, request)}, task)
+        return self._judge_messages({"answer": (row, request)}, task)
 
     def _call(self, kind: type, messages: "list[Message]") -> "FormCall":
         call, _form = self.calls.form(self.label, kind, messages, {"cache": False})
@@ -157,7 +160,7 @@ class Judge:
         if isinstance(error, HOLDS_FOR_ALL):
             self._ended = error.message
 
-    def better(self, one: "Asked", rival: "Asked") -> Steps[JudgedPair]:
+    def better(self, one: "JudgedAnswer", rival: "JudgedAnswer") -> Steps[JudgedPair]:
         """Which of two answers is the better one; asked twice, each of them first once."""
         row = one[0]
         pair = JudgedPair(
@@ -172,7 +175,9 @@ class Judge:
             if self._ended:
                 return replace(pair, error=self._ended, cost=total_cost(costs) if costs else None)
             try:
-                filled = yield from self._call(Better, self._asked({"first": first, "second": second}, task)).steps()
+                filled = yield from self._call(
+                    Better, self._judge_messages({"first": first, "second": second}, task)
+                ).steps()
             except AgoutiError as error:
                 self._end(error)
                 costs += [answer.reply.cost for answer in error.answers]

@@ -70,7 +70,7 @@ def _columns(summary: Iterable[ModelSummary]) -> list[tuple[str, Callable[[Model
     columns += [(f"judge, {currency}", partial(_cost, "judge_cost", "judge_currency", currency)) for currency in judged]
     for name, head in (("distinct", "distinct"), ("similarity", "alike")):
         if any(getattr(row, name) is not None for row in rows):
-            columns.append((head, partial(_plain, name)))
+            columns.append((head, partial(_model_text, name)))
     return columns
 
 
@@ -103,7 +103,7 @@ def _cost(name: str, of: str, currency: str, row: ModelSummary) -> str:
     return number_cell(amount, "" if amount is None else f"{amount:.6f}")
 
 
-def _plain(name: str, row: ModelSummary) -> str:
+def _model_text(name: str, row: ModelSummary) -> str:
     value = getattr(row, name)
     return number_cell(value, "" if value is None else f"{value:.2f}")
 
@@ -167,9 +167,9 @@ def _prompts(comparison: ComparisonFacts) -> str:
             [
                 text_cell(f"{row.prompt + 1}. {row.question[:80]}"),
                 text_cell(", ".join(filter(None, (row.label, parameters_text(row.parameters))))),
-                *[_bare(row.checks.get(name)) for name in checks],
-                _bare(row.seconds),
-                _bare(row.output_tokens),
+                *[_number_text(row.checks.get(name)) for name in checks],
+                _number_text(row.seconds),
+                _number_text(row.output_tokens),
                 number_cell(float(row.errors), str(row.errors or "")),
             ]
         )
@@ -179,7 +179,7 @@ def _prompts(comparison: ComparisonFacts) -> str:
     return f"<details><summary>Prompt by prompt</summary>{sortable(heads, 2, cells)}</details>"
 
 
-def _bare(value: float | None) -> str:
+def _number_text(value: float | None) -> str:
     return number_cell(value, "" if value is None else _short(value))
 
 

@@ -63,7 +63,7 @@ class Comparison(Table[ComparedAnswer]):
     def _repr_markdown_(self) -> str:
         from ...tables.notebook import markdown_table
 
-        records = [_shown(row) for row in self.summary]
+        records = [_summary_cells(row) for row in self.summary]
         return markdown_table(list(dict.fromkeys(name for record in records for name in record)), records)
 
     def figure(self, kind: FigureKind = "time_cost") -> "Figure":
@@ -168,7 +168,7 @@ def _remarks(rows: tuple[ComparedAnswer, ...], pairs: Iterable[JudgedPair]) -> I
         yield f"judge: no verdict on {len(undecided)} pairs: {undecided[0]}"
 
 
-def _shown(row: ModelSummary) -> dict[str, Any]:
+def _summary_cells(row: ModelSummary) -> dict[str, Any]:
     """A row as a notebook shows it."""
     cost = "" if row.cost is None else f"{row.cost:.6f} {row.currency or ''}".rstrip()
     parameters = ", ".join(f"{name} {value}" for name, value in row.parameters.items())

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ...client.client import Client
 
 
-_AT_ONCE = 3
+_CONCURRENT_PROBES = 3
 
 
 class ProbePlan(Struct, frozen=True, kw_only=True):
@@ -117,9 +117,11 @@ def _probed(probing: "Probing") -> Steps[ProbeResult]:
     found: dict[int, list[Probed]] = {}
     # The stream alone, so that its times are its own, and what goes by chance.
     for number, each in enumerate(PROBES):
-        if not number or each.alone:
+        if not number or each.is_exclusive:
             found[number] = yield from each.steps(probing)
     remaining = [number for number in range(len(PROBES)) if number not in found]
-    findings: list[list[Probed]] = yield Together([PROBES[number].steps(probing) for number in remaining], _AT_ONCE)
+    findings: list[list[Probed]] = yield Together(
+        [PROBES[number].steps(probing) for number in remaining], _CONCURRENT_PROBES
+    )
     found |= zip(remaining, findings, strict=True)
     return probing.result([row for number in range(len(PROBES)) for row in found[number]])

@@ -25,18 +25,18 @@ from ...core.errors import (
 from ...engine.effects import Steps
 from ...engine.operations.chat import ask
 from ...engine.operations.chat_streamed import stream
-from ...engine.operations.drain import unseen
+from ...engine.operations.drain import drained
 from ...engine.receiving.accumulate import ReplyAccumulator
 from ...replies.reply import Reply
 from ...tables.statistics import speed
-from .types import Found, Probed, Probing, seen
+from .types import Found, Probed, Probing, error_excerpt
 
 REFUSALS = (RequestError, RequestRefused, AddressWrong, ContextOverflow, ModelUnknown, NoAccess)
 _CAP = 48
 # For the first answer of a model that has used up its cap with thinking.
 ROOM = 1000
 _LIMITS: dict[str, Any] = {"retries": {"max": 0}, "deadline": 120.0, "cache": False}
-_WORD = "fenland"
+_CODE_WORD = "fenland"
 _PEAS = "How are peas sown? Answer in two sentences."
 _NUMBER = "4711"
 
@@ -49,7 +49,7 @@ class Probe(Struct, frozen=True, kw_only=True):
     output_tokens: int
     steps: Callable[[Probing], Steps[list[Probed]]]
     images: int = 0
-    alone: bool = False
+    is_exclusive: bool = False
 
 
 def first_answer(probing: Probing) -> Steps[list[Probed]]:
@@ -71,13 +71,15 @@ def _ask(probing: Probing, prompt: Any, **options: Any) -> Steps[Reply]:
     return reply
 
 
-def _told(feature: str, declared: bool | None, error: AgoutiError) -> Probed:
+def _from_error(feature: str, declared: bool | None, error: AgoutiError) -> Probed:
     """What an error says about a thing."""
     # Limits of our own say nothing of the provider.
     if isinstance(error, BudgetExceeded):
-        return Probed(what=feature, declared=declared, found="skipped", detail=seen(error))
+        return Probed(what=feature, declared=declared, found="skipped", detail=error_excerpt(error))
     refused = isinstance(error, REFUSALS) and not isinstance(error, LimitReached)
-    return Probed(what=feature, declared=declared, found="refused" if refused else "unclear", detail=seen(error))
+    return Probed(
+        what=feature, declared=declared, found="refused" if refused else "unclear", detail=error_excerpt(error)
+    )
 
 
 def _streams(probing: Probing) -> Steps[list[Probed]]:
@@ -94,9 +96,9 @@ def _streams(probing: Probing) -> Steps[list[Probed]]:
     try:
         options: Any = {"max_tokens": 160, **_LIMITS}
         call = probing.calls.chat(probing.label, question, options, stream=True)
-        reply = yield from unseen(stream(call, accumulator), see)
+        reply = yield from drained(stream(call, accumulator), see)
     except AgoutiError as error:
-        return [_told("stream", True, error)]
+        return [_from_error("stream", True, error)]
     probing.replies.append(reply)
     return _about_stream(reply, arrivals, clock() - started_at)
 
@@ -140,17 +142,17 @@ def _counts(probing: Probing) -> Steps[list[Probed]]:
 
 
 def _system(probing: Probing) -> Steps[list[Probed]]:
-    text = f"You keep the shelf of a seed library. End every answer with the word {_WORD.upper()}."
+    text = f"You keep the shelf of a seed library. End every answer with the word {_CODE_WORD.upper()}."
     try:
         reply = yield from _ask(probing, _PEAS, system=text)
     except AgoutiError as error:
-        return [_told("system text", True, error)]
+        return [_from_error("system text", True, error)]
     return [_followed("system text", True, reply, probing.base, at_least=8)]
 
 
 def _followed(feature: str, declared: bool | None, reply: Reply, base: Reply, *, at_least: int) -> Probed:
     """Whether a text had an effect: its word is in the answer. That its tokens are counted says that it was taken."""
-    if _WORD in reply.text.casefold() or _NUMBER in reply.text:
+    if _CODE_WORD in reply.text.casefold() or _NUMBER in reply.text:
         return Probed(what=feature, declared=declared, found="yes", detail="the answer follows it")
     before, after = base.usage.input_tokens, reply.usage.input_tokens
     if not before or not after:
@@ -166,13 +168,13 @@ def _stops(probing: Probing) -> Steps[list[Probed]]:
     middle = [
         token for token in tokens[len(tokens) // 3 : 2 * len(tokens) // 3 + 1] if len(token) > 3 and token.isalpha()
     ]
-    feature, declared = "stop strings", probing.takes("stop")
+    feature, declared = "stop strings", probing.accepts("stop")
     if not middle:
         return [Probed(what=feature, declared=declared, found="unclear", detail="the answer is too short to tell")]
     try:
         reply = yield from _ask(probing, _PEAS, stop=[middle[0]])
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     if middle[0] in reply.text:
         return [Probed(what=feature, declared=declared, found="no", detail=f"the answer goes on behind {middle[0]!r}")]
     return [Probed(what=feature, declared=declared, found="yes", detail=f"it ends before {middle[0]!r}")]
@@ -184,7 +186,7 @@ def _cap(probing: Probing) -> Steps[list[Probed]]:
     try:
         reply = yield from _ask(probing, question, max_tokens=limit)
     except AgoutiError as error:
-        return [_told("cap on tokens", True, error)]
+        return [_from_error("cap on tokens", True, error)]
     tokens, word_count = reply.usage.output_tokens, len(reply.text.split())
     if (tokens or 0) > limit + 1 or word_count > 3 * limit:
         detail = f"{tokens or word_count} {'tokens' if tokens else 'words'} came, {limit} were asked for"
@@ -199,14 +201,14 @@ def _cap(probing: Probing) -> Steps[list[Probed]]:
 
 
 def _seed(probing: Probing) -> Steps[list[Probed]]:
-    feature, declared = "seed", probing.takes("seed")
+    feature, declared = "seed", probing.accepts("seed")
     question = "Make up a name for a new kind of bean, and say in one sentence why."
     try:
         one = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
         two = yield from _ask(probing, question, seed=4711, temperature=1.0, max_tokens=24)
         second_reply = yield from _ask(probing, question, seed=815, temperature=1.0, max_tokens=24)
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     found: Found = "yes"
     detail = "the same answer twice, and another one with another seed"
     if one.text != two.text:
@@ -221,7 +223,7 @@ def _json_mode(probing: Probing) -> Steps[list[Probed]]:
     try:
         reply = yield from _ask(probing, "JSON: when are peas sown?", response_format={"type": "json_object"})
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     return [_as_json(feature, declared, reply, lambda value: isinstance(value, dict))]
 
 
@@ -241,7 +243,7 @@ def _schema(probing: Probing) -> Steps[list[Probed]]:
             probing, "Peas and kale stand on the fourth shelf.", response_format=form, max_tokens=120
         )
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
 
     def fits(value: Any) -> bool:
         return (
@@ -283,7 +285,7 @@ def _forced(probing: Probing) -> Steps[list[Probed]]:
             probing, "Good morning, Marsh Lane.", tools=[_FROST, _RAIN], tool_choice="rain_depth", max_tokens=120
         )
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     called = [call.name for call in reply.calls]
     if not called and reply.truncated:
         return [Probed(what=feature, declared=declared, found="unclear", detail="cut off before it called anything")]
@@ -298,7 +300,7 @@ def _parallel(probing: Probing) -> Steps[list[Probed]]:
     try:
         reply = yield from _ask(probing, question, tools=[_FROST, _RAIN], max_tokens=120)
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     called = [call.name for call in reply.calls]
     if not called:
         # What a model decides is no promise of its provider.
@@ -308,7 +310,7 @@ def _parallel(probing: Probing) -> Steps[list[Probed]]:
 
 
 def _round(probing: Probing) -> Steps[list[Probed]]:
-    feature, declared = "tool round", probing.takes("tools")
+    feature, declared = "tool round", probing.accepts("tools")
     question = "How many days until the last frost at Marsh Lane?"
     tool_call = {"id": "call_1", "type": "function", "function": {"name": "days_to_frost", "arguments": "{}"}}
     result = f"{_NUMBER} days, by the records of the library, kept since the hard winter by those who walk the beds."
@@ -321,7 +323,7 @@ def _round(probing: Probing) -> Steps[list[Probed]]:
         without = yield from _ask(probing, question, tools=[_FROST], max_tokens=4)
         reply = yield from _ask(probing, messages, tools=[_FROST], max_tokens=80)
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     return [_followed(feature, declared, reply, without, at_least=16)]
 
 
@@ -332,7 +334,7 @@ def _image(probing: Probing) -> Steps[list[Probed]]:
         without = yield from _ask(probing, question, max_tokens=4)
         reply = yield from _ask(probing, question, images=[_red_square()])
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     declared = True if declared is None else declared  # it was taken: then it is to be looked at
     colours = [each for each in _COLOURS if re.search(rf"\b{each}\b", reply.text.casefold())]
     if colours and "red" not in colours:
@@ -367,12 +369,12 @@ def _file(probing: Probing) -> Steps[list[Probed]]:
 
     feature, declared = "file", probing.claims_input("file")
     question = "What is the code word of the shelf in this file?"
-    note = f"Notes of the seed library, spring. The code word of the shelf is {_WORD.upper()}.".encode()
+    note = f"Notes of the seed library, spring. The code word of the shelf is {_CODE_WORD.upper()}.".encode()
     try:
         without = yield from _ask(probing, question, max_tokens=4)
         reply = yield from _ask(probing, question, files=[File(note, name="notes.txt")])
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     return [_followed(feature, True if declared is None else declared, reply, without, at_least=8)]
 
 
@@ -385,7 +387,7 @@ def _thinking(probing: Probing) -> Steps[list[Probed]]:
             probing, "A bed is 3 by 4 steps. How many plants at one a step?", reasoning_effort="low", max_tokens=1500
         )
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     thought = bool(reply.reasoning) or bool(reply.usage.reasoning_tokens)
     detail = f"{reply.usage.reasoning_tokens or len(reply.reasoning or '')} of it" if thought else "none is shown"
     return [Probed(what=feature, declared=declared, found="yes" if thought else "no", detail=detail)]
@@ -402,7 +404,7 @@ def _cache(probing: Probing) -> Steps[list[Probed]]:
         yield from _ask(probing, prompt, max_tokens=4)
         repeated = yield from _ask(probing, prompt, max_tokens=4)
     except AgoutiError as error:
-        return [_told(feature, declared, error)]
+        return [_from_error(feature, declared, error)]
     cached = repeated.usage.cached_tokens
     detail = f"{cached} tokens the second time" if cached else "no cached tokens are told"
     return [Probed(what=feature, declared=declared, found="yes" if cached else "no", value=cached, detail=detail)]
@@ -430,7 +432,7 @@ def embeds(probing: Probing) -> Steps[list[Probed]]:
     try:
         embeddings = yield from vectors(None)
     except AgoutiError as error:
-        return [_told(feature, None, error)]
+        return [_from_error(feature, None, error)]
     length = embeddings.dimensions
     differ = bool((embeddings.vectors[0] != embeddings.vectors[1]).any())
     rows = [
@@ -447,9 +449,9 @@ def embeds(probing: Probing) -> Steps[list[Probed]]:
         yield from vectors(half)
         rows.append(Probed(what="length of vectors", declared=True, found="yes", value=half, detail=f"{half} as asked"))
     except ReplyError as error:  # vectors came, of another length
-        rows.append(Probed(what="length of vectors", declared=True, found="no", detail=seen(error)))
+        rows.append(Probed(what="length of vectors", declared=True, found="no", detail=error_excerpt(error)))
     except AgoutiError as error:
-        rows.append(_told("length of vectors", None, error))
+        rows.append(_from_error("length of vectors", None, error))
     return rows
 
 
@@ -461,7 +463,7 @@ PROBES = (
     Probe(requests=1, input_tokens=40, output_tokens=_CAP, steps=_stops),
     Probe(requests=1, input_tokens=40, output_tokens=6, steps=_cap),
     # Alone: servers that compute several questions together round otherwise each time.
-    Probe(requests=3, input_tokens=120, output_tokens=72, steps=_seed, alone=True),
+    Probe(requests=3, input_tokens=120, output_tokens=72, steps=_seed, is_exclusive=True),
     Probe(requests=1, input_tokens=40, output_tokens=_CAP, steps=_json_mode),
     Probe(requests=1, input_tokens=120, output_tokens=120, steps=_schema),
     Probe(requests=1, input_tokens=300, output_tokens=120, steps=_forced),

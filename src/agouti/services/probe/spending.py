@@ -8,7 +8,7 @@ from ...core.errors import BudgetExceeded
 from ...engine.hooks import AttemptDetails, AttemptResult, Hook
 
 
-class Spending(Hook):
+class ProbeBudget(Hook):
     """Adds up what answers have cost; nothing more is asked once it is more than was said.
 
     A provider may pass over the cap on tokens, or count more than was reckoned with. After an answer beyond its
@@ -27,32 +27,32 @@ class Spending(Hook):
         self.spent = Decimal(0)
         self.unknown = price is None
         self._price = price
-        self._most = None if limit is None else Decimal(repr(limit))
-        self._held: dict[int, Decimal] = {}
+        self._limit = None if limit is None else Decimal(repr(limit))
+        self._reservations: dict[int, Decimal] = {}
         self._longest = 0  # of the answers beyond their cap
         self._lock = Lock()
 
     def before(self, attempt: AttemptDetails) -> None:
-        if self._price is None or self._most is None:
+        if self._price is None or self._limit is None:
             return
         outgoing = attempt.outgoing
         with self._lock:
             out = max(outgoing.answer_at_most, self._longest)
             bound = self._price.dearest(outgoing.expected, out, images=outgoing.images)
-            spent = self.spent + sum(self._held.values())
-            if spent + (bound if self._longest else 0) > self._most:
+            spent = self.spent + sum(self._reservations.values())
+            if spent + (bound if self._longest else 0) > self._limit:
                 raise BudgetExceeded(
                     f"the answers have cost {self.spent:.6f}, and this one could cost {bound:.6f}: "
-                    f"more than the {self._most:.6f} that were said",
+                    f"more than the {self._limit:.6f} that were said",
                     hint="Raise max_cost; or see why the provider writes or counts more than it was asked for.",
                     provider=attempt.provider,
                     model=attempt.model,
                 )
-            self._held[id(attempt)] = bound
+            self._reservations[id(attempt)] = bound
 
     def after(self, result: AttemptResult) -> None:
         with self._lock:
-            reserved = self._held.pop(id(result.attempt), Decimal(0))
+            reserved = self._reservations.pop(id(result.attempt), Decimal(0))
             if result.exact_cost is None:
                 self.unknown = True
                 self.spent += reserved  # it may have been worked on

@@ -15,7 +15,7 @@ from ...core.errors import AgoutiError
 from ...engine.providers.provider import Target
 from ...replies.reply import Reply
 from ...tables.table import Table
-from .spending import Spending
+from .spending import ProbeBudget
 
 Found: TypeAlias = Literal["yes", "no", "refused", "unclear", "skipped"]
 """What came of a probe: it works; it was accepted and not done; it was refused; it cannot be told; it was not tried."""
@@ -145,19 +145,19 @@ class Probing:
         )
         self.label = bare_entry.label
         self.target: Target = self.calls.target(self.label)
-        self.spending = Spending(self.target.price, limit)
-        self.calls.hooks = (*self.calls.hooks, self.spending)
+        self.budget = ProbeBudget(self.target.price, limit)
+        self.calls.hooks = (*self.calls.hooks, self.budget)
         self.replies: list[Reply] = []
 
     def result(self, rows: list[Probed]) -> ProbeResult:
         """What was found, and what it has cost."""
-        cost = None if self.spending.unknown else float(self.spending.spent)
+        cost = None if self.budget.unknown else float(self.budget.spent)
         return ProbeResult(tuple(rows), self.model, self.replies, cost)
 
-    def takes(self, parameter: str) -> bool:
+    def accepts(self, parameter: str) -> bool:
         """Whether the wire format has a parameter."""
         provider = self.target.provider
-        return parameter not in provider.lacks if provider.takes is None else parameter in provider.takes
+        return parameter not in provider.unsupported if provider.accepted is None else parameter in provider.accepted
 
     def claims(self, method: Means) -> bool:
         """Whether the entry, or else the format, has a means of structured output."""
@@ -168,6 +168,6 @@ class Probing:
         return None if self.model.inputs is None else kind in self.model.inputs
 
 
-def seen(error: AgoutiError) -> str:
+def error_excerpt(error: AgoutiError) -> str:
     """An error in one line."""
     return (error.provider_message or error.message).partition("\n")[0][:160]
