@@ -48,7 +48,7 @@ def run_with(provider: Provider, now: list[float], rows: list[str], **settings: 
     source = Source(lambda: [Row(at, {"text": text}) for at, text in enumerate(rows, 1)], len(rows))
 
     class Asks:
-        prompt, asked = staticmethod(provider.prompt), staticmethod(provider.asked_row)
+        prompt, answer_of = staticmethod(provider.prompt), staticmethod(provider.asked_row)
 
     pace = Pace(None, 64, clocks.clock)
     work = Work(source, Asks(), Memory(), pace, Settings(**{"stop_after": 0, **settings}), clocks, limit=64)  # type: ignore[arg-type]
@@ -76,7 +76,7 @@ def drive(steps: Any, now: list[float]) -> None:
                 answer = True if isinstance(effect, WaitFor) else None
 
     while True:
-        while len(sleeping) + len(parked) < together.at_once and (piece := next(pieces, None)) is not None:
+        while len(sleeping) + len(parked) < together.concurrency and (piece := next(pieces, None)) is not None:
             advance(piece)
         while ready := [each for each in parked if each[0].is_set]:
             parked = [each for each in parked if not each[0].is_set]
@@ -128,7 +128,7 @@ def test_limits_of_the_entry_are_waited_for_however_long() -> None:
     source = Source(lambda: [Row(at, {"text": f"r{at}"}) for at in range(3)], 3)
 
     class Asks:
-        prompt, asked = staticmethod(provider.prompt), staticmethod(later)
+        prompt, answer_of = staticmethod(provider.prompt), staticmethod(later)
 
     work = Work(source, Asks(), Memory(), Pace(None, 8, clocks.clock), Settings(patience=20), clocks, limit=8)  # type: ignore[arg-type]
     drive(work.steps(), now)

@@ -65,7 +65,7 @@ class Driven:
     @property
     def open(self) -> list[OnAbandon]:
         """What would be undone now."""
-        settled = [effect.steps for effect in self.seen if isinstance(effect, Settled)]
+        settled = [effect.undo for effect in self.seen if isinstance(effect, Settled)]
         return [effect for effect in self.seen if isinstance(effect, OnAbandon) and effect not in settled]
 
     @property

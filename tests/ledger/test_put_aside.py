@@ -35,7 +35,7 @@ class Strict(FakeTransport):
         self.seen: list[tuple[dict[str, Any], Decimal]] = []
 
     def open(self, request: Any, timeouts: Any) -> Any:
-        self.seen.append((json.loads(request.body), self.budget.purse.reserved * MILLION))
+        self.seen.append((json.loads(request.body), self.budget.allowance.reserved * MILLION))
         return super().open(request, timeouts)
 
 

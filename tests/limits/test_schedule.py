@@ -161,8 +161,8 @@ class Book:
     def used(self, day: str) -> int:
         return self.days.get(day, 0)
 
-    def take(self, day: str, most: int) -> bool:
-        if self.used(day) >= most:
+    def count(self, day: str, limit: int) -> bool:
+        if self.used(day) >= limit:
             return False
         self.days[day] = self.used(day) + 1
         return True

@@ -27,12 +27,12 @@ from ..engine.call import Clocks
 from ..engine.effects import RunCallable, Sleep, Steps, Together, attempted
 from ..tables.row_files import Row
 from .concurrency import Pace
-from .failure_streak import FailureCount
 from .in_memory import Memory
 from .prompts import NothingToAsk, RowPrompt
 from .result_file import KEY, Results, Unwritable
 from .row_requests import RowAsker, refusals_in
 from .run_parts import Rate, Waiting, failure_facts, key_of, numbered, sampled, storable_value, too_many
+from .same_failures import FailureCount
 from .types import Progress, Settings, Source, Unit, Unusable
 
 # Errors after which nothing was paid, so that the same row may be asked again.

@@ -366,7 +366,7 @@ class BaseClient:
         self._owned, self._ledger = client_hooks.own_hooks, client_hooks.ledger
         self._calls = Calls(config, client_hooks.every, limits=limits_of(limits or {}))
         self._environment = config.environment
-        self._keep_usage = True
+        self._owns_connections = True
         self._record = record
         self._replay = replay
 
@@ -466,7 +466,7 @@ class BaseClient:
         """
         self._load()
         same = object.__new__(type(self))
-        same.__dict__.update(self.__dict__, _calls=self._calls.tagged(tags_of(tags)), _whole=False)
+        same.__dict__.update(self.__dict__, _calls=self._calls.tagged(tags_of(tags)), _owns_connections=False)
         return same
 
     def _load(self) -> Any:
@@ -475,7 +475,7 @@ class BaseClient:
 
     def _finish(self) -> bool:
         """See that what is written beside the calls is written, at the end; whether there is anything else to close."""
-        if not self._keep_usage:
+        if not self._owns_connections:
             return False
         for hook in self._owned:
             if (close := getattr(hook, "close", None)) is not None:

@@ -38,7 +38,7 @@ from ..core.http.address import Ending
 from ..core.messages.call_pairs import named_results
 from ..core.messages.messages import arguments_of, system_and_rest, without_images
 from ..core.messages.parts import ImagePart, TextPart, parts_of, text_file
-from ..core.text.pieces import TextPieces
+from ..core.text.growing_text import TextPieces
 from .base import (
     Abilities,
     Dialect,

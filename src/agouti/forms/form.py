@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from ..core.canonical.chat import Json
 from ..core.schemas.fit import refs_in, restored
-from ..core.schemas.values import Names, readings, unwrapped
+from ..core.schemas.values import Names, readings, without_long_numbers
 
 _WRAP = "value"
 
@@ -49,7 +49,7 @@ class Form(Struct, frozen=True):
         if self.wrapped and isinstance(value, dict) and value.keys() == {_WRAP}:
             value = value[_WRAP]
         # Models leave the wrapping out now and then: no reason to ask again.
-        value = unwrapped(value, inner, self.schema)
+        value = without_long_numbers(value, inner, self.schema)
         try:
             return self.check(value)
         except Misfit as misfit:

@@ -15,19 +15,21 @@ Names = Mapping[frozenset[Any], Mapping[str, Json]]
 """The names of the choices of an enumeration, by the set of its values."""
 
 
-def unwrapped(value: Json, schema: Schema, root: Schema) -> Json:
+def without_long_numbers(value: Json, schema: Schema, root: Schema) -> Json:
     """The value without numbers that have too many digits: as texts where the schema takes decimals so.
 
     >>> decimal = {"anyOf": [{"type": "number"}, {"type": "string"}]}
-    >>> unwrapped(LongNumber("12345678901234567.89"), decimal, decimal), unwrapped(LongNumber("0.1234567890123456789"), {}, {})
-    ('12345678901234567.89', 0.12345678901234568)
+    >>> without_long_numbers(LongNumber("12345678901234567.89"), decimal, decimal)
+    '12345678901234567.89'
+    >>> without_long_numbers(LongNumber("0.1234567890123456789"), {}, {})
+    0.12345678901234568
     """
     if isinstance(value, LongNumber):
         return value.text if _is_decimal(schema, root) else float(value)
     if isinstance(value, list) and value:
-        return _walked(value, schema, root, lambda each, inner: unwrapped(each, inner, root))
+        return _walked(value, schema, root, lambda each, inner: without_long_numbers(each, inner, root))
     if isinstance(value, dict):
-        return _walked(value, schema, root, lambda each, inner: unwrapped(each, inner, root))
+        return _walked(value, schema, root, lambda each, inner: without_long_numbers(each, inner, root))
     if isinstance(value, float) and _is_decimal(schema, root):
         return repr(value)
     return value

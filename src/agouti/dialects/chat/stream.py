@@ -27,7 +27,7 @@ from ...core.errors import ReplyUnreadable
 from ...core.framing.sse import SseDecoder
 from ...core.json.lenient import UNDECODABLE, decode_json, lenient
 from ...core.messages.messages import TURN_FIELD
-from ...core.text.pieces import TextPieces
+from ...core.text.growing_text import TextPieces
 from ..shared.text_template import TextTemplate
 from ..shared.tool_call_indices import CallNumbers
 from ..shared.usage_fields import UsageFields, usage_of

@@ -24,7 +24,7 @@ from ...core.errors import ContentRefused
 from ...core.framing.json_array import ArraySplitter
 from ...core.framing.sse import SseDecoder
 from ...core.json.lenient import decode_json
-from ...core.text.pieces import JOIN_AT, TextPieces
+from ...core.text.growing_text import JOIN_AT, TextPieces
 from ..shared.stream_decoding import PayloadStream
 from ..wire import Fault
 from .fields import CandidateFields, PartFields, ReplyFields, turn_of

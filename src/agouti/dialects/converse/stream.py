@@ -21,7 +21,7 @@ from ...core.canonical.events import (
 from ...core.framing.binary import FrameDecoder
 from ...core.framing.sse import ServerEvent
 from ...core.json.lenient import UNDECODABLE, decode_json
-from ...core.text.pieces import TextPieces
+from ...core.text.growing_text import TextPieces
 from ..base import in_common
 from ..shared.stream_decoding import PayloadStream
 from ..wire import Fault

@@ -20,7 +20,7 @@ from ...core.canonical.events import (
 )
 from ...core.framing.sse import SseDecoder
 from ...core.json.lenient import UNDECODABLE, decode_json
-from ...core.text.pieces import JOIN_AT, TextPieces
+from ...core.text.growing_text import JOIN_AT, TextPieces
 from ..shared.stream_decoding import PayloadStream
 from ..shared.text_template import TextTemplate
 from ..wire import Fault

@@ -16,7 +16,7 @@ from ..call import Call
 from ..effects import Steps
 from ..operation import unsupported_feature
 from ..providers.provider import Target
-from ..receiving.whole import WholeReply
+from ..receiving.whole_reply import WholeReply
 
 TIMEOUTS = Timeouts(connect=5.0, first_byte=15.0, between_chunks=15.0)
 # A list that is only wanted for a better error message must not keep anybody waiting.

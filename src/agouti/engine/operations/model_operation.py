@@ -5,7 +5,7 @@ from ..call import Call
 from ..effects import Steps
 from ..outcome import Request, Result
 from ..providers.provider import Target
-from ..receiving.whole import WholeReply
+from ..receiving.whole_reply import WholeReply
 
 
 class ModelOperation(WholeReply[Request, Result]):

@@ -14,7 +14,7 @@ from ...core.canonical.structured import Means
 from ...core.errors import ConfigError, ReplyUnreadable, RequestError
 from ...core.http import address as addresses
 from ...core.http.exchange import HttpRequest
-from ...core.json.plain import encode
+from ...core.json.encoding import encode
 from ...core.messages.context_window import AnswerSize, TokenRatio
 from ...core.secrets.secret import MASK, SecretText
 from ...credentials.credential import Credential, SigningCredential, key_header, key_query

@@ -33,7 +33,7 @@ from ...core.canonical.events import (
 )
 from ...core.canonical.usage import Usage
 from ...core.messages.joined_turns import joined
-from ...core.text.pieces import JOIN_AT, TextPieces
+from ...core.text.growing_text import JOIN_AT, TextPieces
 from ...replies.reply import Reply
 
 if TYPE_CHECKING:

@@ -3,8 +3,7 @@
 import os
 import sys
 from collections.abc import Callable, Coroutine, Mapping
-from contextlib import ExitStack, suppress
-from decimal import Decimal
+from contextlib import suppress
 from functools import partial
 from typing import TYPE_CHECKING, Any, Unpack, overload
 
@@ -39,13 +38,13 @@ from ...engine.operations.vectors import Embed
 from .. import run
 from .checks import again_of, check, check_apart, names_of, until_of
 from .options import BATCH_OPTIONS, BatchOptions
+from .run_budgets import RUN_BUDGETS, run_budget, run_budgets
 from .threads import prepare_in_thread
 
 if TYPE_CHECKING:
     from ...batches.cluster import ClusterRun
     from ...client.async_client import AsyncClient
     from ...client.client import Client
-    from ...ledger.blocks import BlockBudget
 
 # What a client takes on at once while the pace is looked for: threads cost more than tasks.
 _THREADS, _TASKS = 64, 256
@@ -104,7 +103,7 @@ def batch(
 
     if isinstance(client, Client):
         prepared = _prepare(client, label, rows, options)
-        with _budgets(client, label, prepared):
+        with run_budgets(client, label, prepared.batch_options, prepared.results.costs):
             return run(client, _steps(client, prepared))
     return _awaited(client, label, rows, options)
 
@@ -115,7 +114,7 @@ async def _awaited(client: "AsyncClient", label: str, rows: Any, options: Mappin
         prepared = await prepare_in_thread(prepare)
     else:  # an iterable of the application's own may belong to this thread
         prepared = prepare()
-    with _budgets(client, label, prepared):
+    with run_budgets(client, label, prepared.batch_options, prepared.results.costs):
         return await run(client, _steps(client, prepared))
 
 
@@ -179,9 +178,9 @@ def _prepare(
     if requests and REQUEST_KEY in scan.columns:
         batch_options.setdefault("id_column", REQUEST_KEY)
     ask, together, schema = _row_asker(calls, label, scan, batch_options, chat_options, requests=requests)
-    for name in _BUDGETS:
+    for name in RUN_BUDGETS:
         if name in batch_options:
-            _budget(client, label, batch_options[name], name)
+            run_budget(client, label, batch_options[name], name)
     if scan.first is not None and together is None:
         with suppress(NothingToAsk):  # of this row alone
             check_call(ask.call(ask.prompt(scan.first)))
@@ -499,33 +498,3 @@ def _request_content(client: "Client | AsyncClient", prepared: _Prepared) -> Ste
 
 
 _SAMPLE = RowPrompt('{"messages": [{"role": "user", "content": "-"}]}')
-
-
-# The options that say what may be spent, and what errors call them.
-_BUDGETS = {"budget": "the budget of this run", "budget_in_all": "the budget of all runs on the file"}
-
-
-def _budgets(client: "Client | AsyncClient", label: str, prepared: _Prepared) -> ExitStack:
-    """The budgets that the run counts in."""
-    stack = ExitStack()
-    for name in _BUDGETS:
-        if (amount := prepared.batch_options.get(name)) is not None:
-            budget = _budget(client, label, amount, name)
-            if name == "budget_in_all":  # what is there has cost its part of it
-                budget.allowance.spent = Decimal(repr(prepared.results.costs.get(budget.currency, 0.0)))
-            stack.enter_context(budget)
-    return stack
-
-
-def _budget(client: "Client | AsyncClient", label: str, amount: float, name: str) -> "BlockBudget":
-    """A budget in the currency of its model.
-
-    Raises:
-        AgoutiError: the model has no price, or the amount is none.
-    """
-    price = calls_of(client).target(label).price
-    if price is None:
-        raise RequestError(f"a budget is kept by prices, and {label} has none", hint="Write its price into its entry.")
-    budget = client.budget(amount, price.currency)
-    budget.named = _BUDGETS[name]
-    return budget

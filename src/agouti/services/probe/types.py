@@ -15,7 +15,7 @@ from ...core.errors import AgoutiError
 from ...engine.providers.provider import Target
 from ...replies.reply import Reply
 from ...tables.table import Table
-from .spending import ProbeBudget
+from .probe_budget import ProbeBudget
 
 Found: TypeAlias = Literal["yes", "no", "refused", "unclear", "skipped"]
 """What came of a probe: it works; it was accepted and not done; it was refused; it cannot be told; it was not tried."""
