@@ -333,7 +333,7 @@ import sys
 from pathlib import Path
 from agouti.limits.day_counter import DayFile
 file = DayFile(Path(sys.argv[1]), "shed")
-print(sum(file.take("2026-12-01", 90) for _ in range(40)))
+print(sum(file.count("2026-12-01", 90) for _ in range(40)))
 """
 
 
