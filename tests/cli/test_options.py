@@ -205,7 +205,7 @@ def test_every_option_stands_in_a_test() -> None:
     """Of the command itself, by its own list."""
     root = Path(__file__).parent.parent
     texts = "\n".join(path.read_text() for path in root.rglob("*.py"))
-    known = dict(commands(app._agouti))
+    known = dict(commands(app.command))
     assert len(known) > 80
     lacking = [
         where

@@ -281,7 +281,7 @@ def test_every_help_shows_two_calls(capsys: pytest.CaptureFixture[str]) -> None:
                 assert inner is not None
                 walk(inner, f"{path} {name}".strip())
 
-    walk(app._agouti, "")
+    walk(app.command, "")
 
 
 def test_several_answers_are_all_shown(server: RawServer, tmp_path: Path) -> None:

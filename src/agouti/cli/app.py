@@ -91,7 +91,7 @@ class Settings:
 @click.option("-v", "--verbose", count=True, help="Say what is retried and why; -vv: every request.")
 @click.version_option(__version__, prog_name="agouti")
 @click.pass_context
-def _agouti(context: click.Context, config: str | None, debug: bool, verbose: int) -> None:
+def command(context: click.Context, config: str | None, debug: bool, verbose: int) -> None:
     """Call hosted and local language models by your own labels for them."""
     context.obj = Settings(config, debug)
     if verbose:
@@ -127,7 +127,7 @@ def run(arguments: list[str]) -> int:
 
 def _run(arguments: list[str], output: "streams.Output") -> int:
     try:
-        result = _agouti.main(arguments, prog_name="agouti", standalone_mode=False)
+        result = command.main(arguments, prog_name="agouti", standalone_mode=False)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
         return 2
@@ -141,8 +141,8 @@ def _run(arguments: list[str], output: "streams.Output") -> int:
             import traceback
 
             traceback.print_exc()
-        command = wording.chosen(arguments, _agouti, click.Context(_agouti))
-        hint = wording.in_options(error.hint, wording.options_of(command))
+        chosen = wording.chosen(arguments, command, click.Context(command))
+        hint = wording.in_options(error.hint, wording.options_of(chosen))
         if "--json" in arguments and not output.wrote:
             show_json(wording.as_json(error, hint))
         return _two_lines(error.message, hint, exit_code(error))

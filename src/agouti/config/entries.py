@@ -127,7 +127,7 @@ class Model(Struct, frozen=True, forbid_unknown_fields=True, metaclass=FormerFie
         name: exactly what the provider calls it.
         markers: for dialect ``prompt``: what stands around the texts in the one prompt.
         fallback: labels of the models that take over when this one cannot answer, each in its own words; those that
-            an entry has from the one that it ``extends`` are asked with its system text, examples and blanks.
+            an entry has from the one that it ``extends`` are asked with its system text, examples and variables.
         deadline: seconds that a whole call may take, retries and fallback included.
         extends: label of a model that this one takes everything from that it does not say itself.
         system: a system text put before every prompt.
