@@ -4,10 +4,12 @@ import re
 import runpy
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
 
+import agouti
 from agouti.standins import Served, serve
 
 ROOT = Path(__file__).parent.parent
@@ -56,6 +58,62 @@ def test_every_image_is_linked() -> None:
 def test_tables_of_parameters_are_what_the_dialects_do() -> None:
     guide = (ROOT / "docs" / "dialects.md").read_text()
     assert runpy.run_path(str(ROOT / "docs" / "parameters.py"))["written"](guide) == guide
+
+
+def test_pages_of_reference_are_what_the_code_says() -> None:
+    for path, text in runpy.run_path(str(ROOT / "docs" / "references.py"))["pages"]().items():
+        assert path.read_text(encoding="utf-8") == text, f"python docs/make.py writes {path.name} anew"
+
+
+def test_examples_of_settings_load(tmp_path: Path) -> None:
+    """Each by itself, beside a provider and a model that its tables belong to."""
+    text = (ROOT / "docs" / "reference" / "settings.md").read_text(encoding="utf-8")
+    whole = """
+        [ledger]
+        store = "usage.sqlite"
+        [providers.northbank]
+        address = "https://api.northbank.example/v1"
+        [models.almanac]
+        provider = "northbank"
+        name = "quill-large"
+        [models.mill]
+        provider = "northbank"
+        name = "stone-1"
+    """
+    examples = re.findall(r"^```toml\n(.*?)^```", text, re.DOTALL | re.MULTILINE)
+    assert len(examples) > 15
+    for example in examples:
+        keyed = f"[providers.northbank]\n{example}" if example.startswith("key") else example
+        values = tomllib.loads(whole)
+        for table, entries in tomllib.loads(keyed).items():
+            for name, entry in entries.items():
+                known = values.setdefault(table, {})
+                known[name] = {**known.get(name, {}), **entry} if isinstance(entry, dict) else entry
+        agouti.load_config(values)
+
+
+def test_every_environment_variable_of_ours_is_listed() -> None:
+    listed = (ROOT / "docs" / "reference" / "commands.md").read_text(encoding="utf-8")
+    used = {
+        name for path in (ROOT / "src").rglob("*.py") for name in re.findall(r"\bAGOUTI_[A-Z]+\b", path.read_text())
+    }
+    assert used >= {"AGOUTI_CONFIG", "AGOUTI_OFFLINE"}
+    assert [name for name in sorted(used - {"AGOUTI_TOKEN"}) if f"`{name}`" not in listed] == []
+
+
+def test_guides_are_one_text_for_programs() -> None:
+    text = runpy.run_path(str(ROOT / "docs" / "guides_text.py"))["text"]
+    written = text(
+        [{"Start": [{"Installation": "installation.md"}]}, {"Reference": [{"Client": "reference/client.md"}]}]
+    )
+    assert written.startswith("<!-- installation.md -->\n\n# Installation\n")
+    assert ":::" not in written
+
+
+def test_every_page_is_in_the_navigation() -> None:
+    navigation = (ROOT / "mkdocs.yml").read_text(encoding="utf-8")
+    pages = [path.relative_to(ROOT / "docs").as_posix() for path in (ROOT / "docs").rglob("*.md")]
+    assert [page for page in pages if f": {page}\n" not in navigation] == []
 
 
 def test_table_of_failures_is_what_really_happens() -> None:
