@@ -39,7 +39,11 @@ TABLES = (
         '[models.almanac]\nprovider = "northbank"\nname = "quill-large"\nparameters = { temperature = 0.2 }',
     ),
     ("price", "Price", '[models.almanac.price]\ninput = 0.27\noutput = 0.81\ncurrency = "USD"'),
-    ("price.steps", "PriceStep", '[models.almanac.price]\ninput = 0.27\noutput = 0.81\ncurrency = "USD"\n\n[[models.almanac.price.steps]]\nabove = 200_000\ninput = 0.54\noutput = 1.20'),
+    (
+        "price.steps",
+        "PriceStep",
+        '[models.almanac.price]\ninput = 0.27\noutput = 0.81\ncurrency = "USD"\n\n[[models.almanac.price.steps]]\nabove = 200_000\ninput = 0.54\noutput = 1.20',
+    ),
     ("retries", "Retries", "[providers.northbank.retries]\nmax = 3\nbase = 0.5"),
     ("timeouts", "Timeouts", "[providers.northbank.timeouts]\nconnect = 5\nfirst_byte = 120"),
     ("limits of an entry", "RateLimits", "[providers.northbank.limits]\nrequests_per_minute = 60\nconcurrency = 8"),

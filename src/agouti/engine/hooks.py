@@ -161,8 +161,8 @@ class Hook(Protocol):
         Those of an application are asked after the cache, and before budgets and limits: what they refuse has waited
         for nothing and counts nowhere. Work that takes its time is `agouti.run_in_thread(function)`.
 
-        What must be given back when the call is abandoned is an `agouti.engine.effects.OnAbandon` among the steps;
-        `after` gives it back otherwise, and settles it by doing so: undo what can be undone twice.
+        To release something when the call is cancelled, yield an `agouti.engine.effects.OnAbandon` among the steps.
+        `after` must release it too. Your release function may run twice, so make it idempotent.
         """
         return None
 

@@ -49,7 +49,7 @@ class BatchOptions(Options, total=False):
         take_over: with ``deferred``: names of batches at the provider whose journal is lost. What they have answered is
             taken for these rows, by their keys; where the provider gives back what was asked, by that too.
         cancel_deferred: cancel what was handed over.
-        max_same_failures: so many failures alone, all in the same way, end the run (25); 0: none do.
+        max_same_failures: stop after so many identical failures in a row without any success (25); 0 never stops.
         stop_at_share: more than this share of failures ends the run, from a hundred rows on: 0.05.
         until: no row is begun after this time, ``"07:00"`` (the next one), an ISO date or a `datetime.datetime`; the
             same call goes on later.
@@ -58,8 +58,8 @@ class BatchOptions(Options, total=False):
         report: a file that says what became of the run, however it ends: .json, or .html, a page with a figure.
         progress: True: how far it is, in a line of the notebook, of the terminal, or every half minute of the log; or a
             function that is told after each row.
-        on_row: told of each row in their order, as soon as all before it are there; without ``out``, rows are then not
-            held in memory.
+        on_row: called for each row in input order, as soon as all earlier rows are finished; without ``out``, rows are
+            then not held in memory.
     """
 
     prompt: str | None
