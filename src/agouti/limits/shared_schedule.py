@@ -12,6 +12,7 @@ from ..core.settings.rate_limits import RateLimits
 from ..engine.effects import OnAbandon, Settled, Signal, Steps, WaitFor
 from .counting_delay import CountingDelay
 from .local_schedule import LONGEST, USED_UP, TurnTooLate, describe
+from .unsent_turns import UnsentTurns
 
 LEASE = 5.0
 """A process that says nothing for so many seconds is gone, and what it holds is given back."""
@@ -22,6 +23,8 @@ _SOON_SECONDS = 0.03
 # others have been given. So many of them, one behind the other, and the call is refused.
 _STALE = 0.5
 _STALE_TURNS = 5
+# A turn whose request has not gone out is dated anew so often: well within the shortest window.
+_RENEWED = 0.3
 _WINDOWS = (1.0, 60.0, 60.0)  # requests in a second and a minute, tokens in a minute
 
 
@@ -54,6 +57,7 @@ class SharedTicket(Struct, eq=False):
         counts_from: when its turn was, or when it was told that it has gone out, by this process's clock.
         at: when it has gone out.
         delays: how much later than that it was said to be counted at the latest.
+        schedule: where it was granted.
     """
 
     member: str
@@ -63,6 +67,15 @@ class SharedTicket(Struct, eq=False):
     counts_from: float = 0.0
     at: float = 0.0
     delays: tuple[float, ...] = ()
+    schedule: "SharedSchedule | None" = None
+
+    def renew(self) -> None:
+        """It has not gone out yet: it counts as now."""
+        if self.schedule is not None:
+            self.schedule.renew(self)
+
+
+_UNSENT = UnsentTurns()
 
 
 class SharedSchedule:
@@ -87,6 +100,8 @@ class SharedSchedule:
         self._clock = clock
         self._now = now
         self._delay = CountingDelay()
+        # Whether its transport says when a request goes out; one of somebody else's may not.
+        self._is_announced = False
         self._answers: deque[float] = deque(maxlen=8)  # seconds that the server took for the latest ones
 
     def _is_stale(self, seconds: float) -> bool:
@@ -137,6 +152,9 @@ class SharedSchedule:
             raise
         self._store.forget(ticket.member)
         yield Settled(undo)
+        if self._is_announced:
+            ticket.schedule = self
+            _UNSENT.add(ticket)
         return ticket
 
     def _try_start(self, ticket: SharedTicket, signal: Signal, tokens: int, remaining: float) -> tuple[str, str]:
@@ -168,16 +186,27 @@ class SharedSchedule:
         ticket.sent = True
         ticket.at = self._clock()
         if ticket.at - ticket.counts_from > _SOON_SECONDS:  # its key, or its connection, took its time
-            ticket.counts_from = ticket.at
-            self._later("sent", ticket, *ticket.delays * len(self._keys))
+            self._date_anew(ticket)
 
     def connected(self, ticket: SharedTicket) -> None:
         """Its first byte goes out."""
+        self._is_announced = True
+        _UNSENT.remove(ticket)
         self.sent(ticket)
+
+    def renew(self, ticket: SharedTicket) -> None:
+        """Its first byte has not gone out yet: others must not have its turn."""
+        if self._clock() - ticket.counts_from > _RENEWED:
+            self._date_anew(ticket)
+
+    def _date_anew(self, ticket: SharedTicket) -> None:
+        ticket.counts_from = self._clock()
+        self._later("sent", ticket, *ticket.delays * len(self._keys))
 
     def leave(self, ticket: SharedTicket) -> None:
         """Give a place back: the request will not be sent."""
         ticket.is_lost = True
+        _UNSENT.remove(ticket)
         self._store.forget(ticket.member)
         self._later("leave", ticket, *(ticket.days or [""] * len(self._keys)))
 
@@ -185,6 +214,7 @@ class SharedSchedule:
         self, ticket: SharedTicket, tokens: int | None, blocked: float | None = None, *, from_header: bool = False
     ) -> None:
         """The reply has come, or will not. Arguments as of `Schedule.ended`."""
+        _UNSENT.remove(ticket)
         counted_at = self._delay.of(self._clock() - ticket.at) + ticket.at - ticket.counts_from
         sooner = [delay - min(counted_at, delay) for delay in ticket.delays]
         wait = min(blocked or 0.0, LONGEST)
