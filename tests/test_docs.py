@@ -1,5 +1,6 @@
 """Every Python snippet of the guides and the README runs, top to bottom, against the stand-ins."""
 
+import os
 import re
 import runpy
 import subprocess
@@ -111,6 +112,30 @@ def test_guides_are_one_text_for_programs() -> None:
     )
     assert written.startswith("<!-- installation.md -->\n\n# Installation\n")
     assert ":::" not in written
+
+
+@pytest.mark.skipif(os.name != "posix", reason="modes are those of POSIX")
+def test_files_have_the_modes_that_the_guide_says(served: Served, tmp_path: Path) -> None:
+    tables = {name: {"store": str(tmp_path / name)} for name in ("ledger", "cache")}
+    values = {**tomllib.loads(served.toml), **tables, "limits": {"store": str(tmp_path / "limits.sqlite")}}
+    values["providers"]["northbank"]["limits"] = {"requests_per_minute": 100}
+    mask = os.umask(0o022)
+    try:
+        loaded = agouti.load_config(values, environment=served.environment)
+        with agouti.Client(loaded, record=tmp_path / "archive") as client:
+            agouti.batch(client, "almanac", ["peas"], prompt="When do {text} go in?", out=tmp_path / "results.jsonl")
+            talk = client.conversation("almanac")
+            talk.say("When do peas go in?")
+            talk.save(tmp_path / "conversation")
+    finally:
+        os.umask(mask)
+    said = (ROOT / "docs" / "security.md").read_text()
+    for row, file in {
+        "ledger": "ledger", "cache": "cache", "archive": "archive", "results": "results.jsonl",
+        "conversation": "conversation", "limits": "limits.sqlite",
+    }.items():  # fmt: skip
+        (mode,) = re.findall(rf"^\| {row}.*\| (0600|of new files) \|$", said, re.MULTILINE)
+        assert oct((tmp_path / file).stat().st_mode & 0o777) == {"0600": "0o600", "of new files": "0o644"}[mode], row
 
 
 def test_every_page_is_in_the_navigation() -> None:

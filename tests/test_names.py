@@ -58,3 +58,46 @@ def test_names_are_names_of_things() -> None:
     ]
     assert 1000 * len(found) / sum(text.count("\n") for text in texts.values()) <= PER_1000_LINES, sorted(found)
     assert not [path for path in files if says_nothing(path.stem)]
+
+
+def documented(text: str, section: str) -> list[str]:
+    """The names that a section of a docstring describes."""
+    found = re.search(rf"^{section}:\n((?:    .*\n?|\n)+)", text, re.MULTILINE)
+    heads = re.findall(r"^    ((?:\*{0,2}\w+, )*\*{0,2}\w+):", found[1], re.MULTILINE) if found else []
+    return [name.strip("*") for head in heads for name in head.split(", ")]
+
+
+def parameters(node: ast.FunctionDef | ast.AsyncFunctionDef) -> set[str]:
+    given = node.args
+    every = [*given.posonlyargs, *given.args, *given.kwonlyargs, given.vararg, given.kwarg]
+    return {each.arg for each in every if each is not None}
+
+
+def test_docstrings_describe_what_is_there() -> None:
+    """Attributes of a class or of what it inherits from; parameters, unless a function takes any."""
+    classes = {
+        node.name: node
+        for path in sources()
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ClassDef)
+    }
+
+    def names_of(node: ast.ClassDef) -> set[str]:
+        bases = {each.id for base in node.bases for each in ast.walk(base) if isinstance(each, ast.Name)} - {node.name}
+        own = {*bound(node), *(each.attr for each in ast.walk(node) if isinstance(each, ast.Attribute))}
+        return own.union(*(names_of(classes[each]) for each in bases if each in classes))
+
+    missing: list[str] = []
+    for path in sources():
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.ClassDef):
+                text = ast.get_docstring(node) or ""
+                start = [each for each in node.body if isinstance(each, ast.FunctionDef) and each.name == "__init__"]
+                there = names_of(node) | {name for each in start for name in parameters(each)}
+                named = [*documented(text, "Attributes"), *(documented(text, "Args") if start else [])]
+            elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)) and node.args.kwarg is None:
+                there, named = parameters(node), documented(ast.get_docstring(node) or "", "Args")
+            else:
+                continue
+            missing += [f"{path.name}: {node.name} has no {name}" for name in named if name not in there]
+    assert missing == []

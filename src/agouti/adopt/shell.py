@@ -45,7 +45,7 @@ class Statement(Struct):
     """One command of a text.
 
     Attributes:
-        words: with marks where the shell would put something in: see `expansions`.
+        tokens: with marks where the shell would put something in: see `expansions`.
         piped: whether its output goes into the next one.
         stdin: what it reads, where that is said.
     """

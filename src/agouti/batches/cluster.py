@@ -123,7 +123,7 @@ class ClusterRun:
 
     Args:
         address: of the scheduler.
-        at_once: rows under way at a time; as many as the workers take, where not given.
+        concurrency: rows under way at a time; as many as the workers take, where not given.
         run_rows: what a worker does with rows.
         one_machine: there are limits, and no store in which several machines could keep them together.
         rows: of one piece of work at most; more than eight are one request.

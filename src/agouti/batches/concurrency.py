@@ -27,8 +27,8 @@ class Pace:
     """How many are under way at once.
 
     Args:
-        at_once: so many, always; `None`: find out.
-        most: never more than so many.
+        fixed: so many, always; `None`: find out.
+        limit: never more than so many.
 
     Attributes:
         limit: how many there may be.

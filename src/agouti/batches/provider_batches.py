@@ -62,7 +62,7 @@ class DeferredRun:
     """A run whose rows are answered later.
 
     Args:
-        taken_over: names of batches at the provider whose journal is lost: what they have answered is these rows'.
+        adopted_names: names of batches at the provider whose journal is lost: what they have answered is these rows'.
 
     Raises:
         RequestError: the format has no deferred batches, or the run asks what they cannot do.

@@ -46,14 +46,14 @@ class Results(IndexedRows):
 
     Args:
         out: .jsonl, .csv, .parquet, .npz or .npy.
-        asks: what is asked of every row, by name, for people: another run's results are not mixed with these.
+        question: what is asked of every row, by name, for people: another run's results are not mixed with these.
         keyed: whether rows have keys of their own, and may come and go; otherwise they go by their number.
         in_order: put them into the order of the rows at the end.
-        anew: begin again; what is there is lost.
+        restart: begin again; what is there is lost.
         keep: go on with what is there, though it was asked otherwise.
         trial: only look; nothing is changed.
         schema: the Arrow schema of the rows, where they come out of Parquet.
-        again: results of these kinds are asked for once more: see `Known.why`.
+        retry_kinds: results of these kinds are asked for once more: see `Known.why`.
 
     Raises:
         RequestError: the file cannot be written, holds something else or was asked otherwise, or another run has it.

@@ -58,7 +58,7 @@ class Index:
 
     Args:
         trial: nothing stays of what is noted.
-        again: results of these kinds are asked for once more: see `Known.why`.
+        retry_kinds: results of these kinds are asked for once more: see `Known.why`.
 
     Raises:
         sqlite3.Error: the file is something else, or cannot be written.
@@ -247,7 +247,7 @@ class Index:
         return None if found is None else (bytes(found[0]), int(found[1]), int(found[2]))
 
     def closed_up(self, *, by_place: bool) -> None:
-        """The results stand one behind the other now, in the order of `places`."""
+        """The results stand one behind the other now, in the order of `spans`."""
         order = _ORDERS[by_place]
         self._base.execute(
             "CREATE TEMP TABLE moved AS SELECT key, coalesce(sum(size) OVER (ORDER BY "  # noqa: S608

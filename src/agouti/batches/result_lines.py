@@ -32,7 +32,7 @@ class Known(NamedTuple):
     Attributes:
         key: of its row.
         failed: whether it is an error.
-        why: the kind of the error, `CUT` of an answer that ends at its cap; empty otherwise.
+        reason: the kind of the error, `CUT` of an answer that ends at its cap; empty otherwise.
         cost, currency: of its row.
     """
 

@@ -56,7 +56,7 @@ class Work:
     Args:
         ask: what is asked of each.
         results: where what comes is kept.
-        most: pieces of work that may be under way.
+        limit: pieces of work that may be under way.
         report: told after each row.
         together: asks rows in portions of ``portion``, instead of one by one.
         with_columns: whether results have the columns of their rows.

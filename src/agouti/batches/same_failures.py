@@ -9,7 +9,7 @@ class FailureCount:
     A quick failure tells nothing while rows that began before it are still under way: they may be answered.
 
     Args:
-        most: so many end the run; four times as many once a row was answered. 0: none do.
+        limit: so many end the run; four times as many once a row was answered. 0: none do.
 
     Example:
         >>> streak = FailureCount(2)

@@ -21,7 +21,7 @@ class AdoptedBatch(Struct, frozen=True):
 
     Attributes:
         mark: of its batch.
-        asked: a digest of the request; empty where the provider does not give back what was asked.
+        question_digest: a digest of the request; empty where the provider does not give back what was asked.
     """
 
     mark: str

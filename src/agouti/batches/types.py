@@ -48,7 +48,7 @@ class Unit(Struct, frozen=True):
         digest: of the key.
         row: the row.
         prompt: what is asked of it.
-        again: it has a result, which an error does not take the place of.
+        retried: it has a result, which an error does not take the place of.
     """
 
     key: Any

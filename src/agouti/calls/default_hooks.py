@@ -20,7 +20,7 @@ class ClientHooks(Struct, frozen=True):
 
     Attributes:
         every: all of them, in their order.
-        own: those that the configuration asks for, which end with the client.
+        own_hooks: those that the configuration asks for, which end with the client.
         ledger: the one among them that keeps it.
     """
 

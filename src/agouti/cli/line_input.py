@@ -51,7 +51,7 @@ class TypedLines:
     """Turns typed at a terminal.
 
     Args:
-        said: what was said before, for the history; it lives as long as the talk, on no disk.
+        lines: what was said before, for the history; it lives as long as the talk, on no disk.
     """
 
     typed = True

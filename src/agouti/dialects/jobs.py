@@ -87,7 +87,7 @@ class JobsDialect(Dialect):
     """See the module.
 
     Args:
-        alone: the address is that of the operation itself, ``/predictions``: a server of one model has nothing else.
+        is_single: the address is that of the operation itself, ``/predictions``: a server of one model has only it.
     """
 
     name = "jobs"

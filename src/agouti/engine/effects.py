@@ -193,7 +193,7 @@ class Together(Struct, frozen=True):
 
     Attributes:
         steps: taken one by one as there is room, so there may be any number of them.
-        at_once: how many are under way at a time.
+        concurrency: how many are under way at a time.
         keep: whether the results are wanted; of a hundred thousand pieces they would fill the memory.
         stopped: is called when those that are under way are about to be given up; must be quick.
     """

@@ -40,7 +40,7 @@ class Failed(Struct, frozen=True, gc=False):
 
     Attributes:
         error: what went wrong.
-        began: a part of the reply had come.
+        started: a part of the reply had come.
         sent: a request had gone out; otherwise it failed on the way there.
         final: work is under way at the provider: sending the request again would start it a second time.
         status, headers: of the reply, where one came.

@@ -83,10 +83,10 @@ class ReservationRequest(Struct, frozen=True):
 
     Attributes:
         budget: of the configuration.
-        kept: what it counts.
+        definition: what it counts.
         begins: the first day of its period.
         value: which of its parts, where it has one for each value.
-        amount, most: what is put aside, and what the budget has: picos, or tokens.
+        amount, limit: what is put aside, and what the budget has: picos, or tokens.
     """
 
     budget: "Budget"

@@ -41,7 +41,7 @@ class Reservation(Struct, frozen=True):
     """What is put aside for an attempt in this process.
 
     Attributes:
-        most, tokens: how much at most: of its cost, and of its tokens.
+        highest, tokens: how much at most: of its cost, and of its tokens.
         purses: where of the cost; ``of_tokens``: where of the tokens.
     """
 

@@ -34,7 +34,7 @@ class PendingReservation(Struct, frozen=True):
 
     Attributes:
         reservations: their numbers, and when the period of each one's budget is over.
-        most: what was put aside of the cost, in picos.
+        highest: what was put aside of the cost, in picos.
         tokens: numbers of those that are counted in tokens.
     """
 

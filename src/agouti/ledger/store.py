@@ -28,7 +28,7 @@ class Full(Exception):
     """A budget has too little left.
 
     Attributes:
-        wanted: what was to be put aside.
+        request: what was to be put aside.
         used: what is spent and put aside already.
     """
 

@@ -47,7 +47,7 @@ class LedgerTables(ABC):
     """The tables of a ledger, whatever keeps them.
 
     Attributes:
-        place: where it is, for messages.
+        address: where it is, for messages.
         errors: all errors of the database.
         prefix: of the names of its tables.
         mark: what stands for a value in a statement.

@@ -248,21 +248,8 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
                 provider_costs[currency] = Decimal(provider_sum).scaleb(_DECIMALS)
                 difference[currency] = Decimal(provider_sum - amounts[_COMPARED]).scaleb(_DECIMALS)
     # In the order of the sums; a report may have a row for each of a million users.
-    (
-        calls,
-        failures,
-        abandoned,
-        cached_answers,
-        unsent,
-        input_tokens,
-        out,
-        cached,
-        written,
-        thought,
-        *_,
-        unpriced,
-        estimated,
-    ) = sums
+    calls, failures, abandoned, cached_answers, unsent, inputs, outputs, cached, written, thought, *further = sums
+    unpriced, estimated = further[-2:]
     if not latencies:
         median = p95 = p99 = None
     else:
@@ -275,8 +262,8 @@ def _row(by: list[str], key: tuple[Any, ...], parts: dict[str, tuple[int, ...]],
         abandoned,
         cached_answers,
         unsent,
-        input_tokens,
-        out,
+        inputs,
+        outputs,
         cached,
         written,
         thought,

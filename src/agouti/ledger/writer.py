@@ -34,7 +34,7 @@ class Entry(Struct, frozen=True, gc=False):
     Attributes:
         row: of an attempt.
         settled: reservations that it takes the place of.
-        kept: reservations that stay, and until when they count.
+        renewed: reservations that stay, and until when they count.
     """
 
     row: LedgerRow | None

@@ -55,7 +55,7 @@ class FileStore:
         path: of the file; made where it is not there.
 
     Attributes:
-        place: its path.
+        address: its path.
         process: a name for this process, another one in each.
     """
 

@@ -168,7 +168,7 @@ class LimitHook(SendingHook):
                 limit = min([self._max_wait(attempt, each) for each in found]) - (self._clocks.clock() - started_at)
                 ask = partial(self._ask_store, attempt)
                 try:
-                    ticket = yield from queue.address(_tokens(attempt, found), max(limit, 0.0), ask)
+                    ticket = yield from queue.wait_for_turn(_tokens(attempt, found), max(limit, 0.0), ask)
                     self._reservations[id(attempt)].append((queue, ticket))
                 except TurnTooLate as reached:
                     raise self._error(attempt, found[0] if len(found) == 1 else None, reached, found) from None

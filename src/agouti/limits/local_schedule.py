@@ -52,7 +52,7 @@ class SlidingWindow:
     """At most so much in any stretch of so many seconds.
 
     Args:
-        most: requests or tokens.
+        limit: requests or tokens.
         seconds: the stretch.
     """
 
@@ -117,7 +117,7 @@ class Ticket(Struct, eq=False):
         until: when waiting is given up.
         signal: set when the ticket should look again.
         entries: where it stands in the windows, once it is its turn.
-        begun, sent: whether it was its turn, and whether it has gone out.
+        started, sent: whether it was its turn, and whether it has gone out.
         at: when it has gone out.
         day: of the provider, on which it counts.
     """

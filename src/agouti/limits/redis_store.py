@@ -37,7 +37,7 @@ class RedisStore:
         settings: where it is.
 
     Attributes:
-        place: its address without a password.
+        address: its address without a password.
         process: a name for this process, another one in each.
     """
 

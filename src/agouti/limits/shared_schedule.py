@@ -53,7 +53,7 @@ class SharedTicket(Struct, eq=False):
         member: its name there.
         days: the provider's day on which it counts, of each limiter.
         sent: whether it has gone out.
-        gone: whether the call was given up.
+        is_lost: whether the call was given up.
         counts_from: when its turn was, or when it was told that it has gone out, by this process's clock.
         at: when it has gone out.
         delays: how much later than that it was said to be counted at the latest.
@@ -110,7 +110,7 @@ class SharedSchedule:
         self._answers.append(seconds)
         return stale
 
-    def address(self, tokens: int, limit: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
+    def wait_for_turn(self, tokens: int, limit: float, ask: "Callable[[Callable[[], Any]], Steps[Any]]") -> Steps[Any]:
         """Wait for a turn; gives the `SharedTicket`.
 
         Args:

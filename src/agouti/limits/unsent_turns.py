@@ -60,7 +60,8 @@ class UnsentTurns:
             pause.wait(_TICK)
             turns = list(self._turns)
             for turn in turns:
-                turn.renew()
+                if turn in self._turns:  # it may have gone out meanwhile
+                    turn.renew()
             idle = 0 if turns else idle + 1
 
     def _may_end(self) -> bool:

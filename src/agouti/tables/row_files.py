@@ -43,7 +43,7 @@ class Row(Struct, frozen=True):
         line: the line of the file in which it begins, from 1; in Parquet its number.
         columns: all that it has; of plain text its `TEXT`.
         error: why it cannot be read; empty where it can.
-        plain: whether it is a line of text, or a value without names.
+        is_unquoted: whether it is a line of text, or a value without names.
     """
 
     line: int

@@ -11,7 +11,7 @@ from typing import Any, Literal, TypeAlias
 from msgspec import Struct
 
 from ..canonical.chat import Json
-from .repair import Unreadable, no_number, number, repairs
+from .repair import Unreadable, no_number, number, parse_lenient
 
 Problem: TypeAlias = Literal["", "empty", "no json", "broken json", "several"]
 _TAG = re.compile(r"<(/?)(think|thinking|reasoning)>")
@@ -36,7 +36,7 @@ class Found(Struct, frozen=True):
         values: the JSON values, without those that are there twice.
         problem: why there is not exactly one.
         reason: what is wrong with one that cannot be read, and where.
-        mended: what was mended.
+        repairs: what was mended.
     """
 
     values: tuple[Json, ...]
@@ -172,7 +172,7 @@ def _values_in(text: str) -> tuple[list[Json], list[str], str, list[tuple[int, i
                 position = start + 1
                 continue
             try:
-                value, end, further = repairs(text, start)
+                value, end, further = parse_lenient(text, start)
             except Unreadable as error:
                 # Inner objects of a broken one would be taken for the answer.
                 return ([], [], str(error), []) if not values else (values, mends, str(error), spans)

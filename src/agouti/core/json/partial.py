@@ -32,11 +32,11 @@ class PartialReader:
     """Feed text, look at the value.
 
     Args:
-        at_once: whether the text at a place appears once it is whole; a place has its keys, and `None` for each list.
+        is_early: whether the text at a place appears once it is whole; a place has its keys, and `None` for each list.
 
     Attributes:
         value: the value so far; `None` before it begins. Containers are the same objects all the time.
-        begun: a value has begun.
+        started: a value has begun.
         complete: the document is whole; what comes behind it is not looked at.
         broken: what is wrong, where it is no JSON; the value stays as it was.
         changes: how often the value has grown.

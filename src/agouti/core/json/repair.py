@@ -60,13 +60,13 @@ def no_number(text: str) -> Any:
     raise Unreadable(f"{text} is no number of JSON")
 
 
-def repairs(text: str, start: int = 0) -> tuple[Json, int, tuple[str, ...]]:
+def parse_lenient(text: str, start: int = 0) -> tuple[Json, int, tuple[str, ...]]:
     """The value that begins at a place, where it ends, and what was mended in it.
 
     Raises:
         Unreadable: it cannot be read.
 
-    >>> repairs("{'a': [1, 2,], b: None}  // so")
+    >>> parse_lenient("{'a': [1, 2,], b: None}  // so")
     ({'a': [1, 2], 'b': None}, 23, ('single quotes', 'trailing comma', 'key without quotes', 'None'))
     """
     reader = _Reader(text)

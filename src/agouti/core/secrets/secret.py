@@ -103,7 +103,7 @@ class Environment(Mapping[str, str]):
 
     Args:
         variables: those of the process.
-        more: those of a file, for names that the process leaves out or empty.
+        overrides: those of a file, for names that the process leaves out or empty.
         file: that file.
         remark: what is wrong with it, for whoever misses a variable.
     """

@@ -1,6 +1,7 @@
 """The limits of a try: those of the entry, changed by the call, within its deadline."""
 
 from collections.abc import Mapping
+from typing import Any, TypeVar
 
 from msgspec.structs import replace
 
@@ -9,29 +10,24 @@ from ...core.settings.retries import Retries
 from ..call import Call
 from ..providers.provider import Target
 
+Limits = TypeVar("Limits", Retries, Timeouts)
+
 
 def retries_of(call: Call, target: Target) -> Retries:
     """How often a request is repeated."""
-    call_limits, provider_limits = call.retries, target.provider.retries
-    return (
-        provider_limits
-        if call_limits is None
-        else replace(provider_limits, **call_limits)
-        if isinstance(call_limits, Mapping)
-        else call_limits
-    )
+    return _changed(target.provider.retries, call.retries)
 
 
 def own_timeouts(call: Call, target: Target) -> Timeouts:
     """The time limits of a request, whatever the deadline."""
-    call_limits, provider_limits = call.timeouts, target.provider.timeouts
-    return (
-        provider_limits
-        if call_limits is None
-        else replace(provider_limits, **call_limits)
-        if isinstance(call_limits, Mapping)
-        else call_limits
-    )
+    return _changed(target.provider.timeouts, call.timeouts)
+
+
+def _changed(limits: Limits, change: Limits | Mapping[str, Any] | None) -> Limits:
+    """The limits of an entry as a call changes them: all of them, or those that it names."""
+    if change is None:
+        return limits
+    return replace(limits, **change) if isinstance(change, Mapping) else change
 
 
 def timeouts_within(call: Call, target: Target) -> Timeouts:

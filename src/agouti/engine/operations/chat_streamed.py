@@ -24,11 +24,11 @@ class ChatStreamed(Chat):
     """A question, answered in pieces.
 
     Args:
-        so_far: the reply as far as it has come; the caller can look at it at any moment.
+        accumulator: the reply as far as it has come; the caller can look at it at any moment.
         verbatim: what comes in this format comes as it is, too.
 
     Attributes:
-        held: events of an answer that has not begun yet.
+        pending: events of an answer that has not begun yet.
     """
 
     def __init__(

@@ -85,7 +85,7 @@ class FormCall:
 
     Args:
         call: asks for it without any form.
-        means: the only ones to be tried; by default those that each model has.
+        method: the only ones to be tried; by default those that each model has.
         repairs: how many more answers are asked for when one does not fit.
 
     Raises:

@@ -81,12 +81,12 @@ class ProviderState:
     Attributes:
         entry: the provider's entry.
         dialect: its wire format, in the form that the entry gives it.
-        takes: the parameters that can be expressed; `None`: all of them but those it ``lacks``.
+        accepted: the parameters that can be expressed; `None`: all of them but those it ``lacks``.
         keys: which key is used next.
-        places: the secrets that go into its settings.
-        flights: what is being fetched of both.
+        sources: the secrets that go into its settings.
+        single_flight: what is being fetched of both.
         answered: it has answered before, so that a connection may be a kept one.
-        place: where it is, as errors say it: its origin, or its socket file.
+        address: where it is, as errors say it: its origin, or its socket file.
 
     Raises:
         ConfigError: the address cannot be used, or its key would travel where others can read it.

@@ -27,7 +27,7 @@ class Filled:
 
     Attributes:
         real: as it is sent; no struct, so that nothing that walks over fields comes upon it.
-        shown: with a mask for every secret in it.
+        display: with a mask for every secret in it.
         secret: whether there is a secret in it.
     """
 
@@ -54,7 +54,7 @@ class Settings:
         secrets: every secret in them.
 
     Args:
-        held: the secrets that live elsewhere, as fetched; those that are not there yet are masked.
+        credentials: the secrets that live elsewhere, as fetched; those that are not there yet are masked.
 
     Raises:
         ConfigError: something in the entry cannot be used.

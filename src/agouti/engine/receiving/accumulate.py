@@ -100,7 +100,7 @@ class ReplyAccumulator:
     """The reply so far.
 
     Attributes:
-        began: a part of the answer has come.
+        started: a part of the answer has come.
         first_token: seconds from the call to the first piece of text.
         status, headers: of the reply under way.
         before: what has come of the same turn in replies before this one.

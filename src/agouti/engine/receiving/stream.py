@@ -36,8 +36,8 @@ class StreamedOperation(Protocol):
     """An operation whose reply comes as a stream.
 
     Attributes:
-        so_far: the reply as far as it has come.
-        held: events of an answer that has not begun yet.
+        accumulator: the reply as far as it has come.
+        pending: events of an answer that has not begun yet.
     """
 
     accumulator: ReplyAccumulator

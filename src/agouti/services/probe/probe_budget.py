@@ -16,7 +16,7 @@ class ProbeBudget(Hook):
 
     Args:
         price: of the model; without one nothing can be added up.
-        most: what the probe may cost.
+        limit: what the probe may cost.
 
     Attributes:
         spent: what the answers have cost; those of unknown cost left out.
